@@ -1,0 +1,449 @@
+package capture
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/survey"
+)
+
+// Run carries the plan out and returns the twin. A twin with unreadable places
+// is a twin: look at Missing. When Run fails or is cancelled the shelf is as it
+// was before.
+func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
+	if err := p.Check(); err != nil {
+		return nil, err
+	}
+	session, err := p.Shelf.Begin()
+	if err != nil {
+		return nil, err
+	}
+	start := time.Now()
+	if p.Now.IsZero() {
+		p.Now = start
+	}
+	t := &shelf.Twin{ID: shelf.NewTwinID(p.Now), Machine: p.Machine, Note: p.Note, Tool: p.Tool, Taken: p.Now}
+	e, _ := p.Estimate()
+	w := newWork(rc, session, p.Shelf.Head().BlockSize)
+	rc.Phase(phaseRead, e.Read)
+	t.Disks = make([]shelf.TwinDisk, len(p.Sources)) // postponed blocks point into it
+	for i := range p.Sources {
+		if err := w.disk(&p.Sources[i], &t.Disks[i]); err != nil {
+			w.fail(err)
+			break
+		}
+	}
+	if err := w.end(); err != nil {
+		session.Abort()
+		return nil, err
+	}
+	for i := range t.Disks {
+		w.sums(&t.Disks[i])
+		t.Used += t.Disks[i].Used
+		for _, r := range t.Disks[i].Regions {
+			t.Added += r.Added
+		}
+	}
+	t.Seconds = time.Since(start).Seconds()
+	rc.Phase(phaseKeep, 0)
+	if err := session.Commit(t); err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+// job is one block on its way from the disk to the shelf.
+type job struct {
+	buf  []byte // the block's plain bytes, zeros where nothing matters
+	node *node
+	slot int
+}
+
+// node collects the references of up to shelf.NodeBlocks blocks. When the
+// last one is known it goes to the shelf itself.
+type node struct {
+	refs    []shelf.BlockRef
+	pending atomic.Int32
+	region  *region
+	index   int
+}
+
+// region is an area of a disk while it is captured.
+type region struct {
+	area  survey.Area
+	out   shelf.Region
+	added atomic.Int64
+	mu    sync.Mutex // guards out.Nodes
+}
+
+// deferred is a block that couldn't be read at the first try.
+type deferred struct {
+	node  *node
+	slot  int
+	spans []span.Span // on the disk
+	block span.Span   // on the disk
+	dev   disk.Device
+	out   *shelf.TwinDisk
+}
+
+// work is the pipeline: one reader, a few workers that hash, pack and store.
+type work struct {
+	rc      *run.Context
+	session *shelf.Session
+	block   int64
+	zero    []byte
+	free    chan []byte
+	jobs    chan job
+	wg      sync.WaitGroup
+	failed  atomic.Pointer[error]
+
+	regions []*region
+	retry   []deferred
+}
+
+// buffers is how many blocks are under way at once.
+const buffers = 8
+
+func newWork(rc *run.Context, s *shelf.Session, blockSize int) *work {
+	w := &work{rc: rc, session: s, block: int64(blockSize), zero: make([]byte, blockSize),
+		free: make(chan []byte, buffers), jobs: make(chan job, buffers)}
+	for range buffers {
+		w.free <- make([]byte, blockSize)
+	}
+	for range runtime.GOMAXPROCS(0) {
+		w.wg.Go(w.store)
+	}
+	return w
+}
+
+func (w *work) fail(err error) { w.failed.CompareAndSwap(nil, &err) }
+
+func (w *work) err() error {
+	if e := w.failed.Load(); e != nil {
+		return *e
+	}
+	return nil
+}
+
+// store is a worker.
+func (w *work) store() {
+	for j := range w.jobs {
+		if w.err() == nil {
+			if err := w.put(j); err != nil {
+				w.fail(err)
+			}
+		}
+		w.free <- j.buf[:cap(j.buf)]
+		w.release(j.node)
+	}
+}
+
+func (w *work) put(j job) error {
+	ref := &j.node.refs[j.slot]
+	if bytes.Equal(j.buf, w.zero[:len(j.buf)]) {
+		ref.Kind = disk.Zero
+		return nil
+	}
+	name, added, err := w.session.Put(j.buf)
+	ref.Kind, ref.Name = disk.Data, name
+	j.node.region.added.Add(added)
+	return err
+}
+
+// release drops one hold on a node; the last one stores it.
+func (w *work) release(n *node) {
+	if n.pending.Add(-1) > 0 || w.err() != nil {
+		return
+	}
+	matters := false
+	for _, r := range n.refs {
+		matters = matters || r.Kind != disk.Undefined
+	}
+	if !matters {
+		return
+	}
+	name, added, err := w.session.Put(shelf.EncodeNode(n.refs))
+	if err != nil {
+		w.fail(err)
+		return
+	}
+	n.region.added.Add(added)
+	n.region.mu.Lock()
+	n.region.out.Nodes[n.index] = name.String()
+	n.region.mu.Unlock()
+}
+
+// end waits for the workers.
+func (w *work) end() error {
+	if w.err() == nil && w.rc.Err() == nil {
+		w.again()
+	}
+	for _, d := range w.retry { // only left when the work failed
+		w.release(d.node)
+	}
+	close(w.jobs)
+	w.wg.Wait()
+	if err := w.rc.Err(); err != nil {
+		return err
+	}
+	return w.err()
+}
+
+// disk captures one disk. What it returns is complete only after end.
+func (w *work) disk(s *Source, out *shelf.TwinDisk) error {
+	dev := s.Survey.Device
+	*out = shelf.TwinDisk{Identity: dev.Identity(), Table: s.Survey.Table}
+	out.Identity.Size, out.Identity.Sector = dev.Size(), dev.SectorSize()
+	w.rc.Rails(dev.Size(), 0)
+	rd := &reader{work: w, dev: dev, out: out}
+	for _, a := range s.Survey.Areas {
+		r := &region{area: a, out: describe(a)}
+		w.regions = append(w.regions, r)
+		if s.LeaveOut[a.Number()] && a.Part != nil {
+			out.Regions = append(out.Regions, r.out)
+			continue
+		}
+		r.out.Captured = true
+		blocks := (a.Span.Len() + w.block - 1) / w.block
+		r.out.Nodes = make([]string, (blocks+shelf.NodeBlocks-1)/shelf.NodeBlocks)
+		err := rd.region(r)
+		out.Regions = append(out.Regions, r.out)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sums fills in what is only known at the end.
+func (w *work) sums(d *shelf.TwinDisk) {
+	for i := range d.Regions {
+		r := w.regions[0]
+		w.regions = w.regions[1:]
+		d.Regions[i].Used = r.out.Used
+		d.Regions[i].Added = r.added.Load()
+		d.Used += r.out.Used
+	}
+}
+
+func describe(a survey.Area) shelf.Region {
+	r := shelf.Region{Span: a.Span, Role: string(a.Role), Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, ID: a.Content.Info.ID, Unclean: a.Content.Info.Unclean}
+	if a.Part != nil {
+		r.Part, r.Type, r.Name = a.Part.Number, a.Part.Type, a.Part.Name
+		if !a.Content.Maps {
+			r.Whole = a.Content.Why
+		}
+	}
+	for _, o := range a.Content.Omit {
+		r.Omitted = append(r.Omitted, o.What)
+	}
+	return r
+}
+
+// reader reads one disk in order.
+type reader struct {
+	*work
+	dev  disk.Device
+	out  *shelf.TwinDisk
+	gone error // the disk has vanished; the rest is missing
+
+	r     *region
+	node  *node
+	block int64 // number in the region; -1 before the first
+	spans []span.Span
+}
+
+func (rd *reader) region(r *region) error {
+	rd.r, rd.node, rd.block, rd.spans = r, nil, -1, nil
+	for sp, err := range r.area.Content.Spans() {
+		if err != nil {
+			return fmt.Errorf("part %d: its maps can't be read any more: %w; look at the disk again on the Bench", r.area.Number(), err)
+		}
+		for !sp.Empty() {
+			k := sp.Start / rd.work.block
+			if k != rd.block {
+				if err := rd.flush(); err != nil {
+					return err
+				}
+				rd.block = k
+			}
+			head := sp.Intersect(span.At(k*rd.work.block, rd.work.block))
+			rd.spans = append(rd.spans, head)
+			r.out.Used += head.Len()
+			sp.Start = head.End
+		}
+	}
+	if err := rd.flush(); err != nil {
+		return err
+	}
+	rd.enter(nil)
+	return nil
+}
+
+// enter changes the node that the reader holds.
+func (rd *reader) enter(n *node) {
+	if rd.node != nil {
+		rd.release(rd.node)
+	}
+	rd.node = n
+}
+
+// flush reads the block whose spans were collected and hands it on.
+func (rd *reader) flush() error {
+	if len(rd.spans) == 0 {
+		return nil
+	}
+	if err := rd.err(); err != nil {
+		return err
+	}
+	base := rd.r.area.Span.Start
+	blockSpan := span.At(rd.block*rd.work.block, rd.work.block).Intersect(span.Span{End: rd.r.area.Span.Len()})
+	if k := int(rd.block / shelf.NodeBlocks); rd.node == nil || rd.node.index != k {
+		n := &node{region: rd.r, index: k}
+		first := int64(k) * shelf.NodeBlocks
+		total := (rd.r.area.Span.Len() + rd.work.block - 1) / rd.work.block
+		n.refs = make([]shelf.BlockRef, min(shelf.NodeBlocks, total-first))
+		n.pending.Store(1)
+		rd.enter(n)
+	}
+	slot := int(rd.block % shelf.NodeBlocks)
+	var want int64
+	for i := range rd.spans {
+		want += rd.spans[i].Len()
+		rd.spans[i] = rd.spans[i].Shift(base)
+	}
+	on := blockSpan.Shift(base)
+	spans := rd.spans
+	rd.spans = nil
+	if rd.isHole(on) {
+		rd.node.refs[slot].Kind = disk.Zero
+		rd.rc.MarkRead(on, run.Finished)
+		return rd.rc.Step(want)
+	}
+	buf := (<-rd.free)[:blockSpan.Len()]
+	err := rd.gone
+	if err == nil {
+		err = readSpans(rd.dev, buf, on.Start, spans)
+	}
+	rd.node.pending.Add(1)
+	if err != nil {
+		rd.free <- buf[:cap(buf)]
+		rd.postpone(err, deferred{rd.node, slot, spans, on, rd.dev, rd.out})
+	} else {
+		rd.jobs <- job{buf, rd.node, slot}
+		rd.rc.MarkRead(on, run.Finished)
+	}
+	return rd.rc.Step(want)
+}
+
+// isHole says whether the device knows that the stretch reads as zeros.
+func (rd *reader) isHole(sp span.Span) bool {
+	sparse, ok := rd.dev.(disk.Sparse)
+	if !ok || rd.gone != nil {
+		return false
+	}
+	data, err := sparse.NextData(sp.Start)
+	return errors.Is(err, io.EOF) || err == nil && data.Start >= sp.End
+}
+
+// joinGap is up to how many unneeded bytes are read to save a separate read.
+const joinGap = 128 << 10
+
+// readSpans fills buf, which begins at byte base of the device, with the spans
+// and zeros everywhere else.
+func readSpans(dev disk.Device, buf []byte, base int64, spans []span.Span) error {
+	for i := 0; i < len(spans); {
+		j := i + 1
+		for j < len(spans) && spans[j].Start-spans[j-1].End <= joinGap {
+			j++
+		}
+		sp := span.Span{Start: spans[i].Start, End: spans[j-1].End}
+		if err := disk.ReadFull(dev, buf[sp.Start-base:sp.End-base], sp.Start); err != nil {
+			return err
+		}
+		i = j
+	}
+	at := base
+	for _, sp := range spans {
+		clear(buf[at-base : sp.Start-base])
+		at = sp.End
+	}
+	clear(buf[at-base:])
+	return nil
+}
+
+// isGone says whether an error means that the whole disk has vanished.
+func isGone(err error) bool {
+	return errors.Is(err, disk.ErrGone) || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO)
+}
+
+// postpone keeps a block that can't be read for the end of the run: a failing
+// disk gives more while it isn't tormented at one place.
+func (rd *reader) postpone(err error, d deferred) {
+	if rd.gone == nil && isGone(err) {
+		rd.gone = err
+		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything behind it is missing", disk.Sticker(rd.dev.Identity()), d.block.Start, err)
+	}
+	rd.rc.MarkRead(d.block, run.Unreadable)
+	if rd.gone != nil {
+		// No second try: the block is stored as zeros and counted as missing.
+		for _, sp := range d.spans {
+			d.out.Missing.Add(sp)
+		}
+		d.node.refs[d.slot].Kind = disk.Zero
+		rd.release(d.node)
+		return
+	}
+	rd.retry = append(rd.retry, d)
+}
+
+// again reads the postponed blocks in steps of a few sectors and notes
+// exactly which can't be read.
+func (w *work) again() {
+	if len(w.retry) == 0 {
+		return
+	}
+	total := int64(0)
+	for _, d := range w.retry {
+		total += span.Of(d.spans...).Total()
+	}
+	w.rc.Phase(phaseRetry, total)
+	for len(w.retry) > 0 && w.rc.Err() == nil && w.err() == nil {
+		d := w.retry[0]
+		w.retry = w.retry[1:]
+		buf := (<-w.free)[:d.block.Len()]
+		clear(buf)
+		lost := int64(0)
+		for _, sp := range d.spans {
+			for at := sp.Start; at < sp.End; {
+				// Steps end on multiples of 4 KiB, the sector of most failing disks.
+				step := span.Span{Start: at, End: min(sp.End, (at/retryStep+1)*retryStep)}
+				piece := buf[step.Start-d.block.Start : step.End-d.block.Start]
+				if err := disk.ReadFull(d.dev, piece, step.Start); err != nil {
+					clear(piece)
+					d.out.Missing.Add(step)
+					lost += step.Len()
+				}
+				at = step.End
+			}
+		}
+		if lost > 0 {
+			w.rc.Note("%s: %d bytes from byte %d on can't be read", disk.Sticker(d.dev.Identity()), lost, d.block.Start)
+		}
+		w.jobs <- job{buf, d.node, d.slot}
+		_ = w.rc.Step(span.Of(d.spans...).Total())
+	}
+}
+
+const retryStep = 4096

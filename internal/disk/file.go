@@ -1,0 +1,178 @@
+package disk
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/span"
+)
+
+// File is a block device or a raw image file, as a Device.
+type File struct {
+	f      *os.File
+	path   string
+	size   int64
+	sector int
+	id     Identity
+	block  bool
+}
+
+// Label is what stands on the sticker of a disk that is an image file. It is
+// read from the JSON file FILE.label.json beside the image, if there is one.
+type Label struct {
+	Model      string `json:"model"`
+	Serial     string `json:"serial"`
+	Bus        string `json:"bus,omitempty"`
+	Rotational bool   `json:"rotational,omitempty"`
+	Removable  bool   `json:"removable,omitempty"`
+	Sector     int    `json:"sector,omitempty"`
+}
+
+// LabelPath is where the label of an image file is kept.
+func LabelPath(image string) string { return image + ".label.json" }
+
+// ReadLabel reads the label of an image file. Without one the model is the
+// file's name.
+func ReadLabel(image string) (Label, error) {
+	b, err := os.ReadFile(LabelPath(image))
+	if errors.Is(err, fs.ErrNotExist) {
+		return Label{Model: filepath.Base(image), Bus: "image file"}, nil
+	}
+	var l Label
+	if err == nil {
+		err = json.Unmarshal(b, &l)
+	}
+	if err != nil {
+		return Label{}, fmt.Errorf("the label of %s can't be read: %w; mend or remove %s", image, err, LabelPath(image))
+	}
+	if l.Sector != 0 && l.Sector != 512 && l.Sector != 4096 {
+		return Label{}, fmt.Errorf("%s asks for sectors of %d bytes; disks have 512 or 4096", LabelPath(image), l.Sector)
+	}
+	return l, nil
+}
+
+// Open opens a block device or an image file for reading only. id and sector
+// come from the bench; zero values are filled in from the file itself.
+func Open(path string, id Identity) (*File, error) { return open(path, id, os.O_RDONLY) }
+
+func open(path string, id Identity, flag int) (*File, error) {
+	f, err := os.OpenFile(path, flag|syscall.O_CLOEXEC, 0)
+	if err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			return nil, fmt.Errorf("%s can't be opened: no permission; run as root, or as a member of the group that owns it", path)
+		}
+		return nil, fmt.Errorf("%s can't be opened: %w", path, errors.Unwrap(err))
+	}
+	d := &File{f: f, path: path, id: id, sector: id.Sector}
+	if err := d.measure(); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *File) measure() error {
+	st, err := d.f.Stat()
+	if err != nil {
+		return fmt.Errorf("%s: %w", d.path, err)
+	}
+	switch m := st.Mode(); {
+	case m.IsRegular():
+		d.size = st.Size()
+	case m&os.ModeDevice != 0 && m&os.ModeCharDevice == 0:
+		d.block = true
+		if d.size, err = d.f.Seek(0, io.SeekEnd); err != nil {
+			return fmt.Errorf("%s: its size can't be told: %w", d.path, err)
+		}
+		if n, err := unix.IoctlGetUint32(int(d.f.Fd()), unix.BLKSSZGET); err == nil {
+			d.sector = int(n)
+		}
+	default:
+		return fmt.Errorf("%s is neither a disk nor an image file", d.path)
+	}
+	if d.size == 0 {
+		return fmt.Errorf("%s is empty: a disk or an image of one has at least one sector", d.path)
+	}
+	if d.sector == 0 {
+		d.sector = 512
+	}
+	d.id.Size, d.id.Sector = d.size, d.sector
+	return nil
+}
+
+func (d *File) Size() int64        { return d.size }
+func (d *File) SectorSize() int    { return d.sector }
+func (d *File) Identity() Identity { return d.id }
+
+// Path is the name the device was opened by.
+func (d *File) Path() string { return d.path }
+
+// IsBlock says whether this is a block device (not an image file).
+func (d *File) IsBlock() bool { return d.block }
+
+// SetSectorSize tells the sector size of an image file, which a plain file
+// can't know itself; the table on it does.
+func (d *File) SetSectorSize(n int) {
+	if !d.block {
+		d.sector, d.id.Sector = n, n
+	}
+}
+
+// ReadAt reads from the device; errors of the medium name the device.
+func (d *File) ReadAt(p []byte, off int64) (int, error) {
+	n, err := d.f.ReadAt(p, off)
+	if err != nil && err != io.EOF {
+		err = fmt.Errorf("%s: read at byte %d: %w", d.path, off+int64(n), rootOf(err))
+	}
+	return n, err
+}
+
+// Close closes the device.
+func (d *File) Close() error { return d.f.Close() }
+
+// NextData looks for the next stretch that isn't a hole (lseek SEEK_DATA). A
+// device that can't tell is all data.
+func (d *File) NextData(off int64) (span.Span, error) {
+	if off >= d.size {
+		return span.Span{}, io.EOF
+	}
+	rest := span.Span{Start: off, End: d.size}
+	if d.block {
+		return rest, nil
+	}
+	start, err := unix.Seek(int(d.f.Fd()), off, unix.SEEK_DATA)
+	if errors.Is(err, unix.ENXIO) {
+		return span.Span{}, io.EOF
+	}
+	if err != nil {
+		return rest, nil
+	}
+	end, err := unix.Seek(int(d.f.Fd()), start, unix.SEEK_HOLE)
+	if err != nil {
+		end = d.size
+	}
+	return span.Span{Start: start, End: min(end, d.size)}, nil
+}
+
+// WillRead tells the kernel that the device will be read once, in order.
+func (d *File) WillRead() {
+	_ = unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_SEQUENTIAL)
+}
+
+func rootOf(err error) error {
+	for {
+		next := errors.Unwrap(err)
+		if next == nil {
+			return err
+		}
+		err = next
+	}
+}

@@ -1,0 +1,215 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/units"
+)
+
+// Refusal is a writing that was refused for safety. Nothing was written.
+type Refusal struct {
+	Disk   string // which disk, in words
+	Reason string // why, in words
+	Remedy string // what to do
+}
+
+func (r *Refusal) Error() string {
+	return fmt.Sprintf("%s is not written: %s; %s", r.Disk, r.Reason, r.Remedy)
+}
+
+// Target is the disk a plan wants to write, as it was when the plan was made.
+type Target struct {
+	Path        string   `json:"path"`
+	Identity    Identity `json:"identity"`
+	Fingerprint string   `json:"fingerprint"`
+}
+
+// Guard is the one door through which a disk or an image file is opened for
+// writing. It can't be told to look away.
+type Guard struct {
+	Host Host
+	// Shelves are the folders of the shelves that are open now.
+	Shelves []string
+	// Sources are the paths that the present work reads from.
+	Sources []string
+	// OutOfReach says whether the person put the disk out of reach.
+	OutOfReach func(Identity) bool
+}
+
+// Check says, as a *Refusal, why the target must not be written now; nil when
+// it may be.
+func (g *Guard) Check(t Target) error {
+	d, err := Open(t.Path, t.Identity)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return g.check(t, d)
+}
+
+// Open opens the target for writing after Check, held exclusively, and
+// compares it with the plan once more through the handle that will write.
+func (g *Guard) Open(t Target) (*WritableFile, error) {
+	if err := g.Check(t); err != nil {
+		return nil, err
+	}
+	flag := os.O_RDWR
+	if isBlock(t.Path) {
+		flag |= unix.O_EXCL // refuses while the disk or a partition of it is mounted or held
+	}
+	d, err := open(t.Path, t.Identity, flag)
+	switch {
+	case errors.Is(err, unix.EBUSY):
+		return nil, g.refuse(t, "somebody else holds it", "unmount it and end the programs that use it")
+	case errors.Is(err, unix.EROFS), errors.Is(err, unix.EACCES), errors.Is(err, fs.ErrPermission):
+		return nil, g.refuse(t, "it is write-protected or you have no permission to write it", "check the write-protect switch, or run as root")
+	case err != nil:
+		return nil, err
+	}
+	if err := unix.Flock(int(d.f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		d.Close()
+		return nil, g.refuse(t, "another Twin Shelf or another program has locked it", "wait until that one is done")
+	}
+	if err := g.check(t, d); err != nil {
+		d.Close()
+		return nil, err
+	}
+	return &WritableFile{d}, nil
+}
+
+func (g *Guard) refuse(t Target, reason, remedy string) error {
+	return &Refusal{Disk: Sticker(t.Identity) + " at " + t.Path, Reason: reason, Remedy: remedy}
+}
+
+// Sticker names a disk as its sticker does: model, size, serial.
+func Sticker(id Identity) string {
+	s := strings.TrimSpace(id.Model)
+	if s == "" {
+		s = "unnamed disk"
+	}
+	s += ", " + units.Bytes(id.Size)
+	if id.Serial != "" {
+		s += ", serial " + id.Serial
+	}
+	return s
+}
+
+func (g *Guard) check(t Target, d *File) error {
+	if t.Fingerprint == "" {
+		return g.refuse(t, "the plan doesn't say what was on it", "plan again")
+	}
+	if g.OutOfReach != nil && g.OutOfReach(t.Identity) {
+		return g.refuse(t, "you put it out of reach", "put it back within reach on the Bench if this is really the disk to write")
+	}
+	real, err := filepath.EvalSymlinks(t.Path)
+	if err != nil {
+		return fmt.Errorf("%s: %w", t.Path, err)
+	}
+	if err := g.checkUse(t, d, real); err != nil {
+		return err
+	}
+	for _, s := range g.Sources {
+		if sameFile(s, real) {
+			return g.refuse(t, "it is also the disk that is read", "choose another target")
+		}
+	}
+	if d.Size() != t.Identity.Size {
+		return g.refuse(t, fmt.Sprintf("it has %s now and had %s when the plan was made", units.Exact(d.Size()), units.Exact(t.Identity.Size)), "plan again")
+	}
+	print, err := Fingerprint(d)
+	if err != nil {
+		return fmt.Errorf("%s: %w", t.Path, err)
+	}
+	if print != t.Fingerprint {
+		return g.refuse(t, "its contents changed since the plan was made", "look at it again on the Bench and plan again")
+	}
+	return nil
+}
+
+func (g *Guard) checkUse(t Target, d *File, real string) error {
+	var uses []Use
+	if d.block {
+		name := filepath.Base(real)
+		uses = g.Host.UsesOfBlock(name)
+		for _, s := range g.Shelves {
+			if g.Host.HoldsFolder(name, s) {
+				return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is never written")
+			}
+		}
+		if readLine(filepath.Join(g.Host.path("sys/class/block"), name, "ro")) == "1" {
+			return g.refuse(t, "it is write-protected", "check the write-protect switch")
+		}
+	} else {
+		uses = g.Host.UsesOfImage(real)
+		for _, s := range g.Shelves {
+			if root, err := filepath.EvalSymlinks(s); err == nil && strings.HasPrefix(real, root+string(filepath.Separator)) {
+				return g.refuse(t, "it lies inside the open shelf "+s, "choose a file outside the shelf")
+			}
+		}
+	}
+	for _, u := range uses {
+		if u.System {
+			return g.refuse(t, "this system runs from it ("+u.What+")", "choose another target")
+		}
+	}
+	if len(uses) > 0 {
+		return g.refuse(t, "it is in use ("+uses[0].What+")", "unmount it or end that use, then plan again")
+	}
+	return nil
+}
+
+func isBlock(path string) bool {
+	st, err := os.Stat(path)
+	return err == nil && st.Mode()&os.ModeDevice != 0 && st.Mode()&os.ModeCharDevice == 0
+}
+
+func sameFile(a, b string) bool {
+	sa, err1 := os.Stat(a)
+	sb, err2 := os.Stat(b)
+	if err1 != nil || err2 != nil {
+		return false
+	}
+	if sa.Mode()&os.ModeDevice != 0 && sb.Mode()&os.ModeDevice != 0 {
+		return sa.Sys().(*syscall.Stat_t).Rdev == sb.Sys().(*syscall.Stat_t).Rdev
+	}
+	return os.SameFile(sa, sb)
+}
+
+// WritableFile is a disk or image file that passed the guard.
+type WritableFile struct{ *File }
+
+// WriteAt writes to the disk; it can't write beyond the end.
+func (w *WritableFile) WriteAt(p []byte, off int64) (int, error) {
+	if off < 0 || off+int64(len(p)) > w.size {
+		return 0, fmt.Errorf("%s: write of %d bytes at byte %d would go beyond its end at %d", w.path, len(p), off, w.size)
+	}
+	n, err := w.f.WriteAt(p, off)
+	if err != nil {
+		err = fmt.Errorf("%s: write at byte %d: %w", w.path, off+int64(n), rootOf(err))
+	}
+	return n, err
+}
+
+// Sync flushes to the medium.
+func (w *WritableFile) Sync() error {
+	if err := w.f.Sync(); err != nil {
+		return fmt.Errorf("%s: flush: %w", w.path, rootOf(err))
+	}
+	return nil
+}
+
+// Reread asks the kernel to read the disk's table again; nil for image files.
+func (w *WritableFile) Reread() error {
+	if !w.block {
+		return nil
+	}
+	return unix.IoctlSetInt(int(w.f.Fd()), unix.BLKRRPART, 0)
+}

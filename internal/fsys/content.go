@@ -1,0 +1,171 @@
+package fsys
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"iter"
+
+	"twinshelf/internal/span"
+)
+
+// Edge is how much of the start and the end of every part is always kept, in
+// bytes: old signatures live there, and a restore must overwrite them.
+const Edge = 64 << 10
+
+// Content is what Examine found on a part: what it is, and which of its bytes
+// have to be captured.
+type Content struct {
+	Volume Volume // nil when unknown
+	Info   Info   // zero when unknown
+	// Maps says that the volume's own maps tell what is used. Otherwise all
+	// of it is read and every non-zero block kept.
+	Maps bool
+	// Why says in words why the maps aren't used; empty when they are.
+	Why string
+	// Used is the number of bytes to read; the size of the part without maps.
+	Used int64
+	// Omit is what is left out of Used.
+	Omit []Omission
+
+	size int64
+	omit span.Set
+}
+
+// Examine recognises what a part of size bytes holds and walks its maps once
+// to see that they can be trusted. It reads only structures, never contents.
+// The error is only for a cancelled context.
+func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Content, error) {
+	c := Content{size: size, Used: size}
+	v, err := Identify(r, size, sector)
+	switch {
+	case err != nil:
+		c.Why = "its structures don't add up (" + err.Error() + ")"
+		return c, ctx.Err()
+	case v == nil:
+		c.Why = "no known file system"
+		return c, ctx.Err()
+	}
+	c.Volume, c.Info = v, v.Info()
+	if c.Info.Unclean != "" {
+		c.Why = c.Info.Unclean
+		return c, ctx.Err()
+	}
+	if o, ok := v.(Omitter); ok {
+		// What can't be named isn't left out.
+		if c.Omit, err = o.Omissions(); err != nil {
+			c.Omit = nil
+		}
+		for _, om := range c.Omit {
+			c.omit = c.omit.Union(om.Spans)
+		}
+	}
+	used, err := c.count(ctx)
+	if ctx.Err() != nil {
+		return c, ctx.Err()
+	}
+	if err != nil {
+		c.Why = "its own accounts contradict each other (" + err.Error() + ")"
+		c.Omit, c.omit = nil, span.Set{}
+		return c, nil
+	}
+	c.Maps, c.Used = true, used
+	return c, nil
+}
+
+// KeepAll makes c capture what would be left out.
+func (c *Content) KeepAll(ctx context.Context) error {
+	if len(c.Omit) == 0 {
+		return nil
+	}
+	c.Omit, c.omit = nil, span.Set{}
+	used, err := c.count(ctx)
+	c.Used = used
+	return err
+}
+
+func (c *Content) count(ctx context.Context) (int64, error) {
+	c.Maps = true
+	defer func() { c.Maps = false }()
+	var used, last int64
+	for sp, err := range c.Spans() {
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil {
+			return 0, err
+		}
+		if sp.Start < last || sp.End > c.size || sp.Empty() {
+			return 0, fmt.Errorf("used area %s is out of order or beyond the end", sp)
+		}
+		last = sp.End
+		used += sp.Len()
+	}
+	return used, nil
+}
+
+// Spans yields the bytes of the part to capture, ascending and not
+// overlapping, relative to the part: what the maps name less what is left out,
+// both edges, and whatever lies behind the end of the volume.
+func (c *Content) Spans() iter.Seq2[span.Span, error] {
+	return func(yield func(span.Span, error) bool) {
+		whole := span.Span{End: c.size}
+		if !c.Maps {
+			yield(whole, nil)
+			return
+		}
+		end := min(c.Info.Size, c.size)
+		always := span.Of(span.Span{End: min(Edge, c.size)}, span.Span{Start: max(0, c.size-Edge), End: c.size}, span.Span{Start: end, End: c.size})
+		pending := span.Span{}
+		emit := func(sp span.Span) bool { // joins neighbours
+			if sp.Empty() {
+				return true
+			}
+			if sp.Start == pending.End {
+				pending.End = sp.End
+				return true
+			}
+			ok := pending.Empty() || yield(pending, nil)
+			pending = sp
+			return ok
+		}
+		at := int64(0) // everything before is settled
+		settle := func(upTo int64, used span.Set) bool {
+			area := span.Span{Start: at, End: upTo}
+			for sp := range used.Subtract(c.omit.Clip(area)).Union(always.Clip(area)).All() {
+				if !emit(sp) {
+					return false
+				}
+			}
+			at = upTo
+			return true
+		}
+		for sp, err := range c.Volume.Used() {
+			if err != nil {
+				yield(span.Span{}, err)
+				return
+			}
+			if sp.Start < at || sp.End > end {
+				yield(sp, fmt.Errorf("used area %s is out of order or beyond the end", sp))
+				return
+			}
+			if !settle(sp.End, span.Of(sp)) {
+				return
+			}
+		}
+		if settle(c.size, span.Set{}) && !pending.Empty() {
+			yield(pending, nil)
+		}
+	}
+}
+
+// Everything is the content of an area without a file system: all of it.
+func Everything(size int64, why string) Content {
+	return Content{size: size, Used: size, Why: why}
+}
+
+// Distrust makes c be captured whole because the volume isn't quiet.
+func (c *Content) Distrust(why string) {
+	c.Info.Unclean, c.Why = why, why
+	c.Maps, c.Used, c.Omit, c.omit = false, c.size, nil, span.Set{}
+}

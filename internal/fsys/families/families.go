@@ -1,0 +1,9 @@
+// Package families makes every file system family known to fsys.
+package families
+
+import (
+	_ "twinshelf/internal/fsys/ext"
+	_ "twinshelf/internal/fsys/fat"
+	_ "twinshelf/internal/fsys/ntfs"
+	_ "twinshelf/internal/fsys/swap"
+)

@@ -1,0 +1,115 @@
+// Package fsys is what the tool knows of file systems: which one a part holds
+// and which of its bytes matter. Each family has a package of its own below
+// this one that registers a probe; none knows another. Import fsys/families to
+// have them all.
+//
+// Everything here reads bytes that nobody vouches for: probes and walks are
+// bounded, and what doesn't add up is an error with a place in it.
+package fsys
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"iter"
+	"strings"
+	"sync"
+
+	"twinshelf/internal/span"
+)
+
+// Volume is a file system that was recognised on a part.
+type Volume interface {
+	Info() Info
+	// Used yields the bytes of the volume that matter, ascending, not
+	// overlapping, within [0, Info().Size): everything allocated and
+	// everything the file system needs that no allocation map names. An error
+	// ends it and means that the maps can't be trusted.
+	Used() iter.Seq2[span.Span, error]
+}
+
+// Info describes a volume.
+type Info struct {
+	Kind  string `json:"kind"` // "ext4", "NTFS", "FAT32", "swap" …
+	Label string `json:"label,omitempty"`
+	ID    string `json:"id,omitempty"` // UUID or serial, as blkid writes it
+	Size  int64  `json:"size"`         // bytes, may be less than the part's
+	Unit  int64  `json:"unit"`         // allocation unit in bytes
+	// Unclean says in words why the volume's maps may be stale: mounted, not
+	// unmounted cleanly, journal not replayed, hibernated. Empty when quiet.
+	Unclean string `json:"unclean,omitempty"`
+}
+
+// Omission is something a volume holds that nobody needs after a restore.
+type Omission struct {
+	What  string   `json:"what"`
+	Why   string   `json:"why"`
+	Bytes int64    `json:"bytes"`
+	Spans span.Set `json:"-"` // relative to the volume
+}
+
+// Omitter is a Volume that can name what may be left out.
+type Omitter interface {
+	Omissions() ([]Omission, error)
+}
+
+// Files is a Volume whose files can be read.
+type Files interface {
+	// Files is the tree as a file system of the standard library. It
+	// implements fs.ReadDirFS and fs.StatFS.
+	Files() (fs.FS, error)
+}
+
+// Probe looks at a part of size bytes and returns the volume on it, nil when
+// it isn't of this family, or an error when it is but can't be understood.
+// sector is the disk's logical sector size in bytes.
+type Probe func(r io.ReaderAt, size int64, sector int) (Volume, error)
+
+var (
+	mu     sync.RWMutex
+	probes = map[string]Probe{}
+)
+
+// Register makes a family known. It is called from the families' init.
+func Register(family string, p Probe) {
+	mu.Lock()
+	defer mu.Unlock()
+	probes[family] = p
+}
+
+// ErrAmbiguous means that more than one family claims the part.
+var ErrAmbiguous = errors.New("signatures of more than one file system")
+
+// Identify returns the volume on a part, or nil when no family knows it. An
+// error comes with the reason in words; the part must then be taken whole.
+func Identify(r io.ReaderAt, size int64, sector int) (Volume, error) {
+	mu.RLock()
+	defer mu.RUnlock()
+	var found Volume
+	var problem error
+	for family, probe := range probes {
+		v, err := probe(r, size, sector)
+		switch {
+		case err != nil:
+			problem = errors.Join(problem, fmt.Errorf("%s: %w", family, err))
+		case v != nil && found != nil:
+			kinds := []string{found.Info().Kind, v.Info().Kind}
+			if kinds[0] > kinds[1] {
+				kinds[0], kinds[1] = kinds[1], kinds[0]
+			}
+			return nil, fmt.Errorf("%w: %s", ErrAmbiguous, strings.Join(kinds, " and "))
+		case v != nil:
+			found = v
+		}
+	}
+	if found != nil {
+		return found, nil
+	}
+	return nil, problem
+}
+
+// Contradiction is what a family reports when a volume's own accounts don't agree.
+func Contradiction(off int64, format string, args ...any) error {
+	return fmt.Errorf("at byte %d: %s", off, fmt.Sprintf(format, args...))
+}

@@ -1,0 +1,218 @@
+// Package ntfs knows NTFS 3.x volumes (the layout documented by the Linux
+// kernel's Documentation/filesystems/ntfs3 and fs/ntfs3/ntfs.h, and by
+// Microsoft's public NTFS Technical Reference): boot sector, file records with
+// fix-ups, attribute lists, run lists, the cluster bitmap, the volume flags, the log's
+// restart area and the root directory's index. It tells which clusters are in
+// use; it never writes.
+//
+// Limits: run lists of at most 1,048,576 runs, attribute lists of at most 1 MiB.
+package ntfs
+
+import (
+	"encoding/binary"
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf16"
+
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+)
+
+func init() { fsys.Register("ntfs", Probe) }
+
+// Boot sector fields (NTFS Technical Reference, "NTFS Boot Sector").
+const (
+	bootOEM         = 3
+	bootSectorSize  = 11
+	bootClusterSize = 13 // in sectors, or 2^-n when above 0x80
+	bootSectors     = 40
+	bootMFT         = 48
+	bootMFTMirror   = 56
+	bootRecordSize  = 64 // in clusters, or 2^-n bytes when negative
+	bootSerial      = 72
+	bootLen         = 512
+)
+
+// File records with fixed numbers ("NTFS System Files").
+const (
+	recMFT     = 0
+	recMirror  = 1
+	recLog     = 2
+	recVolume  = 3
+	recRoot    = 5
+	recBitmap  = 6
+	recBoot    = 7
+	recUpcase  = 10
+	firstUser  = 24
+	maxRecords = 1 << 32
+)
+
+// Volume is an NTFS volume.
+type Volume struct {
+	r           io.ReaderAt
+	info        fsys.Info
+	cluster     int64 // bytes
+	clusters    int64
+	record      int64 // bytes of a file record
+	mft         []run // where $MFT lies
+	mftSize     int64 // bytes
+	rootEntries []rootEntry
+}
+
+// Probe recognises NTFS by its boot sector.
+func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
+	b := make([]byte, bootLen)
+	if n, _ := r.ReadAt(b, 0); n < bootLen || string(b[bootOEM:bootOEM+8]) != "NTFS    " || b[510] != 0x55 || b[511] != 0xAA {
+		return nil, nil
+	}
+	v := &Volume{r: r}
+	mftAt, err := v.geometry(b, size)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.openMFT(mftAt); err != nil {
+		return nil, err
+	}
+	if err := v.describe(b); err != nil {
+		return nil, err
+	}
+	return v, nil
+}
+
+func (v *Volume) geometry(b []byte, size int64) (mftAt int64, err error) {
+	le := binary.LittleEndian
+	sector := int64(le.Uint16(b[bootSectorSize:]))
+	if sector < 256 || sector > 4096 || sector&(sector-1) != 0 {
+		return 0, fsys.Contradiction(bootSectorSize, "the NTFS boot sector claims sectors of %d bytes", sector)
+	}
+	per := int64(b[bootClusterSize])
+	if per > 0x80 {
+		if per < 0xF4 {
+			return 0, fsys.Contradiction(bootClusterSize, "the NTFS boot sector claims clusters of code %#x", per)
+		}
+		per = 1 << (256 - per)
+	}
+	v.cluster = sector * per
+	if per == 0 || per&(per-1) != 0 || v.cluster > 2<<20 {
+		return 0, fsys.Contradiction(bootClusterSize, "the NTFS boot sector claims clusters of %d sectors", per)
+	}
+	sectors := int64(le.Uint64(b[bootSectors:]))
+	if sectors <= 0 || sectors > size/sector {
+		return 0, fsys.Contradiction(bootSectors, "the NTFS volume claims %d sectors of %d bytes, more than its part of %d bytes holds", sectors, sector, size)
+	}
+	v.clusters = sectors * sector / v.cluster
+	rec := int64(int8(b[bootRecordSize]))
+	if rec < 0 && rec > -31 {
+		v.record = 1 << -rec
+	} else {
+		v.record = rec * v.cluster
+	}
+	if v.record < 512 || v.record > 64<<10 || v.record&(v.record-1) != 0 {
+		return 0, fsys.Contradiction(bootRecordSize, "the NTFS boot sector claims file records of %d bytes", v.record)
+	}
+	lcn := int64(le.Uint64(b[bootMFT:]))
+	if lcn <= 0 || lcn >= v.clusters {
+		return 0, fsys.Contradiction(bootMFT, "the NTFS boot sector puts $MFT at cluster %d of %d", lcn, v.clusters)
+	}
+	v.info = fsys.Info{Kind: "NTFS", Size: sectors * sector, Unit: v.cluster, ID: fmt.Sprintf("%016X", le.Uint64(b[bootSerial:]))}
+	return lcn * v.cluster, nil
+}
+
+// openMFT reads the first file record, which describes $MFT itself.
+func (v *Volume) openMFT(at int64) error {
+	rec, err := v.readRecordAt(at)
+	if err != nil {
+		return fmt.Errorf("$MFT: %w", err)
+	}
+	// Until the whole list is known only the first extent can be used to
+	// find the records that hold the rest of it.
+	for _, a := range rec.attributes() {
+		if a.kind == attrData && a.name == "" && a.nonResident && a.firstVCN == 0 {
+			if v.mft, err = v.decodeRuns(a); err != nil {
+				return fmt.Errorf("$MFT: %w", err)
+			}
+			v.mftSize = a.size
+		}
+	}
+	s, err := v.stream(rec, attrData, "")
+	if err != nil {
+		return fmt.Errorf("$MFT: %w", err)
+	}
+	v.mft, v.mftSize = s.runs, s.size
+	return nil
+}
+
+func (v *Volume) describe(boot []byte) error {
+	vol, err := v.readRecord(recVolume)
+	if err != nil {
+		return fmt.Errorf("$Volume: %w", err)
+	}
+	flags := uint16(0)
+	found := false
+	for _, a := range vol.attributes() {
+		switch {
+		case a.kind == attrVolumeName && !a.nonResident:
+			v.info.Label = utf16String(a.value)
+		case a.kind == attrVolumeInfo && !a.nonResident && len(a.value) >= 12:
+			if major := a.value[8]; major != 3 && major != 1 {
+				return fsys.Contradiction(0, "NTFS version %d.%d is not known", major, a.value[9])
+			}
+			flags, found = binary.LittleEndian.Uint16(a.value[10:]), true
+		}
+	}
+	if !found {
+		return fsys.Contradiction(0, "$Volume says nothing about the volume")
+	}
+	v.rootEntries, err = v.readRoot()
+	if err != nil {
+		return fmt.Errorf("root directory: %w", err)
+	}
+	v.info.Unclean, err = v.unclean(flags)
+	return err
+}
+
+// Volume flags ($VOLUME_INFORMATION).
+const (
+	volumeDirty     = 0x0001
+	volumeResizeLog = 0x0002
+	volumeUpgrade   = 0x0004
+	volumeChkdsk    = 0x8000
+)
+
+func (v *Volume) unclean(flags uint16) (string, error) {
+	if flags&(volumeDirty|volumeResizeLog|volumeUpgrade|volumeChkdsk) != 0 {
+		return "it is marked dirty: it wasn't unmounted cleanly or waits for a check", nil
+	}
+	asleep, err := v.hibernated()
+	if err != nil {
+		return "", err
+	}
+	if asleep {
+		return "it holds a hibernated system (or one that was shut down for a fast start)", nil
+	}
+	clean, err := v.logClean()
+	if err != nil {
+		return "", fmt.Errorf("$LogFile: %w", err)
+	}
+	if !clean {
+		return "its log hasn't been replayed (the machine went down or the drive was pulled out)", nil
+	}
+	return "", nil
+}
+
+// Info describes the volume.
+func (v *Volume) Info() fsys.Info { return v.info }
+
+// clusterSpan is the bytes of n clusters from lcn.
+func (v *Volume) clusterSpan(lcn, n int64) span.Span {
+	return span.At(lcn*v.cluster, n*v.cluster)
+}
+
+func utf16String(b []byte) string {
+	u := make([]uint16, len(b)/2)
+	for i := range u {
+		u[i] = binary.LittleEndian.Uint16(b[2*i:])
+	}
+	return strings.ToValidUTF8(strings.TrimRight(string(utf16.Decode(u)), "\x00"), "\uFFFD")
+}

@@ -1,0 +1,253 @@
+package ntfs
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+)
+
+// Attribute types ("NTFS File Attributes").
+const (
+	attrList        = 0x20
+	attrFileName    = 0x30
+	attrVolumeName  = 0x60
+	attrVolumeInfo  = 0x70
+	attrData        = 0x80
+	attrIndexRoot   = 0x90
+	attrIndexAlloc  = 0xA0
+	attrBitmap      = 0xB0
+	attrEnd         = 0xFFFFFFFF
+	maxListBytes    = 1 << 20
+	fixupStride     = 512
+	recordInUse     = 0x0001
+	attrCompressed  = 0x00FF
+	recUSAOffset    = 4
+	recUSACount     = 6
+	recAttrsOffset  = 20
+	recFlags        = 22
+	recBytesInUse   = 24
+	attrHeaderShort = 24
+	attrHeaderLong  = 64
+)
+
+// record is a file record with its fix-ups undone.
+type record struct {
+	number int64 // -1 when read by place
+	at     int64 // byte in the volume
+	b      []byte
+}
+
+// attribute is one attribute of a record.
+type attribute struct {
+	kind        uint32
+	name        string
+	nonResident bool
+	value       []byte // resident
+	firstVCN    int64
+	runs        []byte // encoded
+	size        int64  // bytes of the whole stream, in its first piece
+	at          int64
+}
+
+// unfix checks and undoes the fix-ups of a multi-sector structure ("Fixups"):
+// the last two bytes of each 512-byte stride were swapped for a sequence number.
+func unfix(b []byte, magic string, at int64) error {
+	if string(b[:4]) != magic {
+		return fsys.Contradiction(at, "there should be a %q structure and isn't", magic)
+	}
+	le := binary.LittleEndian
+	off, count := int(le.Uint16(b[recUSAOffset:])), int(le.Uint16(b[recUSACount:]))
+	if count != len(b)/fixupStride+1 || off+2*count > len(b) || off < 8 {
+		return fsys.Contradiction(at, "the fix-ups of a %q structure don't fit it", magic)
+	}
+	number := le.Uint16(b[off:])
+	for i := 1; i < count; i++ {
+		end := b[i*fixupStride-2:]
+		if le.Uint16(end) != number {
+			return fsys.Contradiction(at, "a %q structure was written only in part", magic)
+		}
+		copy(end[:2], b[off+2*i:off+2*i+2])
+	}
+	return nil
+}
+
+func (v *Volume) readRecordAt(at int64) (*record, error) {
+	b := make([]byte, v.record)
+	if err := disk.ReadFull(v.r, b, at); err != nil {
+		return nil, err
+	}
+	if err := unfix(b, "FILE", at); err != nil {
+		return nil, err
+	}
+	if binary.LittleEndian.Uint16(b[recFlags:])&recordInUse == 0 {
+		return nil, fsys.Contradiction(at, "the file record is not in use")
+	}
+	return &record{number: -1, at: at, b: b}, nil
+}
+
+// readRecord reads a file record by number through $MFT's run list.
+func (v *Volume) readRecord(n int64) (*record, error) {
+	if n < 0 || n >= maxRecords || (n+1)*v.record > v.mftSize {
+		return nil, fmt.Errorf("file record %d lies beyond the end of $MFT", n)
+	}
+	b := make([]byte, v.record)
+	at, err := v.readRuns(v.mft, b, n*v.record)
+	if err != nil {
+		return nil, fmt.Errorf("file record %d: %w", n, err)
+	}
+	if err := unfix(b, "FILE", at); err != nil {
+		return nil, fmt.Errorf("file record %d: %w", n, err)
+	}
+	return &record{number: n, at: at, b: b}, nil
+}
+
+// attributes lists a record's attributes; a broken one ends the list.
+func (r *record) attributes() []attribute {
+	le := binary.LittleEndian
+	var out []attribute
+	end := min(int(le.Uint32(r.b[recBytesInUse:])), len(r.b))
+	for at := int(le.Uint16(r.b[recAttrsOffset:])); at+attrHeaderShort <= end; {
+		b := r.b[at:end]
+		kind, n := le.Uint32(b), int(le.Uint32(b[4:]))
+		if kind == attrEnd || n < attrHeaderShort || n > len(b) {
+			break
+		}
+		b = b[:n]
+		a := attribute{kind: kind, nonResident: b[8] != 0, at: r.at + int64(at)}
+		if nameLen, nameOff := int(b[9])*2, int(le.Uint16(b[10:])); nameLen > 0 && nameOff+nameLen <= n {
+			a.name = utf16String(b[nameOff : nameOff+nameLen])
+		}
+		if a.nonResident {
+			if n < attrHeaderLong {
+				break
+			}
+			a.firstVCN, a.size = int64(le.Uint64(b[16:])), int64(le.Uint64(b[48:]))
+			off := int(le.Uint16(b[32:]))
+			if off < attrHeaderLong || off > n {
+				break
+			}
+			a.runs = b[off:]
+		} else {
+			size, off := int(le.Uint32(b[16:])), int(le.Uint16(b[20:]))
+			if size < 0 || off+size > n {
+				break
+			}
+			a.value = b[off : off+size]
+			a.size = int64(size)
+		}
+		out = append(out, a)
+		at += n
+	}
+	return out
+}
+
+// stream is the contents of an attribute: bytes or runs.
+type stream struct {
+	value []byte // resident
+	runs  []run
+	size  int64
+	found bool
+}
+
+// stream collects an attribute over the record and, with an attribute list,
+// over the records that hold its other pieces.
+func (v *Volume) stream(r *record, kind uint32, name string) (stream, error) {
+	var s stream
+	attrs := r.attributes()
+	for _, a := range attrs {
+		if a.kind == attrList {
+			return v.listed(r, a, kind, name)
+		}
+	}
+	for _, a := range attrs {
+		if a.kind == kind && strings.EqualFold(a.name, name) {
+			return s, v.addPiece(&s, a)
+		}
+	}
+	return s, nil
+}
+
+// addPiece appends the runs (or the value) of one piece of an attribute.
+func (v *Volume) addPiece(s *stream, a attribute) error {
+	if !a.nonResident {
+		s.value, s.size, s.found = a.value, a.size, true
+		return nil
+	}
+	var next int64
+	if n := len(s.runs); n > 0 {
+		next = s.runs[n-1].vcn + s.runs[n-1].n
+	}
+	if a.firstVCN != next {
+		return fsys.Contradiction(a.at, "a piece of an attribute begins at cluster %d of it instead of %d", a.firstVCN, next)
+	}
+	runs, err := v.decodeRuns(a)
+	if err != nil {
+		return err
+	}
+	if a.firstVCN == 0 {
+		s.size = a.size
+	}
+	s.runs = append(s.runs, runs...)
+	s.found = true
+	if len(s.runs) > maxRuns {
+		return fsys.Contradiction(a.at, "an attribute has more than %d runs", maxRuns)
+	}
+	return nil
+}
+
+// listed follows the attribute list a of record r ("$ATTRIBUTE_LIST").
+func (v *Volume) listed(r *record, a attribute, kind uint32, name string) (stream, error) {
+	var s stream
+	list := a.value
+	if a.nonResident {
+		if a.size > maxListBytes || a.size < 0 {
+			return s, fsys.Contradiction(a.at, "an attribute list of %d bytes", a.size)
+		}
+		runs, err := v.decodeRuns(a)
+		if err != nil {
+			return s, err
+		}
+		list = make([]byte, a.size)
+		if _, err := v.readRuns(runs, list, 0); err != nil {
+			return s, err
+		}
+	}
+	le := binary.LittleEndian
+	for len(list) >= 26 {
+		n := int(le.Uint16(list[4:]))
+		if n < 26 || n > len(list) {
+			break
+		}
+		e := list[:n]
+		list = list[n:]
+		nameLen, nameOff := int(e[6])*2, int(e[7])
+		if le.Uint32(e) != kind || nameOff+nameLen > n || !strings.EqualFold(utf16String(e[nameOff:nameOff+nameLen]), name) {
+			continue
+		}
+		vcn, ref := int64(le.Uint64(e[8:])), int64(le.Uint64(e[16:])&(1<<48-1))
+		holder := r
+		if at := ref * v.record; r.number != ref && !(r.number < 0 && ref == recMFT) {
+			var err error
+			if holder, err = v.readRecord(ref); err != nil {
+				return s, fmt.Errorf("record of byte %d: %w", at, err)
+			}
+		}
+		for _, piece := range holder.attributes() {
+			if piece.kind == kind && strings.EqualFold(piece.name, name) && piece.firstVCN == vcn {
+				if err := v.addPiece(&s, piece); err != nil {
+					return s, err
+				}
+				// While $MFT itself is being read, what is known of it so
+				// far finds the records with the rest.
+				if r.number < 0 && kind == attrData {
+					v.mft = s.runs
+				}
+				break
+			}
+		}
+	}
+	return s, nil
+}

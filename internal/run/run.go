@@ -1,0 +1,310 @@
+// Package run is the engine for long work: phases, progress, an honest
+// estimate, pause and cancel. It knows no screen: whoever shows a run asks for
+// a Snapshot when it has time.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"slices"
+	"sync"
+	"time"
+
+	"twinshelf/internal/span"
+)
+
+// State is where a run stands.
+type State string
+
+const (
+	Running   State = "running"
+	Paused    State = "paused"
+	Done      State = "done"
+	Failed    State = "failed"
+	Cancelled State = "cancelled"
+)
+
+// Cells is the number of cells of a rail's progress.
+const Cells = 512
+
+// Cell says how far the work on a stretch of a disk is.
+type Cell uint8
+
+const (
+	Untouched Cell = iota
+	Partly
+	Finished
+	Unreadable
+)
+
+// Rail is the progress over one disk, in Cells equal stretches.
+type Rail struct {
+	Size  int64
+	cells [Cells]Cell
+}
+
+// Cells gives a copy of the cells.
+func (r *Rail) Cells() []Cell { return slices.Clone(r.cells[:]) }
+
+func (r *Rail) mark(sp span.Span, c Cell) {
+	if r.Size <= 0 {
+		return
+	}
+	for i := cellOf(sp.Start, r.Size); i <= cellOf(max(sp.Start, sp.End-1), r.Size); i++ {
+		if r.cells[i] != Unreadable {
+			r.cells[i] = c
+		}
+	}
+}
+
+func cellOf(off, size int64) int {
+	return min(Cells-1, int(float64(off)/float64(size)*Cells))
+}
+
+// Sample is the rate in one stretch of time.
+type Sample struct {
+	At   time.Duration // since the start
+	Rate float64       // bytes per second
+}
+
+// Snapshot is a run at one moment.
+type Snapshot struct {
+	Title    string
+	State    State
+	Phase    string
+	PhaseNo  int
+	Phases   []string
+	Done     int64 // bytes, in this phase
+	Total    int64 // bytes, of this phase
+	Elapsed  time.Duration
+	Estimate time.Duration // said at the start, for all phases
+	Rate     float64       // bytes per second, lately
+	Average  float64
+	// LeftLow and LeftHigh are the time left in this phase; both 0 when nothing can be said.
+	LeftLow, LeftHigh time.Duration
+	Notes             []string
+	Samples           []Sample
+	Read, Written     []Cell // progress on the rails; nil when not in use
+	Err               error
+}
+
+// Over says whether the run has ended.
+func (s Snapshot) Over() bool { return s.State == Done || s.State == Failed || s.State == Cancelled }
+
+const (
+	sampleEvery = 250 * time.Millisecond
+	keepSamples = 240
+	recent      = 20 // samples that make up the rate "lately"
+)
+
+// Run is one long operation.
+type Run struct {
+	cancel context.CancelFunc
+	ended  chan struct{}
+
+	mu         sync.Mutex
+	resumed    *sync.Cond
+	snap       Snapshot
+	start      time.Time
+	phaseStart time.Time
+	pausedFor  time.Duration // in this phase
+	pausedAt   time.Time
+	lastAt     time.Time
+	lastDone   int64
+	read, wr   Rail
+}
+
+// Context is what the work gets: the run's context and its progress.
+type Context struct {
+	context.Context
+	r *Run
+}
+
+// Start begins work in a goroutine. phases are the names of what it will do, in
+// order; estimate is how long all of it will probably take, 0 when unknown. A
+// panic in the work ends the run as a failure.
+func Start(ctx context.Context, title string, phases []string, estimate time.Duration, work func(*Context) error) *Run {
+	ctx, cancel := context.WithCancel(ctx)
+	now := time.Now()
+	r := &Run{cancel: cancel, ended: make(chan struct{}), start: now, phaseStart: now, lastAt: now,
+		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate}}
+	r.resumed = sync.NewCond(&r.mu)
+	go func() {
+		err := r.guarded(ctx, work)
+		cancel()
+		r.finish(err)
+	}()
+	return r
+}
+
+func (r *Run) guarded(ctx context.Context, work func(*Context) error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("the program made a mistake and stopped this run: %v\n%s", p, debug.Stack())
+		}
+	}()
+	return work(&Context{ctx, r})
+}
+
+func (r *Run) finish(err error) {
+	r.mu.Lock()
+	r.snap.Err = err
+	r.snap.Elapsed = time.Since(r.start)
+	switch {
+	case err == nil:
+		r.snap.State = Done
+	case errors.Is(err, context.Canceled):
+		r.snap.State = Cancelled
+	default:
+		r.snap.State = Failed
+	}
+	r.mu.Unlock()
+	close(r.ended)
+}
+
+// Wait returns when the run has ended, with its error.
+func (r *Run) Wait() error {
+	<-r.ended
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.snap.Err
+}
+
+// Ended is closed when the run has ended.
+func (r *Run) Ended() <-chan struct{} { return r.ended }
+
+// Cancel asks the run to stop; it stops at the next block.
+func (r *Run) Cancel() {
+	r.cancel()
+	r.resumed.Broadcast()
+}
+
+// TogglePause pauses a running run and lets a paused one go on.
+func (r *Run) TogglePause() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch r.snap.State {
+	case Running:
+		r.snap.State, r.pausedAt = Paused, time.Now()
+	case Paused:
+		r.snap.State = Running
+		r.pausedFor += time.Since(r.pausedAt)
+		r.lastAt, r.lastDone = time.Now(), r.snap.Done
+		r.resumed.Broadcast()
+	}
+}
+
+// Snapshot gives the run as it is now.
+func (r *Run) Snapshot() Snapshot {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.snap
+	if !s.Over() {
+		s.Elapsed = time.Since(r.start)
+	}
+	s.Notes, s.Samples = slices.Clone(s.Notes), slices.Clone(s.Samples)
+	if r.read.Size > 0 {
+		s.Read = r.read.Cells()
+	}
+	if r.wr.Size > 0 {
+		s.Written = r.wr.Cells()
+	}
+	r.rates(&s)
+	return s
+}
+
+func (r *Run) rates(s *Snapshot) {
+	busy := time.Since(r.phaseStart) - r.pausedFor
+	if s.Over() {
+		busy = s.Elapsed
+	}
+	if busy > 0 {
+		s.Average = float64(s.Done) / busy.Seconds()
+	}
+	s.Rate = s.Average
+	if n := len(s.Samples); n > 0 {
+		last := s.Samples[max(0, n-recent):]
+		sum := 0.0
+		for _, x := range last {
+			sum += x.Rate
+		}
+		s.Rate = sum / float64(len(last))
+	}
+	left := float64(s.Total - s.Done)
+	if s.Over() || left <= 0 || s.Done == 0 || s.Rate <= 0 || s.Average <= 0 {
+		return
+	}
+	s.LeftLow = time.Duration(left / max(s.Rate, s.Average) * float64(time.Second))
+	s.LeftHigh = time.Duration(left / min(s.Rate, s.Average) * 1.1 * float64(time.Second))
+}
+
+// Phase begins the next phase, of total bytes.
+func (c *Context) Phase(name string, total int64) {
+	r := c.r
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.snap.Phase, r.snap.Done, r.snap.Total = name, 0, total
+	r.snap.PhaseNo = slices.Index(r.snap.Phases, name) + 1
+	r.phaseStart, r.pausedFor = time.Now(), 0
+	r.lastAt, r.lastDone = r.phaseStart, 0
+}
+
+// Rails sets the sizes in bytes of the disks whose progress is followed; 0 for none.
+func (c *Context) Rails(read, written int64) {
+	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
+	c.r.read, c.r.wr = Rail{Size: read}, Rail{Size: written}
+}
+
+// Step adds n bytes to the progress, waits while the run is paused, and
+// returns the context's error once it was cancelled.
+func (c *Context) Step(n int64) error {
+	r := c.r
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.snap.Done += n
+	if now := time.Now(); now.Sub(r.lastAt) >= sampleEvery {
+		rate := float64(r.snap.Done-r.lastDone) / now.Sub(r.lastAt).Seconds()
+		r.snap.Samples = append(r.snap.Samples, Sample{now.Sub(r.start), rate})
+		if len(r.snap.Samples) > keepSamples { // halve the resolution, keep the whole story
+			half := r.snap.Samples[:0]
+			for i := 0; i+1 < len(r.snap.Samples); i += 2 {
+				a, b := r.snap.Samples[i], r.snap.Samples[i+1]
+				half = append(half, Sample{b.At, (a.Rate + b.Rate) / 2})
+			}
+			r.snap.Samples = half
+		}
+		r.lastAt, r.lastDone = now, r.snap.Done
+	}
+	for r.snap.State == Paused && c.Err() == nil {
+		r.resumed.Wait()
+	}
+	return c.Err()
+}
+
+// MarkRead notes that a stretch of the source was dealt with.
+func (c *Context) MarkRead(sp span.Span, state Cell) {
+	c.r.mu.Lock()
+	c.r.read.mark(sp, state)
+	c.r.mu.Unlock()
+}
+
+// MarkWritten notes that a stretch of the target was dealt with.
+func (c *Context) MarkWritten(sp span.Span, state Cell) {
+	c.r.mu.Lock()
+	c.r.wr.mark(sp, state)
+	c.r.mu.Unlock()
+}
+
+const keepNotes = 200
+
+// Note adds a sentence for the person.
+func (c *Context) Note(format string, args ...any) {
+	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
+	if len(c.r.snap.Notes) < keepNotes {
+		c.r.snap.Notes = append(c.r.snap.Notes, fmt.Sprintf(format, args...))
+	}
+}

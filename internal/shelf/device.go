@@ -1,0 +1,242 @@
+package shelf
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"slices"
+	"sort"
+	"sync"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
+
+// Disk is one disk of a twin, as a Device. What wasn't captured and what nobody
+// needs reads as zeros.
+type Disk struct {
+	s     *Shelf
+	twin  *Twin
+	d     *TwinDisk
+	block int64
+
+	mu     sync.Mutex
+	nodes  map[string][]BlockRef
+	recent []cachedBlock
+}
+
+type cachedBlock struct {
+	name Name
+	b    []byte
+}
+
+const (
+	cachedNodes  = 16
+	cachedBlocks = 8
+)
+
+// OpenDisk gives disk i of a twin.
+func (s *Shelf) OpenDisk(t *Twin, i int) (*Disk, error) {
+	if i < 0 || i >= len(t.Disks) {
+		return nil, fmt.Errorf("the twin has %d disks, there is no disk %d", len(t.Disks), i+1)
+	}
+	return &Disk{s: s, twin: t, d: &t.Disks[i], block: int64(s.head.BlockSize), nodes: map[string][]BlockRef{}}, nil
+}
+
+func (d *Disk) Size() int64             { return d.d.Identity.Size }
+func (d *Disk) SectorSize() int         { return d.d.Identity.Sector }
+func (d *Disk) Identity() disk.Identity { return d.d.Identity }
+
+// Describe gives the twin's description of this disk.
+func (d *Disk) Describe() *TwinDisk { return d.d }
+
+func (d *Disk) region(off int64) *Region {
+	r := d.d.Regions
+	i := sort.Search(len(r), func(i int) bool { return r[i].Span.End > off })
+	return &r[i]
+}
+
+// node gives the references of node k of a region; nil when nothing in it matters.
+func (d *Disk) node(r *Region, k int) ([]BlockRef, error) {
+	if k >= len(r.Nodes) || r.Nodes[k] == "" {
+		return nil, nil
+	}
+	key := r.Nodes[k]
+	d.mu.Lock()
+	refs, ok := d.nodes[key]
+	d.mu.Unlock()
+	n := nodeLen(r.Span.Len(), d.block, k)
+	if ok && len(refs) == n {
+		return refs, nil
+	}
+	name, err := ParseName(key)
+	if err != nil {
+		return nil, err
+	}
+	b, err := d.s.Block(name, nil)
+	if err != nil {
+		return nil, fmt.Errorf("the block map of part %d: %w", r.Part, err)
+	}
+	if refs, err = DecodeNode(b, n); err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	if len(d.nodes) >= cachedNodes {
+		clear(d.nodes)
+	}
+	d.nodes[key] = refs
+	d.mu.Unlock()
+	return refs, nil
+}
+
+// nodeLen is the number of blocks in node k of a region of length bytes.
+func nodeLen(length, block int64, k int) int {
+	blocks := (length + block - 1) / block
+	return int(min(NodeBlocks, blocks-int64(k)*NodeBlocks))
+}
+
+// ReadAt reads from the blocks of the shelf.
+func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
+	done := 0
+	for done < len(p) {
+		at := off + int64(done)
+		if at < 0 || at >= d.Size() {
+			return done, io.EOF
+		}
+		r := d.region(at)
+		k := (at - r.Span.Start) / d.block
+		blockSpan := span.At(r.Span.Start+k*d.block, d.block).Intersect(r.Span)
+		n := int(min(int64(len(p)-done), blockSpan.End-at))
+		if err := d.readBlock(r, k, p[done:done+n], at-blockSpan.Start); err != nil {
+			return done, err
+		}
+		done += n
+	}
+	return done, nil
+}
+
+func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
+	refs, err := d.node(r, int(k/NodeBlocks))
+	if err != nil {
+		return err
+	}
+	if refs == nil || refs[k%NodeBlocks].Kind != disk.Data {
+		clear(p)
+		return nil
+	}
+	b, err := d.cached(refs[k%NodeBlocks].Name)
+	if err != nil {
+		return err
+	}
+	clear(p)
+	if within < int64(len(b)) {
+		copy(p, b[within:])
+	}
+	return nil
+}
+
+// cached reads a block, keeping the latest few: small reads come in swarms.
+func (d *Disk) cached(n Name) ([]byte, error) {
+	d.mu.Lock()
+	i := slices.IndexFunc(d.recent, func(c cachedBlock) bool { return c.name == n })
+	if i >= 0 {
+		c := d.recent[i]
+		d.recent = append(slices.Delete(d.recent, i, i+1), c)
+		d.mu.Unlock()
+		return c.b, nil
+	}
+	d.mu.Unlock()
+	b, err := d.s.Block(n, nil)
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.recent) >= cachedBlocks {
+		d.recent = slices.Delete(d.recent, 0, 1)
+	}
+	d.recent = append(d.recent, cachedBlock{n, b})
+	return b, nil
+}
+
+// ReadPiece reads a whole named piece into dst's memory and returns it.
+func (d *Disk) ReadPiece(p disk.Piece, dst []byte) ([]byte, error) {
+	n, err := ParseName(p.Name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := d.s.Block(n, dst)
+	if err == nil && int64(len(b)) != p.Len() {
+		err = fmt.Errorf("block %s has %d bytes, its place has %d", n, len(b), p.Len())
+	}
+	return b, err
+}
+
+// Pieces yields what the disk holds, block by block; neighbouring blocks without
+// data come as one piece. A node that can't be read is reported and its area
+// given as Data without a name; the walk goes on behind it when the caller does.
+func (d *Disk) Pieces() iter.Seq2[disk.Piece, error] {
+	return func(yield func(disk.Piece, error) bool) {
+		var pending disk.Piece
+		emit := func(p disk.Piece) bool {
+			if p.Kind != disk.Data && p.Kind == pending.Kind && p.Start == pending.End && !pending.Empty() {
+				pending.End = p.End
+				return true
+			}
+			ok := pending.Empty() || yield(pending, nil)
+			pending = p
+			return ok
+		}
+		for i := range d.d.Regions {
+			r := &d.d.Regions[i]
+			if !d.regionPieces(r, emit, func(p disk.Piece, err error) bool {
+				ok := pending.Empty() || yield(pending, nil)
+				pending = disk.Piece{}
+				return ok && yield(p, err)
+			}) {
+				return
+			}
+		}
+		if !pending.Empty() {
+			yield(pending, nil)
+		}
+	}
+}
+
+func (d *Disk) regionPieces(r *Region, emit func(disk.Piece) bool, fail func(disk.Piece, error) bool) bool {
+	perNode := NodeBlocks * d.block
+	for k := 0; int64(k)*perNode < r.Span.Len(); k++ {
+		area := span.At(r.Span.Start+int64(k)*perNode, perNode).Intersect(r.Span)
+		refs, err := d.node(r, k)
+		if err != nil {
+			if !fail(disk.Piece{Span: area, Kind: disk.Data}, err) {
+				return false
+			}
+			continue
+		}
+		if refs == nil {
+			if !emit(disk.Piece{Span: area}) {
+				return false
+			}
+			continue
+		}
+		for j, ref := range refs {
+			p := disk.Piece{Span: span.At(area.Start+int64(j)*d.block, d.block).Intersect(area), Kind: ref.Kind}
+			if ref.Kind == disk.Data {
+				p.Name = ref.Name.String()
+			}
+			if !emit(p) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// IsHurt says whether an error means damage of the shelf (and not, say, a
+// missing permission).
+func IsHurt(err error) bool {
+	var h *Hurt
+	return errors.As(err, &h) || errors.Is(err, ErrMissing)
+}

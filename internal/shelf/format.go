@@ -1,0 +1,143 @@
+package shelf
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash/crc32"
+
+	"github.com/zeebo/blake3"
+)
+
+// Version is the format version that this package writes and the highest it reads.
+const Version = 1
+
+// SuiteOpen is the suite of a shelf without encryption. Other numbers are
+// reserved for authenticated encryption.
+const SuiteOpen = 0
+
+const (
+	fileMagic  = "TWINSHLF"
+	headerLen  = 128
+	nonceRoom  = 24
+	tagRoom    = 16
+	offVersion = 8
+	offKind    = 10
+	offSuite   = 12
+	offHdrLen  = 14
+	offLength  = 16
+	offNonce   = 24
+	offTag     = offNonce + nonceRoom
+	offSum     = offTag + tagRoom
+	offCRC     = 124
+)
+
+// fileKind says what a file of the shelf holds.
+type fileKind uint16
+
+const (
+	kindHead fileKind = iota + 1
+	kindPack
+	kindTwin
+	kindIndex
+	kindProof
+)
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// Name is the name of a block: in an open shelf the BLAKE3 hash of its plain bytes.
+type Name [32]byte
+
+func (n Name) String() string { return hex.EncodeToString(n[:]) }
+
+// ParseName reads the hex form of a name.
+func ParseName(s string) (n Name, err error) {
+	b, err := hex.DecodeString(s)
+	if err != nil || len(b) != len(n) {
+		return n, fmt.Errorf("%q is not the name of a block", s)
+	}
+	copy(n[:], b)
+	return n, nil
+}
+
+// NameOf gives the name of the block with these bytes.
+func NameOf(plain []byte) Name { return blake3.Sum256(plain) }
+
+// ErrNewer means that a shelf was written by a newer version of the format.
+var ErrNewer = errors.New("written by a newer version of Twin Shelf")
+
+// Hurt is a file of the shelf whose bytes aren't what was written.
+type Hurt struct {
+	File   string // relative to the shelf
+	Offset int64  // bytes
+	What   string
+}
+
+func (h *Hurt) Error() string {
+	return fmt.Sprintf("%s is damaged at byte %d: %s", h.File, h.Offset, h.What)
+}
+
+// header is the 128 bytes that every file of a shelf begins with.
+type header struct {
+	kind   fileKind
+	suite  uint16
+	length int64 // of the payload in bytes; 0 for packs
+	sum    Name  // of the payload, or of an index file's directory; zero for packs
+}
+
+func (h header) encode() []byte {
+	b := make([]byte, headerLen)
+	le := binary.LittleEndian
+	copy(b, fileMagic)
+	le.PutUint16(b[offVersion:], Version)
+	le.PutUint16(b[offKind:], uint16(h.kind))
+	le.PutUint16(b[offSuite:], h.suite)
+	le.PutUint16(b[offHdrLen:], headerLen)
+	le.PutUint64(b[offLength:], uint64(h.length))
+	copy(b[offSum:], h.sum[:])
+	le.PutUint32(b[offCRC:], crc32.Checksum(b[:offCRC], castagnoli))
+	return b
+}
+
+func decodeHeader(file string, b []byte, want fileKind) (h header, err error) {
+	if len(b) < headerLen || string(b[:8]) != fileMagic {
+		return h, &Hurt{file, 0, "it doesn't begin like a file of a shelf"}
+	}
+	le := binary.LittleEndian
+	if v := le.Uint16(b[offVersion:]); v > Version {
+		return h, fmt.Errorf("%s has format %d, this program reads up to %d: %w; use that version to open it", file, v, Version, ErrNewer)
+	}
+	if crc32.Checksum(b[:offCRC], castagnoli) != le.Uint32(b[offCRC:]) {
+		return h, &Hurt{file, 0, "the checksum of its header is wrong"}
+	}
+	h = header{kind: fileKind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]), length: int64(le.Uint64(b[offLength:])), sum: Name(b[offSum : offSum+32])}
+	if h.suite != SuiteOpen {
+		return h, fmt.Errorf("%s is encrypted by suite %d, which this version doesn't know: %w", file, h.suite, ErrNewer)
+	}
+	if h.kind != want {
+		return h, &Hurt{file, offKind, fmt.Sprintf("it is a file of kind %d, not %d", h.kind, want)}
+	}
+	return h, nil
+}
+
+// document frames a payload as a whole file.
+func document(kind fileKind, payload []byte) []byte {
+	return append(header{kind: kind, length: int64(len(payload)), sum: NameOf(payload)}.encode(), payload...)
+}
+
+// payload checks a whole file and gives its payload.
+func payload(file string, b []byte, kind fileKind) ([]byte, error) {
+	h, err := decodeHeader(file, b, kind)
+	if err != nil {
+		return nil, err
+	}
+	p := b[headerLen:]
+	if int64(len(p)) != h.length {
+		return nil, &Hurt{file, headerLen, fmt.Sprintf("it has %d bytes of %d", len(p), h.length)}
+	}
+	if NameOf(p) != h.sum {
+		return nil, &Hurt{file, headerLen, "its checksum is wrong"}
+	}
+	return p, nil
+}

@@ -1,0 +1,366 @@
+package shelf
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// flushAt is how many new blocks a session remembers before it writes a
+// segment of them: about 20 MB of memory.
+const flushAt = 200_000
+
+// Session is the right to add to a shelf. Put may be called from many
+// goroutines; then exactly one of Commit and Abort.
+type Session struct {
+	s       *Shelf
+	release func()
+	encoder *zstd.Encoder
+
+	mu    sync.Mutex // guards fresh and failed
+	fresh map[Name]struct{}
+	err   error
+
+	packMu  sync.Mutex // guards the pack being written
+	id      string
+	w       Writer
+	at      int64
+	entries []packEntry
+
+	closing  sync.WaitGroup
+	slots    chan struct{} // packs being synced at once
+	doneMu   sync.Mutex
+	done     []indexRecord // in finished packs, not yet in a segment
+	packs    []string      // finished in this session
+	segments []*segment    // written in this session
+	added    int64
+}
+
+// Begin takes the writer's lock, clears away what a killed writer left behind
+// and starts adding. Packs that a killed writer finished are kept: their
+// blocks needn't be written again.
+func (s *Shelf) Begin() (*Session, error) {
+	release, err := s.b.Lock()
+	if err != nil {
+		return nil, fmt.Errorf("the shelf in %s can't be written: %w", s.b.Place(), err)
+	}
+	fail := func(err error) (*Session, error) {
+		release()
+		return nil, fmt.Errorf("the shelf in %s can't be written: %w", s.b.Place(), err)
+	}
+	left, err := s.b.List("tmp")
+	if err != nil {
+		return fail(err)
+	}
+	for _, n := range left {
+		if err := s.b.Remove("tmp/" + n); err != nil {
+			return fail(err)
+		}
+	}
+	if err := s.adoptLoose(); err != nil {
+		return fail(err)
+	}
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true))
+	if err != nil {
+		return fail(err)
+	}
+	return &Session{s: s, release: release, encoder: enc, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}, nil
+}
+
+// adoptLoose writes the segment for packs that had none.
+func (s *Shelf) adoptLoose() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.looseSegment == nil {
+		return nil
+	}
+	seg, err := s.writeSegment(s.looseSegment)
+	if err != nil {
+		return err
+	}
+	s.segments[len(s.segments)-1] = seg // the loose one was opened last
+	s.looseSegment, s.loosePacks = nil, 0
+	return nil
+}
+
+// Put stores a block unless the shelf has it, and returns its name and the
+// bytes it added to the shelf (0 when it was there).
+func (c *Session) Put(plain []byte) (Name, int64, error) {
+	n := NameOf(plain)
+	if known, err := c.known(n); known || err != nil {
+		return n, 0, err
+	}
+	if _, ok, err := c.s.lookup(n); ok {
+		c.forget(n)
+		return n, 0, nil
+	} else if err != nil {
+		// A damaged index costs room, never data: store the block again.
+		ok = false
+	}
+	codec, stored := byte(codecRaw), plain
+	buf := getBuffer(0)
+	defer putBuffer(buf)
+	buf.b = c.encoder.EncodeAll(plain, buf.b[:0])
+	if len(buf.b) < len(plain)-len(plain)/32 { // less than 3 % isn't worth unpacking
+		codec, stored = codecZstd, buf.b
+	}
+	if err := c.append(n, codec, stored, len(plain)); err != nil {
+		return n, 0, c.fail(err)
+	}
+	return n, int64(entryLen + len(stored)), nil
+}
+
+// known says whether this session already has the block and claims it otherwise.
+func (c *Session) known(n Name) (bool, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.err != nil {
+		return false, c.err
+	}
+	_, ok := c.fresh[n]
+	c.fresh[n] = struct{}{}
+	return ok, nil
+}
+
+// forget takes back the claim on a block that turned out to be on the shelf.
+func (c *Session) forget(n Name) {
+	c.mu.Lock()
+	delete(c.fresh, n)
+	c.mu.Unlock()
+}
+
+func (c *Session) fail(err error) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.err == nil {
+		c.err = fmt.Errorf("the shelf in %s can't be written: %w", c.s.b.Place(), err)
+	}
+	return c.err
+}
+
+func (c *Session) append(n Name, codec byte, stored []byte, plain int) error {
+	c.packMu.Lock()
+	defer c.packMu.Unlock()
+	if c.w == nil {
+		c.id = newID()
+		w, err := c.s.b.Create(tempPath(c.id))
+		if err != nil {
+			return err
+		}
+		c.w, c.at, c.entries = w, headerLen, nil
+		if _, err := w.Write(header{kind: kindPack}.encode()); err != nil {
+			return err
+		}
+	}
+	if _, err := c.w.Write(encodeEntry(n, codec, stored, plain)); err != nil {
+		return err
+	}
+	if _, err := c.w.Write(stored); err != nil {
+		return err
+	}
+	c.entries = append(c.entries, packEntry{n, c.at, uint32(len(stored)), uint32(plain)})
+	c.at += entryLen + int64(len(stored))
+	if c.at >= packLimit {
+		c.rotate()
+	}
+	return nil
+}
+
+// rotate ends the present pack; syncing and renaming happen beside the work.
+func (c *Session) rotate() {
+	id, w, at, entries := c.id, c.w, c.at, c.entries
+	c.w = nil
+	c.slots <- struct{}{}
+	c.closing.Go(func() {
+		defer func() { <-c.slots }()
+		_, err := w.Write(encodeTable(entries, at))
+		if err = errors.Join(err, w.Sync(), w.Close()); err == nil {
+			err = c.s.b.Rename(tempPath(id), packPath(id))
+		}
+		if err != nil {
+			c.fail(err)
+			return
+		}
+		c.doneMu.Lock()
+		defer c.doneMu.Unlock()
+		c.packs = append(c.packs, id)
+		for _, e := range entries {
+			c.done = append(c.done, indexRecord{e.name, place{id, e.offset, e.stored}})
+		}
+		c.added += at
+		if len(c.done) >= flushAt {
+			if err := c.flush(); err != nil {
+				c.fail(err)
+			}
+		}
+	})
+}
+
+// flush writes the segment of the finished packs; doneMu is held.
+func (c *Session) flush() error {
+	if len(c.done) == 0 {
+		return nil
+	}
+	seg, err := c.s.writeSegment(encodeSegment(sortRecords(c.done)))
+	if err != nil {
+		return err
+	}
+	c.segments = append(c.segments, seg)
+	c.s.mu.Lock()
+	c.s.segments = append(c.s.segments, seg)
+	c.s.mu.Unlock()
+	c.mu.Lock()
+	for _, r := range c.done {
+		delete(c.fresh, r.name)
+	}
+	c.mu.Unlock()
+	c.done = nil
+	return nil
+}
+
+// Commit makes everything durable, then lets the twin appear. When it fails
+// the shelf is as it was before Begin.
+func (c *Session) Commit(t *Twin) error {
+	err := c.settle()
+	if err == nil {
+		err = c.s.writeTwin(t)
+	}
+	if err != nil {
+		err = c.fail(err)
+		c.Abort()
+		return err
+	}
+	c.end()
+	// A long index is slower, not wrong: failing to shorten it is no failure.
+	_ = c.s.mergeSegments()
+	c.release()
+	return nil
+}
+
+func (c *Session) settle() error {
+	c.packMu.Lock()
+	if c.w != nil {
+		c.rotate()
+	}
+	c.packMu.Unlock()
+	c.closing.Wait()
+	c.mu.Lock()
+	err := c.err
+	c.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	c.doneMu.Lock()
+	defer c.doneMu.Unlock()
+	return c.flush()
+}
+
+func (c *Session) end() { c.encoder.Close() }
+
+// Abort gives back all room that the session took.
+func (c *Session) Abort() {
+	c.packMu.Lock()
+	if c.w != nil {
+		c.w.Close()
+		_ = c.s.b.Remove(tempPath(c.id))
+		c.w = nil
+	}
+	c.packMu.Unlock()
+	c.closing.Wait()
+	c.doneMu.Lock()
+	defer c.doneMu.Unlock()
+	// Segments first: no index may name a pack that is gone.
+	c.s.mu.Lock()
+	kept := c.s.segments[:0:0]
+	for _, seg := range c.s.segments {
+		mine := false
+		for _, m := range c.segments {
+			mine = mine || m == seg
+		}
+		if mine {
+			seg.close()
+			_ = c.s.b.Remove(seg.file)
+		} else {
+			kept = append(kept, seg)
+		}
+	}
+	c.s.segments = kept
+	c.s.mu.Unlock()
+	for _, id := range c.packs {
+		_ = c.s.b.Remove(packPath(id))
+	}
+	if left, err := c.s.b.List("tmp"); err == nil {
+		for _, n := range left {
+			_ = c.s.b.Remove("tmp/" + n)
+		}
+	}
+	c.end()
+	c.release()
+}
+
+// Reindex makes the index anew from the packs and returns how many blocks it names.
+func (s *Shelf) Reindex() (int, error) {
+	release, err := s.b.Lock()
+	if err != nil {
+		return 0, err
+	}
+	defer release()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	packs, err := s.b.List("packs")
+	if err != nil {
+		return 0, err
+	}
+	old := s.segments
+	s.segments = nil
+	var batch []indexRecord
+	count := 0
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		seg, err := s.writeSegment(encodeSegment(sortRecords(batch)))
+		if err == nil {
+			s.segments = append(s.segments, seg)
+			count += seg.count
+			batch = nil
+		}
+		return err
+	}
+	for _, n := range packs {
+		id, ok := packID(n)
+		if !ok {
+			continue
+		}
+		records, err := s.packRecords(id)
+		if err != nil {
+			s.notes = append(s.notes, err.Error())
+			continue
+		}
+		if batch = append(batch, records...); len(batch) >= flushAt {
+			if err := flush(); err != nil {
+				return count, err
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		return count, err
+	}
+	fresh := map[string]bool{}
+	for _, seg := range s.segments {
+		fresh[seg.file] = true
+	}
+	for _, seg := range old {
+		seg.close()
+	}
+	names, err := s.b.List("index")
+	for _, n := range names {
+		if !fresh["index/"+n] {
+			err = errors.Join(err, s.b.Remove("index/"+n))
+		}
+	}
+	s.looseSegment, s.loosePacks = nil, 0
+	return count, err
+}

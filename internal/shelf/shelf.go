@@ -1,0 +1,320 @@
+package shelf
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// DefaultBlock is the size of a block in bytes: large enough that names and
+// maps stay small (a 16 TB disk has 16 million blocks), small enough that a change costs little.
+const DefaultBlock = 1 << 20
+
+const (
+	maxHead     = 1 << 20
+	maxTwinFile = 64 << 20
+	maxProof    = 16 << 20
+	minBlock    = 64 << 10
+	maxBlock    = 4 << 20
+	openPacks   = 16
+)
+
+// Head describes a shelf. Salt, KDF and Keys are the place of a sealed shelf's
+// key derivation and wrapped keys; they are empty in an open shelf.
+type Head struct {
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	Created   time.Time `json:"created"`
+	BlockSize int       `json:"block_size"` // bytes
+	Suite     int       `json:"suite"`
+	KDF       string    `json:"kdf"`
+	Salt      []byte    `json:"salt"`
+	Keys      [][]byte  `json:"keys"`
+}
+
+// Shelf is an open shelf. Its methods may be called from many goroutines.
+type Shelf struct {
+	b     Backend
+	head  Head
+	notes []string
+
+	mu           sync.RWMutex
+	segments     []*segment
+	loosePacks   int
+	looseSegment []byte
+
+	filesMu sync.Mutex
+	files   map[string]Reader
+	order   []string
+
+	decoder *zstd.Decoder
+}
+
+// ErrNoShelf means that a folder holds no shelf.
+var ErrNoShelf = errors.New("there is no shelf")
+
+// Create makes a new open shelf. The folder must not hold one already; it is
+// made when missing, and must otherwise be empty.
+func Create(dir, name string, blockSize int) (*Shelf, error) {
+	if blockSize == 0 {
+		blockSize = DefaultBlock
+	}
+	if blockSize < minBlock || blockSize > maxBlock || blockSize&(blockSize-1) != 0 {
+		return nil, fmt.Errorf("blocks of %d bytes are not possible: choose a power of two from %d to %d", blockSize, minBlock, maxBlock)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the folder for the shelf can't be made: %w", err)
+	}
+	b := Folder(dir)
+	entries, err := b.List(".")
+	if err != nil {
+		return nil, fmt.Errorf("%s can't be read: %w", dir, err)
+	}
+	for _, e := range entries {
+		if e == "head" {
+			return nil, fmt.Errorf("%s already holds a shelf; nothing was changed", dir)
+		}
+		if e != "lost+found" {
+			return nil, fmt.Errorf("%s is not empty (%s): a shelf needs a folder of its own; nothing was changed", dir, e)
+		}
+	}
+	head := Head{ID: newID() + newID(), Name: name, Created: time.Now().UTC(), BlockSize: blockSize, Salt: []byte{}, Keys: [][]byte{}}
+	p, err := json.Marshal(head)
+	if err != nil {
+		return nil, err
+	}
+	s := &Shelf{b: b}
+	for _, file := range []string{"head.copy", "head"} {
+		if err := s.writeFile(file, document(kindHead, p)); err != nil {
+			return nil, fmt.Errorf("the shelf can't be made: %w", err)
+		}
+	}
+	return Open(dir)
+}
+
+// Open opens the shelf in a folder for reading; Begin makes it writable.
+func Open(dir string) (*Shelf, error) { return OpenBackend(Folder(dir)) }
+
+// OpenBackend opens a shelf wherever its files lie.
+func OpenBackend(b Backend) (*Shelf, error) {
+	s := &Shelf{b: b, files: map[string]Reader{}}
+	if err := s.readHead(); err != nil {
+		return nil, err
+	}
+	var err error
+	if s.decoder, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBlock), zstd.WithDecoderMaxWindow(maxBlock), zstd.IgnoreChecksum(true)); err != nil {
+		return nil, err
+	}
+	if err := s.loadIndex(); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Shelf) readHead() error {
+	var p []byte
+	var err error
+	for i, file := range []string{"head", "head.copy"} {
+		var raw []byte
+		if raw, err = s.b.ReadFile(file, maxHead); err == nil {
+			if p, err = payload(file, raw, kindHead); err == nil {
+				if i > 0 {
+					s.notes = append(s.notes, "the file head is missing or damaged; its copy was read")
+				}
+				break
+			}
+		}
+		if errors.Is(err, ErrNewer) {
+			return fmt.Errorf("the shelf in %s can't be opened: %w", s.b.Place(), err)
+		}
+	}
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrInvalid) {
+		return fmt.Errorf("%w in %s: no head file; make one with \"twinshelf shelf new\", or name the folder of an existing shelf", ErrNoShelf, s.b.Place())
+	}
+	if err != nil {
+		return fmt.Errorf("the shelf in %s can't be opened: %w", s.b.Place(), err)
+	}
+	if err := json.Unmarshal(p, &s.head); err != nil {
+		return fmt.Errorf("the head of the shelf in %s can't be understood: %w", s.b.Place(), err)
+	}
+	if n := s.head.BlockSize; n < minBlock || n > maxBlock || n&(n-1) != 0 {
+		return fmt.Errorf("the head of the shelf in %s claims blocks of %d bytes", s.b.Place(), n)
+	}
+	return nil
+}
+
+// Close closes the files of the shelf.
+func (s *Shelf) Close() {
+	s.mu.Lock()
+	for _, seg := range s.segments {
+		seg.close()
+	}
+	s.segments = nil
+	s.mu.Unlock()
+	s.filesMu.Lock()
+	for _, f := range s.files {
+		f.Close()
+	}
+	s.files, s.order = map[string]Reader{}, nil
+	s.filesMu.Unlock()
+	s.decoder.Close()
+}
+
+// Head describes the shelf.
+func (s *Shelf) Head() Head { return s.head }
+
+// Place is the folder of the shelf.
+func (s *Shelf) Place() string { return s.b.Place() }
+
+// Free is the room left where the shelf lies, in bytes.
+func (s *Shelf) Free() (int64, error) { return s.b.Free() }
+
+// Notes are what was found amiss when the shelf was opened, in words.
+func (s *Shelf) Notes() []string { return s.notes }
+
+// Stats are the number of blocks and packs, and the bytes in packs.
+type Stats struct {
+	Blocks int   `json:"blocks"`
+	Packs  int   `json:"packs"`
+	Bytes  int64 `json:"bytes"`
+}
+
+// Stats counts what is on the shelf.
+func (s *Shelf) Stats() (Stats, error) {
+	var st Stats
+	s.mu.RLock()
+	for _, seg := range s.segments {
+		st.Blocks += seg.count
+	}
+	s.mu.RUnlock()
+	packs, err := s.b.List("packs")
+	for _, p := range packs {
+		if r, err := s.b.Open("packs/" + p); err == nil {
+			st.Bytes += r.Size()
+			r.Close()
+			st.Packs++
+		}
+	}
+	return st, err
+}
+
+// writeFile puts a whole file on the medium under a temporary name, then
+// renames it: it is there completely or not at all.
+func (s *Shelf) writeFile(name string, b []byte) error {
+	temp := "tmp/" + newID()
+	w, err := s.b.Create(temp)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(b)
+	if err = errors.Join(err, w.Sync(), w.Close()); err == nil {
+		err = s.b.Rename(temp, name)
+	}
+	if err != nil {
+		_ = s.b.Remove(temp)
+	}
+	return err
+}
+
+// newID is a random name of 16 hex digits.
+func newID() string {
+	var b [packIDLen]byte
+	_, _ = rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// pack gives an open pack; a few are kept open.
+func (s *Shelf) pack(id string) (Reader, error) {
+	s.filesMu.Lock()
+	defer s.filesMu.Unlock()
+	if r, ok := s.files[id]; ok {
+		return r, nil
+	}
+	r, err := s.b.Open(packPath(id))
+	if err != nil {
+		return nil, err
+	}
+	// Readers in use elsewhere keep working: the file is closed by the runtime
+	// once nobody refers to it.
+	if len(s.order) >= openPacks {
+		delete(s.files, s.order[0])
+		s.order = s.order[1:]
+	}
+	s.files[id] = r
+	s.order = append(s.order, id)
+	return r, nil
+}
+
+// ErrMissing means that no pack holds a block that a twin refers to.
+var ErrMissing = errors.New("a block is missing from the shelf")
+
+// Block reads a block, checks that it hashes to its name, and appends its plain bytes to
+// dst[:0]. Errors are *Hurt or ErrMissing, or the medium's.
+func (s *Shelf) Block(n Name, dst []byte) ([]byte, error) {
+	at, ok, err := s.lookup(n)
+	if !ok {
+		return nil, errors.Join(fmt.Errorf("%w: %s", ErrMissing, n), err)
+	}
+	r, err := s.pack(at.pack)
+	if err != nil {
+		return nil, fmt.Errorf("%s can't be opened: %w", packPath(at.pack), err)
+	}
+	return s.readBlock(packPath(at.pack), r, at, n, dst)
+}
+
+func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) ([]byte, error) {
+	if at.stored > 2*maxBlock {
+		return nil, &Hurt{file, at.offset, "a block of impossible size"}
+	}
+	buf := getBuffer(entryLen + int(at.stored))
+	defer putBuffer(buf)
+	b := buf.b
+	if k, err := r.ReadAt(b, at.offset); k < len(b) {
+		return nil, &Hurt{file, at.offset, fmt.Sprintf("a block can't be read (%v)", err)}
+	}
+	e, err := decodeEntry(file, at.offset, b)
+	if err != nil {
+		return nil, err
+	}
+	if e.name != n || e.stored != at.stored || int(e.plain) > s.head.BlockSize {
+		return nil, &Hurt{file, at.offset, "another block stands where the index says this one is"}
+	}
+	switch e.codec {
+	case codecRaw:
+		dst = append(dst[:0], b[entryLen:]...)
+	case codecZstd:
+		if dst, err = s.decoder.DecodeAll(b[entryLen:], dst[:0]); err != nil {
+			return nil, &Hurt{file, at.offset, "a block can't be decompressed (" + err.Error() + ")"}
+		}
+	default:
+		return nil, fmt.Errorf("%s: a block is packed by method %d: %w", file, e.codec, ErrNewer)
+	}
+	if len(dst) != int(e.plain) || NameOf(dst) != n {
+		return nil, &Hurt{file, at.offset, "a block's bytes don't hash to its name"}
+	}
+	return dst, nil
+}
+
+// buffers are reused between blocks.
+type buffer struct{ b []byte }
+
+var bufferPool = sync.Pool{New: func() any { return &buffer{make([]byte, 0, DefaultBlock+entryLen)} }}
+
+func getBuffer(n int) *buffer {
+	p := bufferPool.Get().(*buffer)
+	if cap(p.b) < n {
+		p.b = make([]byte, n)
+	}
+	p.b = p.b[:n]
+	return p
+}
+
+func putBuffer(p *buffer) { bufferPool.Put(p) }

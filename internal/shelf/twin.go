@@ -1,0 +1,319 @@
+package shelf
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+)
+
+// Twin is one dated capture of one machine: all chosen disks as they were.
+type Twin struct {
+	ID      string     `json:"id"`
+	Machine string     `json:"machine"`
+	Taken   time.Time  `json:"taken"` // local, with its zone
+	Tool    string     `json:"tool"`
+	Note    string     `json:"note,omitempty"`
+	Disks   []TwinDisk `json:"disks"`
+	Used    int64      `json:"used"`  // bytes read
+	Added   int64      `json:"added"` // bytes it brought to the shelf
+	// Seconds is how long the capture took.
+	Seconds float64 `json:"seconds"`
+}
+
+// TwinDisk is one disk of a twin.
+type TwinDisk struct {
+	Identity disk.Identity `json:"identity"`
+	Table    *table.Table  `json:"table"`
+	Regions  []Region      `json:"regions"` // ascending, covering the disk
+	Used     int64         `json:"used"`    // bytes read
+	// Missing are the spans of the disk that could not be read, in bytes
+	// from its start. They read as zeros.
+	Missing span.Set `json:"missing"`
+}
+
+// Region is a part of a disk or the area between parts. Its blocks begin at its start.
+type Region struct {
+	Part     int       `json:"part"` // number in the table; 0 between parts
+	Span     span.Span `json:"span"` // bytes on the disk
+	Type     string    `json:"type,omitempty"`
+	Name     string    `json:"name,omitempty"`
+	Role     string    `json:"role,omitempty"`
+	Kind     string    `json:"kind,omitempty"` // file system
+	Label    string    `json:"label,omitempty"`
+	ID       string    `json:"id,omitempty"`
+	Unclean  string    `json:"unclean,omitempty"` // why it wasn't quiet
+	Whole    string    `json:"whole,omitempty"`   // why all of it was read
+	Captured bool      `json:"captured"`
+	Omitted  []string  `json:"omitted,omitempty"` // left out, in words
+	Used     int64     `json:"used"`              // bytes read
+	Added    int64     `json:"added"`             // bytes its blocks brought to the shelf
+	// Nodes are the names of the block map's nodes, one for every NodeBlocks
+	// blocks; "" for a node without any block that matters.
+	Nodes []string `json:"nodes,omitempty"`
+}
+
+// Quiet says whether every captured part was at rest.
+func (t *Twin) Quiet() bool {
+	return !slices.ContainsFunc(t.Disks, func(d TwinDisk) bool {
+		return slices.ContainsFunc(d.Regions, func(r Region) bool { return r.Captured && r.Unclean != "" })
+	})
+}
+
+// Missing is the number of bytes that could not be read.
+func (t *Twin) Missing() int64 {
+	n := int64(0)
+	for _, d := range t.Disks {
+		n += d.Missing.Total()
+	}
+	return n
+}
+
+// Parts are the regions that are parts.
+func (d *TwinDisk) Parts() []Region {
+	return slices.DeleteFunc(slices.Clone(d.Regions), func(r Region) bool { return r.Part == 0 })
+}
+
+// Title names a part for people: its label, or what it is.
+func (r Region) Title() string {
+	switch {
+	case r.Part == 0:
+		return "between the parts"
+	case r.Label != "":
+		return r.Label
+	case r.Name != "":
+		return r.Name
+	case r.Kind != "":
+		return r.Kind
+	}
+	return table.TypeName(r.Type)
+}
+
+// NewTwinID makes the ID of a twin taken at t: it sorts by date.
+func NewTwinID(t time.Time) string { return t.UTC().Format("20060102T150405Z") + "-" + newID()[:6] }
+
+// slug makes a folder name of a machine's name.
+func slug(machine string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(machine) {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	s := strings.TrimSuffix(b.String(), "-")
+	n := NameOf([]byte(machine))
+	return fmt.Sprintf("%.40s-%x", s, n[:3])
+}
+
+func twinPath(machine, id string) string { return "twins/" + slug(machine) + "/" + id + ".twin" }
+
+func validID(id string) bool {
+	return id != "" && !strings.ContainsFunc(id, func(r rune) bool {
+		return !(r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '-')
+	})
+}
+
+func (s *Shelf) writeTwin(t *Twin) error {
+	if !validID(t.ID) || t.Machine == "" || len(t.Disks) == 0 {
+		return fmt.Errorf("the twin %q of machine %q with %d disks is not complete", t.ID, t.Machine, len(t.Disks))
+	}
+	p, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	if len(p)+headerLen > maxTwinFile {
+		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with larger blocks", len(p), maxTwinFile)
+	}
+	return s.writeFile(twinPath(t.Machine, t.ID), document(kindTwin, p))
+}
+
+// Twins lists all twins by machine, newest first within a machine. A twin file that
+// can't be read is reported in problems and hides no other.
+func (s *Shelf) Twins() (twins []*Twin, problems []error) {
+	machines, err := s.b.List("twins")
+	if err != nil {
+		return nil, []error{fmt.Errorf("the twins can't be listed: %w", err)}
+	}
+	for _, m := range machines {
+		files, err := s.b.List("twins/" + m)
+		if err != nil {
+			problems = append(problems, err)
+			continue
+		}
+		for _, f := range files {
+			if t, err := s.readTwin("twins/" + m + "/" + f); err != nil {
+				problems = append(problems, err)
+			} else {
+				twins = append(twins, t)
+			}
+		}
+	}
+	slices.SortStableFunc(twins, func(a, b *Twin) int {
+		if c := strings.Compare(strings.ToLower(a.Machine), strings.ToLower(b.Machine)); c != 0 {
+			return c
+		}
+		return b.Taken.Compare(a.Taken)
+	})
+	return twins, problems
+}
+
+func (s *Shelf) readTwin(file string) (*Twin, error) {
+	raw, err := s.b.ReadFile(file, maxTwinFile)
+	if err != nil {
+		return nil, fmt.Errorf("%s can't be read: %w", file, err)
+	}
+	p, err := payload(file, raw, kindTwin)
+	if err != nil {
+		return nil, err
+	}
+	t := new(Twin)
+	if err := json.Unmarshal(p, t); err != nil {
+		return nil, &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
+	}
+	return t, t.check(file)
+}
+
+// check refuses a description that no capture could have made.
+func (t *Twin) check(file string) error {
+	if !validID(t.ID) || len(t.Disks) == 0 || len(t.Disks) > 64 {
+		return &Hurt{file, headerLen, "it describes no twin"}
+	}
+	for i, d := range t.Disks {
+		at := int64(0)
+		for _, r := range d.Regions {
+			if r.Span.Start != at || r.Span.Empty() {
+				return &Hurt{file, headerLen, fmt.Sprintf("the regions of disk %d leave a gap at byte %d", i+1, at)}
+			}
+			at = r.Span.End
+		}
+		if at != d.Identity.Size || d.Identity.Sector != 512 && d.Identity.Sector != 4096 {
+			return &Hurt{file, headerLen, fmt.Sprintf("disk %d has %d bytes and is described to byte %d", i+1, d.Identity.Size, at)}
+		}
+		if d.Table == nil {
+			return &Hurt{file, headerLen, fmt.Sprintf("disk %d comes without its table", i+1)}
+		}
+	}
+	return nil
+}
+
+// ErrNoTwin means that no twin, or more than one, answers to a name.
+var ErrNoTwin = errors.New("no such twin")
+
+// Find gives the twin with an ID or a unique beginning of one, or the newest twin of
+// a machine when ref is the machine's name.
+func (s *Shelf) Find(ref string) (*Twin, error) {
+	twins, problems := s.Twins()
+	var hits []*Twin
+	for _, t := range twins {
+		switch {
+		case t.ID == ref:
+			return t, nil
+		case strings.EqualFold(t.Machine, ref):
+			return t, nil // the newest stands first
+		case strings.HasPrefix(t.ID, ref) && ref != "":
+			hits = append(hits, t)
+		}
+	}
+	if len(hits) == 1 {
+		return hits[0], nil
+	}
+	what := "none begins with"
+	if len(hits) > 1 {
+		what = fmt.Sprintf("%d begin with", len(hits))
+	}
+	err := fmt.Errorf("%w: %s %q; \"twinshelf dates\" lists them", ErrNoTwin, what, ref)
+	return nil, errors.Join(append([]error{err}, problems...)...)
+}
+
+// Proof is the evidence that a twin is readable or that a target holds what it should.
+type Proof struct {
+	Twin   string    `json:"twin"`
+	When   time.Time `json:"when"`
+	Of     string    `json:"of"` // "the shelf", or the target in words
+	Tool   string    `json:"tool"`
+	Claims []Claim   `json:"claims"`
+	Read   int64     `json:"read"` // bytes
+}
+
+// Claim is one statement with its evidence.
+type Claim struct {
+	About    string `json:"about"`
+	Says     string `json:"says"`
+	Evidence string `json:"evidence"`
+	Holds    bool   `json:"holds"`
+}
+
+// Holds says whether every claim holds.
+func (p *Proof) Holds() bool {
+	return len(p.Claims) > 0 && !slices.ContainsFunc(p.Claims, func(c Claim) bool { return !c.Holds })
+}
+
+// Words says the result in a short sentence.
+func (p *Proof) Words() string {
+	failed := 0
+	for _, c := range p.Claims {
+		if !c.Holds {
+			failed++
+		}
+	}
+	if failed > 0 {
+		return fmt.Sprintf("%d of %d claims fail", failed, len(p.Claims))
+	}
+	return fmt.Sprintf("all %d claims hold", len(p.Claims))
+}
+
+// SaveProof keeps a proof with its twin.
+func (s *Shelf) SaveProof(p *Proof) error {
+	if !validID(p.Twin) {
+		return fmt.Errorf("a proof of twin %q can't be kept", p.Twin)
+	}
+	b, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("proofs/%s/%s-%s.proof", p.Twin, p.When.UTC().Format("20060102T150405Z"), newID()[:6])
+	if err := s.writeFile(name, document(kindProof, b)); err != nil {
+		return fmt.Errorf("the proof can't be kept in the shelf: %w", err)
+	}
+	return nil
+}
+
+// Proofs gives the proofs of a twin, newest first. Damaged ones are left out
+// and reported.
+func (s *Shelf) Proofs(twin string) (proofs []*Proof, problems []error) {
+	if !validID(twin) {
+		return nil, []error{fmt.Errorf("%w: %q", ErrNoTwin, twin)}
+	}
+	files, err := s.b.List("proofs/" + twin)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, []error{err}
+	}
+	for _, f := range slices.Backward(files) {
+		file := "proofs/" + twin + "/" + f
+		raw, err := s.b.ReadFile(file, maxProof)
+		var b []byte
+		if err == nil {
+			b, err = payload(file, raw, kindProof)
+		}
+		p := new(Proof)
+		if err == nil {
+			err = json.Unmarshal(b, p)
+		}
+		if err != nil {
+			problems = append(problems, err)
+			continue
+		}
+		proofs = append(proofs, p)
+	}
+	return proofs, problems
+}

@@ -1,0 +1,232 @@
+// Package survey says what a Device holds: its table, and area by area what is
+// on it and which of its bytes have to be captured. It only reads.
+package survey
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+)
+
+// Area is a part, or the area between parts.
+type Area struct {
+	Span    span.Span    // bytes on the disk
+	Part    *table.Part  // nil between parts
+	Content fsys.Content // Content.Used is what a capture reads, in bytes
+	Role    table.Role
+	r       *io.SectionReader
+}
+
+// Survey is what was found on a device. Areas are ascending and cover it.
+type Survey struct {
+	Device disk.Device
+	Table  *table.Table
+	Areas  []Area
+	// Whole says that the disk has no table, and a file system on all of it.
+	Whole bool
+	// Notes are things to know, in words.
+	Notes []string
+}
+
+// Of looks at a device. inUse names the parts (by number; 0 for the whole disk) that somebody writes
+// to now: their maps are not trusted, whatever they say.
+func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, error) {
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	s := &Survey{Device: d, Table: t}
+	parts := slices.Clone(t.Parts)
+	switch {
+	case !t.Sound(d.Size()):
+		s.Notes = append(s.Notes, "the table doesn't add up, so the disk is taken as a whole, every block that isn't zero")
+		parts = nil
+	case t.Kind == table.None:
+		if v, _ := fsys.Identify(d, d.Size(), d.SectorSize()); v != nil {
+			s.Whole = true
+			parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
+		}
+	}
+	slices.SortFunc(parts, func(a, b table.Part) int { return int(min(1, max(-1, a.Span.Start-b.Span.Start))) })
+	at := int64(0)
+	for i := range parts {
+		if gap := (span.Span{Start: at, End: parts[i].Span.Start}); !gap.Empty() {
+			s.gap(gap)
+		}
+		if err := s.part(ctx, &parts[i], inUse); err != nil {
+			return nil, err
+		}
+		at = parts[i].Span.End
+	}
+	if gap := (span.Span{Start: at, End: d.Size()}); !gap.Empty() {
+		s.gap(gap)
+	}
+	s.roles()
+	return s, nil
+}
+
+func (s *Survey) gap(sp span.Span) {
+	a := Area{Span: sp, r: disk.Section(s.Device, sp.Start, sp.Len())}
+	a.Content = fsys.Everything(sp.Len(), "between the parts")
+	a.Content.Used = dataIn(s.Device, sp)
+	s.Areas = append(s.Areas, a)
+}
+
+func (s *Survey) part(ctx context.Context, p *table.Part, inUse map[int]string) error {
+	a := Area{Span: p.Span, Part: p, r: disk.Section(s.Device, p.Span.Start, p.Span.Len())}
+	c, err := fsys.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize())
+	if err != nil {
+		return err
+	}
+	for _, n := range []int{0, p.Number} {
+		if why := inUse[n]; why != "" {
+			c.Distrust(why)
+		}
+	}
+	if !c.Maps {
+		c.Used = dataIn(s.Device, p.Span)
+	}
+	a.Content = c
+	s.Areas = append(s.Areas, a)
+	return nil
+}
+
+// maxHoles bounds how many holes of a sparse image are counted.
+const maxHoles = 1 << 17
+
+// dataIn is how many bytes of sp have to be read: less than all only where the
+// device knows its holes.
+func dataIn(d disk.Device, sp span.Span) int64 {
+	sparse, ok := d.(disk.Sparse)
+	if !ok {
+		return sp.Len()
+	}
+	var n int64
+	off := sp.Start
+	for range maxHoles {
+		data, err := sparse.NextData(off)
+		if errors.Is(err, io.EOF) || err == nil && data.Start >= sp.End {
+			return n
+		}
+		if err != nil {
+			break
+		}
+		n += data.Intersect(sp).Len()
+		off = data.End
+	}
+	return n + max(0, sp.End-off)
+}
+
+// roles says what each part is for: its type tells, its contents tell more, and the
+// largest data part of a disk that starts up is taken for the system.
+func (s *Survey) roles() {
+	starts, largest := false, -1
+	for i := range s.Areas {
+		a := &s.Areas[i]
+		if a.Part == nil {
+			continue
+		}
+		a.Role = table.RoleOf(a.Part.Type)
+		if s.Whole {
+			a.Role = table.RoleData
+		}
+		if a.Content.Info.Kind == "swap" {
+			a.Role = table.RoleSwap
+		}
+		starts = starts || a.Role == table.RoleStartup || a.Part.Active
+		if a.Role == table.RoleData && (largest < 0 || a.Span.Len() > s.Areas[largest].Span.Len()) {
+			largest = i
+		}
+	}
+	if starts && largest >= 0 {
+		s.Areas[largest].Role = table.RoleSystem
+	}
+}
+
+// Section reads an area of the device.
+func (a *Area) Section() *io.SectionReader { return a.r }
+
+// Number is the part's number; 0 between parts.
+func (a *Area) Number() int {
+	if a.Part == nil {
+		return 0
+	}
+	return a.Part.Number
+}
+
+// Title names the area for people.
+func (a *Area) Title() string {
+	switch {
+	case a.Part == nil:
+		return "between the parts"
+	case a.Content.Info.Label != "":
+		return a.Content.Info.Label
+	case a.Part.Name != "":
+		return a.Part.Name
+	case a.Content.Info.Kind != "":
+		return a.Content.Info.Kind
+	}
+	return table.TypeName(a.Part.Type)
+}
+
+// Holds says in a few words what is on the area.
+func (a *Area) Holds() string {
+	switch {
+	case a.Content.Info.Kind != "":
+		return a.Content.Info.Kind
+	case a.Part == nil:
+		return "no part"
+	case a.Part.Type == "":
+		return "unknown contents"
+	}
+	return table.TypeName(a.Part.Type)
+}
+
+// Used is the number of bytes in all areas that a capture reads.
+func (s *Survey) Used() int64 {
+	n := int64(0)
+	for _, a := range s.Areas {
+		n += a.Content.Used
+	}
+	return n
+}
+
+// Parts are the areas that are parts.
+func (s *Survey) Parts() []Area {
+	return slices.DeleteFunc(slices.Clone(s.Areas), func(a Area) bool { return a.Part == nil })
+}
+
+// Blank says whether the disk holds no table, no file system and, as far as
+// its first and last MiB tell, nothing else.
+func (s *Survey) Blank() bool {
+	if s.Table.Kind != table.None || s.Whole {
+		return false
+	}
+	const edge = 1 << 20
+	n := min(edge, s.Device.Size())
+	b := make([]byte, n)
+	for _, off := range []int64{0, s.Device.Size() - n} {
+		if disk.ReadFull(s.Device, b, off) != nil || slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) {
+			return false
+		}
+	}
+	return true
+}
+
+// Warnings are the reasons why a capture now may not be a quiet one, in words.
+func (s *Survey) Warnings() []string {
+	var out []string
+	for _, a := range s.Parts() {
+		if why := a.Content.Info.Unclean; why != "" {
+			out = append(out, fmt.Sprintf("part %d (%s): %s; all of it is read, and the twin says so for ever", a.Part.Number, a.Title(), why))
+		}
+	}
+	return out
+}
