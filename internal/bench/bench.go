@@ -1,0 +1,343 @@
+// Package bench finds the disks that are attached: block devices of a Linux
+// machine by sysfs (kernel documentation, ABI/stable/sysfs-block), and raw image
+// files given by name. Finding and probing only read.
+package bench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/survey"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// Disk is one disk on the bench.
+type Disk struct {
+	Path       string        `json:"path"`
+	ByID       string        `json:"by_id,omitempty"`
+	Identity   disk.Identity `json:"identity"`
+	Physical   int           `json:"physical_sector"` // bytes
+	Removable  bool          `json:"removable"`
+	Rotational bool          `json:"rotational"`
+	ReadOnly   bool          `json:"read_only"`
+	Image      bool          `json:"image"`
+	Uses       []disk.Use    `json:"uses,omitempty"`
+	// Reach says why the disk must not be written; empty when it may.
+	Reach string `json:"out_of_reach,omitempty"`
+	// Problem says why the disk couldn't be looked at, and what to do.
+	Problem string `json:"problem,omitempty"`
+
+	Device *disk.File     `json:"-"` // nil until probed
+	Survey *survey.Survey `json:"-"` // nil until probed
+	// Fingerprint is the state of the disk when it was probed.
+	Fingerprint string `json:"-"`
+}
+
+// Bench knows where to look.
+type Bench struct {
+	Host disk.Host
+	// Images are image files, or folders whose *.img and *.raw files are meant.
+	Images []string
+	// System says whether the machine's own disks are listed.
+	System bool
+	// Shelves are the folders of open shelves: their disks are out of reach.
+	Shelves []string
+	// OutOfReach are the identities that the person put out of reach.
+	OutOfReach func(disk.Identity) bool
+}
+
+// List finds the disks without reading from them. Image files that can't be
+// used are listed with their Problem.
+func (b *Bench) List() []*Disk {
+	var out []*Disk
+	for _, p := range b.Images {
+		out = append(out, b.images(p)...)
+	}
+	if b.System {
+		out = append(out, b.blocks()...)
+	}
+	for _, d := range out {
+		d.Reach = b.reach(d)
+	}
+	return out
+}
+
+func (b *Bench) images(path string) []*Disk {
+	st, err := os.Stat(path)
+	if err != nil {
+		problem := "there is no such file; check the name"
+		if !errors.Is(err, fs.ErrNotExist) {
+			problem = err.Error()
+		}
+		return []*Disk{{Path: path, Image: true, Problem: problem, Identity: disk.Identity{Model: filepath.Base(path)}}}
+	}
+	if !st.IsDir() {
+		if st.Mode()&os.ModeDevice != 0 {
+			return []*Disk{b.block(filepath.Base(path), path)}
+		}
+		return []*Disk{image(path)}
+	}
+	entries, err := os.ReadDir(path)
+	if err != nil {
+		return []*Disk{{Path: path, Image: true, Problem: err.Error()}}
+	}
+	var out []*Disk
+	for _, e := range entries {
+		if ext := filepath.Ext(e.Name()); e.Type().IsRegular() && (ext == ".img" || ext == ".raw") {
+			out = append(out, image(filepath.Join(path, e.Name())))
+		}
+	}
+	if len(out) == 0 {
+		return []*Disk{{Path: path, Image: true, Problem: "the folder holds no *.img or *.raw files", Identity: disk.Identity{Model: filepath.Base(path)}}}
+	}
+	return out
+}
+
+func image(path string) *Disk {
+	d := &Disk{Path: path, Image: true, Physical: 512}
+	d.Identity.Model = filepath.Base(path)
+	l, err := disk.ReadLabel(path)
+	if err != nil {
+		d.Problem = err.Error()
+		return d
+	}
+	d.Identity = disk.Identity{Model: l.Model, Serial: l.Serial, Bus: l.Bus, Sector: l.Sector}
+	d.Rotational, d.Removable = l.Rotational, l.Removable
+	st, err := os.Stat(path)
+	if err != nil {
+		d.Problem = err.Error()
+		return d
+	}
+	d.Identity.Size = st.Size()
+	d.ReadOnly = st.Mode().Perm()&0o222 == 0
+	return d
+}
+
+func (b *Bench) sys(name, file string) string {
+	raw, _ := os.ReadFile(filepath.Join("/", b.Host.Root, "sys/block", name, file))
+	return strings.TrimSpace(string(raw))
+}
+
+// blocks lists the disks in sysfs; empty loop devices, RAM disks and compressed
+// memory are nobody's disks.
+func (b *Bench) blocks() []*Disk {
+	entries, _ := os.ReadDir(filepath.Join("/", b.Host.Root, "sys/block"))
+	var out []*Disk
+	for _, e := range entries {
+		name := e.Name()
+		if strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "zram") || b.sys(name, "size") == "0" || b.sys(name, "size") == "" {
+			continue
+		}
+		out = append(out, b.block(name, "/dev/"+name))
+	}
+	return out
+}
+
+func (b *Bench) block(name, path string) *Disk {
+	num := func(file string) int64 {
+		n, _ := strconv.ParseInt(b.sys(name, file), 10, 64)
+		return n
+	}
+	d := &Disk{Path: path, Physical: int(num("queue/physical_block_size")), Removable: num("removable") == 1, Rotational: num("queue/rotational") == 1, ReadOnly: num("ro") == 1}
+	d.Identity = disk.Identity{
+		Model: strings.TrimSpace(b.sys(name, "device/vendor") + " " + b.sys(name, "device/model")), Serial: b.sys(name, "device/serial"),
+		WWN: b.sys(name, "device/wwid"), Size: num("size") * 512, Sector: int(num("queue/logical_block_size")), Bus: b.bus(name),
+	}
+	if d.Identity.WWN == "" {
+		d.Identity.WWN = b.sys(name, "wwid")
+	}
+	d.ByID = b.byID(name)
+	if d.Identity.Serial == "" && d.ByID != "" {
+		d.Identity.Serial = d.ByID[strings.LastIndexByte(d.ByID, '_')+1:]
+	}
+	if backing := b.sys(name, "loop/backing_file"); backing != "" {
+		d.Identity.Model = "loop of " + filepath.Base(backing)
+	}
+	if d.Identity.Model == "" {
+		d.Identity.Model = name
+	}
+	d.Uses = b.Host.UsesOfBlock(name)
+	return d
+}
+
+// bus tells how the disk is attached, from its place in the device tree.
+func (b *Bench) bus(name string) string {
+	link, _ := os.Readlink(filepath.Join("/", b.Host.Root, "sys/block", name))
+	for _, c := range []struct{ in, bus string }{
+		{"/usb", "USB"}, {"/nvme", "NVMe"}, {"/ata", "SATA"}, {"/mmc", "SD/MMC"}, {"/virtio", "virtio"}, {"/virtual/", "virtual"}, {"/host", "SCSI"},
+	} {
+		if strings.Contains(link, c.in) {
+			return c.bus
+		}
+	}
+	return ""
+}
+
+func (b *Bench) byID(name string) string {
+	dir := filepath.Join("/", b.Host.Root, "dev/disk/by-id")
+	entries, _ := os.ReadDir(dir)
+	best := ""
+	for _, e := range entries {
+		to, _ := os.Readlink(filepath.Join(dir, e.Name()))
+		if filepath.Base(to) == name && !strings.HasPrefix(e.Name(), "wwn-") && len(e.Name()) > len(best) {
+			best = e.Name()
+		}
+	}
+	return best
+}
+
+// reach says why a disk must not be written, as far as can be told without reading it.
+func (b *Bench) reach(d *Disk) string {
+	for _, u := range d.Uses {
+		if u.System {
+			return "this system runs from it"
+		}
+	}
+	for _, s := range b.Shelves {
+		if !d.Image && b.Host.HoldsFolder(filepath.Base(d.Path), s) {
+			return "it holds the open shelf"
+		}
+	}
+	switch {
+	case b.OutOfReach != nil && b.OutOfReach(d.Identity):
+		return "you put it out of reach"
+	case len(d.Uses) > 0:
+		return "in use: " + d.Uses[0].What
+	case d.ReadOnly:
+		return "it is write-protected"
+	}
+	return ""
+}
+
+// Probe opens a disk for reading and looks at what is on it. What goes wrong
+// is put into d.Problem in words.
+func (b *Bench) Probe(ctx context.Context, d *Disk) {
+	if d.Problem != "" {
+		return
+	}
+	dev, err := disk.Open(d.Path, d.Identity)
+	if err != nil {
+		d.Problem = err.Error()
+		return
+	}
+	if d.Image && d.Identity.Sector == 0 {
+		dev.SetSectorSize(table.DetectSector(dev, dev.Size()))
+	}
+	if d.Image {
+		d.Uses = b.Host.UsesOfImage(d.Path)
+	}
+	inUse := map[int]string{}
+	for _, u := range d.Uses {
+		if u.Writes && !strings.HasPrefix(u.What, "attached as") {
+			inUse[u.Part] = "it is in use now: " + u.What
+		}
+	}
+	s, err := survey.Of(ctx, dev, inUse)
+	if err == nil {
+		d.Fingerprint, err = disk.Fingerprint(dev)
+	}
+	if err != nil {
+		dev.Close()
+		d.Problem = err.Error() + "; the disk may be failing: capture it before anything else is tried"
+		return
+	}
+	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()
+	d.Reach = b.reach(d)
+}
+
+// Target describes the disk as it was probed, for the guard.
+func (d *Disk) Target() disk.Target {
+	return disk.Target{Path: d.Path, Identity: d.Identity, Fingerprint: d.Fingerprint}
+}
+
+// Words says in a few plain words what is on the disk.
+func (d *Disk) Words() string {
+	s := d.Survey
+	switch {
+	case d.Problem != "":
+		return d.Problem
+	case s == nil:
+		return "not looked at yet"
+	case s.Blank():
+		return "blank"
+	case s.Whole:
+		a := s.Areas[0]
+		return fmt.Sprintf("no table, %s %s on the whole disk", a.Holds(), quoted(a.Content.Info.Label))
+	case s.Table.Kind == table.None:
+		return "no table that is known, but not blank"
+	case len(s.Parts()) == 0:
+		return fmt.Sprintf("%s without parts", s.Table.Kind)
+	}
+	var kinds []string
+	for _, a := range s.Parts() {
+		if a.Role == table.RoleReserved {
+			continue
+		}
+		k := a.Holds()
+		if l := a.Content.Info.Label; l != "" {
+			k += " " + quoted(l)
+		}
+		kinds = append(kinds, k)
+	}
+	return strings.Join(kinds, ", ")
+}
+
+func quoted(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "“" + s + "”"
+}
+
+// Loses lists in words what writing to the disk would destroy.
+func (d *Disk) Loses() []string {
+	if d.Survey == nil || d.Survey.Blank() {
+		return nil
+	}
+	var out []string
+	for _, a := range d.Survey.Parts() {
+		used := units.Bytes(a.Content.Used) + " in use"
+		if !a.Content.Maps {
+			used = "use unknown"
+		}
+		out = append(out, fmt.Sprintf("part %d  %s  %s  %s, %s", a.Part.Number, a.Title(), a.Holds(), units.Bytes(a.Span.Len()), used))
+	}
+	if len(out) == 0 {
+		out = append(out, "contents that Twin Shelf doesn't know: no table, but not blank")
+	}
+	return out
+}
+
+// Find gives the disk with a path, a serial number, or the end of one.
+func Find(disks []*Disk, ref string) (*Disk, error) {
+	var hits []*Disk
+	for _, d := range disks {
+		if d.Path == ref || d.Identity.Serial == ref && ref != "" {
+			return d, nil
+		}
+		if len(ref) >= 4 && strings.HasSuffix(d.Identity.Serial, ref) || filepath.Base(d.Path) == ref {
+			hits = append(hits, d)
+		}
+	}
+	if len(hits) == 1 {
+		return hits[0], nil
+	}
+	known := make([]string, 0, len(disks))
+	for _, d := range disks {
+		known = append(known, d.Path)
+	}
+	slices.Sort(known)
+	if len(hits) > 1 {
+		return nil, fmt.Errorf("%d disks answer to %q: give the whole serial number or the path", len(hits), ref)
+	}
+	return nil, fmt.Errorf("no disk on the bench answers to %q; known are %s", ref, strings.Join(known, ", "))
+}

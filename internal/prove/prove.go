@@ -1,0 +1,366 @@
+// Package prove gathers evidence: that a twin on the shelf can be read, every
+// block of it, and that a target holds what was planned for it.
+package prove
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/rehearse"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// Phases are the names of the phases of a proof.
+var Phases = []string{phaseRead, phaseCheck}
+
+const (
+	phaseRead  = "Read back"
+	phaseCheck = "Check structures"
+)
+
+// area is what is proven about one region: how much was read, and what failed.
+type area struct {
+	region shelf.Region
+	mu     sync.Mutex
+	bytes  int64
+	blocks int
+	bad    span.Set
+	reason string
+}
+
+func (a *area) add(sp span.Span, bad string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.bytes += sp.Len()
+	a.blocks++
+	if bad != "" {
+		a.bad.Add(sp)
+		if a.reason == "" {
+			a.reason = bad
+		}
+	}
+}
+
+// where names a region in a claim.
+func where(disks, i int, r shelf.Region) string {
+	s := "between the parts"
+	if r.Part > 0 {
+		s = fmt.Sprintf("part %d, %s", r.Part, r.Title())
+		if r.Kind != "" && r.Kind != r.Title() {
+			s += " (" + r.Kind + ")"
+		}
+	}
+	if disks > 1 {
+		s = fmt.Sprintf("disk %d, %s", i+1, s)
+	}
+	return s
+}
+
+// check reads pieces in parallel and files each under its area.
+func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area, test func(disk.Piece, []byte) ([]byte, string)) error {
+	type task struct {
+		p disk.Piece
+		a *area
+	}
+	tasks := make(chan task, 8)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			var buf []byte
+			for t := range tasks {
+				var bad string
+				buf, bad = test(t.p, buf)
+				t.a.add(t.p.Span, bad)
+				state := run.Finished
+				if bad != "" {
+					state = run.Unreadable
+				}
+				rc.MarkRead(t.p.Span, state)
+				rc.MarkWritten(t.p.Span, state)
+				_ = rc.Step(t.p.Len())
+			}
+		})
+	}
+	i := 0
+	for p, err := range pieces {
+		if rc.Err() != nil {
+			break
+		}
+		for i < len(areas)-1 && p.Start >= areas[i].region.Span.End {
+			i++
+		}
+		if err != nil {
+			areas[i].add(p.Span, err.Error())
+			continue
+		}
+		if p.Kind == disk.Undefined {
+			continue
+		}
+		// A stretch of zeros may run over several areas.
+		for sp := p.Span; !sp.Empty(); {
+			j := i
+			for j < len(areas)-1 && sp.Start >= areas[j].region.Span.End {
+				j++
+			}
+			cut := p
+			cut.Span = sp
+			if j < len(areas)-1 {
+				cut.End = min(cut.End, areas[j].region.Span.End)
+			}
+			if p.Kind == disk.Zero {
+				cut.End = min(cut.End, cut.Start+zeroStep)
+			}
+			tasks <- task{cut, areas[j]}
+			sp.Start = cut.End
+		}
+	}
+	close(tasks)
+	wg.Wait()
+	return rc.Err()
+}
+
+const zeroStep = 4 << 20
+
+func areasOf(d *shelf.TwinDisk) []*area {
+	out := make([]*area, len(d.Regions))
+	for i, r := range d.Regions {
+		out[i] = &area{region: r}
+	}
+	return out
+}
+
+// claims turns the areas into claims. verb says what was found to be true.
+func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read int64) {
+	gaps := shelf.Claim{About: where(disks, i, shelf.Region{}), Says: verb, Holds: true}
+	var gapBytes int64
+	for _, a := range areas {
+		read += a.bytes
+		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(), Evidence: fmt.Sprintf("%s in %s read and hashed", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
+		if !c.Holds {
+			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()), a.bad.Bounds().Start, a.reason)
+		}
+		switch {
+		case a.region.Part == 0 && c.Holds:
+			gapBytes += a.bytes
+		case a.region.Part == 0:
+			gaps.Holds, gaps.Evidence = false, c.Evidence
+		case !a.region.Captured:
+			c.Says, c.Evidence = "was left out of the capture", "nothing to compare"
+			out = append(out, c)
+		default:
+			out = append(out, c)
+		}
+	}
+	if gaps.Holds {
+		gaps.Evidence = units.Bytes(gapBytes) + " read and hashed"
+	}
+	return append(out, gaps), read
+}
+
+// Twin proves a twin without a target: every block of every disk is read,
+// unpacked and hashed. The proof is kept with the twin.
+func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.Proof, error) {
+	proof := &shelf.Proof{Twin: t.ID, Of: "the shelf", Tool: tool}
+	for i := range t.Disks {
+		d, err := s.OpenDisk(t, i)
+		if err != nil {
+			return nil, err
+		}
+		total, err := size(rc, d)
+		if err != nil {
+			return nil, err
+		}
+		rc.Rails(d.Size(), 0)
+		rc.Phase(phaseRead, total)
+		areas := areasOf(d.Describe())
+		err = check(rc, func(yield func(disk.Piece, error) bool) {
+			for p, err := range d.Pieces() {
+				if (err != nil || p.Kind == disk.Data) && !yield(p, err) {
+					return
+				}
+			}
+		}, areas, func(p disk.Piece, buf []byte) ([]byte, string) {
+			b, err := d.ReadPiece(p, buf)
+			if err != nil {
+				return buf, err.Error()
+			}
+			return b, ""
+		})
+		if err != nil {
+			return nil, err
+		}
+		rc.Phase(phaseCheck, 0)
+		c, read := claims(len(t.Disks), i, areas, "every block can be read and hashes to its name")
+		proof.Claims = append(proof.Claims, c...)
+		proof.Read += read
+		if n := t.Disks[i].Missing.Total(); n > 0 {
+			proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(n))})
+		}
+		proof.Claims = append(proof.Claims, tableClaims(d, d.Describe(), false)...)
+	}
+	proof.When = time.Now()
+	return proof, s.SaveProof(proof)
+}
+
+func size(ctx context.Context, d disk.Mapped) (int64, error) {
+	n := int64(0)
+	for p, err := range d.Pieces() {
+		if err == nil && p.Kind == disk.Data {
+			n += p.Len()
+		}
+		if ctx.Err() != nil {
+			return 0, ctx.Err()
+		}
+	}
+	return n, nil
+}
+
+// Target proves a target against the planned disk: all that was planned is
+// read back and compared, the tables are checked, the file systems recognised.
+// The proof is kept with the twin.
+func Target(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, i int, planned *rehearse.Planned, target disk.Device, tool string) (*shelf.Proof, error) {
+	proof := &shelf.Proof{Twin: t.ID, Of: disk.Sticker(target.Identity()), Tool: tool}
+	total := int64(0)
+	for p, err := range planned.Pieces() {
+		if err == nil && p.Kind != disk.Undefined {
+			total += p.Len()
+		}
+	}
+	if target.Size() < planned.Size() {
+		return nil, fmt.Errorf("%s has %s, the plan is for %s", disk.Sticker(target.Identity()), units.Exact(target.Size()), units.Exact(planned.Size()))
+	}
+	rc.Rails(t.Disks[i].Identity.Size, target.Size())
+	rc.Phase(phaseRead, total)
+	areas := areasOf(&t.Disks[i])
+	err := check(rc, planned.Pieces(), areas, func(p disk.Piece, buf []byte) ([]byte, string) {
+		return compare(planned, target, p, buf)
+	})
+	if err != nil {
+		return nil, err
+	}
+	rc.Phase(phaseCheck, 0)
+	var read int64
+	proof.Claims, read = claims(1, 0, areas, "equals the twin, byte for byte")
+	proof.Read = read
+	proof.Claims = append(proof.Claims, tableClaims(target, &t.Disks[i], true)...)
+	fsClaims, err := fileSystemClaims(rc, target, &t.Disks[i])
+	if err != nil {
+		return nil, err
+	}
+	proof.Claims = append(proof.Claims, fsClaims...)
+	proof.When = time.Now()
+	return proof, s.SaveProof(proof)
+}
+
+// compare reads a piece of the target and compares it with what was planned.
+func compare(planned *rehearse.Planned, target disk.Device, p disk.Piece, buf []byte) ([]byte, string) {
+	n := int(p.Len())
+	if p.Kind == disk.Zero {
+		if sparse, ok := target.(disk.Sparse); ok {
+			if data, err := sparse.NextData(p.Start); err != nil || data.Start >= p.End {
+				return buf, ""
+			}
+		}
+	}
+	if cap(buf) < n {
+		buf = make([]byte, n)
+	}
+	buf = buf[:n]
+	if err := disk.ReadFull(target, buf, p.Start); err != nil {
+		return buf, err.Error()
+	}
+	switch {
+	case p.Kind == disk.Zero:
+		for _, c := range buf {
+			if c != 0 {
+				return buf, "there should be zeros"
+			}
+		}
+	case p.Name != "":
+		sum := blake3.Sum256(buf)
+		if hex.EncodeToString(sum[:]) != p.Name {
+			return buf, "the bytes differ"
+		}
+	default:
+		want, err := planned.Read(p, nil)
+		if err != nil {
+			return buf, err.Error()
+		}
+		for i := range want {
+			if want[i] != buf[i] {
+				return buf, fmt.Sprintf("the bytes differ at byte %d", p.Start+int64(i))
+			}
+		}
+	}
+	return buf, ""
+}
+
+// tableClaims checks the table on a device against the twin's.
+func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim {
+	want := twin.Table
+	if want.Kind == table.None {
+		return nil
+	}
+	c := shelf.Claim{About: "table", Says: fmt.Sprintf("the %s names the same parts as the twin", want.Kind)}
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		c.Evidence = err.Error()
+		return []shelf.Claim{c}
+	}
+	c.Holds = t.Kind == want.Kind && len(t.Parts) == len(want.Parts) && t.ID == want.ID
+	for i := 0; c.Holds && i < len(t.Parts); i++ {
+		a, b := t.Parts[i], want.Parts[i]
+		c.Holds = a.Span == b.Span && a.Type == b.Type && a.GUID == b.GUID
+	}
+	c.Evidence = fmt.Sprintf("%s, %s, identity %s", t.Kind, units.Plural(len(t.Parts), "part"), t.ID)
+	out := []shelf.Claim{c}
+	if target && want.Kind == table.GPT {
+		both := shelf.Claim{About: "table", Says: "both copies of the GPT are whole and agree, the back-up in the last sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
+		for _, f := range t.Findings {
+			both.Evidence = f.Text
+		}
+		out = append(out, both)
+	}
+	return out
+}
+
+// fileSystemClaims recognises the file systems on the target.
+func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk) ([]shelf.Claim, error) {
+	var out []shelf.Claim
+	for _, r := range twin.Parts() {
+		if r.Kind == "" || !r.Captured {
+			continue
+		}
+		content, err := fsys.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
+		if err != nil {
+			return nil, err
+		}
+		c := shelf.Claim{About: where(1, 0, r), Says: fmt.Sprintf("the %s is whole: its maps agree with its counts", r.Kind)}
+		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && (content.Maps || r.Unclean != "")
+		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
+		if r.Unclean != "" {
+			c.Says = fmt.Sprintf("the %s is recognised; it wasn't quiet when it was captured", r.Kind)
+			c.Evidence = "identity " + content.Info.ID + "; " + r.Unclean
+		} else if !c.Holds {
+			c.Evidence = content.Why
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// ErrFails means that a proof was made and some of its claims don't hold.
+var ErrFails = errors.New("the proof fails")

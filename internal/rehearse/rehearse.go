@@ -1,0 +1,42 @@
+// Package rehearse composes the planned disk: a Device that can be read,
+// checked and compared before anything is written, and that is then written.
+package rehearse
+
+import (
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+)
+
+// Planned is a disk that doesn't exist yet: the source with the plan's patches.
+type Planned struct {
+	*disk.Overlay
+	source disk.Device
+}
+
+// PieceReader is a source that can hand out a named piece without looking its
+// place up again, checked against its name.
+type PieceReader interface {
+	ReadPiece(p disk.Piece, dst []byte) ([]byte, error)
+}
+
+// Compose lays the plan over the source.
+func Compose(source disk.Device, plan *fit.Plan) (*Planned, error) {
+	o, err := disk.NewOverlay(source, plan.Patches, plan.Size)
+	if err != nil {
+		return nil, err
+	}
+	return &Planned{o, source}, nil
+}
+
+// Read gives a whole piece, in dst's memory when it fits.
+func (p *Planned) Read(piece disk.Piece, dst []byte) ([]byte, error) {
+	if r, ok := p.source.(PieceReader); ok && piece.Name != "" {
+		return r.ReadPiece(piece, dst)
+	}
+	n := int(piece.Len())
+	if cap(dst) < n {
+		dst = make([]byte, n)
+	}
+	dst = dst[:n]
+	return dst, disk.ReadFull(p, dst, piece.Start)
+}

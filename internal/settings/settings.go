@@ -1,0 +1,75 @@
+// Package settings keeps what the program remembers between two starts, in the
+// folders that the XDG Base Directory Specification names.
+package settings
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/adrg/xdg"
+
+	"twinshelf/internal/disk"
+)
+
+// State is what the program remembers.
+type State struct {
+	// OutOfReach are the keys of the disks that the person put out of reach.
+	OutOfReach []string `json:"out_of_reach"`
+	// Shelf is the folder of the shelf that was open last.
+	Shelf string `json:"shelf,omitempty"`
+
+	path string
+}
+
+// Dir is the folder for state and logs.
+func Dir() string { return filepath.Join(xdg.StateHome, "twinshelf") }
+
+// Load reads the state from dir; a missing one is empty.
+func Load(dir string) (*State, error) {
+	s := &State{path: filepath.Join(dir, "state.json")}
+	b, err := os.ReadFile(s.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, s)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach are named there)", err, s.path)
+	}
+	return s, nil
+}
+
+// Save writes the state in one step.
+func (s *State) Save() error {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(s.path), 0o700); err != nil {
+		return err
+	}
+	temp := s.path + ".new"
+	if err := os.WriteFile(temp, append(b, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(temp, s.path)
+}
+
+// IsOut says whether the person put a disk out of reach.
+func (s *State) IsOut(id disk.Identity) bool { return slices.Contains(s.OutOfReach, id.Key()) }
+
+// Toggle puts a disk out of reach or back, and remembers it.
+func (s *State) Toggle(id disk.Identity) error {
+	if i := slices.Index(s.OutOfReach, id.Key()); i >= 0 {
+		s.OutOfReach = slices.Delete(s.OutOfReach, i, i+1)
+	} else {
+		s.OutOfReach = append(s.OutOfReach, id.Key())
+	}
+	return s.Save()
+}
