@@ -280,7 +280,6 @@ func (rd *reader) region(r *region) error {
 			}
 			head := sp.Intersect(span.At(k*rd.work.block, rd.work.block))
 			rd.spans = append(rd.spans, head)
-			r.out.Used += head.Len()
 			sp.Start = head.End
 		}
 	}
@@ -328,9 +327,14 @@ func (rd *reader) flush() error {
 	rd.spans = nil
 	if rd.isHole(on) {
 		rd.node.refs[slot].Kind = disk.Zero
+		if !rd.r.area.Content.Maps {
+			want = 0 // the plan didn't count it
+		}
+		rd.r.out.Used += want
 		rd.rc.MarkRead(on, run.Finished)
 		return rd.rc.Step(want)
 	}
+	rd.r.out.Used += want
 	buf := (<-rd.free)[:blockSpan.Len()]
 	err := rd.gone
 	if err == nil {

@@ -69,6 +69,15 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard) (*Plan, erro
 	return p, nil
 }
 
+// Rehearse composes the disk that a restore onto such a target would make.
+func Rehearse(source disk.Mapped, target disk.Identity) (*rehearse.Planned, error) {
+	f, err := fit.SameLayout(source, target)
+	if err != nil {
+		return nil, err
+	}
+	return rehearse.Compose(source, f)
+}
+
 // Planned is the disk as it will be.
 func (p *Plan) Planned() *rehearse.Planned { return p.planned }
 

@@ -1,0 +1,209 @@
+package demo
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/prove"
+	"twinshelf/internal/restore"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// Walk runs the whole job without a screen on the harbour kiosk and says what
+// it does in sentences. It returns an error unless everything holds.
+func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
+	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
+	b, s, err := start(dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	kiosk, heron := machines[1], others[0]
+	root := kiosk.disks[0].parts[1]
+
+	say("The harbour kiosk's disk (%s, serial %s) lies on the bench.", kiosk.disks[0].label.Model, kiosk.disks[0].label.Serial)
+	if err := b.bring(kiosk.disks[0], 0); err != nil {
+		return err
+	}
+	first, err := b.capture(ctx, s, kiosk, time.Now().Add(-24*time.Hour), tool)
+	if err != nil {
+		return err
+	}
+	say("First capture: %s read, %s added to the shelf. It is twin %s.", units.Bytes(first.Used), units.Bytes(first.Added), first.ID)
+	source := filepath.Join(b.Disks, kiosk.disks[0].file)
+	before, err := files(source, root.Span.Start, root.Span.Len())
+	if err != nil {
+		return err
+	}
+
+	say("A day later somebody has used the kiosk: files were deleted, added and changed.")
+	if err := b.bring(kiosk.disks[0], 1); err != nil {
+		return err
+	}
+	second, err := b.capture(ctx, s, kiosk, time.Now(), tool)
+	if err != nil {
+		return err
+	}
+	say("Second capture: %s read, only %s added.", units.Bytes(second.Used), units.Bytes(second.Added))
+	after, err := files(source, root.Span.Start, root.Span.Len())
+	if err != nil {
+		return err
+	}
+
+	if err := b.bring(heron, 0); err != nil {
+		return err
+	}
+	target := filepath.Join(b.Disks, heron.file)
+	proof, err := putBack(ctx, s, first, target, heron.label, tool, say)
+	if err != nil {
+		return err
+	}
+	for _, c := range proof.Claims {
+		mark := "holds"
+		if !c.Holds {
+			mark = "FAILS"
+		}
+		say("  %s: %s: %s (%s).", mark, c.About, c.Says, c.Evidence)
+	}
+	if !proof.Holds() {
+		return fmt.Errorf("%w: %s", prove.ErrFails, proof.Words())
+	}
+	now, err := files(target, root.Span.Start, root.Span.Len())
+	if err != nil {
+		return err
+	}
+	return settle(before, after, now, say)
+}
+
+// putBack restores the older twin onto the bigger disk and proves it.
+func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string, say func(string, ...any)) (*shelf.Proof, error) {
+	id := disk.Identity{Model: label.Model, Serial: label.Serial, Bus: label.Bus}
+	dev, err := disk.Open(target, id)
+	if err != nil {
+		return nil, err
+	}
+	print, err := disk.Fingerprint(dev)
+	id = dev.Identity()
+	dev.Close()
+	if err != nil {
+		return nil, err
+	}
+	src, err := s.OpenDisk(t, 0)
+	if err != nil {
+		return nil, err
+	}
+	p, err := restore.New(src, disk.Target{Path: target, Identity: id, Fingerprint: print}, &disk.Guard{Shelves: []string{s.Place()}})
+	if err != nil {
+		return nil, err
+	}
+	say("The older twin goes onto %s.", disk.Sticker(id))
+	for _, n := range p.Fit.Notes {
+		say("  Note: %s.", n)
+	}
+	if err := run.Start(ctx, "restore", restore.Phases, 0, p.Run).Wait(); err != nil {
+		return nil, err
+	}
+	_, bytes := p.Bytes()
+	say("Restored: %s of data written and flushed. Now it is read back and compared.", units.Bytes(bytes))
+	dev, err = disk.Open(target, id)
+	if err != nil {
+		return nil, err
+	}
+	defer dev.Close()
+	var proof *shelf.Proof
+	err = run.Start(ctx, "prove", prove.Phases, 0, func(rc *run.Context) (err error) {
+		proof, err = prove.Target(rc, s, t, 0, p.Planned(), dev, tool)
+		return err
+	}).Wait()
+	return proof, err
+}
+
+// settle compares three states of the files: at the first date, at the second, and on the target.
+func settle(before, after, now map[string]string, say func(string, ...any)) error {
+	var wrong []string
+	names := map[string]bool{}
+	for _, m := range []map[string]string{before, after, now} {
+		for n := range m {
+			names[n] = true
+		}
+	}
+	for _, n := range slices.Sorted(func(yield func(string) bool) {
+		for n := range names {
+			if !yield(n) {
+				return
+			}
+		}
+	}) {
+		b, a, t := before[n], after[n], now[n]
+		switch {
+		case t != b:
+			wrong = append(wrong, n)
+		case b != "" && a == "":
+			say("  %s was deleted later and is back.", n)
+		case b == "" && a != "":
+			say("  %s was added later and is gone.", n)
+		case b != a:
+			say("  %s was changed later and is as it was.", n)
+		}
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%d files on the target are not as they were, the first is %s", len(wrong), wrong[0])
+	}
+	if len(before) == 0 || fmt.Sprint(before) == fmt.Sprint(after) {
+		return errors.New("the two dates hold the same files, so nothing was shown")
+	}
+	say("All %d files on the target have the contents of the first date. Everything holds.", len(before))
+	return nil
+}
+
+// files hashes every file on an ext file system in an image file.
+func files(path string, off, size int64) (map[string]string, error) {
+	dev, err := disk.Open(path, disk.Identity{})
+	if err != nil {
+		return nil, err
+	}
+	defer dev.Close()
+	v, err := fsys.Identify(disk.Section(dev, off, size), size, dev.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	f, ok := v.(fsys.Files)
+	if !ok {
+		return nil, fmt.Errorf("%s holds no file system whose files can be read at byte %d", path, off)
+	}
+	tree, err := f.Files()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	err = fs.WalkDir(tree, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || strings.HasPrefix(name, "lost+found") {
+			return err
+		}
+		r, err := tree.Open(name)
+		if err != nil {
+			return err
+		}
+		defer r.Close()
+		h := sha256.New()
+		if _, err := io.Copy(h, r); err != nil {
+			return err
+		}
+		out[name] = hex.EncodeToString(h.Sum(nil))
+		return nil
+	})
+	return out, err
+}

@@ -1,0 +1,257 @@
+// Package workshop is what the commands and the screen share: the bench, the
+// open shelf, what is remembered, and the operations as plans and runs. It holds
+// no interface code.
+package workshop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"time"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
+	"twinshelf/internal/disk"
+	_ "twinshelf/internal/fsys/families" // every file system is known
+	"twinshelf/internal/prove"
+	"twinshelf/internal/restore"
+	"twinshelf/internal/run"
+	"twinshelf/internal/settings"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// Tool is the name and version that twins and proofs carry.
+func Tool() string {
+	version := "development"
+	if b, ok := debug.ReadBuildInfo(); ok && b.Main.Version != "" && b.Main.Version != "(devel)" {
+		version = b.Main.Version
+	}
+	return "Twin Shelf " + version
+}
+
+// Workshop is one technician's place of work.
+type Workshop struct {
+	Bench *bench.Bench
+	State *settings.State
+	Shelf *shelf.Shelf // nil until one is open
+	// Demo says that everything here is a stand-in.
+	Demo bool
+
+	mu sync.Mutex
+}
+
+// New makes a workshop that remembers in stateDir.
+func New(stateDir string, images []string, system bool) (*Workshop, error) {
+	st, err := settings.Load(stateDir)
+	if err != nil {
+		return nil, err
+	}
+	w := &Workshop{State: st}
+	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
+	return w, nil
+}
+
+func (w *Workshop) isOut(id disk.Identity) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.State.IsOut(id)
+}
+
+// ToggleReach puts a disk out of reach or back within it, over restarts.
+func (w *Workshop) ToggleReach(id disk.Identity) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.State.Toggle(id)
+}
+
+// OpenShelf opens the shelf in a folder and puts its disk out of reach.
+func (w *Workshop) OpenShelf(dir string) error {
+	s, err := shelf.Open(dir)
+	if err != nil {
+		return err
+	}
+	if w.Shelf != nil {
+		w.Shelf.Close()
+	}
+	w.Shelf = s
+	w.Bench.Shelves = []string{dir}
+	return nil
+}
+
+// ErrNoShelf means that no shelf was named.
+var ErrNoShelf = errors.New("no shelf is open: name its folder with --shelf, or make one with \"twinshelf shelf new FOLDER\"")
+
+// Guard is the door for writing, for work that reads from the given paths.
+func (w *Workshop) Guard(sources ...string) *disk.Guard {
+	return &disk.Guard{Host: w.Bench.Host, Shelves: w.Bench.Shelves, Sources: sources, OutOfReach: w.isOut}
+}
+
+// SuggestMachine gives the name under which the newest twin with one of these
+// disks stands on the shelf; "" when there is none.
+func SuggestMachine(twins []*shelf.Twin, disks []*bench.Disk) string {
+	var best *shelf.Twin
+	for _, t := range twins {
+		for _, td := range t.Disks {
+			for _, d := range disks {
+				same := td.Identity.Serial != "" && td.Identity.Serial == d.Identity.Serial && td.Identity.Model == d.Identity.Model
+				if same && (best == nil || t.Taken.After(best.Taken)) {
+					best = t
+				}
+			}
+		}
+	}
+	if best == nil {
+		return ""
+	}
+	return best.Machine
+}
+
+// Companions gives the disks that were captured together with d before: a
+// machine with two disks needs both.
+func Companions(twins []*shelf.Twin, all []*bench.Disk, d *bench.Disk) []*bench.Disk {
+	machine := SuggestMachine(twins, []*bench.Disk{d})
+	var out []*bench.Disk
+	for _, other := range all {
+		if other != d && machine != "" && SuggestMachine(twins, []*bench.Disk{other}) == machine {
+			out = append(out, other)
+		}
+	}
+	return out
+}
+
+// PlanCapture plans the capture of probed disks.
+func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map[*bench.Disk]map[int]bool) (*capture.Plan, error) {
+	if w.Shelf == nil {
+		return nil, ErrNoShelf
+	}
+	p := &capture.Plan{Shelf: w.Shelf, Machine: strings.TrimSpace(machine), Tool: Tool()}
+	for _, d := range disks {
+		if d.Survey == nil {
+			return nil, fmt.Errorf("%s can't be captured: %s", d.Path, d.Words())
+		}
+		p.Sources = append(p.Sources, capture.Source{Survey: d.Survey, LeaveOut: leaveOut[d], Rotational: d.Rotational})
+	}
+	return p, nil
+}
+
+// StartCapture runs a plan. result is valid once the run has ended well.
+func StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func() *shelf.Twin) {
+	var t *shelf.Twin
+	e, _ := p.Estimate()
+	r = run.Start(ctx, "Capture of "+p.Machine, capture.Phases, e.Time, func(rc *run.Context) (err error) {
+		t, err = p.Run(rc)
+		return err
+	})
+	return r, func() *shelf.Twin { return t }
+}
+
+// PlanRestore plans to put disk i of a twin onto a probed target.
+func (w *Workshop) PlanRestore(t *shelf.Twin, i int, target *bench.Disk) (*restore.Plan, error) {
+	if w.Shelf == nil {
+		return nil, ErrNoShelf
+	}
+	src, err := w.Shelf.OpenDisk(t, i)
+	if err != nil {
+		return nil, err
+	}
+	if target.Device == nil {
+		return nil, fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
+	}
+	return restore.New(src, target.Target(), w.Guard())
+}
+
+// Confirm is what a person has to type before a disk is written: the last four
+// characters of its serial number, or its size when it has none.
+func Confirm(id disk.Identity) (text, what string) {
+	if id.Serial != "" {
+		return id.Tail(), "the last four characters of its serial number"
+	}
+	return units.Bytes(id.Size), "its size, as shown"
+}
+
+// Summary says in words what a restore will do, before anything is erased.
+type Summary struct {
+	From    []string `json:"from"`
+	To      []string `json:"to"`
+	Lost    []string `json:"lost"`
+	Notes   []string `json:"notes"`
+	Doubts  []string `json:"doubts"`
+	Confirm string   `json:"confirm"`
+	What    string   `json:"confirm_what"`
+}
+
+// Summarize makes the summary of a restore.
+func Summarize(p *restore.Plan, t *shelf.Twin, i int, target *bench.Disk) Summary {
+	td := &t.Disks[i]
+	s := Summary{
+		From:   []string{t.Machine + ", as it was on " + units.Moment(t.Taken), disk.Sticker(td.Identity)},
+		To:     []string{disk.Sticker(target.Identity), "at " + target.Path + ", " + target.Words()},
+		Lost:   target.Loses(),
+		Notes:  append([]string{}, p.Fit.Notes...),
+		Doubts: restore.Warnings(td),
+	}
+	if len(t.Disks) > 1 {
+		s.Doubts = append(s.Doubts, fmt.Sprintf("this machine was captured with %d disks and this is disk %d: without the others parts of the system are missing", len(t.Disks), i+1))
+	}
+	write, data := p.Bytes()
+	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)))
+	s.Notes = append(s.Notes, "areas that nobody uses keep what is on the target now; erase it first if that matters")
+	s.Confirm, s.What = Confirm(target.Identity)
+	return s
+}
+
+// StartRestore writes the target and then, without being asked, reads it back.
+// proof is valid once the run has ended well.
+func (w *Workshop) StartRestore(ctx context.Context, p *restore.Plan, t *shelf.Twin, i int) (r *run.Run, proof func() *shelf.Proof) {
+	var result *shelf.Proof
+	phases := append(append([]string{}, restore.Phases...), prove.Phases...)
+	r = run.Start(ctx, "Restore of "+t.Machine, phases, 2*p.Estimate(), func(rc *run.Context) error {
+		if err := p.Run(rc); err != nil {
+			return err
+		}
+		dev, err := disk.Open(p.Target.Path, p.Target.Identity)
+		if err != nil {
+			return err
+		}
+		defer dev.Close()
+		result, err = prove.Target(rc, w.Shelf, t, i, p.Planned(), dev, Tool())
+		return err
+	})
+	return r, func() *shelf.Proof { return result }
+}
+
+// StartProofTwin proves a twin on the shelf.
+func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Run, proof func() *shelf.Proof) {
+	var result *shelf.Proof
+	estimate := time.Duration(float64(t.Used) / (300 * units.MB) * float64(time.Second))
+	r = run.Start(ctx, "Proof of "+t.Machine, prove.Phases, estimate, func(rc *run.Context) (err error) {
+		result, err = prove.Twin(rc, w.Shelf, t, Tool())
+		return err
+	})
+	return r, func() *shelf.Proof { return result }
+}
+
+// StartProofTarget proves a probed disk against a twin.
+func (w *Workshop) StartProofTarget(ctx context.Context, t *shelf.Twin, i int, target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
+	if target.Device == nil {
+		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
+	}
+	src, err := w.Shelf.OpenDisk(t, i)
+	if err != nil {
+		return nil, nil, err
+	}
+	planned, err := restore.Rehearse(src, target.Identity)
+	if err != nil {
+		return nil, nil, err
+	}
+	var result *shelf.Proof
+	r := run.Start(ctx, "Proof of "+disk.Sticker(target.Identity), prove.Phases, 0, func(rc *run.Context) (err error) {
+		result, err = prove.Target(rc, w.Shelf, t, i, planned, target.Device, Tool())
+		return err
+	})
+	return r, func() *shelf.Proof { return result }, nil
+}

@@ -1,0 +1,89 @@
+#!/usr/bin/env python3
+"""Fills a folder with the invented files of one machine at one date.
+
+usage: fill.py FOLDER MACHINE DATE   (DATE is 0, 1 or 2)
+"""
+import os
+import random
+import sys
+
+root, machine, date = sys.argv[1], sys.argv[2], int(sys.argv[3])
+PEOPLE = ["Maud Ellingsen", "Joris Haverkate", "Ines Tarrow", "Pell Okonja", "Signe Arvo", "Tam Leclair"]
+ISLES = ["Skarnholm", "Little Ebb", "Grey Tern", "Westhaven", "Ostrey", "Kelp Point"]
+BOATS = ["MS Ternfoot", "MS Eider", "MS Saltwort", "MS Old Gannet"]
+
+
+def write(name, text, seed=None):
+    path = os.path.join(root, name)
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    with open(path, "wb") as f:
+        f.write(text if isinstance(text, bytes) else text.encode())
+    os.utime(path, (1790000000, 1790000000))
+
+
+def remove(name):
+    os.remove(os.path.join(root, name))
+
+
+def ledger(seed, rows):
+    r = random.Random(seed)
+    return "date;boat;from;to;passengers;bicycles;fare\n" + "".join(
+        f"2026-{r.randint(1, 12):02}-{r.randint(1, 28):02};{r.choice(BOATS)};{r.choice(ISLES)};{r.choice(ISLES)};"
+        f"{r.randint(0, 180)};{r.randint(0, 30)};{r.randint(300, 4200) / 100:.2f}\n" for _ in range(rows))
+
+
+def picture(seed, size):
+    return b"P6 invented picture\n" + random.Random(seed).randbytes(size)
+
+
+if date == 0:
+    if machine == "desk":
+        for year in (2024, 2025, 2026):
+            for q in (1, 2, 3, 4):
+                write(f"Tickets/{year}/quarter-{q}.csv", ledger(f"{year}{q}", 2500))
+        for i in range(4):
+            write(f"Users/Maud/Pictures/harbour-{i}.ppm", picture(i, 120_000))
+        for p in PEOPLE:
+            write(f"Users/Maud/Letters/{p.replace(' ', '-')}.txt", f"Dear {p},\n\n" + ledger(p, 200))
+        write("Users/Maud/timetable-winter.txt", ledger("winter", 400))
+        write("pagefile.sys", random.Random("page").randbytes(300_000))
+    elif machine == "kiosk":
+        write("etc/hostname", "kiosk-harbour\n")
+        write("etc/fstab", "LABEL=kiosk-root / ext4 defaults 0 1\nLABEL=kiosk-swap none swap sw 0 0\n")
+        for i, boat in enumerate(BOATS):
+            write(f"srv/kiosk/boards/{boat.replace(' ', '-').lower()}.txt", ledger(boat, 800))
+            write(f"srv/kiosk/pictures/quay-{i}.ppm", picture(100 + i, 90_000))
+        write("srv/kiosk/timetable-winter.txt", ledger("winter", 400))
+        write("srv/kiosk/fares-2026.csv", ledger("fares", 600))
+        for i in range(300):
+            write(f"var/log/kiosk/{i:03}.log", ledger(i, 12))
+    elif machine == "purser":
+        write("etc/hostname", "purser-laptop\n")
+        for p in PEOPLE:
+            write(f"home/pell/crew/{p.replace(' ', '-')}.txt", ledger(p, 500))
+    elif machine == "manifests":
+        for boat in BOATS:
+            for m in range(1, 7):
+                write(f"{boat.replace(' ', '-')}/2026-{m:02}.csv", ledger(f"{boat}{m}", 700))
+    elif machine == "recovery":
+        write("Recovery/start.bin", picture("recovery", 200_000))
+elif date == 1:
+    if machine == "desk":
+        write("Tickets/2026/quarter-4.csv", ledger("20264b", 3100))
+        write("Users/Maud/Pictures/harbour-storm.ppm", picture(50, 120_000))
+        remove("Users/Maud/timetable-winter.txt")
+    elif machine == "kiosk":
+        remove("srv/kiosk/timetable-winter.txt")
+        write("srv/kiosk/notice-storm.txt", "No boat to Grey Tern on Thursday. Signed, Signe Arvo\n" + ledger("storm", 100))
+        write("srv/kiosk/fares-2026.csv", ledger("fares b", 640))
+    elif machine == "manifests":
+        write("MS-Eider/2026-07.csv", ledger("eider7", 900))
+    elif machine == "purser":
+        write("home/pell/crew/Rota.txt", ledger("rota", 300))
+elif date == 2:
+    if machine == "desk":
+        write("Tickets/2027/quarter-1.csv", ledger("20271", 900))
+        remove("Users/Maud/Pictures/harbour-2.ppm")
+    elif machine == "kiosk":
+        write("srv/kiosk/timetable-spring.txt", ledger("spring", 500))
+        remove("srv/kiosk/boards/ms-old-gannet.txt")
