@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+func captureCommand(o *options) *cobra.Command {
+	var machine, note string
+	var without []string
+	var plan, unquiet, everything bool
+	c := &cobra.Command{
+		Use:   "capture DISK...",
+		Short: "Capture the disks of one machine as a twin on the shelf",
+		Long: "Captures whole disks: table, start-up areas and every used block of every part.\n" +
+			"Name all disks of the machine. DISK is a path, a serial number, or its last four or more characters.",
+		Example: "  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb\n" +
+			"  twinshelf capture --machine \"Purser's laptop\" 0A64 D98F --plan\n" +
+			"  twinshelf capture --machine Weighbridge old.img --without 3",
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			disks, err := o.probed(cmd.Context(), w, args...)
+			if err != nil {
+				return err
+			}
+			if machine == "" {
+				twins, _ := w.Shelf.Twins()
+				if machine = workshop.SuggestMachine(twins, disks); machine == "" {
+					return usageError{fmt.Errorf("give the machine a name with --machine: none of these disks has been captured before")}
+				}
+			}
+			leave, err := leaveOut(disks, without)
+			if err != nil {
+				return err
+			}
+			if everything {
+				for _, d := range disks {
+					for i := range d.Survey.Areas {
+						if err := d.Survey.Areas[i].Content.KeepAll(cmd.Context()); err != nil {
+							return err
+						}
+					}
+				}
+			}
+			p, err := w.PlanCapture(machine, disks, leave)
+			if err != nil {
+				return err
+			}
+			p.Note = note
+			return o.runCapture(cmd, p, plan, unquiet)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&machine, "machine", "", "name of the machine (default: the one these disks were captured as before)")
+	f.StringVar(&note, "note", "", "a note that the twin carries")
+	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; may be repeated")
+	f.BoolVar(&plan, "plan", false, "only say what would be done")
+	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin says so for ever")
+	f.BoolVar(&everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
+	return c
+}
+
+func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bool, error) {
+	out := map[*bench.Disk]map[int]bool{}
+	for _, s := range without {
+		d := disks[0]
+		number := s
+		if i := strings.LastIndexByte(s, ':'); i >= 0 {
+			var err error
+			if d, err = bench.Find(disks, s[:i]); err != nil {
+				return nil, usageError{err}
+			}
+			number = s[i+1:]
+		} else if len(disks) > 1 {
+			return nil, usageError{fmt.Errorf("--without %s: say of which disk, as DISK:NUMBER", s)}
+		}
+		n, err := strconv.Atoi(number)
+		known := false
+		for _, a := range d.Survey.Parts() {
+			known = known || a.Part.Number == n
+		}
+		if err != nil || !known {
+			return nil, usageError{fmt.Errorf("--without %s: %s has no part %s", s, d.Path, number)}
+		}
+		if out[d] == nil {
+			out[d] = map[int]bool{}
+		}
+		out[d][n] = true
+	}
+	return out, nil
+}
+
+func (o *options) runCapture(cmd *cobra.Command, p *capture.Plan, plan, unquiet bool) error {
+	e, err := p.Estimate()
+	if err != nil {
+		return err
+	}
+	if plan {
+		if o.json {
+			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings()})
+		}
+		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
+		for _, s := range p.Warnings() {
+			o.say("  %s", s)
+		}
+		return nil
+	}
+	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
+		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
+	}
+	r, result := workshop.StartCapture(cmd.Context(), p)
+	if err := o.follow(r); err != nil {
+		return err
+	}
+	t := result()
+	if o.json {
+		err = o.print(t)
+	} else {
+		o.say("Twin %s of %s: %s read, %s new on the shelf.", t.ID, t.Machine, units.Bytes(t.Used), units.Bytes(t.Added))
+	}
+	if n := t.Missing(); n > 0 {
+		return doubtful{fmt.Errorf("%s of the source could not be read; the twin is kept and says so", units.Bytes(n))}
+	}
+	return err
+}
+
+func findTwin(s *shelf.Shelf, ref string) (*shelf.Twin, error) {
+	t, err := s.Find(ref)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return t, nil
+}

@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+func datesCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use:   "dates [TWIN]",
+		Short: "List the twins by machine and date, or show one of them",
+		Long:  "TWIN is the ID of a twin, the beginning of one, or the name of a machine for its newest twin.",
+		Example: "  twinshelf dates --shelf /media/oak\n" +
+			"  twinshelf dates \"Ticket desk\"\n  twinshelf dates 20261120 --json",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				return o.showTwin(w.Shelf, args[0])
+			}
+			twins, problems := w.Shelf.Twins()
+			if o.json {
+				if twins == nil {
+					twins = []*shelf.Twin{}
+				}
+				return o.print(twins)
+			}
+			t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+			for _, tw := range twins {
+				fmt.Fprintf(t, "%s\t%s\t%s\t%s used\t%s new\t%s\t%s\n", tw.Machine, units.Moment(tw.Taken), units.Plural(len(tw.Disks), "disk"),
+					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(w.Shelf, tw), tw.ID)
+			}
+			t.Flush()
+			if len(twins) == 0 {
+				o.say("The shelf holds no twins yet: \"twinshelf capture\" makes one.")
+			}
+			for _, p := range problems {
+				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
+			}
+			if len(problems) > 0 {
+				return doubtful{fmt.Errorf("%s could not be read; the others are not affected", units.Plural(len(problems), "twin"))}
+			}
+			return nil
+		},
+	}
+}
+
+// marks says what is doubtful or proven about a twin.
+func marks(s *shelf.Shelf, t *shelf.Twin) string {
+	var m []string
+	if !t.Quiet() {
+		m = append(m, "not quiet")
+	}
+	if n := t.Missing(); n > 0 {
+		m = append(m, units.Bytes(n)+" missing")
+	}
+	if proofs, _ := s.Proofs(t.ID); len(proofs) > 0 {
+		m = append(m, "proof: "+proofs[0].Words())
+	} else {
+		m = append(m, "not proven yet")
+	}
+	return strings.Join(m, ", ")
+}
+
+func (o *options) showTwin(s *shelf.Shelf, ref string) error {
+	tw, err := findTwin(s, ref)
+	if err != nil {
+		return err
+	}
+	proofs, _ := s.Proofs(tw.ID)
+	if o.json {
+		return o.print(map[string]any{"twin": tw, "proofs": proofs})
+	}
+	o.say("%s, %s", tw.Machine, units.Moment(tw.Taken))
+	o.say("  twin %s, made by %s in %.0f s", tw.ID, tw.Tool, tw.Seconds)
+	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), marks(s, tw))
+	if tw.Note != "" {
+		o.say("  note: %s", tw.Note)
+	}
+	for i, d := range tw.Disks {
+		o.say("  disk %d: %s, %s", i+1, disk.Sticker(d.Identity), orNone(string(d.Table.Kind)))
+		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+		for _, r := range d.Parts() {
+			state := units.Bytes(r.Used) + " used\t" + units.Bytes(r.Added) + " new"
+			switch {
+			case !r.Captured:
+				state = "left out\t"
+			case r.Unclean != "":
+				state += "\tnot quiet: " + r.Unclean
+			}
+			fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", r.Part, r.Role, r.Kind, r.Title(), units.Bytes(r.Span.Len()), state)
+		}
+		t.Flush()
+		for sp := range d.Missing.All() {
+			o.say("    could not be read: bytes %d to %d", sp.Start, sp.End-1)
+		}
+	}
+	for _, p := range proofs {
+		o.say("  proof of %s on %s: %s", p.Of, units.Moment(p.When), p.Words())
+	}
+	return nil
+}

@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/demo"
+	"twinshelf/internal/workshop"
+)
+
+func demoCommand(o *options, screen Screen) *cobra.Command {
+	var keep string
+	var walk, only bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Open the full screen on a bench of stand-in disks",
+		Long: "Makes the disks of a small ferry line's machines and a shelf with dated twins in a\n" +
+			"folder of its own, which is thrown away at the end unless --keep names one.\n" +
+			"Nothing outside that folder is read or written; no root is needed.",
+		Example: "  twinshelf demo\n  twinshelf demo --keep /tmp/ferry\n  twinshelf demo --walk",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			dir := keep
+			if dir == "" {
+				var err error
+				if dir, err = os.MkdirTemp("", "twinshelf-demo-"); err != nil {
+					return err
+				}
+				defer os.RemoveAll(dir)
+			}
+			if walk {
+				return demo.Walk(cmd.Context(), dir, workshop.Tool(), o.out)
+			}
+			b, err := demo.Build(cmd.Context(), dir, workshop.Tool())
+			if err != nil {
+				return err
+			}
+			if only {
+				o.say("disks in %s, shelf in %s", b.Disks, b.Shelf)
+				return nil
+			}
+			logTo(b.State)
+			w, err := workshop.New(b.State, []string{b.Disks}, false)
+			if err != nil {
+				return err
+			}
+			w.Demo = true
+			if err := w.OpenShelf(b.Shelf); err != nil {
+				return err
+			}
+			if err := screen(cmd.Context(), w); err != nil {
+				return err
+			}
+			if keep != "" {
+				fmt.Fprintf(o.err, "The demo is kept in %s.\n", keep)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&keep, "keep", "", "a new folder for the demo, kept afterwards")
+	c.Flags().BoolVar(&walk, "walk", false, "run the whole job without a screen and say what happens")
+	c.Flags().BoolVar(&only, "only-make", false, "with --keep: make the disks and the shelf, and open no screen")
+	return c
+}

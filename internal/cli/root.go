@@ -1,0 +1,222 @@
+// Package cli holds the commands. It formats; the work is done below.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/prove"
+	"twinshelf/internal/settings"
+	"twinshelf/internal/workshop"
+)
+
+// Exit statuses.
+const (
+	statusDone      = 0
+	statusFailed    = 1
+	statusUsage     = 2
+	statusRefused   = 3
+	statusDoubtful  = 4
+	statusCancelled = 130
+)
+
+// Screen opens the full screen on a workshop and returns when it is left.
+type Screen func(ctx context.Context, w *workshop.Workshop) error
+
+// usageError is a wrong call.
+type usageError struct{ error }
+
+// refusal is a refusal for safety that comes from the commands themselves.
+type refusal struct{ error }
+
+// doubtful is an end with a result that isn't good.
+type doubtful struct{ error }
+
+// options are the flags that every command has.
+type options struct {
+	disks    []string
+	attached bool
+	shelf    string
+	json     bool
+	out, err io.Writer
+	in       io.Reader
+}
+
+// Main runs the command line and returns the exit status.
+func Main(args []string, screen Screen) int {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	o := &options{out: os.Stdout, err: os.Stderr, in: os.Stdin}
+	root := newRoot(o, screen)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err != nil {
+		fmt.Fprintln(o.err, "twinshelf: "+err.Error())
+	}
+	return status(err)
+}
+
+func status(err error) int {
+	var refused *disk.Refusal
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.Is(err, context.Canceled):
+		return statusCancelled
+	case errors.As(err, new(usageError)):
+		return statusUsage
+	case errors.As(err, &refused), errors.As(err, new(refusal)):
+		return statusRefused
+	case errors.Is(err, prove.ErrFails), errors.As(err, new(doubtful)):
+		return statusDoubtful
+	}
+	return statusFailed
+}
+
+func newRoot(o *options, screen Screen) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "twinshelf",
+		Short: "Capture whole disks by date, put them back on other disks, and prove it",
+		Long: "Twin Shelf captures the disks of a machine as dated twins on a shelf, puts a twin\n" +
+			"back onto the same or a larger disk, and reads everything back to prove it.\n" +
+			"Without a command it opens the full screen.",
+		Example: "  twinshelf                                   the full screen\n" +
+			"  twinshelf demo                              the full screen on a bench of stand-ins\n" +
+			"  twinshelf bench                             what is attached\n" +
+			"  twinshelf shelf new /media/oak              make a shelf\n" +
+			"  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb",
+		SilenceErrors: true, SilenceUsage: true,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usageError{fmt.Errorf("there is no command %q; \"twinshelf --help\" lists them", args[0])}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(false)
+			if err != nil {
+				return err
+			}
+			return screen(cmd.Context(), w)
+		},
+	}
+	f := root.PersistentFlags()
+	f.StringArrayVar(&o.disks, "disk", nil, "an image file, a folder of them, or a device; may be repeated; only these are then on the bench")
+	f.BoolVar(&o.attached, "attached", false, "with --disk: the attached disks as well")
+	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then the one used last)")
+	f.BoolVar(&o.json, "json", false, "write the result as JSON")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.AddCommand(benchCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), proveCommand(o), demoCommand(o, screen))
+	root.SetOut(o.out)
+	root.SetErr(o.err)
+	return root
+}
+
+// exactly wants n arguments and says which.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			return usageError{fmt.Errorf("%s needs %s; \"%s --help\" shows examples", cmd.CommandPath(), strings.Join(names, " and "), cmd.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// workshop opens the bench and, when one is named or needed, the shelf.
+func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
+	dir := settings.Dir()
+	logTo(dir)
+	w, err := workshop.New(dir, o.disks, len(o.disks) == 0 || o.attached)
+	if err != nil {
+		return nil, err
+	}
+	name := o.shelf
+	if name == "" {
+		name = w.State.Shelf
+	}
+	if name == "" {
+		if needShelf {
+			return nil, usageError{workshop.ErrNoShelf}
+		}
+		return w, nil
+	}
+	if err := w.OpenShelf(name); err != nil {
+		if !needShelf && o.shelf == "" {
+			slog.Warn("the shelf used last can't be opened", "shelf", name, "error", err)
+			return w, nil
+		}
+		return nil, err
+	}
+	if abs, err := filepath.Abs(name); err == nil && abs != w.State.Shelf {
+		w.State.Shelf = abs
+		_ = w.State.Save() // remembering is a comfort, not a need
+	}
+	return w, nil
+}
+
+// logTo sends the log to a file in the state folder.
+func logTo(dir string) {
+	slog.SetDefault(slog.New(slog.DiscardHandler))
+	if os.MkdirAll(dir, 0o700) != nil {
+		return
+	}
+	if f, err := os.OpenFile(filepath.Join(dir, "twinshelf.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err == nil {
+		slog.SetDefault(slog.New(slog.NewTextHandler(f, nil)))
+	}
+}
+
+// probed lists the bench and looks at every disk.
+func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...string) ([]*bench.Disk, error) {
+	for _, p := range only {
+		if _, err := os.Stat(p); err == nil {
+			known := false
+			for _, d := range w.Bench.List() {
+				known = known || d.Path == p
+			}
+			if !known {
+				w.Bench.Images = append(w.Bench.Images, p)
+			}
+		}
+	}
+	disks := w.Bench.List()
+	if len(only) == 0 {
+		for _, d := range disks {
+			w.Bench.Probe(ctx, d)
+		}
+		return disks, ctx.Err()
+	}
+	var out []*bench.Disk
+	for _, ref := range only {
+		d, err := bench.Find(disks, ref)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		w.Bench.Probe(ctx, d)
+		if d.Problem != "" {
+			return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
+		}
+		out = append(out, d)
+	}
+	return out, ctx.Err()
+}
+
+func (o *options) print(v any) error {
+	e := json.NewEncoder(o.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+func (o *options) say(format string, args ...any) { fmt.Fprintf(o.out, format+"\n", args...) }
