@@ -1,0 +1,208 @@
+package tui
+
+import (
+	"fmt"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/units"
+)
+
+// benchBody lists the disks, two lines each.
+func (m *model) benchBody(w int) ([]string, int) {
+	if len(m.disks) == 0 {
+		if m.looking > 0 {
+			return []string{"", " Looking …"}, -1
+		}
+		return m.plain(w, "The bench", "is empty.",
+			"Attach the customer's disk, the storage drive and the new disk, then press a to look again.",
+			"Image files work too: start with --disk FILE, as often as needed."), -1
+	}
+	var out []string
+	keep := 0
+	strip := max(0, min(36, w-84))
+	for i, d := range m.disks {
+		mark := "  "
+		if i == m.cursor {
+			mark, keep = "▶ ", len(out)+1
+		}
+		id := d.Identity
+		serial := id.Serial
+		if serial == "" {
+			serial = "no serial"
+		}
+		name := fit(mark+id.Model, 24)
+		if i == m.cursor {
+			name = here.Render(name)
+		} else {
+			name = strong.Render(name)
+		}
+		line := name + right(units.Bytes(id.Size), 9) + "  " + fit(serial, 16) + " " + fit(id.Bus, 7) + " " + m.standing(d, 19)
+		if strip > 0 {
+			r := rail{id: id}
+			if d.Survey != nil {
+				r.parts = partsOf(d)
+			}
+			line += "  " + r.bar(strip)
+		}
+		out = append(out, line)
+		words := d.Words()
+		style := dim
+		switch {
+		case d.Problem != "":
+			style = bad
+		case d.Survey != nil && len(d.Survey.Warnings()) > 0:
+			style = caution
+			words += "; not quiet"
+		}
+		detail := words
+		if d.Reach != "" {
+			detail = "out of reach: " + d.Reach + " · " + words
+		}
+		out = append(out, "    "+style.Render(fit(detail, w-5)))
+		if m.high >= 34 {
+			out = append(out, "")
+		}
+	}
+	return out, keep
+}
+
+// standing says whether a disk is read, written, or may be.
+func (m *model) standing(d *bench.Disk, w int) string {
+	switch {
+	case m.target != nil && m.target.Path == d.Path:
+		return writes.Render(fit("◀ WRITES", w))
+	case m.source != nil && !m.fromTwin && m.source.Path == d.Path:
+		return reads.Render(fit("▶ READS", w))
+	case d.Problem != "":
+		return bad.Render(fit("can't be read", w))
+	case d.Reach != "":
+		return caution.Render(fit("■ out of reach", w))
+	case d.Survey == nil:
+		return dim.Render(fit("looking …", w))
+	}
+	return fit("□ may be written", w)
+}
+
+// captureRow is a line of the Capture step: a disk (part 0) or one of its parts.
+type captureRow struct {
+	disk *bench.Disk
+	part int
+}
+
+func (m *model) captureRows() []captureRow {
+	var rows []captureRow
+	for _, d := range m.disks {
+		if d.Survey == nil || d.Problem != "" {
+			continue
+		}
+		rows = append(rows, captureRow{d, 0})
+		if m.chosen[d.Path] {
+			for _, a := range d.Survey.Parts() {
+				rows = append(rows, captureRow{d, a.Part.Number})
+			}
+		}
+	}
+	return rows
+}
+
+func (m *model) captureBody(w int) ([]string, int) {
+	if m.w.Shelf == nil {
+		return m.plain(w, "Capture", "needs a shelf.", "Make one with \"twinshelf shelf new FOLDER\" on the storage drive, then start with --shelf FOLDER."), -1
+	}
+	machine := m.machine
+	if machine == "" {
+		machine = caution.Render("no name yet: press n")
+	} else {
+		machine = strong.Render(machine)
+	}
+	out := []string{" Machine  " + machine}
+	out = append(out, m.estimateLines(w)...)
+	out = append(out, "")
+	keep := -1
+	for i, r := range m.captureRows() {
+		line := m.captureLine(r, w-4)
+		if i == m.row {
+			line = "▶ " + line
+			keep = len(out)
+		} else {
+			line = "  " + line
+		}
+		out = append(out, line)
+	}
+	if len(m.captureRows()) == 0 {
+		out = append(out, " No disk can be captured. Go to the Bench (1) to see why.")
+	}
+	return out, keep
+}
+
+func (m *model) captureLine(r captureRow, w int) string {
+	box := func(in bool) string {
+		if in {
+			return good.Render("[■]")
+		}
+		return dim.Render("[ ]")
+	}
+	if r.part == 0 {
+		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " + fit(r.disk.Identity.Serial, 16)
+		if m.chosen[r.disk.Path] {
+			text = strong.Render(text)
+		}
+		return box(m.chosen[r.disk.Path]) + " " + text
+	}
+	for _, a := range r.disk.Survey.Parts() {
+		if a.Part.Number != r.part {
+			continue
+		}
+		in := !m.leaveOut[r.disk.Path][r.part]
+		state := units.Bytes(a.Content.Used) + " to read"
+		if !a.Content.Maps && a.Content.Why != "" {
+			state = "all of it is read: " + a.Content.Why
+		}
+		for _, o := range a.Content.Omit {
+			state += ", without " + o.What
+		}
+		if !in {
+			state = caution.Render("left out of the twin")
+		}
+		p := patternOf(a.Role)
+		return "    " + box(in) + " " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.part, a.Title()), 22) + fit(string(a.Role), 10) + fit(a.Holds(), 10) + right(units.Bytes(a.Span.Len()), 9) + "   " + fit(state, w-64)
+	}
+	return ""
+}
+
+func (m *model) estimateLines(w int) []string {
+	if m.plan == nil {
+		if len(m.chosenDisks()) == 0 {
+			return []string{caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
+		}
+		return []string{dim.Render(" Working out what is needed …")}
+	}
+	e := m.estimate
+	before := "the first capture of this machine"
+	if e.Before > 0 {
+		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
+	}
+	out := []string{
+		fmt.Sprintf(" Reads    %s in about %s; %s", strong.Render(units.Bytes(e.Read)), strong.Render(units.Duration(e.Time)), before),
+		fmt.Sprintf(" Shelf    probably %s more, at the most %s", strong.Render(units.Bytes(e.Likely)), units.Bytes(e.Most)),
+	}
+	verdict := " Room     " + e.Words()
+	switch {
+	case e.Likely > e.Free:
+		verdict = bad.Render(verdict)
+	case e.Most > e.Free:
+		verdict = caution.Render(verdict)
+	default:
+		verdict = good.Render(verdict)
+	}
+	out = append(out, verdict)
+	for _, s := range m.plan.Warnings() {
+		for _, l := range wrap(" Not quiet: "+s, w-2) {
+			out = append(out, caution.Render(l))
+		}
+	}
+	if m.unquiet && len(m.plan.Warnings()) > 0 {
+		out = append(out, " It will be captured as it is, and the twin says so for ever.")
+	}
+	return out
+}

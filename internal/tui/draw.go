@@ -1,0 +1,173 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"twinshelf/internal/units"
+)
+
+// draw gives the lines of the whole screen: route, rails, body, message, keys.
+func (m *model) draw() []string {
+	w := m.wide
+	if w < 60 || m.high < 16 {
+		return []string{fit("The window is too small:", w), fit(fmt.Sprintf("%d×%d, at least 60×16.", w, m.high), w)}
+	}
+	lines := []string{m.route(w)}
+	lines = append(lines, m.rails(w, m.high)...)
+	lines = append(lines, dim.Render(strings.Repeat("─", w)))
+	bottom := []string{m.message(w), m.keyLine(w)}
+	room := m.high - len(lines) - len(bottom)
+	body, keep := m.body(w)
+	lines = append(lines, m.window(body, room, keep)...)
+	lines = append(lines, bottom...)
+	for i := range lines {
+		lines[i] = ansi.Truncate(lines[i], w, "")
+	}
+	return lines
+}
+
+// window cuts the body to the room; keep is a line that must stay in view, or -1.
+func (m *model) window(body []string, room, keep int) []string {
+	if keep >= 0 {
+		m.scroll = max(keep-room+2, min(m.scroll, max(0, keep-1)))
+	}
+	m.scroll = max(0, min(m.scroll, len(body)-room))
+	out := body[m.scroll:]
+	if len(out) > room {
+		out = append([]string{}, out[:room]...)
+		out[room-1] = dim.Render(fmt.Sprintf("… %s below", units.Plural(len(body)-m.scroll-room+1, "line")))
+	}
+	for len(out) < room {
+		out = append(out, "")
+	}
+	return out
+}
+
+// route is the first line: the steps of the job.
+func (m *model) route(w int) string {
+	var b strings.Builder
+	b.WriteString(" ")
+	for i, n := range stepNames {
+		label := fmt.Sprintf("%d %s", i+1, n)
+		switch {
+		case step(i) == m.step:
+			b.WriteString(here.Render(" " + label + " "))
+		case step(i) == stepRun && m.running():
+			b.WriteString(caution.Render(" " + label + " "))
+		default:
+			b.WriteString(dim.Render(" " + label + " "))
+		}
+	}
+	name := "no shelf"
+	if m.w.Shelf != nil {
+		name = "shelf " + m.w.Shelf.Head().Name
+	}
+	if m.w.Demo {
+		name = "demo, " + name
+	}
+	if w < 100 {
+		name = ""
+	}
+	return sides(b.String(), name+" ", w)
+}
+
+func (m *model) message(w int) string {
+	switch {
+	case m.leaving:
+		return caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
+	case m.typing != nil:
+		return " " + m.typing.View()
+	case m.note != "" && m.alarm:
+		return bad.Render(fit(" ▲ "+m.note, w))
+	case m.note != "":
+		return fit(" "+m.note, w)
+	case m.looking > 0:
+		return dim.Render(fit(fmt.Sprintf(" Looking at %s …", units.Plural(m.looking, "disk")), w))
+	}
+	return ""
+}
+
+func (m *model) keyLine(w int) string {
+	line, used := " ", 1
+	for _, b := range m.bindings() {
+		n := lipgloss.Width(b.key) + lipgloss.Width(b.does) + 4
+		if used+n > w {
+			break
+		}
+		line += keyStyle.Render(b.key) + " " + b.does + "   "
+		used += n
+	}
+	return line
+}
+
+// body gives the lines of the present step, and which one must stay in view.
+func (m *model) body(w int) ([]string, int) {
+	switch {
+	case m.help:
+		return m.helpBody(w), -1
+	case m.summary != nil:
+		return m.summaryBody(w)
+	}
+	switch m.step {
+	case stepBench:
+		return m.benchBody(w)
+	case stepCapture:
+		return m.captureBody(w)
+	case stepDates:
+		return m.datesBody(w), -1
+	case stepFit:
+		return m.fitBody(w), -1
+	case stepRun:
+		return m.runBody(w), -1
+	case stepProof:
+		return m.proofBody(w), -1
+	case stepReady:
+		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement system disk.",
+			"It will need a target on the lower rail: go to the Bench (1) and press w on the disk.",
+			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, then Enter).",
+			"A shelf needs a folder on a file system that is mounted: \"twinshelf shelf new FOLDER\" makes one."), -1
+	}
+	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from which twin, with which proof.",
+		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the Proof (7).",
+		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
+}
+
+func (m *model) plain(w int, title, does string, lines ...string) []string {
+	out := []string{"", " " + strong.Render(title) + " " + does, ""}
+	for _, l := range lines {
+		for i, part := range wrap(l, w-6) {
+			mark := "   "
+			if i == 0 {
+				mark = " · "
+			}
+			out = append(out, mark+part)
+		}
+	}
+	return out
+}
+
+func (m *model) helpBody(w int) []string {
+	m.help = false
+	keys := m.bindings()
+	m.help = true
+	out := []string{"", " " + strong.Render("Keys of this step: "+stepNames[m.step]), ""}
+	for _, b := range keys {
+		text := b.more
+		if text == "" {
+			text = b.does
+		}
+		out = append(out, "   "+keyStyle.Render(fit(b.key, 8))+text)
+	}
+	out = append(out, "", " "+strong.Render("The rails"), "")
+	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown", "░ free inside a part", "─ no part"}
+	for _, l := range wrap(strings.Join(legend, "   "), w-6) {
+		out = append(out, "   "+l)
+	}
+	out = append(out, "   READS is never written. WRITES is written only after its last page, where you type what stands on its sticker.",
+		"   While a run is on: ━ done, × can't be read, · still to come.")
+	return out
+}

@@ -1,0 +1,82 @@
+package tui
+
+import (
+	"fmt"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+func tableRole(s string) table.Role { return table.Role(s) }
+
+// fitBody shows what goes where.
+func (m *model) fitBody(w int) []string {
+	t := m.twin()
+	switch {
+	case t == nil:
+		return m.plain(w, "Fit", "needs a twin.", "Capture a machine first: Bench (1), then Enter on its disk.")
+	case m.target == nil:
+		return m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench (1) and press w on the disk.",
+			"Nothing is written before the last page, where you type what stands on the target's sticker.")
+	case m.restoreErr != nil:
+		out := []string{"", " " + bad.Render("This can't be done.")}
+		for _, l := range wrap(m.restoreErr.Error(), w-4) {
+			out = append(out, "   "+l)
+		}
+		return append(out, "", "   Press t for the next disk that may be written.")
+	case m.restore == nil:
+		return []string{"", dim.Render(" Working out what goes where …")}
+	}
+	d := &t.Disks[min(m.twinDisk, len(t.Disks)-1)]
+	out := []string{" " + strong.Render("Every part keeps its place and its size."), "",
+		dim.Render("     " + fit("part", 25) + fit("role", 10) + right("size", 9) + right("used", 11) + "   place on the target")}
+	for _, r := range d.Parts() {
+		p := patternOf(tableRole(r.Role))
+		out = append(out, "   "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", r.Part, r.Title()), 25)+fit(r.Role, 10)+right(units.Bytes(r.Span.Len()), 9)+right(units.Bytes(r.Used), 11)+
+			fmt.Sprintf("   from %s, as before", units.Bytes(r.Span.Start)))
+	}
+	if left := m.restore.Fit.Leftover; !left.Empty() {
+		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over behind the last part, unused", fit("nothing", 35), right(units.Bytes(left.Len()), 9))))
+	}
+	out = append(out, "")
+	for _, n := range m.restore.Fit.Notes {
+		for _, l := range wrap(" · "+n, w-3) {
+			out = append(out, l)
+		}
+	}
+	_, data := m.restore.Bytes()
+	return append(out, fmt.Sprintf(" · the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
+		units.Bytes(d.Identity.Size), units.Bytes(data), units.Duration(m.restore.Estimate())))
+}
+
+// summaryBody is the last page before anything is written.
+func (m *model) summaryBody(w int) ([]string, int) {
+	s := m.summary
+	var out []string
+	add := func(title string, lines []string, paint func(...string) string) {
+		for i, l := range lines {
+			if i > 0 {
+				title = ""
+			}
+			for j, part := range wrap(l, w-18) {
+				if j > 0 {
+					title = ""
+				}
+				out = append(out, " "+fit(title, 14)+paint(part))
+			}
+		}
+	}
+	id := m.target.Identity
+	out = append(out, " "+danger.Render(fmt.Sprintf(" LAST PAGE: everything on %s will be overwritten. ", disk.Sticker(id))), "")
+	add("Reads", s.From, reads.Render)
+	add("Overwrites", s.To, writes.Render)
+	if len(s.Lost) == 0 {
+		add("Lost", []string{"nothing: the target is blank"}, good.Render)
+	}
+	add("Lost for ever", s.Lost, bad.Render)
+	add("Doubtful", s.Doubts, caution.Render)
+	add("Note", s.Notes, dim.Render)
+	out = append(out, "", " Look at the sticker and type "+strong.Render(s.What)+":  "+m.confirm.View())
+	return out, len(out) - 1
+}

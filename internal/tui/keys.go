@@ -1,0 +1,432 @@
+package tui
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/workshop"
+)
+
+// binding is one key of the present screen: what the bottom line and the help show.
+type binding struct{ key, does, more string }
+
+// bindings are the keys that work now.
+func (m *model) bindings() []binding {
+	switch {
+	case m.leaving:
+		return []binding{{"y", "cancel the run and leave", ""}, {"n", "stay", ""}}
+	case m.confirm != nil:
+		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""}}
+	case m.typing != nil:
+		return []binding{{"Enter", "take it", ""}, {"Esc", "leave it", ""}}
+	case m.help:
+		return []binding{{"Esc", "close the help", ""}}
+	}
+	var b []binding
+	switch m.step {
+	case stepBench:
+		b = []binding{{"↑↓", "disk", "choose a disk"}, {"Enter", "capture", "capture the machine of this disk"}, {"r", "reads", "put this disk on the READS rail"},
+			{"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"a", "look again", "look at all disks again"}}
+	case stepCapture:
+		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
+			{"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
+	case stepDates:
+		b = []binding{{"←→", "date", "walk the dates"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
+			{"Enter", "restore", "plan to put this twin onto the target"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"}}
+	case stepFit:
+		b = []binding{{"Enter", "go on", "to the last page before anything is written"}, {"d", "disk", "which disk of the twin"}, {"t", "other target", "the next disk that may be written"}}
+	case stepRun:
+		if m.running() {
+			b = []binding{{"Space", "pause", "pause, or go on"}, {"c", "cancel", "cancel the run"}}
+		}
+	}
+	return append(b, binding{"1–8", "steps", "open a step"}, binding{"Esc", "back", "to the step before"}, binding{"?", "help", "this page"}, binding{"q", "leave", "asks only while a run is on"})
+}
+
+func (m *model) onPaste(msg tea.PasteMsg) tea.Cmd {
+	switch {
+	case m.confirm != nil:
+		return nil // the last check is typed, not pasted
+	case m.typing != nil:
+		t, cmd := m.typing.Update(msg)
+		*m.typing = t
+		return cmd
+	}
+	return nil
+}
+
+func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
+	k := msg.String()
+	if k == "ctrl+c" {
+		return m.quit()
+	}
+	switch {
+	case m.leaving:
+		switch k {
+		case "y", "enter":
+			m.run.Cancel()
+			return tea.Quit
+		case "n", "esc", "q":
+			m.leaving = false
+		}
+		return nil
+	case m.confirm != nil:
+		return m.keyConfirm(msg)
+	case m.typing != nil:
+		return m.keyTyping(msg)
+	case m.help:
+		if k == "esc" || k == "?" || k == "q" || k == "enter" {
+			m.help = false
+		}
+		return nil
+	}
+	if len(k) == 1 && k[0] >= '1' && k[0] <= '8' {
+		return m.goTo(step(k[0] - '1'))
+	}
+	switch k {
+	case "?":
+		m.help = true
+		return nil
+	case "q":
+		return m.quit()
+	case "esc":
+		if n := len(m.before); n > 0 {
+			s := m.before[n-1]
+			m.before = m.before[:n-1]
+			return m.enter(s)
+		}
+		return nil
+	case "tab":
+		return m.goTo((m.step + 1) % step(len(stepNames)))
+	case "shift+tab":
+		return m.goTo((m.step + step(len(stepNames)) - 1) % step(len(stepNames)))
+	case "pgdown":
+		m.scroll += 5
+		return nil
+	case "pgup":
+		m.scroll = max(0, m.scroll-5)
+		return nil
+	}
+	switch m.step {
+	case stepBench:
+		return m.keyBench(k)
+	case stepCapture:
+		return m.keyCapture(k)
+	case stepDates:
+		return m.keyDates(k)
+	case stepFit:
+		return m.keyFit(k)
+	case stepRun:
+		return m.keyRun(k)
+	case stepProof:
+		return m.keyScroll(k)
+	}
+	return nil
+}
+
+func (m *model) keyScroll(k string) tea.Cmd {
+	switch k {
+	case "down", "j":
+		m.scroll++
+	case "up", "k":
+		m.scroll = max(0, m.scroll-1)
+	}
+	return nil
+}
+
+func moved(k string, at, n int) int {
+	switch k {
+	case "down", "j":
+		at++
+	case "up", "k":
+		at--
+	case "home", "g":
+		at = 0
+	case "end", "G":
+		at = n - 1
+	}
+	return max(0, min(at, n-1))
+}
+
+func (m *model) keyBench(k string) tea.Cmd {
+	if k == "a" {
+		m.say("Looking again.")
+		return m.look()
+	}
+	if len(m.disks) == 0 {
+		return nil
+	}
+	m.cursor = moved(k, m.cursor, len(m.disks))
+	d := m.disks[m.cursor]
+	switch k {
+	case "r", "enter":
+		if d.Survey == nil {
+			m.fail(d.Identity.Model + ": " + d.Words())
+			return nil
+		}
+		if m.target != nil && m.target.Path == d.Path {
+			m.target = nil
+		}
+		m.source, m.fromTwin = d, false
+		if k == "enter" {
+			return m.goTo(stepCapture)
+		}
+		m.say("%s is read.", d.Identity.Model)
+	case "w":
+		m.aim(d)
+	case "p":
+		if err := m.w.ToggleReach(d.Identity); err != nil {
+			m.fail(err.Error())
+			return nil
+		}
+		if m.target != nil && m.target.Path == d.Path {
+			m.target = nil
+		}
+		return m.look()
+	}
+	return nil
+}
+
+// aim puts a disk on the lower rail, if it may be written at all.
+func (m *model) aim(d *bench.Disk) {
+	switch {
+	case d.Survey == nil:
+		m.fail(d.Identity.Model + ": " + d.Words())
+	case d.Reach != "":
+		m.fail(d.Identity.Model + " is out of reach: " + d.Reach + ".")
+	case m.source != nil && !m.fromTwin && m.source.Path == d.Path:
+		m.fail(d.Identity.Model + " is the disk that is read; choose another target.")
+	default:
+		m.target = d
+		m.say("%s would be written. Nothing is written before you confirm.", d.Identity.Model)
+	}
+}
+
+func (m *model) keyCapture(k string) tea.Cmd {
+	rows := m.captureRows()
+	if len(rows) > 0 {
+		m.row = moved(k, m.row, len(rows))
+	}
+	switch k {
+	case "space":
+		if len(rows) == 0 {
+			return nil
+		}
+		r := rows[m.row]
+		if r.part == 0 {
+			m.chosen[r.disk.Path] = !m.chosen[r.disk.Path]
+		} else {
+			if m.leaveOut[r.disk.Path] == nil {
+				m.leaveOut[r.disk.Path] = map[int]bool{}
+			}
+			m.leaveOut[r.disk.Path][r.part] = !m.leaveOut[r.disk.Path][r.part]
+		}
+		return m.replan()
+	case "n":
+		m.ask("Name of the machine: ", m.machine, func(s string) { m.machine = strings.TrimSpace(s) })
+	case "u":
+		m.unquiet = !m.unquiet
+	case "enter":
+		return m.startCapture()
+	}
+	return nil
+}
+
+func (m *model) startCapture() tea.Cmd {
+	switch {
+	case m.running():
+		m.fail("A run is on already: see step 6.")
+	case m.w.Shelf == nil:
+		m.fail(workshop.ErrNoShelf.Error())
+	case m.plan == nil:
+		m.fail("There is nothing to capture yet: choose a disk on the Bench.")
+	case m.machine == "":
+		m.ask("Name of the machine: ", "", func(s string) { m.machine = strings.TrimSpace(s) })
+	case len(m.plan.Warnings()) > 0 && !m.unquiet:
+		m.fail("Not everything is quiet: read the warnings, then press u to capture it as it is.")
+	default:
+		p := m.plan
+		p.Machine = m.machine
+		if err := p.Check(); err != nil {
+			m.fail(err.Error())
+			return nil
+		}
+		r, result := workshop.StartCapture(m.ctx, p)
+		return m.start(r, func(s run.Snapshot) tea.Cmd {
+			if t := result(); s.State == run.Done && t != nil {
+				m.say("The twin of %s stands on the shelf.", t.Machine)
+			}
+			return nil
+		})
+	}
+	return nil
+}
+
+// ask lets a line be typed at the bottom.
+func (m *model) ask(label, now string, then func(string)) {
+	m.typing = newInput(label, max(10, m.wide-len(label)-4))
+	m.typing.SetValue(now)
+	m.typed = then
+}
+
+func (m *model) keyTyping(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "enter":
+		m.typed(m.typing.Value())
+		m.typing = nil
+		return m.replan()
+	case "esc":
+		m.typing = nil
+		return nil
+	}
+	t, cmd := m.typing.Update(msg)
+	*m.typing = t
+	return cmd
+}
+
+func (m *model) keyDates(k string) tea.Cmd {
+	if len(m.boards) == 0 {
+		return nil
+	}
+	b := &m.boards[m.board]
+	switch k {
+	case "up", "k", "down", "j", "home", "end":
+		m.board, m.twinDisk = moved(k, m.board, len(m.boards)), 0
+	case "left", "h":
+		b.at = max(0, b.at-1)
+	case "right", "l":
+		b.at = min(len(b.twins)-1, b.at+1)
+	case "d":
+		m.nextDisk()
+	case "/":
+		m.ask("Date, such as 2026-10: ", "", m.jumpTo)
+	case "enter":
+		m.fromTwin = true
+		return m.goTo(stepFit)
+	case "v":
+		return m.prove()
+	case "e":
+		t := m.twin()
+		if p := b.proofs[t.ID]; len(p) > 0 {
+			m.proof = p[0]
+			return m.goTo(stepProof)
+		}
+		m.say("This twin has not been proven yet: press v.")
+	}
+	return nil
+}
+
+func (m *model) nextDisk() {
+	if t := m.twin(); t != nil {
+		m.twinDisk = (m.twinDisk + 1) % len(t.Disks)
+	}
+}
+
+func (m *model) jumpTo(text string) {
+	text = strings.TrimSpace(text)
+	b := &m.boards[m.board]
+	for i := len(b.twins) - 1; i >= 0; i-- {
+		if text != "" && strings.Contains(b.twins[i].Taken.Format("2006-01-02 15:04"), text) {
+			b.at = i
+			return
+		}
+	}
+	m.fail("No twin of " + b.machine + " has the date " + text + ".")
+}
+
+func (m *model) prove() tea.Cmd {
+	if m.running() {
+		m.fail("A run is on already: see step 6.")
+		return nil
+	}
+	r, result := m.w.StartProofTwin(m.ctx, m.twin())
+	return m.start(r, func(s run.Snapshot) tea.Cmd { return m.showProof(s, result()) })
+}
+
+func (m *model) showProof(s run.Snapshot, p *shelf.Proof) tea.Cmd {
+	if s.State == run.Done && p != nil {
+		m.proof = p
+		return m.goTo(stepProof)
+	}
+	return nil
+}
+
+func (m *model) keyFit(k string) tea.Cmd {
+	switch k {
+	case "d":
+		m.nextDisk()
+		return m.replan()
+	case "t":
+		m.nextTarget()
+		return m.replan()
+	case "enter":
+		switch {
+		case m.running():
+			m.fail("A run is on already: see step 6.")
+		case m.restore == nil:
+			m.fail("There is no plan yet that could be carried out.")
+		default:
+			t := m.twin()
+			s := workshop.Summarize(m.restore, t, min(m.twinDisk, len(t.Disks)-1), m.target)
+			m.summary, m.confirm, m.scroll = &s, newInput("", 24), 0
+		}
+	}
+	return nil
+}
+
+func (m *model) nextTarget() {
+	at := -1
+	for i, d := range m.disks {
+		if m.target != nil && d.Path == m.target.Path {
+			at = i
+		}
+	}
+	for i := range m.disks {
+		d := m.disks[(at+1+i)%len(m.disks)]
+		if d.Reach == "" && d.Survey != nil {
+			m.target = d
+			return
+		}
+	}
+}
+
+// keyConfirm is the last page: the text must be typed right before Enter does anything.
+func (m *model) keyConfirm(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "esc":
+		m.confirm, m.summary = nil, nil
+		m.say("Nothing was written.")
+		return nil
+	case "enter":
+		if !strings.EqualFold(strings.TrimSpace(m.confirm.Value()), m.summary.Confirm) {
+			m.fail("That is not " + m.summary.What + ". Nothing was written.")
+			return nil
+		}
+		t := m.twin()
+		r, proof := m.w.StartRestore(m.ctx, m.restore, t, min(m.twinDisk, len(t.Disks)-1))
+		m.confirm, m.summary = nil, nil
+		return m.start(r, func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+	}
+	t, cmd := m.confirm.Update(msg)
+	*m.confirm = t
+	return cmd
+}
+
+func (m *model) keyRun(k string) tea.Cmd {
+	if !m.running() {
+		return m.keyScroll(k)
+	}
+	switch k {
+	case "space":
+		m.run.TogglePause()
+		m.snap = m.run.Snapshot()
+	case "c":
+		m.run.Cancel()
+		m.say("Cancelling: the run stops at the next block.")
+	}
+	return nil
+}

@@ -1,0 +1,412 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
+	"twinshelf/internal/restore"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/workshop"
+)
+
+type step int
+
+const (
+	stepBench step = iota
+	stepReady
+	stepCapture
+	stepDates
+	stepFit
+	stepRun
+	stepProof
+	stepSheet
+)
+
+var stepNames = []string{"Bench", "Ready", "Capture", "Dates", "Fit", "Run", "Proof", "Sheet"}
+
+// model is the state of the screen.
+type model struct {
+	ctx  context.Context
+	w    *workshop.Workshop
+	wide int
+	high int
+
+	step   step
+	before []step // where Esc leads back to
+	help   bool
+	scroll int // of the body, where it is longer than the screen
+	note   string
+	alarm  bool // the note tells of something that went wrong
+
+	disks   []*bench.Disk
+	looking int // disks that are still being looked at
+	cursor  int
+
+	// What is read and what is written; the rails show it in every step.
+	source   *bench.Disk
+	fromTwin bool
+	target   *bench.Disk
+
+	boards   []board
+	board    int
+	twinDisk int
+	typing   *textinput.Model // a line of text being typed
+	typed    func(string)     // what to do with it
+
+	machine  string
+	chosen   map[string]bool         // paths of disks to capture
+	leaveOut map[string]map[int]bool // parts left out by path
+	row      int
+	unquiet  bool
+	plan     *capture.Plan
+	estimate capture.Estimate
+
+	restore    *restore.Plan
+	restoreErr error
+	summary    *workshop.Summary // the last page before writing
+	confirm    *textinput.Model
+
+	run     *run.Run
+	snap    run.Snapshot
+	after   func(run.Snapshot) tea.Cmd
+	leaving bool // asked whether to leave while a run is on
+
+	proof    *shelf.Proof
+	planning int
+}
+
+// board is one machine on the shelf, its twins oldest first.
+type board struct {
+	machine string
+	twins   []*shelf.Twin
+	proofs  map[string][]*shelf.Proof
+	at      int
+}
+
+func newModel(ctx context.Context, w *workshop.Workshop) *model {
+	return &model{ctx: ctx, w: w, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}}
+}
+
+type (
+	listed   struct{ disks []*bench.Disk }
+	probed   struct{ disk *bench.Disk }
+	shelved  struct{ boards []board }
+	ticked   struct{}
+	problems struct{ text string }
+	planned  struct {
+		number int
+		plan   *restore.Plan
+		err    error
+	}
+	estimated struct {
+		number int
+		plan   *capture.Plan
+		e      capture.Estimate
+		err    error
+	}
+)
+
+// Init starts looking at the bench and the shelf.
+func (m *model) Init() tea.Cmd { return tea.Batch(m.look(), m.readShelf()) }
+
+// look lists the bench; each disk is then probed in the background.
+func (m *model) look() tea.Cmd {
+	b := m.w.Bench
+	return func() tea.Msg { return listed{b.List()} }
+}
+
+func (m *model) probe(d *bench.Disk) tea.Cmd {
+	b, ctx, fresh := m.w.Bench, m.ctx, *d
+	return func() tea.Msg {
+		b.Probe(ctx, &fresh)
+		return probed{&fresh}
+	}
+}
+
+func (m *model) readShelf() tea.Cmd {
+	s := m.w.Shelf
+	if s == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		twins, errs := s.Twins()
+		var boards []board
+		for i := len(twins) - 1; i >= 0; i-- { // machines descending, oldest first
+			t := twins[i]
+			if len(boards) == 0 || boards[len(boards)-1].machine != t.Machine {
+				boards = append(boards, board{machine: t.Machine, proofs: map[string][]*shelf.Proof{}})
+			}
+			b := &boards[len(boards)-1]
+			b.twins = append(b.twins, t)
+			b.proofs[t.ID], _ = s.Proofs(t.ID)
+			b.at = len(b.twins) - 1
+		}
+		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
+			boards[i], boards[j] = boards[j], boards[i]
+		}
+		if len(errs) > 0 {
+			return tea.BatchMsg{
+				func() tea.Msg { return shelved{boards} },
+				func() tea.Msg { return problems{errs[0].Error()} },
+			}
+		}
+		return shelved{boards}
+	}
+}
+
+func tick() tea.Cmd {
+	return tea.Tick(100*time.Millisecond, func(time.Time) tea.Msg { return ticked{} })
+}
+
+// Update takes one message.
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.wide, m.high = msg.Width, msg.Height
+	case listed:
+		return m, m.onListed(msg.disks)
+	case probed:
+		m.onProbed(msg.disk)
+		return m, m.replan()
+	case shelved:
+		return m, m.onShelved(msg.boards)
+	case problems:
+		m.fail(msg.text)
+	case planned:
+		if msg.number == m.planning {
+			m.restore, m.restoreErr = msg.plan, msg.err
+		}
+	case estimated:
+		if msg.number == m.planning {
+			m.plan, m.estimate = msg.plan, msg.e
+			if msg.err != nil {
+				m.fail(msg.err.Error())
+			}
+		}
+	case ticked:
+		return m, m.onTick()
+	case askQuit:
+		return m, m.quit()
+	case tea.KeyPressMsg:
+		return m, m.onKey(msg)
+	case tea.PasteMsg:
+		return m, m.onPaste(msg)
+	}
+	return m, nil
+}
+
+func (m *model) say(format string, args ...any) {
+	m.note, m.alarm = fmt.Sprintf(format, args...), false
+}
+func (m *model) fail(text string) { m.note, m.alarm = text, true }
+
+func (m *model) onListed(disks []*bench.Disk) tea.Cmd {
+	m.disks, m.looking = disks, len(disks)
+	m.cursor = min(m.cursor, max(0, len(disks)-1))
+	m.source, m.target = m.again(m.source), m.again(m.target)
+	var cmds []tea.Cmd
+	for _, d := range disks {
+		cmds = append(cmds, m.probe(d))
+	}
+	return tea.Batch(cmds...)
+}
+
+// again finds a disk in a fresh listing.
+func (m *model) again(d *bench.Disk) *bench.Disk {
+	for _, other := range m.disks {
+		if d != nil && other.Path == d.Path {
+			return other
+		}
+	}
+	return nil
+}
+
+func (m *model) onProbed(d *bench.Disk) {
+	for i, old := range m.disks {
+		if old.Path == d.Path {
+			m.disks[i] = d
+			m.looking--
+		}
+	}
+	m.source, m.target = m.again(m.source), m.again(m.target)
+	if m.source == nil && !m.fromTwin && m.looking == 0 && len(m.disks) > 0 {
+		m.source = m.disks[m.cursor]
+	}
+}
+
+func (m *model) onShelved(boards []board) tea.Cmd {
+	for i := range boards { // keep the places
+		for _, old := range m.boards {
+			if old.machine == boards[i].machine && len(old.twins) == len(boards[i].twins) {
+				boards[i].at = old.at
+			}
+		}
+	}
+	m.boards = boards
+	m.board = min(m.board, max(0, len(boards)-1))
+	return m.replan()
+}
+
+// twin is the selected twin; nil on an empty shelf.
+func (m *model) twin() *shelf.Twin {
+	if len(m.boards) == 0 {
+		return nil
+	}
+	b := &m.boards[m.board]
+	return b.twins[b.at]
+}
+
+func (m *model) twins() []*shelf.Twin {
+	var all []*shelf.Twin
+	for _, b := range m.boards {
+		all = append(all, b.twins...)
+	}
+	return all
+}
+
+// goTo opens a step.
+func (m *model) goTo(s step) tea.Cmd {
+	if s == m.step {
+		return nil
+	}
+	m.before = append(m.before, m.step)
+	if len(m.before) > 32 {
+		m.before = m.before[1:]
+	}
+	return m.enter(s)
+}
+
+func (m *model) enter(s step) tea.Cmd {
+	m.step, m.scroll, m.note, m.summary = s, 0, "", nil
+	switch s {
+	case stepCapture:
+		m.fromTwin = false
+		m.chooseMachine()
+	case stepDates, stepFit:
+		if m.twin() != nil {
+			m.fromTwin = true
+		}
+	}
+	return m.replan()
+}
+
+// chooseMachine proposes the disks that belong together and the machine's name.
+func (m *model) chooseMachine() {
+	if m.source == nil || m.chosen[m.source.Path] {
+		return
+	}
+	m.chosen = map[string]bool{m.source.Path: true}
+	for _, d := range workshop.Companions(m.twins(), m.disks, m.source) {
+		m.chosen[d.Path] = true
+	}
+	m.machine = workshop.SuggestMachine(m.twins(), []*bench.Disk{m.source})
+	m.row, m.unquiet = 0, false
+}
+
+func (m *model) chosenDisks() []*bench.Disk {
+	var out []*bench.Disk
+	for _, d := range m.disks {
+		if m.chosen[d.Path] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// replan computes what the present step shows, in the background.
+func (m *model) replan() tea.Cmd {
+	m.planning++
+	number := m.planning
+	switch m.step {
+	case stepCapture:
+		m.plan = nil
+		disks := m.chosenDisks()
+		if len(disks) == 0 || m.w.Shelf == nil || m.looking > 0 {
+			return nil
+		}
+		leave := map[*bench.Disk]map[int]bool{}
+		for _, d := range disks {
+			leave[d] = m.leaveOut[d.Path]
+		}
+		w, machine := m.w, m.machine
+		return func() tea.Msg {
+			p, err := w.PlanCapture(machine, disks, leave)
+			if err != nil {
+				return estimated{number, nil, capture.Estimate{}, err}
+			}
+			e, err := p.Estimate()
+			return estimated{number, p, e, err}
+		}
+	case stepFit:
+		m.restore, m.restoreErr = nil, nil
+		t, target := m.twin(), m.target
+		if t == nil || target == nil || target.Survey == nil {
+			return nil
+		}
+		w, i := m.w, min(m.twinDisk, len(t.Disks)-1)
+		return func() tea.Msg {
+			p, err := w.PlanRestore(t, i, target)
+			return planned{number, p, err}
+		}
+	}
+	return nil
+}
+
+// start begins a run and shows it.
+func (m *model) start(r *run.Run, after func(run.Snapshot) tea.Cmd) tea.Cmd {
+	m.run, m.after, m.snap = r, after, r.Snapshot()
+	m.goTo(stepRun)
+	return tick()
+}
+
+func (m *model) running() bool { return m.run != nil && !m.snap.Over() }
+
+func (m *model) onTick() tea.Cmd {
+	if m.run == nil || m.snap.Over() {
+		return nil
+	}
+	m.snap = m.run.Snapshot()
+	if !m.snap.Over() {
+		return tick()
+	}
+	m.leaving = false
+	var cmd tea.Cmd
+	if m.after != nil {
+		cmd = m.after(m.snap)
+	}
+	return tea.Batch(cmd, m.readShelf(), m.look())
+}
+
+func (m *model) quit() tea.Cmd {
+	if m.running() && !m.leaving {
+		m.leaving = true
+		return nil
+	}
+	return tea.Quit
+}
+
+func newInput(prompt string, width int) *textinput.Model {
+	t := textinput.New()
+	t.Prompt = prompt
+	t.SetWidth(width)
+	t.CharLimit = 120
+	t.Focus()
+	return &t
+}
+
+// View draws the whole screen.
+func (m *model) View() tea.View {
+	v := tea.View{AltScreen: true, WindowTitle: "Twin Shelf"}
+	if m.wide > 0 && m.high > 0 {
+		v.SetContent(strings.Join(m.draw(), "\n"))
+	}
+	return v
+}

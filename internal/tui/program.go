@@ -1,0 +1,57 @@
+// Package tui is the full screen. It shows and asks; the work is done below.
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+
+	"twinshelf/internal/workshop"
+)
+
+// askQuit is sent when the program is asked to end from outside.
+type askQuit struct{}
+
+// Run opens the full screen on a workshop and returns when it is left.
+func Run(ctx context.Context, w *workshop.Workshop) error {
+	if t := os.Getenv("TERM"); t == "dumb" || t == "" {
+		return errors.New("this terminal can't show a full screen; use the commands instead: \"twinshelf --help\" lists them")
+	}
+	if st, err := os.Stdout.Stat(); err != nil || st.Mode()&os.ModeCharDevice == 0 {
+		return errors.New("the output is no terminal; use the commands instead: \"twinshelf --help\" lists them")
+	}
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	m := newModel(ctx, w)
+	opts := []tea.ProgramOption{tea.WithoutSignalHandler()}
+	if os.Getenv("NO_COLOR") != "" {
+		opts = append(opts, tea.WithColorProfile(colorprofile.ASCII))
+	}
+	p := tea.NewProgram(m, opts...)
+	sigs := make(chan os.Signal, 1)
+	signal.Notify(sigs, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	defer signal.Stop(sigs)
+	go func() {
+		for s := range sigs {
+			if s == syscall.SIGHUP { // nobody left to ask
+				p.Quit()
+			} else {
+				p.Send(askQuit{})
+			}
+		}
+	}()
+	_, err := p.Run()
+	cancel()
+	if m.run != nil { // a run that was going on ends in good order
+		<-m.run.Ended()
+	}
+	if err != nil {
+		return fmt.Errorf("the screen ended: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,301 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/run"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// railPart is one part (or gap) of a disk on a rail.
+type railPart struct {
+	span   span.Span
+	number int
+	title  string
+	role   table.Role
+	used   int64
+	known  bool // used is known
+	gone   bool // not captured, or to be lost
+}
+
+// rail is a disk as it stands on the screen in every step.
+type rail struct {
+	word   string // READS or WRITES
+	style  lipgloss.Style
+	id     disk.Identity
+	where  string
+	parts  []railPart
+	state  string // at the right: what happens to it
+	danger bool
+	cells  []run.Cell
+	empty  string // what to do when there is no disk
+}
+
+// sourceRail is the upper rail.
+func (m *model) sourceRail() rail {
+	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin in Dates"}
+	if t := m.twin(); m.fromTwin && t != nil {
+		i := min(m.twinDisk, len(t.Disks)-1)
+		d := &t.Disks[i]
+		r.id, r.where = d.Identity, t.Machine+", "+units.Moment(t.Taken)
+		if len(t.Disks) > 1 {
+			r.where += fmt.Sprintf(", disk %d of %d", i+1, len(t.Disks))
+		}
+		for _, p := range d.Parts() {
+			r.parts = append(r.parts, railPart{p.Span, p.Part, p.Title(), table.Role(p.Role), p.Used, p.Whole == "" && p.Captured, !p.Captured})
+		}
+		r.state = units.Bytes(d.Used) + " used"
+	} else if m.source != nil {
+		d := m.source
+		r.id, r.where = d.Identity, d.Path
+		if d.Survey != nil {
+			r.parts = partsOf(d)
+			r.state = units.Bytes(d.Survey.Used()) + " used"
+		} else {
+			r.state = d.Words()
+		}
+	}
+	if m.running() || m.step == stepRun {
+		r.cells = m.snap.Read
+	}
+	return r
+}
+
+// targetRail is the lower rail.
+func (m *model) targetRail() rail {
+	r := rail{word: "WRITES", style: writes, empty: "no target: nothing will be written (press w on a disk of the Bench)"}
+	if m.running() || m.step == stepRun {
+		r.cells = m.snap.Written
+	}
+	d := m.target
+	if d == nil {
+		return r
+	}
+	r.id, r.where = d.Identity, d.Path
+	switch {
+	case d.Survey == nil:
+		r.state = d.Words()
+	case d.Survey.Blank():
+		r.state = "blank: erases nothing"
+	default:
+		r.parts = partsOf(d)
+		r.danger = true
+		r.state = fmt.Sprintf(" ERASES %s ", strings.ToUpper(units.Plural(len(r.parts), "part")))
+		if len(r.parts) == 0 {
+			r.state = " ERASES UNKNOWN CONTENTS "
+		}
+	}
+	return r
+}
+
+func partsOf(d *bench.Disk) []railPart {
+	var out []railPart
+	for _, a := range d.Survey.Parts() {
+		out = append(out, railPart{a.Span, a.Part.Number, a.Title(), a.Role, a.Content.Used, a.Content.Maps, false})
+	}
+	return out
+}
+
+// width is how many cells of a scale the disk takes.
+func (r rail) width(scale int64, cells int) int {
+	if r.id.Size <= 0 || scale <= 0 {
+		return cells
+	}
+	return max(min(cells, 4+3*len(r.parts)), min(cells, int(float64(r.id.Size)/float64(scale)*float64(cells))))
+}
+
+// segment is a stretch of cells of a rail.
+type segment struct {
+	from, to int // cells
+	part     *railPart
+}
+
+// minPart is the least width of a part, so that it stays visible.
+const minPart = 3
+
+// layout puts the parts on w cells: true to scale, but none under minPart.
+func (r rail) layout(w int) []segment {
+	cell := func(off int64) int { return int(float64(off) / float64(max(1, r.id.Size)) * float64(w)) }
+	segs := make([]segment, len(r.parts))
+	at := 0
+	for i := range r.parts {
+		p := &r.parts[i]
+		from := max(at, cell(p.span.Start))
+		if gap := from - at; i > 0 && gap > 0 && p.span.Start == r.parts[i-1].span.End {
+			from = at
+		}
+		// Leave room for the parts that follow.
+		to := min(max(cell(p.span.End), from+minPart), max(from+minPart, w-minPart*(len(r.parts)-i-1)))
+		segs[i] = segment{from, to, p}
+		at = to
+	}
+	for i := len(segs) - 1; i >= 0; i-- { // push back what ran over the end
+		limit := w
+		if i < len(segs)-1 {
+			limit = segs[i+1].from
+		}
+		if over := segs[i].to - limit; over > 0 {
+			segs[i].to -= over
+			segs[i].from = max(0, min(segs[i].from, segs[i].to-minPart))
+		}
+	}
+	return segs
+}
+
+// bar draws the disk on w cells.
+func (r rail) bar(w int) string {
+	var b strings.Builder
+	at := 0
+	gap := func(to int) {
+		if to > at {
+			b.WriteString(dim.Render(strings.Repeat(gapGlyph, to-at)))
+			at = to
+		}
+	}
+	for _, s := range r.layout(w) {
+		gap(s.from)
+		n := max(0, s.to-s.from-1)
+		p := patternOf(s.part.role)
+		fill := n
+		if s.part.known && s.part.span.Len() > 0 {
+			fill = int(float64(s.part.used) / float64(s.part.span.Len()) * float64(n))
+			if s.part.used > 0 {
+				fill = max(1, fill)
+			}
+		}
+		fill = min(fill, n)
+		b.WriteString(strong.Render("▏"))
+		b.WriteString(p.style.Render(strings.Repeat(p.used, fill) + strings.Repeat(freeGlyph, n-fill)))
+		at = max(at, s.to)
+	}
+	gap(w)
+	return b.String()
+}
+
+// labels names the parts under the bar, as far as there is room.
+func (r rail) labels(w int) string {
+	line := []rune(strings.Repeat(" ", w))
+	for i, s := range r.layout(w) {
+		room := s.to - s.from - 1
+		if i+1 == len(r.parts) { // the last one may run into what is free behind it
+			room = w - s.from - 1
+		}
+		text := fmt.Sprintf("%d", s.part.number)
+		if full := text + " " + s.part.title; len([]rune(full)) <= room {
+			text = full
+		} else if room >= 8 {
+			text = string([]rune(full)[:room-1]) + "…"
+		}
+		for j, c := range []rune(text) {
+			if k := s.from + 1 + j; k < w && j < max(room, 2) {
+				line[k] = c
+			}
+		}
+	}
+	return dim.Render(string(line))
+}
+
+// progress draws how far the work on the disk is.
+func (r rail) progress(w int) string {
+	if r.cells == nil {
+		return strings.Repeat(" ", w)
+	}
+	var b strings.Builder
+	for i := range w {
+		lo, hi := i*len(r.cells)/w, max(i*len(r.cells)/w+1, (i+1)*len(r.cells)/w)
+		finished, unreadable := 0, false
+		for _, c := range r.cells[lo:hi] {
+			unreadable = unreadable || c == run.Unreadable
+			if c == run.Finished {
+				finished++
+			}
+		}
+		switch {
+		case unreadable:
+			b.WriteString(bad.Render("×"))
+		case finished > 0:
+			b.WriteString(r.style.Render("━"))
+		default:
+			b.WriteString(dim.Render("·"))
+		}
+	}
+	return b.String()
+}
+
+// caption is the line over the bar: what is read or written, in words.
+func (r rail) caption(w int) string {
+	word := r.style.Render(fit(r.word, 8))
+	if r.id.Size == 0 {
+		return word + dim.Render(fit(r.empty, w-8))
+	}
+	state := r.state
+	serial := ""
+	if r.id.Serial != "" {
+		serial = "  …" + r.id.Tail()
+	}
+	name := strong.Render(r.id.Model) + "  " + units.Bytes(r.id.Size) + serial + "  " + dim.Render(r.where)
+	if r.danger {
+		state = danger.Render(state)
+	}
+	return word + sides(name, state, w-8)
+}
+
+// rails draws both rails; high says how many lines there are.
+func (m *model) rails(w, high int) []string {
+	up, down := m.sourceRail(), m.targetRail()
+	scale := max(up.id.Size, down.id.Size)
+	draw := func(r rail) (bar, labels, progress string) {
+		if r.id.Size == 0 {
+			return dim.Render(strings.Repeat("┈", w)), strings.Repeat(" ", w), ""
+		}
+		n := r.width(scale, w)
+		rest := strings.Repeat(" ", w-n)
+		if r.cells != nil {
+			progress = r.progress(n) + rest
+		}
+		return r.bar(n) + rest, r.labels(n) + rest, progress
+	}
+	ub, ul, up2 := draw(up)
+	db, dl, dp := draw(down)
+	if up2 != "" {
+		ul = up2
+	}
+	if dp != "" {
+		dl = dp
+	}
+	switch {
+	case high < 26:
+		if up2 != "" {
+			ub = up2
+		}
+		if dp != "" {
+			db = dp
+		}
+		return []string{up.caption(w), ub, down.caption(w), db}
+	case high < 34:
+		return []string{up.caption(w), ub, ul, down.caption(w), db, dl}
+	}
+	return []string{up.caption(w), ub, ub, ul, m.threads(up, down, w), down.caption(w), db, db, dl}
+}
+
+// threads joins the parts that go together: with the layout kept, each goes
+// straight to its place on the target.
+func (m *model) threads(up, down rail, w int) string {
+	line := []rune(strings.Repeat(" ", w))
+	if m.fromTwin && m.target != nil && m.restoreErr == nil && up.id.Size > 0 && down.id.Size >= up.id.Size {
+		scale := max(up.id.Size, down.id.Size)
+		for _, s := range up.layout(up.width(scale, w)) {
+			if at := (s.from + s.to) / 2; at < w {
+				line[at] = '▾'
+			}
+		}
+	}
+	return writes.Render(string(line))
+}

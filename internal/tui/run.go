@@ -1,0 +1,146 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+var sparks = []rune("▁▂▃▄▅▆▇█")
+
+// runBody shows the run that is on, or how the last one ended.
+func (m *model) runBody(w int) []string {
+	if m.run == nil {
+		return m.plain(w, "Run", "shows long work while it goes on: phases, bytes, rate, time left.",
+			"Nothing has been started. Capture a machine (3), restore or prove a twin (4).")
+	}
+	s := m.snap
+	out := []string{" " + strong.Render(s.Title) + "   " + stateWords(s), ""}
+	for i, p := range s.Phases {
+		mark := dim.Render("  ○ " + p)
+		switch {
+		case s.State == run.Done || i+1 < s.PhaseNo:
+			mark = good.Render("  ● ") + p
+		case i+1 == s.PhaseNo && !s.Over():
+			mark = caution.Render("  ◐ ") + strong.Render(p)
+		case i+1 == s.PhaseNo:
+			mark = bad.Render("  ◐ " + p)
+		}
+		out = append(out, mark)
+	}
+	out = append(out, "")
+	if s.Total > 0 {
+		n := max(10, min(60, w-46))
+		fill := int(float64(n) * float64(min(s.Done, s.Total)) / float64(s.Total))
+		out = append(out, fmt.Sprintf("  %s%s %s   %s of %s", reads.Render(strings.Repeat("━", fill)), dim.Render(strings.Repeat("·", n-fill)),
+			right(units.Percent(min(s.Done, s.Total), s.Total), 5), units.Bytes(s.Done), units.Bytes(s.Total)))
+	}
+	left := "–"
+	if s.LeftHigh > 0 {
+		left = units.Duration(s.LeftLow) + " to " + units.Duration(s.LeftHigh)
+	}
+	out = append(out,
+		fmt.Sprintf("  rate      %s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average)),
+		fmt.Sprintf("  time      %s so far, %s estimated at the start", units.Duration(s.Elapsed), estimateWords(s)),
+		fmt.Sprintf("  left      %s", left))
+	if line := sparkline(s.Samples, min(60, w-14)); line != "" {
+		out = append(out, "  rate over time  "+reads.Render(line))
+	}
+	if s.Err != nil && s.State == run.Failed {
+		out = append(out, "")
+		for _, l := range wrap(s.Err.Error(), w-4) {
+			out = append(out, "  "+bad.Render(l))
+		}
+	}
+	for _, n := range s.Notes {
+		for _, l := range wrap("· "+n, w-4) {
+			out = append(out, "  "+caution.Render(l))
+		}
+	}
+	if !s.Over() {
+		out = append(out, "", dim.Render("  Cancelling a capture leaves the shelf as it was. Cancelling a restore leaves the target without a table."))
+	}
+	return out
+}
+
+func estimateWords(s run.Snapshot) string {
+	if s.Estimate == 0 {
+		return "nothing"
+	}
+	return units.Duration(s.Estimate)
+}
+
+func stateWords(s run.Snapshot) string {
+	switch s.State {
+	case run.Running:
+		return reads.Render("running")
+	case run.Paused:
+		return caution.Render("paused")
+	case run.Done:
+		return good.Render("done")
+	case run.Cancelled:
+		return caution.Render("cancelled")
+	}
+	return bad.Render("failed")
+}
+
+func sparkline(samples []run.Sample, w int) string {
+	if len(samples) < 4 || w < 8 {
+		return ""
+	}
+	if len(samples) > w {
+		samples = samples[len(samples)-w:]
+	}
+	top := 1.0
+	for _, s := range samples {
+		top = max(top, s.Rate)
+	}
+	line := make([]rune, len(samples))
+	for i, s := range samples {
+		line[i] = sparks[min(7, int(s.Rate/top*8))]
+	}
+	return string(line)
+}
+
+// proofBody lists the claims of a proof with their evidence.
+func (m *model) proofBody(w int) []string {
+	p := m.proof
+	if t := m.twin(); p == nil && t != nil {
+		if all := m.boards[m.board].proofs[t.ID]; len(all) > 0 {
+			p = all[0]
+		}
+	}
+	if p == nil {
+		return m.plain(w, "Proof", "shows the evidence that a twin can be read, or that a target holds what it should.",
+			"Choose a twin in Dates (4) and press v to read every block of it.",
+			"After every restore the target is read back and compared without being asked.")
+	}
+	verdict := good.Render("✓ " + p.Words())
+	if !p.Holds() {
+		verdict = bad.Render("✗ " + p.Words())
+	}
+	out := []string{" " + verdict + fmt.Sprintf("   %s read, %s", units.Bytes(p.Read), units.Moment(p.When)), "   Proof of " + p.Of + m.twinWords(p), ""}
+	for _, c := range p.Claims {
+		mark, paint := good.Render(" ✓ holds "), strong
+		if !c.Holds {
+			mark, paint = bad.Render(" ✗ fails "), bad
+		}
+		out = append(out, mark+fit(c.About, 34)+" "+paint.Render(fit(c.Says, w-45)))
+		for _, l := range wrap(c.Evidence, w-13) {
+			out = append(out, dim.Render("            "+l))
+		}
+	}
+	return out
+}
+
+func (m *model) twinWords(p *shelf.Proof) string {
+	for _, t := range m.twins() {
+		if t.ID == p.Twin {
+			return ", twin of " + t.Machine + " of " + units.Moment(t.Taken)
+		}
+	}
+	return ""
+}
