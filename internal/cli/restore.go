@@ -166,7 +166,7 @@ func (o *options) showProof(p *shelf.Proof) error {
 			}
 			o.say("%s  %s: %s\n       %s", mark, c.About, c.Says, c.Evidence)
 		}
-		o.say("Proof of %s: %s, %s read.", p.Of, p.Words(), units.Bytes(p.Read))
+		o.say("Proof of %s: %s, %s compared.", p.Of, p.Words(), units.Bytes(p.Read))
 	}
 	if !p.Holds() {
 		return fmt.Errorf("%w: %s; what holds can be used, look at the claims above", prove.ErrFails, p.Words())

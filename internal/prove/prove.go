@@ -148,7 +148,7 @@ func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read i
 	var gapBytes int64
 	for _, a := range areas {
 		read += a.bytes
-		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(), Evidence: fmt.Sprintf("%s in %s read and hashed", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
+		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(), Evidence: fmt.Sprintf("%s in %s compared", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
 		if !c.Holds {
 			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()), a.bad.Bounds().Start, a.reason)
 		}
@@ -165,7 +165,7 @@ func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read i
 		}
 	}
 	if gaps.Holds {
-		gaps.Evidence = units.Bytes(gapBytes) + " read and hashed"
+		gaps.Evidence = units.Bytes(gapBytes) + " compared"
 	}
 	return append(out, gaps), read
 }

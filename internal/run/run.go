@@ -78,6 +78,7 @@ type Snapshot struct {
 	Phases   []string
 	Done     int64 // bytes, in this phase
 	Total    int64 // bytes, of this phase
+	All      int64 // bytes done in all phases
 	Elapsed  time.Duration
 	Estimate time.Duration // said at the start, for all phases
 	Rate     float64       // bytes per second, lately
@@ -217,11 +218,12 @@ func (r *Run) Snapshot() Snapshot {
 
 func (r *Run) rates(s *Snapshot) {
 	busy := time.Since(r.phaseStart) - r.pausedFor
+	done := s.Done
 	if s.Over() {
-		busy = s.Elapsed
+		busy, done = s.Elapsed, s.All
 	}
 	if busy > 0 {
-		s.Average = float64(s.Done) / busy.Seconds()
+		s.Average = float64(done) / busy.Seconds()
 	}
 	s.Rate = s.Average
 	if n := len(s.Samples); n > 0 {
@@ -265,6 +267,7 @@ func (c *Context) Step(n int64) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.snap.Done += n
+	r.snap.All += n
 	if now := time.Now(); now.Sub(r.lastAt) >= sampleEvery {
 		rate := float64(r.snap.Done-r.lastDone) / now.Sub(r.lastAt).Seconds()
 		r.snap.Samples = append(r.snap.Samples, Sample{now.Sub(r.start), rate})

@@ -9,7 +9,7 @@ import (
 )
 
 // spineHeights are the heights of a twin's spine by how much it brought.
-var spineHeights = []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
+var spineHeights = []string{"▁", "▂", "▃", "▄", "▅", "▆"}
 
 // datesBody shows the boards with their twins, and the selected twin below.
 func (m *model) datesBody(w int) []string {
@@ -41,7 +41,7 @@ func (m *model) boardLine(i, w int) string {
 	first := max(0, min(len(b.twins)-(w-60)/3, b.at-2))
 	for j := first; j < len(b.twins) && j-first < max(3, (w-60)/3); j++ {
 		t := b.twins[j]
-		h := spineHeights[min(7, int(8*t.Added/most))]
+		h := spineHeights[min(5, int(6*t.Added/most))]
 		spine := " " + h + h
 		switch {
 		case j == b.at && i == m.board:
@@ -110,5 +110,6 @@ func regionLine(r shelf.Region, w int) string {
 	case len(r.Omitted) > 0:
 		state += dim.Render("  without " + strings.Join(r.Omitted, ", "))
 	}
-	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), 22) + fit(r.Role, 10) + fit(r.Kind, 7) + right(units.Bytes(r.Span.Len()), 9) + "  " + fit(state, w-56)
+	title := min(30, max(14, w-68))
+	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) + fit(r.Role, 10) + fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 9) + " " + fit(state, w-33-title)
 }

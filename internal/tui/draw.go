@@ -137,17 +137,31 @@ func (m *model) body(w int) ([]string, int) {
 }
 
 func (m *model) plain(w int, title, does string, lines ...string) []string {
-	out := []string{"", " " + strong.Render(title) + " " + does, ""}
-	for _, l := range lines {
-		for i, part := range wrap(l, w-6) {
-			mark := "   "
-			if i == 0 {
-				mark = " · "
-			}
-			out = append(out, mark+part)
+	out := []string{""}
+	for i, l := range wrap(title+" "+does, w-2) {
+		if i == 0 {
+			l = strong.Render(title) + strings.TrimPrefix(l, title)
 		}
+		out = append(out, " "+l)
+	}
+	out = append(out, "")
+	for _, l := range lines {
+		out = append(out, bullet(l, w)...)
 	}
 	return out
+}
+
+// bullet is a sentence with a dot before it, over as many lines as it needs.
+func bullet(s string, w int) []string {
+	lines := wrap(s, w-4)
+	for i := range lines {
+		if i == 0 {
+			lines[i] = " · " + lines[i]
+		} else {
+			lines[i] = "   " + lines[i]
+		}
+	}
+	return lines
 }
 
 func (m *model) helpBody(w int) []string {
@@ -164,10 +178,14 @@ func (m *model) helpBody(w int) []string {
 	}
 	out = append(out, "", " "+strong.Render("The rails"), "")
 	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown", "░ free inside a part", "─ no part"}
-	for _, l := range wrap(strings.Join(legend, "   "), w-6) {
-		out = append(out, "   "+l)
+	line := "  "
+	for _, l := range legend {
+		if ansi.StringWidth(line+l) > w-4 {
+			out, line = append(out, line), "  "
+		}
+		line += " " + l + "  "
 	}
-	out = append(out, "   READS is never written. WRITES is written only after its last page, where you type what stands on its sticker.",
-		"   While a run is on: ━ done, × can't be read, · still to come.")
-	return out
+	out = append(out, line)
+	out = append(out, bullet("READS is never written. WRITES is written only after its last page, where you type what stands on its sticker.", w)...)
+	return append(out, bullet("While a run is on: ━ done, × can't be read, · still to come.", w)...)
 }

@@ -2,8 +2,12 @@ package tui
 
 import (
 	"fmt"
+	"slices"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/restore"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -29,25 +33,25 @@ func (m *model) fitBody(w int) []string {
 		return []string{"", dim.Render(" Working out what goes where …")}
 	}
 	d := &t.Disks[min(m.twinDisk, len(t.Disks)-1)]
+	title := min(30, max(16, w-60))
 	out := []string{" " + strong.Render("Every part keeps its place and its size."), "",
-		dim.Render("     " + fit("part", 25) + fit("role", 10) + right("size", 9) + right("used", 11) + "   place on the target")}
+		dim.Render("     " + fit("part", title) + fit("role", 10) + right("size", 9) + right("used", 11) + "   begins, as before, at")}
 	for _, r := range d.Parts() {
 		p := patternOf(tableRole(r.Role))
-		out = append(out, "   "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", r.Part, r.Title()), 25)+fit(r.Role, 10)+right(units.Bytes(r.Span.Len()), 9)+right(units.Bytes(r.Used), 11)+
-			fmt.Sprintf("   from %s, as before", units.Bytes(r.Span.Start)))
+		out = append(out, "   "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title)+fit(r.Role, 10)+right(units.Bytes(r.Span.Len()), 9)+right(units.Bytes(r.Used), 11)+
+			"   "+units.Bytes(r.Span.Start))
 	}
 	if left := m.restore.Fit.Leftover; !left.Empty() {
-		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over behind the last part, unused", fit("nothing", 35), right(units.Bytes(left.Len()), 9))))
+		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+10), right(units.Bytes(left.Len()), 9))))
 	}
 	out = append(out, "")
-	for _, n := range m.restore.Fit.Notes {
-		for _, l := range wrap(" · "+n, w-3) {
-			out = append(out, l)
-		}
-	}
 	_, data := m.restore.Bytes()
-	return append(out, fmt.Sprintf(" · the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
+	notes := append(slices.Clone(m.restore.Fit.Notes), fmt.Sprintf("the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
 		units.Bytes(d.Identity.Size), units.Bytes(data), units.Duration(m.restore.Estimate())))
+	for _, n := range append(notes, restore.Warnings(d)...) {
+		out = append(out, bullet(n, w)...)
+	}
+	return out
 }
 
 // summaryBody is the last page before anything is written.
@@ -68,7 +72,11 @@ func (m *model) summaryBody(w int) ([]string, int) {
 		}
 	}
 	id := m.target.Identity
-	out = append(out, " "+danger.Render(fmt.Sprintf(" LAST PAGE: everything on %s will be overwritten. ", disk.Sticker(id))), "")
+	head := fmt.Sprintf(" LAST PAGE: everything on %s will be overwritten. ", disk.Sticker(id))
+	for _, l := range wrap(head, w-2) {
+		out = append(out, " "+danger.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
+	}
+	out = append(out, "")
 	add("Reads", s.From, reads.Render)
 	add("Overwrites", s.To, writes.Render)
 	if len(s.Lost) == 0 {

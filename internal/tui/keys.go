@@ -408,7 +408,7 @@ func (m *model) keyConfirm(msg tea.KeyPressMsg) tea.Cmd {
 		}
 		t := m.twin()
 		r, proof := m.w.StartRestore(m.ctx, m.restore, t, min(m.twinDisk, len(t.Disks)-1))
-		m.confirm, m.summary = nil, nil
+		m.confirm, m.summary, m.written = nil, nil, m.target.Path
 		return m.start(r, func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
 	}
 	t, cmd := m.confirm.Update(msg)

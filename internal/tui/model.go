@@ -80,6 +80,7 @@ type model struct {
 	leaving bool // asked whether to leave while a run is on
 
 	proof    *shelf.Proof
+	written  string // path of the target that the last run wrote
 	planning int
 }
 
@@ -309,6 +310,11 @@ func (m *model) chooseMachine() {
 	}
 	m.machine = workshop.SuggestMachine(m.twins(), []*bench.Disk{m.source})
 	m.row, m.unquiet = 0, false
+	for i, r := range m.captureRows() {
+		if r.disk.Path == m.source.Path && r.part == 0 {
+			m.row = i
+		}
+	}
 }
 
 func (m *model) chosenDisks() []*bench.Disk {

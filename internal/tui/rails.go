@@ -9,6 +9,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -22,7 +23,6 @@ type railPart struct {
 	role   table.Role
 	used   int64
 	known  bool // used is known
-	gone   bool // not captured, or to be lost
 }
 
 // rail is a disk as it stands on the screen in every step.
@@ -48,9 +48,7 @@ func (m *model) sourceRail() rail {
 		if len(t.Disks) > 1 {
 			r.where += fmt.Sprintf(", disk %d of %d", i+1, len(t.Disks))
 		}
-		for _, p := range d.Parts() {
-			r.parts = append(r.parts, railPart{p.Span, p.Part, p.Title(), table.Role(p.Role), p.Used, p.Whole == "" && p.Captured, !p.Captured})
-		}
+		r.parts = twinParts(d)
 		r.state = units.Bytes(d.Used) + " used"
 	} else if m.source != nil {
 		d := m.source
@@ -82,6 +80,12 @@ func (m *model) targetRail() rail {
 	switch {
 	case d.Survey == nil:
 		r.state = d.Words()
+	case m.written == d.Path && (m.step == stepRun || m.step == stepProof):
+		r.parts = partsOf(d)
+		r.state = "being written"
+		if !m.running() {
+			r.state = "written by the last run"
+		}
 	case d.Survey.Blank():
 		r.state = "blank: erases nothing"
 	default:
@@ -92,13 +96,24 @@ func (m *model) targetRail() rail {
 			r.state = " ERASES UNKNOWN CONTENTS "
 		}
 	}
+	if t := m.twin(); m.step == stepFit && m.restore != nil && t != nil { // the planned disk
+		r.parts = twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)])
+	}
 	return r
+}
+
+func twinParts(d *shelf.TwinDisk) []railPart {
+	var out []railPart
+	for _, p := range d.Parts() {
+		out = append(out, railPart{p.Span, p.Part, p.Title(), table.Role(p.Role), p.Used, p.Whole == "" && p.Captured})
+	}
+	return out
 }
 
 func partsOf(d *bench.Disk) []railPart {
 	var out []railPart
 	for _, a := range d.Survey.Parts() {
-		out = append(out, railPart{a.Span, a.Part.Number, a.Title(), a.Role, a.Content.Used, a.Content.Maps, false})
+		out = append(out, railPart{a.Span, a.Part.Number, a.Title(), a.Role, a.Content.Used, a.Content.Maps})
 	}
 	return out
 }
@@ -244,7 +259,7 @@ func (r rail) caption(w int) string {
 	if r.danger {
 		state = danger.Render(state)
 	}
-	return word + sides(name, state, w-8)
+	return word + sides(name, " "+state, w-8)
 }
 
 // rails draws both rails; high says how many lines there are.

@@ -43,7 +43,7 @@ func (m *model) runBody(w int) []string {
 		left = units.Duration(s.LeftLow) + " to " + units.Duration(s.LeftHigh)
 	}
 	out = append(out,
-		fmt.Sprintf("  rate      %s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average)),
+		rateWords(s),
 		fmt.Sprintf("  time      %s so far, %s estimated at the start", units.Duration(s.Elapsed), estimateWords(s)),
 		fmt.Sprintf("  left      %s", left))
 	if line := sparkline(s.Samples, min(60, w-14)); line != "" {
@@ -64,6 +64,13 @@ func (m *model) runBody(w int) []string {
 		out = append(out, "", dim.Render("  Cancelling a capture leaves the shelf as it was. Cancelling a restore leaves the target without a table."))
 	}
 	return out
+}
+
+func rateWords(s run.Snapshot) string {
+	if s.Over() {
+		return fmt.Sprintf("  rate      %s in all, %s on average", units.Bytes(s.All), units.Rate(s.Average))
+	}
+	return fmt.Sprintf("  rate      %s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average))
 }
 
 func estimateWords(s run.Snapshot) string {
@@ -122,13 +129,23 @@ func (m *model) proofBody(w int) []string {
 	if !p.Holds() {
 		verdict = bad.Render("✗ " + p.Words())
 	}
-	out := []string{" " + verdict + fmt.Sprintf("   %s read, %s", units.Bytes(p.Read), units.Moment(p.When)), "   Proof of " + p.Of + m.twinWords(p), ""}
+	out := []string{" " + verdict + fmt.Sprintf("   %s compared, %s", units.Bytes(p.Read), units.Moment(p.When))}
+	for _, l := range wrap("Proof of "+p.Of+m.twinWords(p), w-4) {
+		out = append(out, "   "+l)
+	}
+	out = append(out, "")
 	for _, c := range p.Claims {
 		mark, paint := good.Render(" ✓ holds "), strong
 		if !c.Holds {
 			mark, paint = bad.Render(" ✗ fails "), bad
 		}
-		out = append(out, mark+fit(c.About, 34)+" "+paint.Render(fit(c.Says, w-45)))
+		about := min(34, max(26, w-70))
+		for i, l := range wrap(c.Says, w-about-12) {
+			if i > 0 {
+				mark, c.About = "         ", ""
+			}
+			out = append(out, mark+fit(c.About, about)+" "+paint.Render(l))
+		}
 		for _, l := range wrap(c.Evidence, w-13) {
 			out = append(out, dim.Render("            "+l))
 		}
