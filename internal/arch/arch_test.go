@@ -1,0 +1,102 @@
+// Package arch checks the arrows between the rooms of the house.
+package arch
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// order lists the packages from the ground up; each may use only what stands before it.
+var order = []string{
+	"span", "units", "disk", "table", "fsys", "fsys/fat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
+	"survey", "shelf", "fit", "rehearse", "run", "capture", "restore", "prove", "bench", "settings", "workshop", "demo", "cli", "tui",
+}
+
+type pkg struct {
+	ImportPath string
+	Imports    []string
+}
+
+func packages(t *testing.T) []pkg {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	cmd.Dir = "../.."
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []pkg
+	for d := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p pkg
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			return all
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, p)
+	}
+}
+
+func TestArrowsRunDownward(t *testing.T) {
+	for _, p := range packages(t) {
+		room, inside := strings.CutPrefix(p.ImportPath, "twinshelf/internal/")
+		if !inside || room == "testkit" || room == "arch" {
+			continue
+		}
+		at := slices.Index(order, room)
+		if at < 0 {
+			t.Errorf("package %s is not in the order of rooms: add it where it belongs", room)
+			continue
+		}
+		for _, imp := range p.Imports {
+			if below, ok := strings.CutPrefix(imp, "twinshelf/internal/"); ok {
+				k := slices.Index(order, below)
+				if k < 0 || k >= at {
+					t.Errorf("%s uses %s, which doesn't stand below it", room, below)
+				}
+				if strings.HasPrefix(room, "fsys/") && room != "fsys/families" && strings.HasPrefix(below, "fsys/") {
+					t.Errorf("file system family %s knows %s", room, below)
+				}
+			}
+			screen := strings.Contains(imp, "charm.land") || strings.Contains(imp, "charmbracelet")
+			if screen && room != "tui" || strings.Contains(imp, "spf13/cobra") && room != "cli" {
+				t.Errorf("%s uses the interface library %s", room, imp)
+			}
+			if room == "tui" && strings.HasSuffix(imp, "/internal/cli") || room == "cli" && strings.HasSuffix(imp, "/internal/tui") {
+				t.Errorf("%s uses %s", room, imp)
+			}
+		}
+	}
+}
+
+// TestOneDoorForWriting looks for files opened for writing outside the rooms
+// that may: the guard, the shelf's own files, settings, the log, and the
+// demo's stand-ins.
+func TestOneDoorForWriting(t *testing.T) {
+	allowed := []string{"disk/guard.go", "disk/file.go", "shelf/backend.go", "shelf/shelf.go", "settings/settings.go", "cli/root.go", "demo/build.go", "testkit/testkit.go"}
+	err := filepath.WalkDir("..", func(path string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		for _, call := range []string{"os.OpenFile", "os.Create(", "os.WriteFile", "O_RDWR", "O_WRONLY"} {
+			if strings.Contains(string(b), call) && !slices.Contains(allowed, strings.TrimPrefix(filepath.ToSlash(path), "../")) {
+				t.Errorf("%s uses %s: disks are written through disk.Guard only", path, call)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

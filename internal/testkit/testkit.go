@@ -1,0 +1,193 @@
+// Package testkit is what several packages' tests share: the operating
+// system's tools, file systems made by them, and runs that are waited for.
+package testkit
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/run"
+	"twinshelf/internal/table"
+)
+
+// Need skips the test, with a clear message, where a tool is missing. In CI
+// (the variable CI is set) nothing is skipped: a missing tool fails.
+func Need(t testing.TB, tools ...string) {
+	t.Helper()
+	for _, tool := range tools {
+		if _, err := Path(tool); err != nil {
+			Lacks(t, tool+" is not installed: run scripts/test as root once")
+		}
+	}
+}
+
+// Lacks skips the test, or fails it in CI.
+func Lacks(t testing.TB, what string) {
+	t.Helper()
+	if os.Getenv("CI") != "" {
+		t.Fatal(what)
+	}
+	t.Skip(what)
+}
+
+// Root skips the test unless it runs as root.
+func Root(t testing.TB) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		Lacks(t, "this test needs root: it mounts file systems and attaches loop devices")
+	}
+}
+
+// Path finds a tool, also where only root's PATH looks.
+func Path(tool string) (string, error) {
+	if p, err := exec.LookPath(tool); err == nil {
+		return p, nil
+	}
+	return exec.LookPath("/usr/sbin/" + tool)
+}
+
+// Try runs a tool and gives its output and error.
+func Try(tool string, args ...string) (string, error) {
+	p, err := Path(tool)
+	if err != nil {
+		return "", err
+	}
+	out, err := exec.Command(p, args...).CombinedOutput()
+	return string(out), err
+}
+
+// Do runs a tool that must succeed.
+func Do(t testing.TB, tool string, args ...string) string {
+	t.Helper()
+	out, err := Try(tool, args...)
+	if err != nil {
+		t.Fatalf("%s %s: %v\n%s", tool, strings.Join(args, " "), err, out)
+	}
+	return out
+}
+
+// Image makes a sparse image file of size bytes.
+func Image(t testing.TB, name string, size int64) string {
+	t.Helper()
+	p := filepath.Join(t.TempDir(), name)
+	Sparse(t, p, size)
+	return p
+}
+
+// Sparse makes or resizes a sparse file.
+func Sparse(t testing.TB, path string, size int64) {
+	t.Helper()
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if err := f.Truncate(size); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Place copies a file's data into another file at byte off, leaving holes.
+func Place(t testing.TB, from, to string, off int64) {
+	t.Helper()
+	src, err := disk.Open(from, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer src.Close()
+	dst, err := os.OpenFile(to, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dst.Close()
+	buf := make([]byte, 1<<20)
+	for at := int64(0); ; {
+		sp, err := src.NextData(at)
+		if err != nil {
+			return
+		}
+		for pos := sp.Start; pos < sp.End; pos += int64(len(buf)) {
+			n := min(int64(len(buf)), sp.End-pos)
+			if err := disk.ReadFull(src, buf[:n], pos); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := dst.WriteAt(buf[:n], off+pos); err != nil {
+				t.Fatal(err)
+			}
+		}
+		at = sp.End
+	}
+}
+
+// Extract copies n bytes at byte off of a file into a new sparse file.
+func Extract(t testing.TB, from string, off, n int64) string {
+	t.Helper()
+	out := Image(t, "extract.img", n)
+	src, err := os.Open(from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer src.Close()
+	dst, err := os.OpenFile(out, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dst.Close()
+	buf, zero := make([]byte, 64<<10), make([]byte, 64<<10)
+	for pos := int64(0); pos < n; pos += int64(len(buf)) {
+		k := min(int64(len(buf)), n-pos)
+		if _, err := src.ReadAt(buf[:k], off+pos); err != nil {
+			t.Fatal(err)
+		}
+		if string(buf[:k]) != string(zero[:k]) {
+			if _, err := dst.WriteAt(buf[:k], pos); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	return out
+}
+
+// WriteTable builds a table and writes it into an image file.
+func WriteTable(t testing.TB, path string, l table.Layout, size int64) {
+	t.Helper()
+	patches, err := table.Build(l, size)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, p := range patches {
+		if _, err := f.WriteAt(p.Data, p.Off); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// Run carries work out and waits for its end.
+func Run(work func(*run.Context) error) error {
+	return run.Start(context.Background(), "test", nil, 0, work).Wait()
+}
+
+// Target describes a file or device for the guard, as it is now.
+func Target(t testing.TB, path string) disk.Target {
+	t.Helper()
+	d, err := disk.Open(path, disk.Identity{Model: filepath.Base(path), Serial: "SN-TEST-4711"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	print, err := disk.Fingerprint(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return disk.Target{Path: path, Identity: d.Identity(), Fingerprint: print}
+}
