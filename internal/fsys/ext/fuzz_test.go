@@ -1,0 +1,60 @@
+package ext
+
+import (
+	"io/fs"
+	"os"
+	"testing"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/testkit"
+)
+
+// FuzzProbe overwrites bytes of a real file system: whatever they say, the
+// walk ends and stays within the volume.
+func FuzzProbe(f *testing.F) {
+	testkit.Need(f, "mkfs.ext4")
+	img := testkit.Image(f, "seed.img", 4<<20)
+	testkit.Do(f, "mkfs.ext4", append([]string{"-q", "-F", "-b", "1024", "-d", "."}, img)...)
+	seed, err := os.ReadFile(img)
+	if err != nil {
+		f.Fatal(err)
+	}
+	for _, at := range []uint32{1024, 2048, 1024 + 0x18, 1024 + 0x20, 1024 + 0x60} {
+		f.Add(at, []byte{0xFF, 0xFF, 0xFF, 0xFF}, at+8, []byte{0, 0, 0, 0})
+	}
+	f.Fuzz(func(t *testing.T, at uint32, patch []byte, at2 uint32, patch2 []byte) {
+		m := disk.NewMemory(int64(len(seed)), 512)
+		copy(m.Bytes, seed)
+		copy(m.Bytes[int(at)%len(seed):], patch)
+		copy(m.Bytes[int(at2)%len(seed):], patch2)
+		v, err := Probe(m, m.Size(), 512)
+		if err != nil || v == nil {
+			return
+		}
+		last := int64(0)
+		for sp, err := range v.Used() {
+			if err != nil {
+				break
+			}
+			if sp.Start < last || sp.End > v.Info().Size || sp.Empty() {
+				t.Fatalf("used area %v behind %d in a volume of %d bytes", sp, last, v.Info().Size)
+			}
+			last = sp.End
+		}
+		if files, err := v.(fsys.Files).Files(); err == nil {
+			budget := 200
+			_ = fs.WalkDir(files, ".", func(name string, e fs.DirEntry, err error) error {
+				if budget--; budget < 0 {
+					return fs.SkipAll
+				}
+				if err == nil && e.Type().IsRegular() {
+					if r, err := files.Open(name); err == nil {
+						_, _ = r.Read(make([]byte, 4096))
+					}
+				}
+				return nil
+			})
+		}
+	})
+}
