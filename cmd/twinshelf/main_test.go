@@ -1,0 +1,215 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/testkit"
+)
+
+// TestMain lets the test binary be the program.
+func TestMain(m *testing.M) {
+	if os.Getenv("RUN_MAIN") == "1" {
+		main()
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// place is a workshop of the tests: a state folder and a demo bench.
+type place struct {
+	t     *testing.T
+	dir   string
+	disks string
+	shelf string
+}
+
+func newPlace(t *testing.T) place {
+	p := place{t: t, dir: t.TempDir()}
+	p.disks, p.shelf = filepath.Join(p.dir, "demo/disks"), filepath.Join(p.dir, "demo/oak")
+	if _, errs, code := p.run("", "demo", "--keep", filepath.Join(p.dir, "demo"), "--only-make"); code != 0 {
+		t.Fatalf("the demo can't be made: %s", errs)
+	}
+	return p
+}
+
+func (p place) command(args ...string) *exec.Cmd {
+	c := exec.Command(os.Args[0], args...)
+	c.Env = append(os.Environ(), "RUN_MAIN=1", "XDG_STATE_HOME="+filepath.Join(p.dir, "state"), "TWINSHELF_SHELF=")
+	return c
+}
+
+func (p place) run(in string, args ...string) (out, errs string, code int) {
+	p.t.Helper()
+	c := p.command(args...)
+	var o, e bytes.Buffer
+	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(in), &o, &e
+	err := c.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		code = exit.ExitCode()
+	} else if err != nil {
+		p.t.Fatal(err)
+	}
+	return o.String(), e.String(), code
+}
+
+func TestCommandsAndTheirStatuses(t *testing.T) {
+	p := newPlace(t)
+	disk := func(name string) string { return filepath.Join(p.disks, name) }
+	junk := filepath.Join(p.dir, "junk")
+	os.MkdirAll(junk, 0o700)
+	os.WriteFile(filepath.Join(junk, "letter.txt"), []byte("x"), 0o600)
+	empty := filepath.Join(p.dir, "empty.img")
+	os.WriteFile(empty, nil, 0o600)
+	for _, c := range []struct {
+		in   string
+		args []string
+		code int
+		says string
+	}{
+		{"", []string{"--help"}, 0, "Examples:"},
+		{"", []string{"completion", "bash"}, 0, "bash completion"},
+		{"", []string{"bench", "--disk", p.disks}, 0, "Kestrel K2 256"},
+		{"", []string{"bench", "--disk", filepath.Join(p.dir, "missing.img")}, 1, "no such file"},
+		{"", []string{"bench", "--disk", empty}, 1, "is empty"},
+		{"", []string{"nonsense"}, 2, "no command"},
+		{"", []string{"bench", "--wrong"}, 2, "unknown flag"},
+		{"", []string{"dates"}, 2, "--shelf"},
+		{"", []string{"--shelf", junk, "dates"}, 1, "no shelf"},
+		{"", []string{"--shelf", p.shelf, "dates"}, 0, "Weighbridge"},
+		{"", []string{"--shelf", p.shelf, "dates", "Purser's laptop"}, 0, "Cormorant C 500"},
+		{"", []string{"--shelf", p.shelf, "dates", "Nobody"}, 2, "no such twin"},
+		{"", []string{"shelf", "new", junk}, 1, "not empty"},
+		{"", []string{"shelf", "new", filepath.Join(p.dir, "elm"), "--name", "Elm"}, 0, "is ready"},
+		{"", []string{"--shelf", p.shelf, "shelf", "show"}, 0, "9 twins"},
+		{"", []string{"--shelf", p.shelf, "shelf", "reindex"}, 0, "blocks"},
+		{"", []string{"--shelf", filepath.Join(p.dir, "elm"), "capture", disk("weighbridge.img")}, 2, "--machine"},
+		{"", []string{"--shelf", p.shelf, "capture", disk("weighbridge.img"), "--plan"}, 0, "Weighbridge: "},
+		{"", []string{"--shelf", p.shelf, "capture", disk("weighbridge.img"), "--without", "7"}, 2, "no part 7"},
+		{"", []string{"--shelf", p.shelf, "capture", disk("weighbridge.img")}, 0, "new on the shelf"},
+		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge"}, 0, "claims hold"},
+		{"", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img"), "--plan"}, 0, "Overwrites:"},
+		{"wrong\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 3, "nothing was written"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("weighbridge.img"), "--confirm", "A0D2"}, 1, "too small by 252 050 759 680 bytes"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img")}, 2, "--from-disk"},
+		{"7731\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 0, "claims hold"},
+		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge", "--target", disk("heron-1tb.img")}, 0, "claims hold"},
+		{"", []string{"--shelf", p.shelf, "prove", "Harbour kiosk", "--target", disk("heron-1tb.img")}, 4, "FAILS"},
+	} {
+		out, errs, code := p.run(c.in, c.args...)
+		if code != c.code || !strings.Contains(out+errs, c.says) {
+			t.Errorf("%q ended with %d (wanted %d) and said\n%s%s(wanted %q)", c.args, code, c.code, out, errs, c.says)
+		}
+	}
+}
+
+func TestJSON(t *testing.T) {
+	p := newPlace(t)
+	for _, args := range [][]string{
+		{"bench", "--disk", p.disks}, {"--shelf", p.shelf, "dates"}, {"--shelf", p.shelf, "dates", "Ticket desk"}, {"--shelf", p.shelf, "shelf", "show"},
+		{"--shelf", p.shelf, "capture", "--plan", filepath.Join(p.disks, "ticket-desk.img")}, {"--shelf", p.shelf, "prove", "Weighbridge"},
+		{"--shelf", p.shelf, "restore", "Weighbridge", filepath.Join(p.disks, "heron-1tb.img"), "--plan"},
+	} {
+		out, errs, code := p.run("", append(args, "--json")...)
+		var v any
+		if err := json.Unmarshal([]byte(out), &v); err != nil || code != 0 {
+			t.Errorf("%q: %d %v\n%s%s", args, code, err, out, errs)
+		}
+	}
+}
+
+// TestDamagedPack: status 4, the hurt part is named, the others hold.
+func TestDamagedPack(t *testing.T) {
+	p := newPlace(t)
+	packs, _ := filepath.Glob(filepath.Join(p.shelf, "packs", "*.pack"))
+	var largest string
+	var size int64
+	for _, f := range packs {
+		if st, _ := os.Stat(f); st.Size() > size {
+			largest, size = f, st.Size()
+		}
+	}
+	f, err := os.OpenFile(largest, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.WriteAt(bytes.Repeat([]byte{0xA5}, 4096), size/2)
+	f.Close()
+	out, errs, code := p.run("", "--shelf", p.shelf, "prove", "Ticket desk")
+	if code != 4 || !strings.Contains(out, "FAILS") || !strings.Contains(out, "holds") || !strings.Contains(out, filepath.Base(largest)) {
+		t.Errorf("%d\n%s%s", code, out, errs)
+	}
+}
+
+// TestKilledCapture kills the program in the middle: earlier twins stay whole, and it can be done again.
+func TestKilledCapture(t *testing.T) {
+	p := newPlace(t)
+	img := filepath.Join(p.dir, "big.img")
+	b := make([]byte, 300<<20)
+	for i := 0; i < len(b); i += 8 {
+		b[i], b[i+1], b[i+2] = byte(i>>8), byte(i>>16), byte(i*i>>7)
+	}
+	clear(b[:4096])
+	clear(b[len(b)-4096:])
+	if err := os.WriteFile(img, b, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	c := p.command("--shelf", p.shelf, "capture", img, "--machine", "Big")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
+		if tmp, _ := filepath.Glob(filepath.Join(p.shelf, "tmp", "*.pack")); len(tmp) > 0 {
+			break
+		}
+	}
+	c.Process.Kill()
+	c.Wait()
+	if out, errs, code := p.run("", "--shelf", p.shelf, "dates"); code != 0 || strings.Contains(out, "Big") {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+	if out, errs, code := p.run("", "--shelf", p.shelf, "prove", "Ticket desk"); code != 0 {
+		t.Errorf("an earlier twin is hurt: %s%s", out, errs)
+	}
+	if out, errs, code := p.run("", "--shelf", p.shelf, "capture", img, "--machine", "Big"); code != 0 {
+		t.Errorf("the second try: %d %s%s", code, out, errs)
+	}
+}
+
+func TestDemoWalk(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	out, errs, code := p.run("", "demo", "--walk")
+	for _, want := range []string{"timetable-winter.txt was deleted later and is back", "notice-storm.txt was added later and is gone", "Everything holds"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("it doesn't say %q", want)
+		}
+	}
+	if code != 0 || strings.Contains(out, "FAILS") {
+		t.Errorf("%d\n%s%s", code, out, errs)
+	}
+}
+
+// TestRestoredDemoIsSoundForOthers lets the system's own tools judge a restored disk.
+func TestRestoredDemoIsSoundForOthers(t *testing.T) {
+	testkit.Need(t, "partx", "e2fsck", "blkid")
+	p := newPlace(t)
+	target := filepath.Join(p.disks, "heron-1tb.img")
+	if out, errs, code := p.run("", "--shelf", p.shelf, "restore", "Harbour kiosk", target, "--confirm", "7731"); code != 0 {
+		t.Fatalf("%s%s", out, errs)
+	}
+	if out := testkit.Do(t, "partx", "--show", "-o", "NR,NAME", target); !strings.Contains(out, "kiosk") || strings.Count(out, "\n") != 4 {
+		t.Errorf("partx: %s", out)
+	}
+	testkit.Do(t, "e2fsck", "-fn", target+"?offset=105906176")
+	if out := testkit.Do(t, "blkid", "-p", "-O", "105906176", target); !strings.Contains(out, "kiosk-root") {
+		t.Errorf("blkid: %s", out)
+	}
+}

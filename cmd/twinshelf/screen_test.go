@@ -1,0 +1,123 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"twinshelf/internal/tmuxtest"
+)
+
+func demoScreen(t *testing.T, w, h int, env ...string) *tmuxtest.Term {
+	t.Helper()
+	env = append(env, "RUN_MAIN=1", "XDG_STATE_HOME="+t.TempDir())
+	s := tmuxtest.Start(t, w, h, env, os.Args[0], "demo")
+	s.WaitFor("1 Bench", "Kestrel K2 256", "Turnstone CF 4", "may be written")
+	s.WaitGone("Looking")
+	return s
+}
+
+func TestScreenCaptures(t *testing.T) {
+	s := demoScreen(t, 120, 36)
+	s.Keys("Down", "Down", "Enter") // the purser's first disk
+	scr := s.WaitFor("Machine  Purser's laptop", "it fits, even if nothing can be packed")
+	if strings.Count(scr, "[■]") != 5 { // two disks, three parts
+		t.Errorf("not both disks of the laptop are chosen:\n%s", scr)
+	}
+	s.Keys("Enter")
+	s.WaitFor("Capture of Purser's laptop   done")
+	s.Keys("4")
+	s.WaitFor("3 twins")
+	s.Keys("Down")
+	s.WaitFor("twin 3 of 3", "Not proven yet", "Cormorant C 500")
+	s.Keys("v")
+	s.WaitFor("claims hold", "Proof of the shelf")
+	s.Keys("q")
+	s.WaitFor("[exit 0]")
+}
+
+func TestScreenRestores(t *testing.T) {
+	s := demoScreen(t, 120, 36)
+	s.Keys("Down", "w")
+	s.WaitFor("Nothing is written before you confirm", "blank: erases nothing")
+	s.Keys("4")
+	s.WaitFor("Weighbridge")
+	s.Keys("Down", "Down", "Left")
+	s.WaitFor("2026-10-30 18:05")
+	s.Keys("Enter")
+	s.WaitFor("Every part keeps its place", "left over, unused")
+	s.Keys("Enter")
+	s.WaitFor("LAST PAGE", "HH1-90C2E7731", "Ticket desk, as it was on 2026-10-30")
+	s.Type("0000")
+	s.Keys("Enter")
+	s.WaitFor("Nothing was written")
+	s.Keys("BSpace", "BSpace", "BSpace", "BSpace")
+	s.Type("7731")
+	s.Keys("Enter")
+	s.WaitFor("all 10 claims hold", "equals the twin, byte for byte")
+	s.Keys("6")
+	s.WaitFor("Restore of Ticket desk   done")
+	s.Keys("1")
+	s.WaitFor("ERASES 4 PARTS")
+	s.Keys("q")
+	s.WaitFor("[exit 0]")
+}
+
+func TestScreenGuards(t *testing.T) {
+	s := demoScreen(t, 120, 36)
+	s.Keys("w")
+	s.WaitFor("is the disk that is read")
+	s.Keys("G", "Up", "Up", "w")
+	s.WaitFor("Plover P5 2 TB is out of reach")
+	s.Keys("p")
+	s.Until("the padlock to be off", func(x string) bool {
+		return !strings.Contains(x, "■ out of reach") && !strings.Contains(x, "Looking")
+	})
+	s.Keys("p")
+	s.WaitFor("■ out of reach")
+	s.Keys("5")
+	s.WaitFor("Fit", "needs a target")
+	s.Keys("Escape")
+	s.WaitFor("may be written")
+	for _, k := range []string{"2", "8", "7", "6"} {
+		s.Keys(k)
+		s.WaitFor(map[string]string{"2": "prepares a disk", "8": "page for the customer", "7": "evidence", "6": "Nothing has been started"}[k])
+	}
+	s.Keys("?")
+	s.WaitFor("Keys of this step", "start-up", "free inside a part")
+	s.Keys("Escape")
+	s.WaitGone("Keys of this step")
+}
+
+var escape = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+func TestScreenSmallAndWithoutColour(t *testing.T) {
+	s := demoScreen(t, 80, 24, "NO_COLOR=1")
+	for _, c := range escape.FindAllString(s.Screen("-e"), -1) {
+		if strings.Contains(c, "38;") || strings.Contains(c, "48;") || regexp.MustCompile(`\b[349][0-7]m`).MatchString(c) {
+			t.Fatalf("there is colour: %q", c)
+		}
+	}
+	s.WaitFor("READS", "WRITES", "? help")
+	s.Resize(132, 43)
+	s.WaitFor("demo, shelf Oak", "q leave")
+	s.Resize(50, 12)
+	s.WaitFor("too small")
+	s.Resize(80, 24)
+	s.WaitFor("READS", "q leave")
+	s.Keys("4")
+	s.WaitFor("Weighbridge", "Sandmartin S 64", "1.79 MB used")
+	s.Keys("/")
+	s.Type("2026-09")
+	s.Keys("Enter")
+	s.WaitFor("2026-09-14 20:30")
+}
+
+func TestScreenNeedsATerminal(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	if _, errs, code := p.run("", "--disk", filepath.Join(p.dir, "x.img")); code != 1 || !strings.Contains(errs, "use the commands instead") {
+		t.Errorf("%d %s", code, errs)
+	}
+}
