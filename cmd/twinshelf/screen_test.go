@@ -80,7 +80,7 @@ func TestScreenGuards(t *testing.T) {
 	s.Keys("5")
 	s.WaitFor("Fit", "needs a target")
 	s.Keys("Escape")
-	s.WaitFor("may be written")
+	s.WaitFor("□ may be written")
 	for _, k := range []string{"2", "8", "7", "6"} {
 		s.Keys(k)
 		s.WaitFor(map[string]string{"2": "prepares a disk", "8": "page for the customer", "7": "evidence", "6": "Nothing has been started"}[k])

@@ -91,17 +91,27 @@ func (m *model) message(w int) string {
 	return ""
 }
 
+// keyLine is the last line: the keys that work now. Help and leaving stand at
+// the right end, so that a narrow window never cuts them off.
 func (m *model) keyLine(w int) string {
+	all := m.bindings()
+	last := ""
+	if n := len(all); n > 2 && all[n-1].key == "q" {
+		for _, b := range all[n-2:] {
+			last += keyStyle.Render(b.key) + " " + b.does + " "
+		}
+		all = all[:n-2]
+	}
 	line, used := " ", 1
-	for _, b := range m.bindings() {
-		n := lipgloss.Width(b.key) + lipgloss.Width(b.does) + 4
-		if used+n > w {
+	for _, b := range all {
+		n := lipgloss.Width(b.key) + lipgloss.Width(b.does) + 3
+		if used+n+lipgloss.Width(last) > w {
 			break
 		}
-		line += keyStyle.Render(b.key) + " " + b.does + "   "
+		line += keyStyle.Render(b.key) + " " + b.does + "  "
 		used += n
 	}
-	return line
+	return sides(line, last, w)
 }
 
 // body gives the lines of the present step, and which one must stay in view.
