@@ -87,9 +87,13 @@ func TestGPTDamage(t *testing.T) {
 		{"back-up header", func(b []byte) { b[last+60] ^= 1 }, "the first copy is used", false, 3, Damage},
 		{"both headers", func(b []byte) { b[512+60] ^= 1; b[last+60] ^= 1 }, "both copies", false, 0, Damage},
 		{"no protective MBR", func(b []byte) { clear(b[:512]) }, "protective MBR is missing", false, 3, Warning},
-		{"absurd entry count", func(b []byte) { reheader(b[512:1024], func(h []byte) { binary.LittleEndian.PutUint32(h[hdrCount:], 1<<31) }) }, "claims 2147483648 entries", true, 3, Damage},
+		{"absurd entry count", func(b []byte) {
+			reheader(b[512:1024], func(h []byte) { binary.LittleEndian.PutUint32(h[hdrCount:], 1<<31) })
+		}, "claims 2147483648 entries", true, 3, Damage},
 		{"absurd header size", func(b []byte) { binary.LittleEndian.PutUint32(b[512+hdrSize:], 1<<30) }, "claims a size", true, 3, Damage},
-		{"header of another place", func(b []byte) { reheader(b[512:1024], func(h []byte) { binary.LittleEndian.PutUint64(h[hdrMyLBA:], 77) }) }, "belongs at sector 77", true, 3, Damage},
+		{"header of another place", func(b []byte) {
+			reheader(b[512:1024], func(h []byte) { binary.LittleEndian.PutUint64(h[hdrMyLBA:], 77) })
+		}, "belongs at sector 77", true, 3, Damage},
 	} {
 		m := written(t, gptLayout(512, 128), size)
 		c.harm(m.Bytes)
