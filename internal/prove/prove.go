@@ -70,7 +70,7 @@ func where(disks, i int, r shelf.Region) string {
 }
 
 // check reads pieces in parallel and files each under its area.
-func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area, test func(disk.Piece, []byte) ([]byte, string)) error {
+func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area, test func(disk.Piece, []byte) (buf []byte, bad string, skipped bool)) error {
 	type task struct {
 		p disk.Piece
 		a *area
@@ -82,7 +82,8 @@ func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), are
 			var buf []byte
 			for t := range tasks {
 				var bad string
-				buf, bad = test(t.p, buf)
+				var skipped bool
+				buf, bad, skipped = test(t.p, buf)
 				t.a.add(t.p.Span, bad)
 				state := run.Finished
 				if bad != "" {
@@ -90,7 +91,11 @@ func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), are
 				}
 				rc.MarkRead(t.p.Span, state)
 				rc.MarkWritten(t.p.Span, state)
-				_ = rc.Step(t.p.Len())
+				if skipped {
+					_ = rc.Skip(t.p.Len())
+				} else {
+					_ = rc.Step(t.p.Len())
+				}
 			}
 		})
 	}
@@ -192,12 +197,12 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 					return
 				}
 			}
-		}, areas, func(p disk.Piece, buf []byte) ([]byte, string) {
+		}, areas, func(p disk.Piece, buf []byte) ([]byte, string, bool) {
 			b, err := d.ReadPiece(p, buf)
 			if err != nil {
-				return buf, err.Error()
+				return buf, err.Error(), false
 			}
-			return b, ""
+			return b, "", false
 		})
 		if err != nil {
 			return nil, err
@@ -245,7 +250,7 @@ func Target(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, i int, planned *rehe
 	rc.Rails(t.Disks[i].Identity.Size, target.Size())
 	rc.Phase(phaseRead, total)
 	areas := areasOf(&t.Disks[i])
-	err := check(rc, planned.Pieces(), areas, func(p disk.Piece, buf []byte) ([]byte, string) {
+	err := check(rc, planned.Pieces(), areas, func(p disk.Piece, buf []byte) ([]byte, string, bool) {
 		return compare(planned, target, p, buf)
 	})
 	if err != nil {
@@ -265,13 +270,14 @@ func Target(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, i int, planned *rehe
 	return proof, s.SaveProof(proof)
 }
 
-// compare reads a piece of the target and compares it with what was planned.
-func compare(planned *rehearse.Planned, target disk.Device, p disk.Piece, buf []byte) ([]byte, string) {
+// compare reads a piece of the target and compares it with what was planned; a
+// hole that should hold zeros needs no reading.
+func compare(planned *rehearse.Planned, target disk.Device, p disk.Piece, buf []byte) (out []byte, bad string, skipped bool) {
 	n := int(p.Len())
 	if p.Kind == disk.Zero {
 		if sparse, ok := target.(disk.Sparse); ok {
 			if data, err := sparse.NextData(p.Start); err != nil || data.Start >= p.End {
-				return buf, ""
+				return buf, "", true
 			}
 		}
 	}
@@ -280,32 +286,32 @@ func compare(planned *rehearse.Planned, target disk.Device, p disk.Piece, buf []
 	}
 	buf = buf[:n]
 	if err := disk.ReadFull(target, buf, p.Start); err != nil {
-		return buf, err.Error()
+		return buf, err.Error(), false
 	}
 	switch {
 	case p.Kind == disk.Zero:
 		for _, c := range buf {
 			if c != 0 {
-				return buf, "there should be zeros"
+				return buf, "there should be zeros", false
 			}
 		}
 	case p.Name != "":
 		sum := blake3.Sum256(buf)
 		if hex.EncodeToString(sum[:]) != p.Name {
-			return buf, "the bytes differ"
+			return buf, "the bytes differ", false
 		}
 	default:
 		want, err := planned.Read(p, nil)
 		if err != nil {
-			return buf, err.Error()
+			return buf, err.Error(), false
 		}
 		for i := range want {
 			if want[i] != buf[i] {
-				return buf, fmt.Sprintf("the bytes differ at byte %d", p.Start+int64(i))
+				return buf, fmt.Sprintf("the bytes differ at byte %d", p.Start+int64(i)), false
 			}
 		}
 	}
-	return buf, ""
+	return buf, "", false
 }
 
 // tableClaims checks the table on a device against the twin's.

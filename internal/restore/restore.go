@@ -255,9 +255,12 @@ func (p *Plan) write(rc *run.Context, w disk.Writable, piece disk.Piece, buf []b
 	case disk.Undefined:
 		return rc.Err()
 	case disk.Zero:
-		if err := zero(w, piece.Span, func(sp span.Span) error {
+		if err := zero(w, piece.Span, func(sp span.Span, written bool) error {
 			rc.MarkWritten(sp, run.Finished)
 			rc.MarkRead(sp.Intersect(span.Span{End: p.Source.Size()}), run.Finished)
+			if !written {
+				return rc.Skip(sp.Len())
+			}
 			return rc.Step(sp.Len())
 		}); err != nil {
 			return err
@@ -274,11 +277,13 @@ func (p *Plan) write(rc *run.Context, w disk.Writable, piece disk.Piece, buf []b
 
 var zeros = make([]byte, 4<<20)
 
-// zero writes zeros, except where the target knows that it reads as zeros already.
-func zero(w disk.Writable, sp span.Span, step func(span.Span) error) error {
+// zero writes zeros, except where the target knows that it reads as zeros
+// already; step hears of each stretch and whether it was written.
+func zero(w disk.Writable, sp span.Span, step func(sp span.Span, written bool) error) error {
 	for at := sp.Start; at < sp.End; {
 		piece := span.At(at, int64(len(zeros))).Intersect(sp)
-		if !readsZero(w, piece) {
+		written := !readsZero(w, piece)
+		if written {
 			if _, err := w.WriteAt(zeros[:piece.Len()], piece.Start); err != nil {
 				return err
 			}
@@ -286,7 +291,7 @@ func zero(w disk.Writable, sp span.Span, step func(span.Span) error) error {
 			piece = all
 		}
 		if step != nil {
-			if err := step(piece); err != nil {
+			if err := step(piece, written); err != nil {
 				return err
 			}
 		}

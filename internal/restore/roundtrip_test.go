@@ -192,6 +192,16 @@ func putBack(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string) (*sh
 	return proof, err
 }
 
+// restoreOnly writes a twin's disk onto a target.
+func restoreOnly(t testing.TB, src *shelf.Disk, s *shelf.Shelf, target string) error {
+	t.Helper()
+	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}})
+	if err != nil {
+		return err
+	}
+	return testkit.Run(p.Run)
+}
+
 // judge lets the operating system's own tools compare target and source.
 func judge(t testing.TB, source, target string) {
 	t.Helper()

@@ -78,7 +78,8 @@ type Snapshot struct {
 	Phases   []string
 	Done     int64 // bytes, in this phase
 	Total    int64 // bytes, of this phase
-	All      int64 // bytes done in all phases
+	All      int64 // bytes moved in all phases
+	Skipped  int64 // bytes in all phases that needed no moving
 	Elapsed  time.Duration
 	Estimate time.Duration // said at the start, for all phases
 	Rate     float64       // bytes per second, lately
@@ -114,7 +115,9 @@ type Run struct {
 	pausedAt   time.Time
 	lastAt     time.Time
 	lastDone   int64
-	read, wr   Rail
+	// phaseSkipped is how much of this phase needed no moving, in bytes.
+	phaseSkipped int64
+	read, wr     Rail
 }
 
 // Context is what the work gets: the run's context and its progress.
@@ -218,7 +221,7 @@ func (r *Run) Snapshot() Snapshot {
 
 func (r *Run) rates(s *Snapshot) {
 	busy := time.Since(r.phaseStart) - r.pausedFor
-	done := s.Done
+	done := s.Done - r.phaseSkipped
 	if s.Over() {
 		busy, done = s.Elapsed, s.All
 	}
@@ -235,7 +238,7 @@ func (r *Run) rates(s *Snapshot) {
 		s.Rate = sum / float64(len(last))
 	}
 	left := float64(s.Total - s.Done)
-	if s.Over() || left <= 0 || s.Done == 0 || s.Rate <= 0 || s.Average <= 0 {
+	if s.Over() || left <= 0 || done == 0 || s.Rate <= 0 || s.Average <= 0 {
 		return
 	}
 	s.LeftLow = time.Duration(left / max(s.Rate, s.Average) * float64(time.Second))
@@ -249,7 +252,7 @@ func (c *Context) Phase(name string, total int64) {
 	defer r.mu.Unlock()
 	r.snap.Phase, r.snap.Done, r.snap.Total = name, 0, total
 	r.snap.PhaseNo = slices.Index(r.snap.Phases, name) + 1
-	r.phaseStart, r.pausedFor = time.Now(), 0
+	r.phaseStart, r.pausedFor, r.phaseSkipped = time.Now(), 0, 0
 	r.lastAt, r.lastDone = r.phaseStart, 0
 }
 
@@ -285,6 +288,18 @@ func (c *Context) Step(n int64) error {
 		r.resumed.Wait()
 	}
 	return c.Err()
+}
+
+// Skip adds n bytes to the progress that needed no reading or writing: they
+// count as done and not for any rate.
+func (c *Context) Skip(n int64) error {
+	c.r.mu.Lock()
+	c.r.snap.Done += n
+	c.r.snap.Skipped += n
+	c.r.lastDone += n
+	c.r.phaseSkipped += n
+	c.r.mu.Unlock()
+	return c.Step(0)
 }
 
 // MarkRead notes that a stretch of the source was dealt with.

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -52,7 +53,7 @@ func (m *model) sourceRail() rail {
 		r.state = units.Bytes(d.Used) + " used"
 	} else if m.source != nil {
 		d := m.source
-		r.id, r.where = d.Identity, d.Path
+		r.id, r.where = d.Identity, shortPath(d.Path)
 		if d.Survey != nil {
 			r.parts = partsOf(d)
 			r.state = units.Bytes(d.Survey.Used()) + " used"
@@ -76,7 +77,7 @@ func (m *model) targetRail() rail {
 	if d == nil {
 		return r
 	}
-	r.id, r.where = d.Identity, d.Path
+	r.id, r.where = d.Identity, shortPath(d.Path)
 	switch {
 	case d.Survey == nil:
 		r.state = d.Words()
@@ -262,42 +263,54 @@ func (r rail) caption(w int) string {
 	return word + sides(name, " "+state, w-8)
 }
 
+// legend names all parts in one line, for the room beside a short rail.
+func (r rail) legend(w int) string {
+	if w < 12 || len(r.parts) == 0 {
+		return strings.Repeat(" ", max(0, w))
+	}
+	names := make([]string, len(r.parts))
+	for i, p := range r.parts {
+		names[i] = fmt.Sprintf("%d %s %s", p.number, p.title, units.Bytes(p.span.Len()))
+	}
+	return dim.Render(fit("  "+strings.Join(names, " · "), w))
+}
+
+// drawn is a rail as lines: the bar with the legend beside it, the bar alone,
+// and what stands under it: the labels, or the progress of a run.
+type drawn struct{ bar, plain, under string }
+
+func (r rail) draw(scale int64, w int) drawn {
+	if r.id.Size == 0 {
+		none := dim.Render(strings.Repeat("┈", w))
+		return drawn{none, none, strings.Repeat(" ", w)}
+	}
+	n := r.width(scale, w)
+	rest := strings.Repeat(" ", w-n)
+	d := drawn{r.bar(n) + r.legend(w-n), r.bar(n) + rest, r.labels(n) + rest}
+	if r.cells != nil {
+		d.under = r.progress(n) + rest
+	}
+	return d
+}
+
 // rails draws both rails; high says how many lines there are.
 func (m *model) rails(w, high int) []string {
 	up, down := m.sourceRail(), m.targetRail()
 	scale := max(up.id.Size, down.id.Size)
-	draw := func(r rail) (bar, labels, progress string) {
-		if r.id.Size == 0 {
-			return dim.Render(strings.Repeat("┈", w)), strings.Repeat(" ", w), ""
-		}
-		n := r.width(scale, w)
-		rest := strings.Repeat(" ", w-n)
-		if r.cells != nil {
-			progress = r.progress(n) + rest
-		}
-		return r.bar(n) + rest, r.labels(n) + rest, progress
-	}
-	ub, ul, up2 := draw(up)
-	db, dl, dp := draw(down)
-	if up2 != "" {
-		ul = up2
-	}
-	if dp != "" {
-		dl = dp
-	}
+	u, d := up.draw(scale, w), down.draw(scale, w)
 	switch {
-	case high < 26:
-		if up2 != "" {
-			ub = up2
+	case high < 26: // one line each: the progress, or the bar
+		if up.cells != nil {
+			u.bar = u.under
 		}
-		if dp != "" {
-			db = dp
+		if down.cells != nil && down.id.Size > 0 {
+			d.bar = d.under
 		}
-		return []string{up.caption(w), ub, down.caption(w), db}
+		return []string{up.caption(w), u.bar, down.caption(w), d.bar}
 	case high < 34:
-		return []string{up.caption(w), ub, ul, down.caption(w), db, dl}
+		return []string{up.caption(w), u.bar, u.under, down.caption(w), d.bar, d.under}
 	}
-	return []string{up.caption(w), ub, ub, ul, m.threads(up, down, w), down.caption(w), db, db, dl}
+	return []string{up.caption(w), u.bar, u.plain, u.under, m.threads(up, down, w), down.caption(w), d.bar, d.plain, d.under}
 }
 
 // threads joins the parts that go together: with the layout kept, each goes
@@ -313,4 +326,12 @@ func (m *model) threads(up, down rail, w int) string {
 		}
 	}
 	return writes.Render(string(line))
+}
+
+// shortPath keeps a device's name whole and of a long path only the file.
+func shortPath(p string) string {
+	if len(p) <= 24 {
+		return p
+	}
+	return "…/" + filepath.Base(p)
 }

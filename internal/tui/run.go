@@ -38,14 +38,13 @@ func (m *model) runBody(w int) []string {
 		out = append(out, fmt.Sprintf("  %s%s %s   %s of %s", reads.Render(strings.Repeat("━", fill)), dim.Render(strings.Repeat("·", n-fill)),
 			right(units.Percent(min(s.Done, s.Total), s.Total), 5), units.Bytes(s.Done), units.Bytes(s.Total)))
 	}
-	left := "–"
-	if s.LeftHigh > 0 {
-		left = units.Duration(s.LeftLow) + " to " + units.Duration(s.LeftHigh)
+	out = append(out, rateWords(s), fmt.Sprintf("  time      %s, %s estimated at the start", units.Duration(s.Elapsed), estimateWords(s)))
+	switch {
+	case s.LeftHigh > 0:
+		out = append(out, "  left      "+units.Duration(s.LeftLow)+" to "+units.Duration(s.LeftHigh))
+	case !s.Over():
+		out = append(out, "  left      –")
 	}
-	out = append(out,
-		rateWords(s),
-		fmt.Sprintf("  time      %s so far, %s estimated at the start", units.Duration(s.Elapsed), estimateWords(s)),
-		fmt.Sprintf("  left      %s", left))
 	if line := sparkline(s.Samples, min(60, w-14)); line != "" {
 		out = append(out, "  rate over time  "+reads.Render(line))
 	}
@@ -68,7 +67,11 @@ func (m *model) runBody(w int) []string {
 
 func rateWords(s run.Snapshot) string {
 	if s.Over() {
-		return fmt.Sprintf("  rate      %s in all, %s on average", units.Bytes(s.All), units.Rate(s.Average))
+		words := fmt.Sprintf("  rate      %s moved, %s on average", units.Bytes(s.All), units.Rate(s.Average))
+		if s.Skipped > 0 {
+			words += fmt.Sprintf("; %s known to be zeros, so not moved", units.Bytes(s.Skipped))
+		}
+		return words
 	}
 	return fmt.Sprintf("  rate      %s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average))
 }
