@@ -36,7 +36,7 @@ func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
 	t := &shelf.Twin{ID: shelf.NewTwinID(p.Now), Machine: p.Machine, Note: p.Note, Tool: p.Tool, Taken: p.Now}
 	e, _ := p.Estimate()
 	w := newWork(rc, session, p.Shelf.Head().BlockSize)
-	rc.Phase(phaseRead, e.Read)
+	rc.Phase(phaseRead, e.Keep)
 	t.Disks = make([]shelf.TwinDisk, len(p.Sources)) // postponed blocks point into it
 	for i := range p.Sources {
 		if err := w.disk(&p.Sources[i], &t.Disks[i]); err != nil {
@@ -332,7 +332,7 @@ func (rd *reader) flush() error {
 		}
 		rd.r.out.Used += want
 		rd.rc.MarkRead(on, run.Finished)
-		return rd.rc.Step(want)
+		return rd.rc.Skip(want)
 	}
 	rd.r.out.Used += want
 	buf := (<-rd.free)[:blockSpan.Len()]

@@ -37,6 +37,7 @@ type Plan struct {
 // Estimate is what a capture will probably need.
 type Estimate struct {
 	Read   int64         `json:"read"`   // bytes
+	Keep   int64         `json:"keep"`   // bytes in use; more than Read where the device knows its holes
 	Likely int64         `json:"likely"` // bytes it will probably add to the shelf
 	Most   int64         `json:"most"`   // bytes it can add at the most
 	Free   int64         `json:"free"`   // bytes free where the shelf lies
@@ -69,7 +70,8 @@ func (p *Plan) Estimate() (Estimate, error) {
 		read := int64(0)
 		for _, a := range s.Survey.Areas {
 			if !s.LeaveOut[a.Number()] || a.Part == nil {
-				read += a.Content.Used
+				read += a.ToRead
+				e.Keep += a.Content.Used
 			}
 		}
 		e.Read += read

@@ -129,7 +129,7 @@ func (o *options) runCapture(cmd *cobra.Command, p *capture.Plan, plan, unquiet 
 	if o.json {
 		err = o.print(t)
 	} else {
-		o.say("Twin %s of %s: %s read, %s new on the shelf.", t.ID, t.Machine, units.Bytes(t.Used), units.Bytes(t.Added))
+		o.say("Twin %s of %s: %s in use, %s new on the shelf.", t.ID, t.Machine, units.Bytes(t.Used), units.Bytes(t.Added))
 	}
 	if n := t.Missing(); n > 0 {
 		return doubtful{fmt.Errorf("%s of the source could not be read; the twin is kept and says so", units.Bytes(n))}

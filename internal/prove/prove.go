@@ -149,6 +149,7 @@ func areasOf(d *shelf.TwinDisk) []*area {
 
 // claims turns the areas into claims. verb says what was found to be true.
 func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read int64) {
+	outside := false
 	gaps := shelf.Claim{About: where(disks, i, shelf.Region{}), Says: verb, Holds: true}
 	var gapBytes int64
 	for _, a := range areas {
@@ -157,6 +158,7 @@ func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read i
 		if !c.Holds {
 			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()), a.bad.Bounds().Start, a.reason)
 		}
+		outside = outside || a.region.Part == 0
 		switch {
 		case a.region.Part == 0 && c.Holds:
 			gapBytes += a.bytes
@@ -172,7 +174,10 @@ func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read i
 	if gaps.Holds {
 		gaps.Evidence = units.Bytes(gapBytes) + " compared"
 	}
-	return append(out, gaps), read
+	if outside {
+		out = append(out, gaps)
+	}
+	return out, read
 }
 
 // Twin proves a twin without a target: every block of every disk is read,

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"testing"
@@ -151,7 +152,10 @@ func peakMiB(b *testing.B) float64 {
 }
 
 // resetPeak makes VmHWM begin anew (proc(5), clear_refs).
-func resetPeak() { _ = os.WriteFile("/proc/self/clear_refs", []byte("5"), 0) }
+func resetPeak() {
+	debug.FreeOSMemory()
+	_ = os.WriteFile("/proc/self/clear_refs", []byte("5"), 0)
+}
 
 // BenchmarkJob reports, as ratios within one run, the time of a first capture, of
 // a second one after 1 % changed, and of a restore, against the general-purpose

@@ -19,9 +19,12 @@ import (
 type Area struct {
 	Span    span.Span    // bytes on the disk
 	Part    *table.Part  // nil between parts
-	Content fsys.Content // Content.Used is what a capture reads, in bytes
-	Role    table.Role
-	r       *io.SectionReader
+	Content fsys.Content // Content.Used is what a capture keeps, in bytes
+	// ToRead is how much of Content.Used has to be read, in bytes: less only
+	// where the device knows its holes.
+	ToRead int64
+	Role   table.Role
+	r      *io.SectionReader
 }
 
 // Survey is what was found on a device. Areas are ascending and cover it.
@@ -33,6 +36,8 @@ type Survey struct {
 	Whole bool
 	// Notes are things to know, in words.
 	Notes []string
+
+	blank bool
 }
 
 // Of looks at a device. inUse names the parts (by number; 0 for the whole disk) that somebody writes
@@ -69,6 +74,7 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 		s.gap(gap)
 	}
 	s.roles()
+	s.blank = s.looksBlank()
 	return s, nil
 }
 
@@ -76,6 +82,7 @@ func (s *Survey) gap(sp span.Span) {
 	a := Area{Span: sp, r: disk.Section(s.Device, sp.Start, sp.Len())}
 	a.Content = fsys.Everything(sp.Len(), "between the parts")
 	a.Content.Used = dataIn(s.Device, sp)
+	a.ToRead = a.Content.Used
 	s.Areas = append(s.Areas, a)
 }
 
@@ -93,7 +100,10 @@ func (s *Survey) part(ctx context.Context, p *table.Part, inUse map[int]string) 
 	if !c.Maps {
 		c.Used = dataIn(s.Device, p.Span)
 	}
-	a.Content = c
+	a.Content, a.ToRead = c, c.Used
+	if c.Maps {
+		a.ToRead = dataWithin(s.Device, &c, p.Span.Start)
+	}
 	s.Areas = append(s.Areas, a)
 	return nil
 }
@@ -122,6 +132,44 @@ func dataIn(d disk.Device, sp span.Span) int64 {
 		off = data.End
 	}
 	return n + max(0, sp.End-off)
+}
+
+// dataWithin is how much of a part's used spans has to be read. It counts like
+// dataIn; the part begins at byte base.
+func dataWithin(d disk.Device, c *fsys.Content, base int64) int64 {
+	sparse, ok := d.(disk.Sparse)
+	if !ok {
+		return c.Used
+	}
+	var n, left int64 = 0, c.Used
+	var data span.Span
+	looks := 0
+	for sp, err := range c.Spans() {
+		if err != nil {
+			return c.Used
+		}
+		sp = sp.Shift(base)
+		left -= sp.Len()
+		for !sp.Empty() {
+			if data.End <= sp.Start {
+				next, err := sparse.NextData(sp.Start)
+				if errors.Is(err, io.EOF) {
+					return n
+				}
+				if looks++; err != nil || looks > maxHoles {
+					return n + sp.Len() + left
+				}
+				data = next
+			}
+			hit := data.Intersect(sp)
+			n += hit.Len()
+			if hit.Empty() {
+				break
+			}
+			sp.Start = hit.End
+		}
+	}
+	return n
 }
 
 // roles says what each part is for: its type tells, its contents tell more, and the
@@ -204,16 +252,35 @@ func (s *Survey) Parts() []Area {
 }
 
 // Blank says whether the disk holds no table, no file system and, as far as
-// its first and last MiB tell, nothing else.
-func (s *Survey) Blank() bool {
+// its first and last MiB and samples over all of it tell, nothing else. It is
+// looked at once, when the survey is made.
+func (s *Survey) Blank() bool { return s.blank }
+
+// samples is how many places of a disk without a table are looked at.
+const samples = 64
+
+func (s *Survey) looksBlank() bool {
 	if s.Table.Kind != table.None || s.Whole {
 		return false
 	}
-	const edge = 1 << 20
-	n := min(edge, s.Device.Size())
-	b := make([]byte, n)
-	for _, off := range []int64{0, s.Device.Size() - n} {
-		if disk.ReadFull(s.Device, b, off) != nil || slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) {
+	const edge, sample = 1 << 20, 4 << 10
+	size := s.Device.Size()
+	zero := func(off, n int64) bool {
+		b := make([]byte, n)
+		return disk.ReadFull(s.Device, b, off) == nil && !slices.ContainsFunc(b, func(c byte) bool { return c != 0 })
+	}
+	n := min(edge, size)
+	if !zero(0, n) || !zero(size-n, n) {
+		return false
+	}
+	if sparse, ok := s.Device.(disk.Sparse); ok {
+		if _, err := sparse.NextData(0); errors.Is(err, io.EOF) {
+			return true
+		}
+	}
+	for i := range int64(samples) {
+		at := size / samples * i / sample * sample
+		if !zero(at, min(sample, size-at)) {
 			return false
 		}
 	}

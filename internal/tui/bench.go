@@ -154,7 +154,7 @@ func (m *model) captureLine(r captureRow, w int) string {
 			continue
 		}
 		in := !m.leaveOut[r.disk.Path][r.part]
-		state := units.Bytes(a.Content.Used) + " to read"
+		state := units.Bytes(a.ToRead) + " to read"
 		if !a.Content.Maps && a.Content.Why != "" {
 			state = "all of it is read: " + a.Content.Why
 		}

@@ -45,7 +45,7 @@ func (m *model) sourceRail() rail {
 	if t := m.twin(); m.fromTwin && t != nil {
 		i := min(m.twinDisk, len(t.Disks)-1)
 		d := &t.Disks[i]
-		r.id, r.where = d.Identity, t.Machine+", "+units.Moment(t.Taken)
+		r.id, r.where = d.Identity, t.Machine+", "+t.Taken.Format("2006-01-02 15:04")
 		if len(t.Disks) > 1 {
 			r.where += fmt.Sprintf(", disk %d of %d", i+1, len(t.Disks))
 		}

@@ -1,0 +1,115 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/span"
+)
+
+func until(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); !ok(); time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("waited for " + what)
+		}
+	}
+}
+
+func TestPhasesAndProgress(t *testing.T) {
+	r := Start(context.Background(), "a run", []string{"one", "two"}, time.Minute, func(c *Context) error {
+		c.Phase("one", 100)
+		c.Rails(1000, 0)
+		c.Step(40)
+		c.Skip(60)
+		c.MarkRead(span.At(0, 10), Finished)
+		c.MarkRead(span.At(990, 10), Unreadable)
+		c.MarkRead(span.At(980, 20), Finished) // doesn't hide what can't be read
+		c.Phase("two", 10)
+		c.Step(10)
+		c.Note("part %d is short", 3)
+		return nil
+	})
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	s := r.Snapshot()
+	if s.State != Done || !s.Over() || s.Phase != "two" || s.PhaseNo != 2 || s.Done != 10 || s.Total != 10 || s.All != 50 || s.Skipped != 60 || s.Estimate != time.Minute {
+		t.Errorf("%+v", s)
+	}
+	if s.Read[0] != Finished || s.Read[Cells-1] != Unreadable || s.Read[Cells/2] != Untouched || s.Written != nil {
+		t.Errorf("rails: %v %v", s.Read[:3], s.Written)
+	}
+	if len(s.Notes) != 1 || s.Notes[0] != "part 3 is short" {
+		t.Errorf("%q", s.Notes)
+	}
+}
+
+func TestPauseAndCancel(t *testing.T) {
+	steps := make(chan struct{}, 1000)
+	r := Start(context.Background(), "t", nil, 0, func(c *Context) error {
+		c.Phase("p", 1<<40)
+		for {
+			if err := c.Step(1); err != nil {
+				return err
+			}
+			steps <- struct{}{}
+			time.Sleep(time.Millisecond)
+		}
+	})
+	<-steps
+	r.TogglePause()
+	if r.Snapshot().State != Paused {
+		t.Fatalf("state %s", r.Snapshot().State)
+	}
+	time.Sleep(20 * time.Millisecond)
+	was := r.Snapshot().Done
+	time.Sleep(30 * time.Millisecond)
+	if now := r.Snapshot().Done; now > was+1 {
+		t.Errorf("it went on while paused: %d after %d", now, was)
+	}
+	r.TogglePause()
+	until(t, "going on", func() bool { return r.Snapshot().Done > was+1 })
+	r.TogglePause()
+	r.Cancel() // also out of a pause
+	if err := r.Wait(); !errors.Is(err, context.Canceled) || r.Snapshot().State != Cancelled {
+		t.Errorf("%v %s", err, r.Snapshot().State)
+	}
+}
+
+func TestFailuresAndPanics(t *testing.T) {
+	boom := errors.New("no such device")
+	r := Start(context.Background(), "t", nil, 0, func(*Context) error { return boom })
+	if err := r.Wait(); !errors.Is(err, boom) || r.Snapshot().State != Failed {
+		t.Errorf("%v", err)
+	}
+	r = Start(context.Background(), "t", nil, 0, func(*Context) error { panic("of all things") })
+	if err := r.Wait(); err == nil || !strings.Contains(err.Error(), "of all things") || r.Snapshot().State != Failed {
+		t.Errorf("%v", err)
+	}
+	<-r.Ended()
+}
+
+func TestTimeLeftIsARange(t *testing.T) {
+	hold := make(chan struct{})
+	r := Start(context.Background(), "t", nil, 0, func(c *Context) error {
+		c.Phase("p", 1000)
+		time.Sleep(20 * time.Millisecond)
+		c.Step(500)
+		<-hold
+		return nil
+	})
+	until(t, "half", func() bool { return r.Snapshot().Done == 500 })
+	s := r.Snapshot()
+	if s.LeftLow <= 0 || s.LeftHigh <= s.LeftLow || s.Average <= 0 {
+		t.Errorf("%v to %v at %f", s.LeftLow, s.LeftHigh, s.Average)
+	}
+	close(hold)
+	r.Wait()
+	if s := r.Snapshot(); s.LeftHigh != 0 {
+		t.Errorf("time left after the end: %v", s.LeftHigh)
+	}
+}

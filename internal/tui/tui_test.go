@@ -1,0 +1,203 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"twinshelf/internal/demo"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/run"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/workshop"
+)
+
+// feed gives the model a message and everything its commands answer; timers are given up.
+func feed(m tea.Model, msg tea.Msg) tea.Model {
+	if cmds, ok := msg.(tea.BatchMsg); ok {
+		for _, c := range cmds {
+			m = does(m, c)
+		}
+		return m
+	}
+	if v := reflect.ValueOf(msg); v.IsValid() && v.Kind() == reflect.Slice && v.Type().Elem() == reflect.TypeFor[tea.Cmd]() {
+		for i := range v.Len() {
+			m = does(m, v.Index(i).Interface().(tea.Cmd))
+		}
+		return m
+	}
+	if msg == nil {
+		return m
+	}
+	m, cmd := m.Update(msg)
+	return does(m, cmd)
+}
+
+func does(m tea.Model, cmd tea.Cmd) tea.Model {
+	if cmd == nil {
+		return m
+	}
+	ch := make(chan tea.Msg, 1)
+	go func() { ch <- cmd() }()
+	select {
+	case msg := <-ch:
+		return feed(m, msg)
+	case <-time.After(3 * time.Second):
+		return m
+	}
+}
+
+func key(m tea.Model, keys ...string) tea.Model {
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "down": tea.KeyDown, "up": tea.KeyUp, "left": tea.KeyLeft, "right": tea.KeyRight, "tab": tea.KeyTab, "space": tea.KeySpace}
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		if c, ok := special[k]; ok {
+			msg = tea.KeyPressMsg{Code: c}
+		}
+		m = feed(m, msg)
+	}
+	return m
+}
+
+// opened is the screen on a demo bench, as a model.
+func opened(t *testing.T) tea.Model {
+	t.Helper()
+	b, err := demo.Build(context.Background(), filepath.Join(t.TempDir(), "demo"), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := workshop.New(b.State, []string{b.Disks}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.OpenShelf(b.Shelf); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Shelf.Close)
+	m := newModel(context.Background(), w)
+	return does(feed(m, tea.WindowSizeMsg{Width: 120, Height: 36}), m.Init())
+}
+
+// TestEveryStepFitsEverySize draws all pages in many sizes: no line too wide, none too many.
+func TestEveryStepFitsEverySize(t *testing.T) {
+	m := key(opened(t), "down", "w")
+	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"}, {"8"}, {"?"}} {
+		m = key(m, "esc", "1")
+		m = key(m, keys...)
+		for _, size := range [][2]int{{60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15}, {20, 5}, {1, 1}} {
+			m = feed(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+			text := m.View().Content
+			lines := strings.Split(text, "\n")
+			if size[0] >= 60 && size[1] >= 16 && len(lines) != size[1] {
+				t.Errorf("%q at %v: %d lines", keys, size, len(lines))
+			}
+			for _, l := range lines {
+				if lipgloss.Width(l) > size[0] {
+					t.Errorf("%q at %v: a line of %d cells: %q", keys, size, lipgloss.Width(l), ansi.Strip(l))
+				}
+			}
+			if size[0] >= 60 && size[1] >= 16 {
+				plain := ansi.Strip(text)
+				if !strings.Contains(plain, "READS") || !strings.Contains(plain, "WRITES") {
+					t.Errorf("%q at %v: a rail is missing", keys, size)
+				}
+			}
+		}
+	}
+}
+
+// TestRailsShowEveryPart: however small, each part has a place of its own, in order.
+func TestRailsShowEveryPart(t *testing.T) {
+	for _, n := range []int{1, 3, 9} {
+		for _, w := range []int{30, 80, 200} {
+			r := rail{id: disk.Identity{Size: 1 << 40}}
+			for i := range n {
+				size := int64(1 << 20)
+				if i == n/2 {
+					size = 900 << 30
+				}
+				start := int64(i+1) << 20
+				if i > n/2 {
+					start += 900 << 30
+				}
+				r.parts = append(r.parts, railPart{span: span.At(start, size), number: i + 1, title: fmt.Sprint("part ", i), role: table.RoleData, used: 1, known: true})
+			}
+			last := 0
+			for i, s := range r.layout(w) {
+				if s.from < last || s.to-s.from < minPart || s.to > w {
+					t.Errorf("%d parts on %d cells: part %d at %d to %d behind %d", n, w, i+1, s.from, s.to, last)
+				}
+				last = s.to
+			}
+			for _, line := range []string{r.bar(w), r.labels(w)} {
+				if lipgloss.Width(line) != w {
+					t.Errorf("%d parts: a line of %d cells instead of %d", n, lipgloss.Width(line), w)
+				}
+			}
+		}
+	}
+}
+
+func TestTypingKeepsItsLetters(t *testing.T) {
+	m := key(opened(t), "3")
+	m = key(m, "n", "q", "4", "?")
+	if mm := m.(*model); mm.typing == nil || !strings.HasSuffix(mm.typing.Value(), "q4?") || mm.step != stepCapture {
+		t.Errorf("letters were taken for keys: step %d", mm.step)
+	}
+	m = key(m, "enter")
+	if mm := m.(*model); mm.typing != nil || !strings.HasSuffix(mm.machine, "q4?") {
+		t.Errorf("machine %q", mm.machine)
+	}
+}
+
+func TestLastPageWantsTheSerialNumber(t *testing.T) {
+	m := key(opened(t), "down", "w", "4", "down", "down", "down", "enter", "enter")
+	mm := m.(*model)
+	if mm.summary == nil || mm.confirm == nil {
+		t.Fatalf("no last page: %v", mm.restoreErr)
+	}
+	m = feed(m, tea.PasteMsg{Content: mm.summary.Confirm})
+	m = key(m, "enter")
+	if mm.run != nil || !strings.Contains(mm.note, "Nothing was written") {
+		t.Errorf("pasted text was taken: %q", mm.note)
+	}
+	m = key(m, "esc")
+	if mm.summary != nil || mm.confirm != nil {
+		t.Error("Esc doesn't lead back")
+	}
+	_ = m
+}
+
+func TestLeavingAsksWhileARunIsOn(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	hold := make(chan struct{})
+	r := run.Start(context.Background(), "Capture of Weighbridge", []string{"read"}, 0, func(c *run.Context) error { <-hold; return nil })
+	mm.start(r, nil)
+	m = key(m, "q")
+	if !mm.leaving {
+		t.Fatal("it doesn't ask")
+	}
+	m = key(m, "n")
+	if mm.leaving {
+		t.Error("n doesn't stay")
+	}
+	close(hold)
+	r.Wait()
+	m = feed(m, ticked{})
+	if !mm.snap.Over() {
+		t.Error("the end wasn't seen")
+	}
+	if _, cmd := m.Update(tea.KeyPressMsg{Code: 'q', Text: "q"}); cmd == nil || mm.leaving {
+		t.Error("q doesn't leave after the run")
+	}
+}
