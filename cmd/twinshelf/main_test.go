@@ -11,16 +11,14 @@ import (
 	"testing"
 	"time"
 
+	"twinshelf/internal/demotest"
 	"twinshelf/internal/testkit"
 )
 
-// TestMain lets the test binary be the program.
 func TestMain(m *testing.M) {
-	if os.Getenv("RUN_MAIN") == "1" {
-		main()
-		os.Exit(0)
-	}
-	os.Exit(m.Run())
+	code := m.Run()
+	demotest.Done()
+	os.Exit(code)
 }
 
 // place is a workshop of the tests: a state folder and a demo bench.
@@ -41,8 +39,8 @@ func newPlace(t *testing.T) place {
 }
 
 func (p place) command(args ...string) *exec.Cmd {
-	c := exec.Command(os.Args[0], args...)
-	c.Env = append(os.Environ(), "RUN_MAIN=1", "XDG_STATE_HOME="+filepath.Join(p.dir, "state"), "TWINSHELF_SHELF=")
+	c := exec.Command(demotest.Program(p.t), args...)
+	c.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(p.dir, "state"), "TWINSHELF_SHELF=")
 	return c
 }
 

@@ -1,19 +1,19 @@
 package main
 
 import (
-	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 
+	"twinshelf/internal/demotest"
 	"twinshelf/internal/tmuxtest"
 )
 
 func demoScreen(t *testing.T, w, h int, env ...string) *tmuxtest.Term {
 	t.Helper()
-	env = append(env, "RUN_MAIN=1", "XDG_STATE_HOME="+t.TempDir())
-	s := tmuxtest.Start(t, w, h, env, os.Args[0], "demo")
+	env = append(env, "XDG_STATE_HOME="+t.TempDir())
+	s := tmuxtest.Start(t, w, h, env, demotest.Program(t), "demo")
 	s.WaitFor("1 Bench", "Kestrel K2 256", "Turnstone CF 4", "may be written")
 	s.WaitGone("Looking")
 	return s

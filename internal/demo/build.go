@@ -35,7 +35,8 @@ type Bench struct {
 	State string // folder for what is remembered
 }
 
-func paths(dir string) Bench {
+// Paths says where the things of a demo bench in dir lie.
+func Paths(dir string) Bench {
 	return Bench{dir, filepath.Join(dir, "disks"), filepath.Join(dir, "oak"), filepath.Join(dir, "state")}
 }
 
@@ -78,7 +79,7 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 
 // start makes the folders and an empty shelf.
 func start(dir string) (Bench, *shelf.Shelf, error) {
-	b := paths(dir)
+	b := Paths(dir)
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return b, nil, fmt.Errorf("%s is not empty: name a new folder for the demo", dir)
 	}

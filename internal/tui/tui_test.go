@@ -3,7 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
-	"path/filepath"
+	"os"
 	"reflect"
 	"strings"
 	"testing"
@@ -13,7 +13,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"twinshelf/internal/demo"
+	"twinshelf/internal/demotest"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
@@ -68,13 +68,16 @@ func key(m tea.Model, keys ...string) tea.Model {
 	return m
 }
 
+func TestMain(m *testing.M) {
+	code := m.Run()
+	demotest.Done()
+	os.Exit(code)
+}
+
 // opened is the screen on a demo bench, as a model.
 func opened(t *testing.T) tea.Model {
 	t.Helper()
-	b, err := demo.Build(context.Background(), filepath.Join(t.TempDir(), "demo"), "test")
-	if err != nil {
-		t.Fatal(err)
-	}
+	b := demotest.Bench(t)
 	w, err := workshop.New(b.State, []string{b.Disks}, false)
 	if err != nil {
 		t.Fatal(err)

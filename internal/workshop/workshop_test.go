@@ -9,19 +9,22 @@ import (
 	"testing"
 
 	"twinshelf/internal/bench"
-	"twinshelf/internal/demo"
+	"twinshelf/internal/demotest"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
 
+func TestMain(m *testing.M) {
+	code := m.Run()
+	demotest.Done()
+	os.Exit(code)
+}
+
 // ferry opens a workshop on a demo bench.
 func ferry(t *testing.T) (*Workshop, []*bench.Disk) {
 	t.Helper()
-	b, err := demo.Build(context.Background(), filepath.Join(t.TempDir(), "demo"), Tool())
-	if err != nil {
-		t.Fatal(err)
-	}
+	b := demotest.Bench(t)
 	w, err := New(b.State, []string{b.Disks}, false)
 	if err != nil {
 		t.Fatal(err)
