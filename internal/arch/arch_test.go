@@ -15,7 +15,7 @@ import (
 
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
-	"span", "units", "disk", "table", "fsys", "fsys/fat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
+	"span", "units", "disk", "table", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"survey", "shelf", "fit", "rehearse", "run", "capture", "restore", "prove", "bench", "settings", "workshop", "demo", "cli", "tui",
 }
 

@@ -9,15 +9,81 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Patch is a run of bytes that stands at byte Off instead of what the base holds.
+// Patch is a run of bytes that stands at byte Off instead of what the base
+// holds: Data, or Zeros zero bytes when there is no Data. Several patches may
+// share one Data.
 type Patch struct {
-	Off  int64
-	Data []byte
-	Why  string // in words, for the plan and the proof
+	Off   int64
+	Data  []byte
+	Zeros int64
+	Why   string // in words, for the plan and the proof
 }
 
 // Span is the bytes that the patch covers.
-func (p Patch) Span() span.Span { return span.At(p.Off, int64(len(p.Data))) }
+func (p Patch) Span() span.Span {
+	if p.Data == nil {
+		return span.At(p.Off, p.Zeros)
+	}
+	return span.At(p.Off, int64(len(p.Data)))
+}
+
+// Kind is Zero for a patch of zeros, otherwise Data.
+func (p Patch) Kind() PieceKind {
+	if p.Data == nil {
+		return Zero
+	}
+	return Data
+}
+
+// read fills dst, which begins at byte off of the device, as far as the patch covers it.
+func (p Patch) read(dst []byte, off int64) {
+	hit := p.Span().Intersect(span.At(off, int64(len(dst))))
+	if hit.Empty() {
+		return
+	}
+	to := dst[hit.Start-off : hit.End-off]
+	if p.Data == nil {
+		clear(to)
+		return
+	}
+	copy(to, p.Data[hit.Start-p.Off:])
+}
+
+// SortPatches orders patches by place and refuses those that overlap or lie
+// beyond a device of size bytes. Empty ones are dropped.
+func SortPatches(patches []Patch, size int64) ([]Patch, error) {
+	ps := slices.DeleteFunc(slices.Clone(patches), func(p Patch) bool { return p.Span().Empty() })
+	slices.SortFunc(ps, func(a, b Patch) int { return cmp.Compare(a.Off, b.Off) })
+	end := int64(0)
+	for _, p := range ps {
+		if p.Off < end || p.Span().End > size {
+			return nil, fmt.Errorf("patch %s (%s) overlaps another one or lies beyond the end at byte %d", p.Span(), p.Why, size)
+		}
+		end = p.Span().End
+	}
+	return ps, nil
+}
+
+// Over lays patches over others: where both cover a byte, the upper ones win. Neither list may overlap in itself.
+func Over(upper, lower []Patch) []Patch {
+	var covered span.Set
+	for _, p := range upper {
+		covered.Add(p.Span())
+	}
+	out := slices.Clone(upper)
+	for _, p := range lower {
+		for sp := range span.Of(p.Span()).Subtract(covered.Clip(p.Span())).All() {
+			q := Patch{Off: sp.Start, Why: p.Why}
+			if p.Data == nil {
+				q.Zeros = sp.Len()
+			} else {
+				q.Data = p.Data[sp.Start-p.Off : sp.End-p.Off]
+			}
+			out = append(out, q)
+		}
+	}
+	return out
+}
 
 // Overlay is a planned disk: a base, patches over it, and possibly another
 // size. Behind the base's end it reads as zeros and is undefined for Pieces.
@@ -32,14 +98,9 @@ type Overlay struct {
 // NewOverlay lays patches over base. size is the overlay's own size in bytes
 // and may be larger than the base's. Patches must lie within it and not overlap.
 func NewOverlay(base Device, patches []Patch, size int64) (*Overlay, error) {
-	ps := slices.Clone(patches)
-	slices.SortFunc(ps, func(a, b Patch) int { return cmp.Compare(a.Off, b.Off) })
-	end := int64(0)
-	for _, p := range ps {
-		if p.Off < end || p.Span().End > size {
-			return nil, fmt.Errorf("patch %s (%s) overlaps another one or lies beyond the end at byte %d", p.Span(), p.Why, size)
-		}
-		end = p.Span().End
+	ps, err := SortPatches(patches, size)
+	if err != nil {
+		return nil, err
 	}
 	id := base.Identity()
 	id.Size = size
@@ -64,12 +125,16 @@ func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
 		}
 	}
 	clear(p[fromBase.Len():n])
-	for _, patch := range o.patches {
-		if hit := patch.Span().Intersect(want); !hit.Empty() {
-			copy(p[hit.Start-off:hit.End-off], patch.Data[hit.Start-patch.Off:])
-		}
+	for i := o.from(off); i < len(o.patches) && o.patches[i].Off < want.End; i++ {
+		o.patches[i].read(p[:n], off)
 	}
 	return n, eofIfShort(n, len(p))
+}
+
+// from is the index of the first patch that ends behind off.
+func (o *Overlay) from(off int64) int {
+	i, _ := slices.BinarySearchFunc(o.patches, off, func(q Patch, off int64) int { return cmp.Compare(q.Span().End-1, off) })
+	return i
 }
 
 // Pieces merges the base's pieces with the patches: a piece that a patch
@@ -117,7 +182,7 @@ func (o *Overlay) basePieces() iter.Seq2[Piece, error] {
 // cut splits a piece at the patches. Within a Data piece the patches only take
 // away its name, so that a block stays one read.
 func (o *Overlay) cut(p Piece) []Piece {
-	i, _ := slices.BinarySearchFunc(o.patches, p.Start, func(q Patch, off int64) int { return cmp.Compare(q.Span().End-1, off) })
+	i := o.from(p.Start)
 	var out []Piece
 	for ; i < len(o.patches) && o.patches[i].Off < p.End; i++ {
 		hit := o.patches[i].Span().Intersect(p.Span)
@@ -128,7 +193,7 @@ func (o *Overlay) cut(p Piece) []Piece {
 		if hit.Start > p.Start {
 			out = append(out, Piece{Span: span.Span{Start: p.Start, End: hit.Start}, Kind: p.Kind})
 		}
-		out = append(out, Piece{Span: hit, Kind: Data})
+		out = append(out, Piece{Span: hit, Kind: o.patches[i].Kind()})
 		p.Start = hit.End
 	}
 	if !p.Empty() {

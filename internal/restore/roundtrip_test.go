@@ -83,7 +83,7 @@ func machine(t testing.TB) string {
 	place(1, func(p string) { testkit.Do(t, "mkfs.ext4", "-q", "-F", "-L", "kiosk-root", "-d", dir, p) })
 	place(2, func(p string) {
 		testkit.Do(t, "mkntfs", "-q", "-Q", "-F", "-L", "Ticket desk", p)
-		mounted(t, []string{"ntfs-3g", p}, func(m string) { fill(t, m, 2) })
+		testkit.Mounted(t, []string{"ntfs-3g", p}, func(m string) { fill(t, m, 2) })
 	})
 	place(3, func(p string) { testkit.Do(t, "mkswap", "-L", "swap", p) })
 	// Start-up code in the gap before the first part.
@@ -94,23 +94,6 @@ func machine(t testing.TB) string {
 	defer f.Close()
 	f.WriteAt([]byte("start-up code in the gap"), 40*512+100)
 	return img
-}
-
-// mounted mounts with a command, works, and unmounts.
-func mounted(t testing.TB, mount []string, work func(point string)) {
-	t.Helper()
-	m := t.TempDir()
-	testkit.Do(t, mount[0], append(mount[1:], m)...)
-	defer func() {
-		for range 20 {
-			if _, err := testkit.Try("umount", m); err == nil {
-				return
-			}
-			time.Sleep(100 * time.Millisecond)
-		}
-		t.Errorf("%s can't be unmounted", m)
-	}()
-	work(m)
 }
 
 func hashes(t testing.TB, dir string) map[string]string {
@@ -240,8 +223,8 @@ func judge(t testing.TB, source, target string) {
 			continue
 		}
 		var before, after map[string]string
-		mounted(t, mount(was), func(m string) { before = hashes(t, m) })
-		mounted(t, mount(is), func(m string) { after = hashes(t, m) })
+		testkit.Mounted(t, mount(was), func(m string) { before = hashes(t, m) })
+		testkit.Mounted(t, mount(is), func(m string) { after = hashes(t, m) })
 		same(t, i+1, before, after)
 	}
 }
@@ -319,24 +302,16 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	}
 }
 
-// loop attaches an image as a block device.
-func loop(t testing.TB, img string) string {
-	t.Helper()
-	dev := strings.TrimSpace(testkit.Do(t, "losetup", "--find", "--show", img))
-	t.Cleanup(func() { testkit.Try("losetup", "-d", dev) })
-	return dev
-}
-
 func TestRoundTripBetweenBlockDevices(t *testing.T) {
 	source := machine(t)
 	s := newShelf(t)
-	from := loop(t, source)
+	from := testkit.Loop(t, source, 512)
 	twin, err := take(t, s, opened(t, from))
 	if err != nil {
 		t.Fatal(err)
 	}
 	img := testkit.Image(t, "target.img", 900*miB)
-	to := loop(t, img)
+	to := testkit.Loop(t, img, 512)
 	proof, err := putBack(t, s, twin, to)
 	if err != nil || !proof.Holds() {
 		t.Fatalf("%v %+v", err, proof)
@@ -349,7 +324,7 @@ func TestRoundTripBetweenBlockDevices(t *testing.T) {
 	part := testkit.Do(t, "losetup", "--find", "--show", "--offset", fmt.Sprint(65*miB), "--sizelimit", fmt.Sprint(300*miB), img)
 	part = strings.TrimSpace(part)
 	defer testkit.Try("losetup", "-d", part)
-	mounted(t, []string{"mount", "-o", "ro", to, "--options", fmt.Sprintf("offset=%d,ro", 65*miB)}, func(string) {
+	testkit.Mounted(t, []string{"mount", "-o", "ro", to, "--options", fmt.Sprintf("offset=%d,ro", 65*miB)}, func(string) {
 		src, _ := s.OpenDisk(twin, 0)
 		for _, path := range []string{img} {
 			target := before
@@ -371,7 +346,7 @@ func TestCutOffWhileWriting(t *testing.T) {
 	live := testkit.Image(t, "live.img", 256*miB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-L", "kiosk", live)
 	cut := filepath.Join(t.TempDir(), "cut.img")
-	mounted(t, []string{"mount", "-o", "loop,commit=1", live}, func(m string) {
+	testkit.Mounted(t, []string{"mount", "-o", "loop,commit=1", live}, func(m string) {
 		fill(t, m, 3)
 		testkit.Do(t, "sync")
 		fill(t, m, 4)
@@ -402,8 +377,8 @@ func TestCutOffWhileWriting(t *testing.T) {
 	testkit.Try("e2fsck", "-p", cut)
 	testkit.Try("e2fsck", "-p", target)
 	testkit.Do(t, "e2fsck", "-fn", target)
-	mounted(t, []string{"mount", "-o", "loop,ro", cut}, func(m string) { want = hashes(t, m) })
-	mounted(t, []string{"mount", "-o", "loop,ro", target}, func(m string) { got = hashes(t, m) })
+	testkit.Mounted(t, []string{"mount", "-o", "loop,ro", cut}, func(m string) { want = hashes(t, m) })
+	testkit.Mounted(t, []string{"mount", "-o", "loop,ro", target}, func(m string) { got = hashes(t, m) })
 	same(t, 1, want, got)
 	for name := range want {
 		if strings.HasPrefix(name, "quay 2") {

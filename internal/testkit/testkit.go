@@ -7,8 +7,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
@@ -190,4 +192,31 @@ func Target(t testing.TB, path string) disk.Target {
 		t.Fatal(err)
 	}
 	return disk.Target{Path: path, Identity: d.Identity(), Fingerprint: print}
+}
+
+// Loop attaches an image file as a block device with sectors of the given size
+// in bytes and gives its path.
+func Loop(t testing.TB, img string, sector int) string {
+	t.Helper()
+	Root(t)
+	dev := strings.TrimSpace(Do(t, "losetup", "--find", "--show", "-b", strconv.Itoa(sector), img))
+	t.Cleanup(func() { _, _ = Try("losetup", "-d", dev) })
+	return dev
+}
+
+// Mounted mounts with a command line that lacks the mount point, works on it, and unmounts.
+func Mounted(t testing.TB, mount []string, work func(point string)) {
+	t.Helper()
+	m := t.TempDir()
+	Do(t, mount[0], append(mount[1:], m)...)
+	defer func() {
+		for range 100 {
+			if _, err := Try("umount", m); err == nil {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		t.Errorf("%s can't be unmounted", m)
+	}()
+	work(m)
 }

@@ -2,6 +2,7 @@
 package families
 
 import (
+	_ "twinshelf/internal/fsys/exfat"
 	_ "twinshelf/internal/fsys/ext"
 	_ "twinshelf/internal/fsys/fat"
 	_ "twinshelf/internal/fsys/ntfs"

@@ -1,0 +1,293 @@
+// Package exfat knows exFAT (Microsoft's "exFAT file system specification",
+// revision 1.00 with its later public updates). It tells which clusters are in
+// use by the allocation bitmap, and makes new volumes; it never writes by itself.
+//
+// Limits: one FAT (the two of TexFAT make the volume an error, so that it is
+// captured whole), and root directories of at most 64 MiB.
+package exfat
+
+import (
+	"encoding/binary"
+	"fmt"
+	"io"
+	"iter"
+	"unicode/utf16"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+)
+
+func init() { fsys.Register("exfat", Probe) }
+
+// Main boot sector (section 3.1).
+const (
+	bootName      = 3
+	bootZero      = 11 // 53 bytes where FAT has its parameters
+	bootZeroLen   = 53
+	bootPartition = 64
+	bootLength    = 72
+	bootFAT       = 80
+	bootFATLength = 84
+	bootHeap      = 88
+	bootClusters  = 92
+	bootRoot      = 96
+	bootSerial    = 100
+	bootRevision  = 104
+	bootFlags     = 106
+	bootSector    = 108
+	bootCluster   = 109
+	bootFATs      = 110
+	bootDrive     = 111
+	bootPercent   = 112
+	bootCode      = 120
+	bootSignature = 510
+
+	// A boot region is twelve sectors; the last repeats the checksum of the others.
+	regionSectors  = 12
+	checksumSector = 11
+
+	flagDirty  = 0x0002
+	flagMedium = 0x0004
+
+	firstCluster = 2
+	maxClusters  = 1<<32 - 11
+	endOfChain   = 0xFFFFFFFF
+	badCluster   = 0xFFFFFFF7
+	maxRootBytes = 64 << 20
+)
+
+// Directory entries (sections 6 and 7).
+const (
+	entryLen    = 32
+	typeEnd     = 0x00
+	typeBitmap  = 0x81
+	typeUpcase  = 0x82
+	typeLabel   = 0x83
+	typeInUse   = 0x80
+	entFirst    = 20
+	entLength   = 24
+	upcaseSumAt = 4
+	maxLabel    = 11
+)
+
+// Volume is an exFAT volume. Offsets and sizes are in bytes.
+type Volume struct {
+	r        io.ReaderAt
+	info     fsys.Info
+	fatAt    int64
+	fatLen   int64
+	heapAt   int64
+	cluster  int64
+	count    int64 // clusters
+	bitmap   entry
+	upcase   entry
+	rootAt   uint32
+	rootSize int64
+}
+
+// entry is a stream that a directory entry names.
+type entry struct {
+	first  uint32
+	length int64
+	found  bool
+}
+
+// Probe recognises exFAT by its boot sector.
+func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
+	b := make([]byte, 512)
+	if n, _ := r.ReadAt(b, 0); n < len(b) || string(b[bootName:bootName+8]) != "EXFAT   " || b[bootSignature] != 0x55 || b[bootSignature+1] != 0xAA {
+		return nil, nil
+	}
+	le := binary.LittleEndian
+	shift, per := b[bootSector], b[bootCluster]
+	if shift < 9 || shift > 12 || per > 25-shift {
+		return nil, fsys.Contradiction(bootSector, "the exFAT boot sector claims sectors of 2^%d bytes and clusters of 2^%d sectors", shift, per)
+	}
+	if rev := b[bootRevision+1]; rev != 1 || b[bootFATs] != 1 {
+		return nil, fsys.Contradiction(bootRevision, "exFAT of revision %d with %d tables is not known", rev, b[bootFATs])
+	}
+	s := int64(1) << shift
+	v := &Volume{r: r, fatAt: int64(le.Uint32(b[bootFAT:])) * s, fatLen: int64(le.Uint32(b[bootFATLength:])) * s, heapAt: int64(le.Uint32(b[bootHeap:])) * s,
+		cluster: s << per, count: int64(le.Uint32(b[bootClusters:])), rootAt: le.Uint32(b[bootRoot:])}
+	sectors := le.Uint64(b[bootLength:])
+	if sectors == 0 || sectors > uint64(size/s) {
+		return nil, fsys.Contradiction(bootLength, "the exFAT volume claims %d sectors of %d bytes, more than its part of %d bytes holds", sectors, s, size)
+	}
+	v.info = fsys.Info{Kind: "exFAT", Size: int64(sectors) * s, Unit: v.cluster, ID: fmt.Sprintf("%04X-%04X", le.Uint16(b[bootSerial+2:]), le.Uint16(b[bootSerial:]))}
+	switch {
+	case v.count < 1 || v.count > maxClusters || v.heapAt+v.count*v.cluster > v.info.Size:
+		return nil, fsys.Contradiction(bootClusters, "%d clusters of %d bytes from byte %d don't fit the volume", v.count, v.cluster, v.heapAt)
+	case v.fatAt < 2*regionSectors*s || v.fatLen < (v.count+firstCluster)*4 || v.fatAt+v.fatLen > v.heapAt:
+		return nil, fsys.Contradiction(bootFAT, "the allocation table of %d bytes at byte %d is in the way or too short", v.fatLen, v.fatAt)
+	}
+	if flags := le.Uint16(b[bootFlags:]); flags&flagDirty != 0 {
+		v.info.Unclean = "it is marked dirty: it wasn't unmounted cleanly"
+	} else if flags&flagMedium != 0 {
+		v.info.Unclean = "it recorded disk errors"
+	}
+	return v, v.readRoot()
+}
+
+// Info describes the volume.
+func (v *Volume) Info() fsys.Info { return v.info }
+
+func (v *Volume) clusterAt(n uint32) (int64, error) {
+	if n < firstCluster || int64(n)-firstCluster >= v.count {
+		return 0, fsys.Contradiction(v.fatAt, "cluster %d of %d is named", n, v.count)
+	}
+	return v.heapAt + (int64(n)-firstCluster)*v.cluster, nil
+}
+
+// chain gives the clusters of a stream of at most limit bytes that begins at
+// first. A chain that comes back to itself runs over the limit and is an error.
+func (v *Volume) chain(first uint32, limit int64) ([]int64, error) {
+	var out []int64
+	for n := first; n != endOfChain; {
+		at, err := v.clusterAt(n)
+		if err != nil {
+			return nil, err
+		}
+		if out = append(out, at); int64(len(out))*v.cluster > max(limit, v.cluster) {
+			return nil, fsys.Contradiction(v.fatAt+4*int64(n), "the chain of clusters from %d is longer than %d bytes or comes back to itself", first, limit)
+		}
+		b := make([]byte, 4)
+		if err := disk.ReadFull(v.r, b, v.fatAt+4*int64(n)); err != nil {
+			return nil, err
+		}
+		n = binary.LittleEndian.Uint32(b)
+	}
+	return out, nil
+}
+
+// readRoot finds the label, the bitmap and the up-case table.
+func (v *Volume) readRoot() error {
+	clusters, err := v.chain(v.rootAt, maxRootBytes)
+	if err != nil {
+		return fmt.Errorf("root directory: %w", err)
+	}
+	v.rootSize = int64(len(clusters)) * v.cluster
+	le := binary.LittleEndian
+	b := make([]byte, v.cluster)
+	for _, at := range clusters {
+		if err := disk.ReadFull(v.r, b, at); err != nil {
+			return fmt.Errorf("root directory: %w", err)
+		}
+		for e := b; len(e) >= entryLen; e = e[entryLen:] {
+			stream := entry{le.Uint32(e[entFirst:]), int64(min(le.Uint64(e[entLength:]), 1<<62)), true}
+			switch e[0] {
+			case typeEnd:
+				return v.checkRoot()
+			case typeBitmap:
+				if e[1]&1 == 0 {
+					v.bitmap = stream
+				}
+			case typeUpcase:
+				v.upcase = stream
+			case typeLabel:
+				n := min(int(e[1]), maxLabel)
+				u := make([]uint16, n)
+				for i := range u {
+					u[i] = le.Uint16(e[2+2*i:])
+				}
+				v.info.Label = string(utf16.Decode(u))
+			}
+		}
+	}
+	return v.checkRoot()
+}
+
+func (v *Volume) checkRoot() error {
+	if !v.bitmap.found || v.bitmap.length < (v.count+7)/8 {
+		return fsys.Contradiction(0, "the root directory names no allocation bitmap for %d clusters", v.count)
+	}
+	if !v.upcase.found {
+		return fsys.Contradiction(0, "the root directory names no up-case table")
+	}
+	return nil
+}
+
+const bitmapChunk = 1 << 20
+
+// Used yields everything before the cluster heap (both boot regions and the
+// table), what the bitmap marks, and the sectors behind the last cluster. The
+// clusters of the root, the bitmap and the up-case table must be marked.
+func (v *Volume) Used() iter.Seq2[span.Span, error] {
+	return func(yield func(span.Span, error) bool) {
+		fail := func(err error) { yield(span.Span{}, err) }
+		must, bitmap, err := v.systemClusters()
+		if err != nil {
+			fail(err)
+			return
+		}
+		pending := span.Span{End: v.heapAt}
+		emit := func(sp span.Span) bool {
+			if sp.Start == pending.End {
+				pending.End = sp.End
+				return true
+			}
+			ok := yield(pending, nil)
+			pending = sp
+			return ok
+		}
+		// The bitmap may lie in several places; walk it in whole clusters.
+		buf := make([]byte, min(bitmapChunk, v.cluster))
+		done := int64(0) // clusters looked at
+		for _, at := range bitmap {
+			for off := int64(0); off < v.cluster && done < v.count; off += int64(len(buf)) {
+				if err := disk.ReadFull(v.r, buf, at+off); err != nil {
+					fail(fmt.Errorf("allocation bitmap: %w", err))
+					return
+				}
+				n := min(int64(len(buf))*8, v.count-done)
+				var used span.Set
+				for from, to := range fsys.Runs(buf, int(n)) {
+					used.Add(span.At(v.heapAt+(done+int64(from))*v.cluster, int64(to-from)*v.cluster))
+				}
+				area := span.At(v.heapAt+done*v.cluster, n*v.cluster)
+				if missing := must.Clip(area).Subtract(used); !missing.Empty() {
+					fail(fsys.Contradiction(missing.Bounds().Start, "the allocation bitmap calls clusters free that the volume itself needs"))
+					return
+				}
+				for sp := range used.All() {
+					if !emit(sp) {
+						return
+					}
+				}
+				done += n
+			}
+		}
+		if done < v.count {
+			fail(fsys.Contradiction(0, "the allocation bitmap ends after %d of %d clusters", done, v.count))
+			return
+		}
+		if end := v.heapAt + v.count*v.cluster; end < v.info.Size && !emit(span.Span{Start: end, End: v.info.Size}) {
+			return
+		}
+		yield(pending, nil)
+	}
+}
+
+// systemClusters is where root, bitmap and up-case table lie, and the bitmap's clusters in order.
+func (v *Volume) systemClusters() (must span.Set, bitmap []int64, err error) {
+	var all []span.Span
+	for _, s := range []struct {
+		name  string
+		first uint32
+		limit int64
+	}{
+		{"root directory", v.rootAt, maxRootBytes},
+		{"up-case table", v.upcase.first, maxRootBytes},
+		{"allocation bitmap", v.bitmap.first, (v.count+7)/8 + v.cluster},
+	} {
+		clusters, err := v.chain(s.first, s.limit)
+		if err != nil {
+			return span.Set{}, nil, fmt.Errorf("%s: %w", s.name, err)
+		}
+		for _, at := range clusters {
+			all = append(all, span.At(at, v.cluster))
+		}
+		bitmap = clusters // the last of the three
+	}
+	return span.Of(all...), bitmap, nil
+}
