@@ -257,3 +257,60 @@ func TestDefaultsArePossible(t *testing.T) {
 		}
 	}
 }
+
+func TestFormatExt4(t *testing.T) {
+	testkit.Need(t, "e2fsck", "dumpe2fs", "blkid")
+	testkit.Root(t)
+	dir := crowd(t, 4000)
+	for _, f := range []fsys.Form{
+		{Kind: "ext4", Size: units.MiB, Label: "oak"},
+		{Kind: "ext4", Size: 3*units.MiB + 5*512, Label: "oak"},
+		{Kind: "ext4", Size: 20 * units.MiB, Unit: 4096},
+		{Kind: "ext4", Size: 130*units.MiB - 512, Label: "kiosk-root"},
+		{Kind: "ext4", Size: 200 * units.MiB, Unit: 2048, Label: "two"},
+		{Kind: "ext4", Size: 290 * units.MiB, Sector: 4096, Label: "four"},
+		{Kind: "ext4", Size: 700 * units.MiB, Unit: 1024, Label: "one"},
+		{Kind: "ext4", Size: 8*units.GiB + 3*4096, Label: "Ölhafen"},
+		{Kind: "ext4", Size: 128*units.MiB*16 + 4096*40, Label: "tail"}, // a last group too short for anything
+		{Kind: "ext4", Size: 500 * units.GB, Unit: 1024},
+		{Kind: "ext4", Size: units.TB, Label: "Oak"},
+		{Kind: "ext4", Size: 4 * units.TB, Sector: 4096, Label: "Elm"},
+		{Kind: "ext4", Size: 15_900_000_000_000, Label: "16 TB"},
+	} {
+		t.Run(fmt.Sprintf("%s %d %d", units.Bytes(f.Size), f.Sector, f.Unit), func(t *testing.T) {
+			img, written := made(t, f)
+			check := func() {
+				t.Helper()
+				if out, err := testkit.Try("e2fsck", "-fn", img); err != nil {
+					t.Fatalf("e2fsck: %v\n%.3000s", err, out)
+				}
+			}
+			check()
+			recognised(t, img, f)
+			if f.Size == units.TB && written > 64*units.MiB {
+				t.Errorf("%s written", units.Bytes(written))
+			}
+			if f.Size < 100*units.MiB {
+				return
+			}
+			inUse(t, []string{"mount"}, img, max(512, f.Sector), dir)
+			check()
+			if c, _ := examine(t, img); !c.Maps {
+				t.Errorf("after use: %s", c.Why)
+			}
+		})
+	}
+}
+
+// TestExt4CanGrow: the room kept for more descriptors is where the system's own tool expects it.
+func TestExt4CanGrow(t *testing.T) {
+	testkit.Need(t, "resize2fs", "e2fsck")
+	img, _ := made(t, fsys.Form{Kind: "ext4", Size: 300 * units.MiB, Label: "oak", Unit: 4096})
+	testkit.Sparse(t, img, 20*units.GiB)
+	testkit.Do(t, "e2fsck", "-fn", img)
+	testkit.Do(t, "resize2fs", "-f", img)
+	testkit.Do(t, "e2fsck", "-fn", img)
+	if c, _ := examine(t, img); !c.Maps || c.Info.Size != 20*units.GiB {
+		t.Errorf("%+v %s", c.Info, c.Why)
+	}
+}

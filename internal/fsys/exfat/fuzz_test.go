@@ -12,8 +12,8 @@ import (
 // walk ends and stays within the volume.
 func FuzzProbe(f *testing.F) {
 	testkit.Need(f, "mkfs.exfat")
-	img := testkit.Image(f, "seed.img", 2<<20)
-	testkit.Do(f, "mkfs.exfat", "-L", "kiosk", img)
+	img := testkit.Image(f, "seed.img", 4<<20)
+	testkit.Do(f, "mkfs.exfat", "-L", "kiosk", "-b", "64K", img)
 	seed, err := os.ReadFile(img)
 	if err != nil {
 		f.Fatal(err)
