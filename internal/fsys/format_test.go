@@ -314,3 +314,45 @@ func TestExt4CanGrow(t *testing.T) {
 		t.Errorf("%+v %s", c.Info, c.Why)
 	}
 }
+
+func TestFormatNTFS(t *testing.T) {
+	testkit.Need(t, "ntfsfix", "ntfsinfo", "ntfs-3g", "blkid")
+	testkit.Root(t)
+	dir := crowd(t, 3000)
+	for _, f := range []fsys.Form{
+		{Kind: "NTFS", Size: 4 * units.MiB, Label: "Desk"},
+		{Kind: "NTFS", Size: 9*units.MiB + 3*512},
+		{Kind: "NTFS", Size: 130*units.MiB - 512, Label: "Ticket desk", Unit: 512, Start: units.MiB},
+		{Kind: "NTFS", Size: 200 * units.MiB, Sector: 4096, Label: "4K"},
+		{Kind: "NTFS", Size: 290 * units.MiB, Unit: 64 * units.KiB, Label: "coarse"},
+		{Kind: "NTFS", Size: 7*units.GiB + 5*512, Label: "Ölhafen ☂"},
+		{Kind: "NTFS", Size: units.TB, Label: "Shared"},
+		{Kind: "NTFS", Size: 15_900_000_000_000, Label: "16 TB"},
+	} {
+		t.Run(fmt.Sprintf("%s %d %d", units.Bytes(f.Size), f.Sector, f.Unit), func(t *testing.T) {
+			img, written := made(t, f)
+			check := func() {
+				t.Helper()
+				if out, err := testkit.Try("ntfsfix", "-n", img); err != nil || strings.Contains(out, "FAILED") {
+					t.Errorf("ntfsfix: %v\n%s", err, out)
+				}
+				if out, err := testkit.Try("ntfsinfo", "-m", img); err != nil {
+					t.Errorf("ntfsinfo: %v\n%s", err, out)
+				}
+			}
+			check()
+			recognised(t, img, f)
+			if f.Size == units.TB && written > 64*units.MiB {
+				t.Errorf("%s written", units.Bytes(written))
+			}
+			if f.Size < 100*units.MiB || f.Unit > 4096 && f.Size < units.GiB {
+				return
+			}
+			inUse(t, []string{"ntfs-3g"}, img, max(512, f.Sector), dir)
+			check()
+			if c, _ := examine(t, img); !c.Maps {
+				t.Errorf("after use: %s", c.Why)
+			}
+		})
+	}
+}
