@@ -15,8 +15,8 @@ import (
 
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
-	"span", "units", "disk", "table", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"survey", "shelf", "fit", "rehearse", "run", "capture", "restore", "prove", "bench", "settings", "workshop", "demo", "cli", "tui",
+	"span", "units", "sizes", "disk", "table", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
+	"survey", "shelf", "fit", "rehearse", "run", "capture", "restore", "prove", "ready", "mounts", "bench", "settings", "workshop", "demo", "cli", "tui",
 }
 
 type pkg struct {
@@ -61,7 +61,7 @@ func TestArrowsRunDownward(t *testing.T) {
 				if k < 0 || k >= at {
 					t.Errorf("%s uses %s, which doesn't stand below it", room, below)
 				}
-				if strings.HasPrefix(room, "fsys/") && room != "fsys/families" && strings.HasPrefix(below, "fsys/") {
+				if strings.HasPrefix(room, "fsys/") && room != "fsys/families" && strings.HasPrefix(below, "fsys/") && below != "fsys/upcase" {
 					t.Errorf("file system family %s knows %s", room, below)
 				}
 			}

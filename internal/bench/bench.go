@@ -26,6 +26,8 @@ type Disk struct {
 	ByID       string        `json:"by_id,omitempty"`
 	Identity   disk.Identity `json:"identity"`
 	Physical   int           `json:"physical_sector"` // bytes
+	Optimal    int           `json:"optimal_io"`      // bytes; 0 when the disk doesn't say
+	Discards   bool          `json:"discards"`        // it can be told that stretches are no longer needed
 	Removable  bool          `json:"removable"`
 	Rotational bool          `json:"rotational"`
 	ReadOnly   bool          `json:"read_only"`
@@ -103,7 +105,7 @@ func (b *Bench) images(path string) []*Disk {
 }
 
 func image(path string) *Disk {
-	d := &Disk{Path: path, Image: true, Physical: 512}
+	d := &Disk{Path: path, Image: true, Physical: 512, Discards: true}
 	d.Identity.Model = filepath.Base(path)
 	l, err := disk.ReadLabel(path)
 	if err != nil {
@@ -147,7 +149,7 @@ func (b *Bench) block(name, path string) *Disk {
 		n, _ := strconv.ParseInt(b.sys(name, file), 10, 64)
 		return n
 	}
-	d := &Disk{Path: path, Physical: int(num("queue/physical_block_size")), Removable: num("removable") == 1, Rotational: num("queue/rotational") == 1, ReadOnly: num("ro") == 1}
+	d := &Disk{Path: path, Physical: int(num("queue/physical_block_size")), Optimal: int(num("queue/optimal_io_size")), Discards: num("queue/discard_max_bytes") > 0, Removable: num("removable") == 1, Rotational: num("queue/rotational") == 1, ReadOnly: num("ro") == 1}
 	d.Identity = disk.Identity{
 		Model: strings.TrimSpace(b.sys(name, "device/vendor") + " " + b.sys(name, "device/model")), Serial: b.sys(name, "device/serial"),
 		WWN: b.sys(name, "device/wwid"), Size: num("size") * 512, Sector: int(num("queue/logical_block_size")), Bus: b.bus(name),

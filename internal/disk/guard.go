@@ -8,9 +8,11 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
+	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
 
@@ -212,4 +214,29 @@ func (w *WritableFile) Reread() error {
 		return nil
 	}
 	return unix.IoctlSetInt(int(w.f.Fd()), unix.BLKRRPART, 0)
+}
+
+// Discard tells the disk that nobody needs a stretch any more: BLKDISCARD on a
+// block device, a hole in an image file. What the stretch reads as afterwards is
+// the device's own affair.
+func (w *WritableFile) Discard(sp span.Span) error {
+	var err error
+	if w.block {
+		err = blockRange(int(w.f.Fd()), unix.BLKDISCARD, sp)
+	} else {
+		err = unix.Fallocate(int(w.f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, sp.Start, sp.Len())
+	}
+	if err != nil {
+		return fmt.Errorf("%s: discard of %s: %w", w.path, sp, err)
+	}
+	return nil
+}
+
+// blockRange calls an ioctl that takes a byte offset and a length.
+func blockRange(fd int, request uint, sp span.Span) error {
+	arg := [2]uint64{uint64(sp.Start), uint64(sp.Len())}
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), uintptr(request), uintptr(unsafe.Pointer(&arg))); errno != 0 {
+		return errno
+	}
+	return nil
 }

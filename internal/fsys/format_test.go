@@ -345,7 +345,10 @@ func TestFormatNTFS(t *testing.T) {
 			if f.Size == units.TB && written > 64*units.MiB {
 				t.Errorf("%s written", units.Bytes(written))
 			}
-			if f.Size < 100*units.MiB || f.Unit > 4096 && f.Size < units.GiB {
+			if out, err := testkit.Try("ntfssecaudit", "-a", img); err != nil || !strings.Contains(out, "No errors were found") {
+				t.Errorf("ntfssecaudit: %v\n%s", err, out)
+			}
+			if f.Size < 100*units.MiB {
 				return
 			}
 			inUse(t, []string{"ntfs-3g"}, img, max(512, f.Sector), dir)

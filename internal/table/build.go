@@ -20,6 +20,9 @@ type Layout struct {
 	ID      string // GPT: disk GUID; MBR: eight hex digits
 	Entries int    // GPT: entries in the array; 0 means 128
 	Parts   []Part // Span, Type, GUID, Name, Attrs, Active, Logical are used
+	// First is the disk's first sector when the boot code in it is to stay; nil
+	// makes a new one.
+	First []byte
 }
 
 // Build gives the sectors of a table for a disk of size bytes, as patches:
@@ -51,6 +54,9 @@ func buildGPT(l Layout, size int64) ([]disk.Patch, error) {
 		return nil, err
 	}
 	g := gptGeometry{count: uint32(l.Entries), entrySize: entMin, entriesLBA: 2, first: protectiveMBR(l.Sector)}
+	if hasProtective(padSector(l.First, l.Sector)) {
+		g.first = padSector(l.First, l.Sector)
+	}
 	g.entries = make([]byte, l.Entries*entMin)
 	s := int64(l.Sector)
 	arraySectors := (int64(len(g.entries)) + s - 1) / s
@@ -173,6 +179,13 @@ func (g *gptGeometry) patches(sector int, size int64) []disk.Patch {
 	}
 }
 
+// padSector copies a first sector; nil gives an empty one.
+func padSector(first []byte, sector int) []byte {
+	b := make([]byte, sector)
+	copy(b, first)
+	return b
+}
+
 func protectiveMBR(sector int) []byte {
 	b := make([]byte, sector)
 	e := b[mbrEntries:]
@@ -219,7 +232,8 @@ func buildMBR(l Layout, size int64) ([]disk.Patch, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q is not an MBR signature of eight hex digits", l.ID)
 	}
-	first := make([]byte, l.Sector)
+	first := padSector(l.First, l.Sector)
+	clear(first[mbrEntries:mbrBootSig])
 	binary.LittleEndian.PutUint32(first[mbrDiskSig:], uint32(sig))
 	first[mbrBootSig], first[mbrBootSig+1] = 0x55, 0xAA
 	patches := []disk.Patch{{Data: first, Why: "MBR"}}

@@ -74,6 +74,14 @@ type Table struct {
 	gpt gptGeometry
 }
 
+// Entries is how many parts a GPT has room for; 4 for an MBR's own sector.
+func (t *Table) Entries() int {
+	if t.Kind == GPT {
+		return int(t.gpt.count)
+	}
+	return 4
+}
+
 // Worst is the gravest severity found; "" when there is none.
 func (t *Table) Worst() Severity {
 	worst := Severity("")

@@ -1,6 +1,12 @@
 package table
 
-import "strings"
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
 
 // Role is what a part is for, as far as its type tells.
 type Role string
@@ -94,4 +100,48 @@ func RoleOf(partType string) Role {
 		return t.role
 	}
 	return RoleUnknown
+}
+
+// TypeChoice is a part type that can be chosen by its plain name.
+type TypeChoice struct {
+	Type string // GUID or "0x83"
+	Name string
+	Role Role
+}
+
+// Types lists the types that a table of some kind knows, by name.
+func Types(k Kind) []TypeChoice {
+	all := gptTypes
+	if k == MBR {
+		all = mbrTypes
+	}
+	var out []TypeChoice
+	for t, info := range all {
+		out = append(out, TypeChoice{t, info.name, info.role})
+	}
+	slices.SortFunc(out, func(a, b TypeChoice) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Type, b.Type))
+	})
+	return out
+}
+
+// TypeNamed finds a type by its plain name, or takes a GUID or MBR number as it is.
+func TypeNamed(k Kind, name string) (string, error) {
+	if k == GPT {
+		if up := strings.ToUpper(name); len(up) == 36 {
+			if _, err := guidBytes(up); err == nil {
+				return up, nil
+			}
+		}
+	} else if n, err := strconv.ParseUint(strings.TrimPrefix(name, "0x"), 16, 8); err == nil && n != 0 && strings.HasPrefix(name, "0x") {
+		return fmt.Sprintf("0x%02x", n), nil
+	}
+	var names []string
+	for _, t := range Types(k) {
+		if strings.EqualFold(t.Name, name) {
+			return t.Type, nil
+		}
+		names = append(names, t.Name)
+	}
+	return "", fmt.Errorf("%q is no type of part that is known; possible are %s, or a number from the specification", name, strings.Join(slices.Compact(names), ", "))
 }
