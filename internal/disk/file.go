@@ -167,6 +167,12 @@ func (d *File) WillRead() {
 	_ = unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_SEQUENTIAL)
 }
 
+// Forget drops what the kernel keeps of the device in memory, so that the next
+// read comes from the medium. Call it after Sync.
+func (d *File) Forget() {
+	_ = unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_DONTNEED)
+}
+
 func rootOf(err error) error {
 	for {
 		next := errors.Unwrap(err)

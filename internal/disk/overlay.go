@@ -35,6 +35,27 @@ func (p Patch) Kind() PieceKind {
 	return Data
 }
 
+// Write puts the patch onto a device. step, which may be nil, hears of each
+// stretch and whether it had to be written, and stops the work with its error.
+func (p Patch) Write(w Writable, step func(sp span.Span, written bool) error) error {
+	if p.Data == nil {
+		return WriteZeros(w, p.Span(), step)
+	}
+	const most = 4 << 20
+	for at := 0; at < len(p.Data); at += most {
+		b := p.Data[at:min(len(p.Data), at+most)]
+		if _, err := w.WriteAt(b, p.Off+int64(at)); err != nil {
+			return err
+		}
+		if step != nil {
+			if err := step(span.At(p.Off+int64(at), int64(len(b))), true); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // read fills dst, which begins at byte off of the device, as far as the patch covers it.
 func (p Patch) read(dst []byte, off int64) {
 	hit := p.Span().Intersect(span.At(off, int64(len(dst))))

@@ -69,6 +69,8 @@ type Draft struct {
 	New    bool
 	Parts  []Part
 	Before *survey.Survey
+	// Notes are things to know about it, in words.
+	Notes []string
 
 	entries int
 	now     time.Time
@@ -415,7 +417,7 @@ func (d *Draft) Number(number int) (int, error) {
 // Clone is a copy that can be changed without changing d.
 func (d *Draft) Clone() *Draft {
 	c := *d
-	c.Parts = slices.Clone(d.Parts)
+	c.Parts, c.Notes = slices.Clone(d.Parts), slices.Clone(d.Notes)
 	for i := range c.Parts {
 		if f := c.Parts[i].Form; f != nil {
 			form := *f

@@ -21,6 +21,8 @@ import (
 type Step struct {
 	Title   string
 	Patches []disk.Patch // on the disk, ascending
+	// Table says that the order of the sectors matters: from the last to the first, each flushed.
+	Table bool
 }
 
 // Bytes is how much the step writes.
@@ -87,12 +89,10 @@ func (d *Draft) Plan(ctx context.Context, dev disk.Device, target disk.Target) (
 		steps = append(steps, step)
 	}
 	if d.New {
-		if s := d.clearing(written); len(s.Patches) > 0 {
-			steps = append([]Step{s}, steps...)
-		}
+		steps = append([]Step{clearing(d.Before)}, steps...)
 	}
 	if len(tablePatches) > 0 {
-		steps = append(steps, Step{"Write the table", tablePatches})
+		steps = append(steps, Step{"Write the table", tablePatches, true})
 	}
 	if len(steps) == 0 {
 		return nil, ErrNothing
@@ -146,7 +146,7 @@ func formStep(part *Part) (Step, error) {
 	patches = disk.Over(patches, []disk.Patch{
 		{Off: 0, Zeros: n, Why: "clear old signatures"},
 		{Off: f.Size - n, Zeros: n, Why: "clear old signatures"},
-		{Off: min(64*units.MiB, f.Size-n), Zeros: min(ghostLen, max(0, f.Size-n-64*units.MiB)), Why: "clear an old copy of a super block"},
+		{Off: min(ghostAt, f.Size-n), Zeros: min(ghostLen, max(0, f.Size-n-ghostAt)), Why: "clear an old copy of a super block"},
 	})
 	if patches, err = disk.SortPatches(patches, f.Size); err != nil {
 		return Step{}, err
@@ -158,27 +158,30 @@ func formStep(part *Part) (Step, error) {
 	if f.Label != "" {
 		title = fmt.Sprintf("Make %s “%s” on part %d", f.Kind, f.Label, part.Number)
 	}
-	return Step{title, patches}, nil
+	return Step{Title: title, Patches: patches}, nil
 }
 
-// ghostLen: some file systems keep a copy of their super block at 64 MiB.
-const ghostLen = 64 << 10
+// Some file systems keep a copy of their super block at 64 MiB.
+const (
+	ghostAt  = 64 * units.MiB
+	ghostLen = 64 << 10
+)
 
-// clearing removes what is recognised of the disk's earlier life: both ends of the disk and
-// of every old part, where nothing else is written.
-func (d *Draft) clearing(written span.Set) Step {
-	size := d.Identity.Size
+// clearing removes what is recognised of a disk's earlier life: both ends of
+// the disk and of every part, and the copies that lie elsewhere. It begins with the table.
+func clearing(s *survey.Survey) Step {
+	size := s.Device.Size()
 	n := min(edge, size/2)
 	old := []span.Span{span.At(0, n), {Start: size - n, End: size}}
-	for _, a := range d.Before.Parts() {
+	for _, a := range append(s.Parts(), survey.Area{Span: span.Span{End: size}}) {
 		k := min(edge, a.Span.Len()/2)
-		old = append(old, span.At(a.Span.Start, k), span.Span{Start: a.Span.End - k, End: a.Span.End})
+		old = append(old, span.At(a.Span.Start, k), span.Span{Start: a.Span.End - k, End: a.Span.End}, span.At(a.Span.Start+ghostAt, ghostLen).Intersect(a.Span))
 	}
-	s := Step{Title: "Clear the signatures of what was there"}
-	for sp := range span.Of(old...).Subtract(written).All() {
-		s.Patches = append(s.Patches, disk.Patch{Off: sp.Start, Zeros: sp.Len(), Why: "clear what was there"})
+	step := Step{Title: "Clear the signatures of what was there"}
+	for sp := range span.Of(old...).All() {
+		step.Patches = append(step.Patches, disk.Patch{Off: sp.Start, Zeros: sp.Len(), Why: "clear what was there"})
 	}
-	return s
+	return step
 }
 
 // describeOld says what a part of the disk is now.
@@ -214,6 +217,7 @@ func (d *Draft) words(p *Plan) {
 	if d.New && len(p.old) == 0 && !d.Before.Blank() {
 		p.Goes = append(p.Goes, "contents that aren't known: no table, but not blank")
 	}
+	p.Notes = append(p.Notes, d.Notes...)
 	if d.Kind == table.MBR {
 		if reach := int64(maxMBR) * d.sector(); d.Identity.Size > reach {
 			p.Notes = append(p.Notes, fmt.Sprintf("an MBR reaches up to %s; %s of this disk stay out of its reach, a GPT would use all of it", units.Bytes(reach), units.Bytes(d.Identity.Size-reach)))
@@ -269,12 +273,8 @@ func (p *Plan) unchanged(dev disk.Device) error {
 
 // compose lays the plan over the disk and checks the result as if it were there.
 func (p *Plan) compose(ctx context.Context, d *Draft) error {
-	var all []disk.Patch
-	for _, s := range p.Steps {
-		all = append(all, s.Patches...)
-	}
 	var err error
-	if p.planned, err = disk.NewOverlay(p.device, all, p.device.Size()); err != nil {
+	if p.planned, err = disk.NewOverlay(p.device, layered(p.Steps), p.device.Size()); err != nil {
 		return fmt.Errorf("the plan contradicts itself and isn't carried out: %w", err)
 	}
 	t, err := table.Read(p.planned, p.planned.Size(), p.planned.SectorSize())
@@ -286,7 +286,13 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 	}
 	for i := range d.Parts {
 		part := &d.Parts[i]
+		if part.Form == nil && part.Old != nil {
+			continue
+		}
 		if part.Form == nil {
+			if v, _ := fsys.Identify(disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize()); v != nil {
+				p.Notes = append(p.Notes, fmt.Sprintf("part %d isn't formatted, and an older %s is recognised in its place", part.Number, v.Info().Kind))
+			}
 			continue
 		}
 		c, err := fsys.Examine(ctx, disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize())
@@ -298,6 +304,15 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 		}
 	}
 	return nil
+}
+
+// layered are all patches of the steps, where later ones win over earlier ones.
+func layered(steps []Step) []disk.Patch {
+	var all []disk.Patch
+	for _, s := range steps {
+		all = disk.Over(s.Patches, all)
+	}
+	return all
 }
 
 // Planned is the disk as it will be.

@@ -141,7 +141,7 @@ func (p *Plan) Run(rc *run.Context) (err error) {
 // that fetch them, and this goroutine writing in order.
 func (p *Plan) writeTo(rc *run.Context, w disk.Writable) error {
 	first := span.Span{End: min(head, p.planned.Size())}
-	if err := zero(w, first, nil); err != nil {
+	if err := disk.WriteZeros(w, first, nil); err != nil {
 		return err
 	}
 	stop := make(chan struct{})
@@ -255,7 +255,7 @@ func (p *Plan) write(rc *run.Context, w disk.Writable, piece disk.Piece, buf []b
 	case disk.Undefined:
 		return rc.Err()
 	case disk.Zero:
-		if err := zero(w, piece.Span, func(sp span.Span, written bool) error {
+		if err := disk.WriteZeros(w, piece.Span, func(sp span.Span, written bool) error {
 			rc.MarkWritten(sp, run.Finished)
 			rc.MarkRead(sp.Intersect(span.Span{End: p.Source.Size()}), run.Finished)
 			if !written {
@@ -273,47 +273,6 @@ func (p *Plan) write(rc *run.Context, w disk.Writable, piece disk.Piece, buf []b
 	rc.MarkWritten(piece.Span, run.Finished)
 	rc.MarkRead(piece.Span, run.Finished)
 	return rc.Step(piece.Len())
-}
-
-var zeros = make([]byte, 4<<20)
-
-// zero writes zeros, except where the target knows that it reads as zeros
-// already; step hears of each stretch and whether it was written.
-func zero(w disk.Writable, sp span.Span, step func(sp span.Span, written bool) error) error {
-	for at := sp.Start; at < sp.End; {
-		piece := span.At(at, int64(len(zeros))).Intersect(sp)
-		written := !readsZero(w, piece)
-		if written {
-			if _, err := w.WriteAt(zeros[:piece.Len()], piece.Start); err != nil {
-				return err
-			}
-		} else if all := holeFrom(w, piece.Start).Intersect(sp); all.End > piece.End {
-			piece = all
-		}
-		if step != nil {
-			if err := step(piece, written); err != nil {
-				return err
-			}
-		}
-		at = piece.End
-	}
-	return nil
-}
-
-// readsZero says whether the target knows that a stretch is a hole.
-func readsZero(w disk.Writable, sp span.Span) bool { return holeFrom(w, sp.Start).Covers(sp) }
-
-// holeFrom is the hole that begins at off; empty when there is none.
-func holeFrom(w disk.Writable, off int64) span.Span {
-	sparse, ok := w.(disk.Sparse)
-	if !ok {
-		return span.Span{}
-	}
-	data, err := sparse.NextData(off)
-	if err != nil { // io.EOF: nothing but zeros to the end
-		return span.Span{Start: off, End: w.Size()}
-	}
-	return span.Span{Start: off, End: data.Start}
 }
 
 // Warnings says what is missing or doubtful in a disk of a twin, in words.

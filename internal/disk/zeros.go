@@ -1,0 +1,61 @@
+package disk
+
+import (
+	"iter"
+
+	"twinshelf/internal/span"
+)
+
+var zeros = make([]byte, 4<<20)
+
+// WriteZeros makes a stretch read as zeros. Where the device knows that it does
+// already nothing is written. step, which may be nil, hears of each stretch and
+// whether it was written, and stops the work with its error.
+func WriteZeros(w Writable, sp span.Span, step func(sp span.Span, written bool) error) error {
+	for at := sp.Start; at < sp.End; {
+		piece := span.At(at, int64(len(zeros))).Intersect(sp)
+		hole := HoleFrom(w, at)
+		written := !hole.Covers(piece)
+		if written {
+			if _, err := w.WriteAt(zeros[:piece.Len()], at); err != nil {
+				return err
+			}
+		} else if all := hole.Intersect(sp); all.End > piece.End {
+			piece = all
+		}
+		if step != nil {
+			if err := step(piece, written); err != nil {
+				return err
+			}
+		}
+		at = piece.End
+	}
+	return nil
+}
+
+// HoleFrom is the stretch from off on that a device knows to be zeros without
+// reading; empty when there is none.
+func HoleFrom(d Device, off int64) span.Span {
+	sparse, ok := d.(Sparse)
+	if !ok {
+		return span.Span{}
+	}
+	data, err := sparse.NextData(off)
+	if err != nil { // io.EOF: nothing but zeros to the end
+		return span.Span{Start: off, End: d.Size()}
+	}
+	return span.Span{Start: off, End: data.Start}
+}
+
+// Chunks cuts a stretch at multiples of n bytes.
+func Chunks(sp span.Span, n int64) iter.Seq[span.Span] {
+	return func(yield func(span.Span) bool) {
+		for at := sp.Start; at < sp.End; {
+			c := span.Span{Start: at, End: min(sp.End, at/n*n+n)}
+			if !yield(c) {
+				return
+			}
+			at = c.End
+		}
+	}
+}
