@@ -99,6 +99,17 @@ func (h Host) nodes(name string) map[string]string {
 	return out
 }
 
+// Partitions maps the kernel names of a disk's partitions to where they begin, in bytes.
+func (h Host) Partitions(name string) map[string]int64 {
+	out := map[string]int64{}
+	for node, dir := range h.nodes(name) {
+		if n, err := strconv.ParseInt(readLine(filepath.Join(dir, "start")), 10, 64); err == nil {
+			out[node] = n * 512 // sysfs counts in 512 bytes, whatever the sector
+		}
+	}
+	return out
+}
+
 // UsesOfImage tells how an image file is in use: attached as a loop device.
 func (h Host) UsesOfImage(path string) []Use {
 	loops, _ := filepath.Glob(h.path("sys/block/loop*/loop/backing_file"))

@@ -1,0 +1,180 @@
+// Package mounts mounts parts read-only and unmounts them, by the kernel's own
+// calls (mount(2), umount2(2), loop(4)). It needs root. Nothing here writes to a disk: ext volumes are
+// mounted without replaying their journal.
+package mounts
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
+
+// Part is a part of a disk that is to be mounted.
+type Part struct {
+	Disk  string // path of the device or image file
+	Span  span.Span
+	Kind  string // file system, as fsys names it
+	Label string
+	Image bool
+}
+
+// drivers are the kernel's names of the file systems, with the options that keep them from writing.
+var drivers = map[string][]struct{ name, options string }{
+	"ext2": {{"ext4", "noload"}}, "ext3": {{"ext4", "noload"}}, "ext4": {{"ext4", "noload"}},
+	"FAT12": {{"vfat", "utf8"}, {"vfat", ""}}, "FAT16": {{"vfat", "utf8"}, {"vfat", ""}}, "FAT32": {{"vfat", "utf8"}, {"vfat", ""}},
+	"exFAT": {{"exfat", ""}}, "NTFS": {{"ntfs3", ""}, {"ntfs", ""}},
+}
+
+// folderFor is where a part is mounted: in base, named by label or disk.
+func folderFor(base string, p Part) (string, error) {
+	name := strings.Map(func(r rune) rune {
+		if r <= ' ' || r == '/' || r == 0x7F {
+			return '-'
+		}
+		return r
+	}, p.Label)
+	if strings.Trim(name, ".-") == "" {
+		name = filepath.Base(p.Disk)
+	}
+	if err := os.MkdirAll(base, 0o755); err != nil {
+		return "", err
+	}
+	for i := range 100 {
+		dir := filepath.Join(base, name)
+		if i > 0 {
+			dir = fmt.Sprintf("%s-%d", dir, i+1)
+		}
+		if err := os.Mkdir(dir, 0o755); !errors.Is(err, os.ErrExist) {
+			return dir, err
+		}
+		if entries, err := os.ReadDir(dir); err == nil && len(entries) == 0 && !mountedAt(dir) {
+			return dir, nil
+		}
+	}
+	return "", fmt.Errorf("there are 100 folders named %s in %s already", name, base)
+}
+
+func mountedAt(dir string) bool {
+	for _, m := range (disk.Host{}).Mounts() {
+		if m.Point == dir {
+			return true
+		}
+	}
+	return false
+}
+
+// ReadOnly mounts a part read-only in a folder under base and returns the folder.
+func ReadOnly(base string, p Part) (string, error) {
+	if os.Geteuid() != 0 {
+		return "", errors.New("mounting needs root: start Twin Shelf as root, or mount it with your system's own tools")
+	}
+	ways := drivers[p.Kind]
+	if len(ways) == 0 {
+		return "", fmt.Errorf("%s can't be mounted here: Twin Shelf mounts ext2/3/4, FAT, exFAT and NTFS", p.Kind)
+	}
+	node, done, err := node(p)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	dir, err := folderFor(base, p)
+	if err != nil {
+		return "", fmt.Errorf("no folder to mount into: %w", err)
+	}
+	for _, w := range ways {
+		if err = unix.Mount(node, dir, w.name, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, w.options); err == nil {
+			return dir, nil
+		}
+	}
+	os.Remove(dir)
+	switch {
+	case errors.Is(err, unix.ENODEV):
+		return "", fmt.Errorf("this kernel has no driver for %s; \"modprobe %s\" may load it", p.Kind, ways[0].name)
+	case errors.Is(err, unix.EBUSY):
+		return "", fmt.Errorf("%s is in use already: it is mounted or held by another program", node)
+	}
+	return "", fmt.Errorf("%s on %s can't be mounted: %w; the file system may be damaged, or wasn't shut down cleanly", p.Kind, node, err)
+}
+
+// Unmount unmounts what ReadOnly or the system mounted at dir; a folder under base is removed.
+func Unmount(base, dir string) error {
+	if os.Geteuid() != 0 {
+		return errors.New("unmounting needs root: start Twin Shelf as root, or unmount it with your system's own tools")
+	}
+	switch err := unix.Unmount(dir, 0); {
+	case errors.Is(err, unix.EBUSY):
+		return fmt.Errorf("%s is in use: close the files and leave the folders that are open in it, then try again", dir)
+	case errors.Is(err, unix.EINVAL):
+		return fmt.Errorf("nothing is mounted at %s", dir)
+	case err != nil:
+		return fmt.Errorf("%s can't be unmounted: %w", dir, err)
+	}
+	if filepath.Dir(dir) == filepath.Clean(base) {
+		os.Remove(dir)
+	}
+	return nil
+}
+
+// node is the block device of a part: the kernel's own, or a read-only loop device over the stretch
+// of an image file. done lets go of it; a mounted one stays until it is unmounted.
+func node(p Part) (path string, done func(), err error) {
+	if !p.Image {
+		path, err = partition(p)
+		return path, func() {}, err
+	}
+	f, err := os.Open(p.Disk)
+	if err != nil {
+		return "", nil, err
+	}
+	control, err := os.Open("/dev/loop-control")
+	if err != nil {
+		f.Close()
+		return "", nil, fmt.Errorf("this system offers no loop devices: %w", err)
+	}
+	defer control.Close()
+	for range 16 { // others may take the free one first
+		n, err := unix.IoctlRetInt(int(control.Fd()), unix.LOOP_CTL_GET_FREE)
+		if err != nil {
+			break
+		}
+		path = fmt.Sprintf("/dev/loop%d", n)
+		l, err := os.Open(path)
+		if err != nil {
+			break
+		}
+		config := unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{Offset: uint64(p.Span.Start), Sizelimit: uint64(p.Span.Len()), Flags: unix.LO_FLAGS_READ_ONLY | unix.LO_FLAGS_AUTOCLEAR}}
+		copy(config.Info.File_name[:], p.Disk)
+		if err = unix.IoctlLoopConfigure(int(l.Fd()), &config); err == nil {
+			return path, func() { l.Close(); f.Close() }, nil
+		}
+		l.Close()
+	}
+	f.Close()
+	return "", nil, errors.New("no loop device is free for the image file")
+}
+
+// partition is the kernel's device of a part; the disk itself for one that fills it.
+func partition(p Part) (string, error) {
+	real, err := filepath.EvalSymlinks(p.Disk)
+	if err != nil {
+		return "", err
+	}
+	name := filepath.Base(real)
+	nodes := (disk.Host{}).Partitions(name)
+	if p.Span.Start == 0 {
+		return real, nil
+	}
+	for node, start := range nodes {
+		if start == p.Span.Start {
+			return "/dev/" + node, nil
+		}
+	}
+	return "", fmt.Errorf("the kernel doesn't know the part at byte %d of %s: take the disk out and put it in again, so that it reads the table", p.Span.Start, p.Disk)
+}
