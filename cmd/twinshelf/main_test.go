@@ -94,7 +94,7 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "capture", disk("weighbridge.img"), "--without", "7"}, 2, "no part 7"},
 		{"", []string{"--shelf", p.shelf, "capture", disk("weighbridge.img")}, 0, "new on the shelf"},
 		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge"}, 0, "claims hold"},
-		{"", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img"), "--plan"}, 0, "Overwrites:"},
+		{"", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img"), "--plan"}, 0, "Writes to:"},
 		{"wrong\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 3, "nothing was written"},
 		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("weighbridge.img"), "--confirm", "A0D2"}, 1, "too small by 252 050 759 680 bytes"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img")}, 2, "--from-disk"},

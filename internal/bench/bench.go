@@ -300,6 +300,34 @@ func quoted(s string) string {
 	return "“" + s + "”"
 }
 
+// Points are where parts of the disk are mounted.
+func (d *Disk) Points() []string {
+	var out []string
+	for _, u := range d.Uses {
+		if u.Point != "" {
+			out = append(out, u.Point)
+		}
+	}
+	return out
+}
+
+// MountWords says whether the file systems of the disk are mounted; nothing for disks
+// without one, and for image files that nobody attached.
+func (d *Disk) MountWords() string {
+	if points := d.Points(); len(points) > 0 {
+		return "mounted at " + strings.Join(points, ", ")
+	}
+	if d.Survey == nil || d.Image {
+		return ""
+	}
+	for _, a := range d.Survey.Parts() {
+		if k := a.Content.Info.Kind; k != "" && k != "swap" {
+			return "not mounted"
+		}
+	}
+	return ""
+}
+
 // Loses lists in words what writing to the disk would destroy.
 func (d *Disk) Loses() []string {
 	if d.Survey == nil || d.Survey.Blank() {

@@ -30,6 +30,7 @@ type benchPart struct {
 type benchDisk struct {
 	*bench.Disk
 	Words    string          `json:"words"`
+	Mounted  []string        `json:"mounted_at,omitempty"`
 	Table    table.Kind      `json:"table"`
 	Findings []table.Finding `json:"findings,omitempty"`
 	Parts    []benchPart     `json:"parts"`
@@ -37,7 +38,7 @@ type benchDisk struct {
 }
 
 func describeDisk(d *bench.Disk) benchDisk {
-	out := benchDisk{Disk: d, Words: d.Words(), Parts: []benchPart{}}
+	out := benchDisk{Disk: d, Words: d.Words(), Mounted: d.Points(), Parts: []benchPart{}}
 	if d.Survey == nil {
 		return out
 	}
@@ -103,6 +104,9 @@ func (o *options) showDisk(d *bench.Disk) {
 	o.say("%s  %s  %s  %s", d.Path, id.Model, units.Bytes(id.Size), id.Bus)
 	o.say("  serial %s   sectors of %d bytes   %s", orNone(id.Serial), id.Sector, units.Exact(id.Size))
 	o.say("  %s", d.Words())
+	if m := d.MountWords(); m != "" {
+		o.say("  %s", m)
+	}
 	if d.Reach != "" {
 		o.say("  out of reach: %s", d.Reach)
 	}

@@ -48,7 +48,7 @@ func restoreCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s := workshop.Summarize(p, t, i, targets[0])
+			s := workshop.SummarizeRestore(p, t, i, targets[0])
 			if plan && o.json {
 				return o.print(map[string]any{"summary": s, "estimate_seconds": p.Estimate().Seconds()})
 			}
@@ -83,10 +83,13 @@ func (o *options) showSummary(s workshop.Summary) {
 			o.say("%-12s %s", title, l)
 		}
 	}
+	o.say("%s%s", strings.ToUpper(s.Head[:1]), s.Head[1:])
 	block("Reads:", s.From)
-	block("Overwrites:", s.To)
+	block("Writes to:", s.To)
+	block("Does:", s.Steps)
+	block("Stays:", s.Stays)
 	if len(s.Lost) == 0 {
-		block("Lost:", []string{"nothing: the target is blank"})
+		block("Lost:", []string{"nothing"})
 	}
 	block("Lost:", s.Lost)
 	block("Doubtful:", s.Doubts)

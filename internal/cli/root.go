@@ -19,6 +19,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
+	"twinshelf/internal/ready"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/workshop"
 )
@@ -80,7 +81,7 @@ func status(err error) int {
 		return statusUsage
 	case errors.As(err, &refused), errors.As(err, new(refusal)):
 		return statusRefused
-	case errors.Is(err, prove.ErrFails), errors.As(err, new(doubtful)):
+	case errors.Is(err, prove.ErrFails), errors.Is(err, ready.ErrNotErased), errors.As(err, new(doubtful)):
 		return statusDoubtful
 	}
 	return statusFailed
@@ -96,6 +97,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		Example: "  twinshelf                                   the full screen\n" +
 			"  twinshelf demo                              the full screen on a bench of stand-ins\n" +
 			"  twinshelf bench                             what is attached\n" +
+			"  twinshelf ready lay /dev/sdd --for storage  make a drive ready for a shelf\n" +
 			"  twinshelf shelf new /media/oak              make a shelf\n" +
 			"  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb",
 		SilenceErrors: true, SilenceUsage: true,
@@ -119,7 +121,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then the one used last)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(benchCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), proveCommand(o), demoCommand(o, screen))
+	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), proveCommand(o), demoCommand(o, screen))
 	root.SetOut(o.out)
 	root.SetErr(o.err)
 	return root

@@ -50,6 +50,8 @@ type Use struct {
 	System bool   `json:"system,omitempty"`
 	// Writes says whether somebody may be writing to it.
 	Writes bool `json:"writes"`
+	// Point is where it is mounted; empty for other uses.
+	Point string `json:"point,omitempty"`
 	// Part is the number of the part in use; 0 for the whole disk.
 	Part int `json:"part,omitempty"`
 }
@@ -65,7 +67,7 @@ func (h Host) UsesOfBlock(name string) []Use {
 		num := readLine(filepath.Join(dir, "dev"))
 		for _, m := range mounts {
 			if m.Device == num && num != "" {
-				uses = append(uses, Use{What: fmt.Sprintf("%s is mounted at %s", node, m.Point), System: m.Point == "/", Writes: !m.ReadOnly, Part: part})
+				uses = append(uses, Use{What: fmt.Sprintf("%s is mounted at %s", node, m.Point), System: m.Point == "/", Point: m.Point, Writes: !m.ReadOnly, Part: part})
 			}
 		}
 		for line := range strings.Lines(string(swaps)) {
@@ -128,6 +130,9 @@ func (h Host) UsesOfImage(path string) []Use {
 		for _, u := range h.UsesOfBlock(name) {
 			use.What += ", " + u.What
 			use.Writes = use.Writes || u.Writes
+			if u.Point != "" {
+				use.Point = u.Point
+			}
 		}
 		uses = append(uses, use)
 	}

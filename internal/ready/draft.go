@@ -59,6 +59,29 @@ func (p *Part) Holds() string {
 	return "nothing yet"
 }
 
+// Fate is what a plan means for a part.
+type Fate string
+
+const (
+	Stays     Fate = "stays"
+	Grows     Fate = "stays, resized"
+	Formatted Fate = "formatted anew"
+	New       Fate = "new"
+)
+
+// Fate says what becomes of the part.
+func (p *Part) Fate() Fate {
+	switch {
+	case p.Old == nil:
+		return New
+	case p.Form != nil:
+		return Formatted
+	case p.Span != p.Old.Span:
+		return Grows
+	}
+	return Stays
+}
+
 // Draft is the layout of a disk as it is wished. Parts are ascending by place.
 type Draft struct {
 	Identity disk.Identity
@@ -399,6 +422,15 @@ func (d *Draft) gapAt(gap span.Span) span.Span {
 		}
 	}
 	return span.Span{}
+}
+
+// Lost are the old parts whose contents don't stay.
+func (d *Draft) Lost() []survey.Area {
+	return slices.DeleteFunc(d.Before.Parts(), func(a survey.Area) bool {
+		return slices.ContainsFunc(d.Parts, func(p Part) bool {
+			return p.Form == nil && p.Old != nil && p.Old.Span.Start == a.Span.Start && p.Old.Part.Number == a.Part.Number
+		})
+	})
 }
 
 // find gives the index of the part with a number, or -1.

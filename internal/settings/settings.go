@@ -45,6 +45,9 @@ func Load(dir string) (*State, error) {
 	return s, nil
 }
 
+// Folder is where the state lies.
+func (s *State) Folder() string { return filepath.Dir(s.path) }
+
 // Save writes the state in one step.
 func (s *State) Save() error {
 	b, err := json.MarshalIndent(s, "", "  ")

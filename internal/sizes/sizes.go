@@ -57,7 +57,11 @@ func Parse(text string, r Room) (Size, error) {
 	if n <= 0 {
 		return Size{}, noSize("%q is nothing at all", text)
 	}
-	return Size{n, Words(n), hint(n, r), rest}, nil
+	size := Size{Bytes: n, Words: Words(n), Rest: rest}
+	if t[0] >= '0' && t[0] <= '9' { // a number was typed, and may be a slip
+		size.Hint = hint(n, r)
+	}
+	return size, nil
 }
 
 func value(t string, r Room) (n int64, rest bool, err error) {

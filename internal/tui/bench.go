@@ -54,6 +54,9 @@ func (m *model) benchBody(w int) ([]string, int) {
 			style = caution
 			words += "; not quiet"
 		}
+		if mounted := d.MountWords(); mounted != "" {
+			words += " · " + mounted
+		}
 		detail := words
 		if d.Reach != "" {
 			detail = "out of reach: " + d.Reach + " · " + words

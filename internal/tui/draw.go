@@ -121,8 +121,12 @@ func (m *model) body(w int) ([]string, int) {
 		return m.helpBody(w), -1
 	case m.summary != nil:
 		return m.summaryBody(w)
+	case m.menu != nil:
+		return m.menu.body(w)
 	}
 	switch m.step {
+	case stepReady:
+		return m.readyBody(w)
 	case stepBench:
 		return m.benchBody(w)
 	case stepCapture:
@@ -135,11 +139,6 @@ func (m *model) body(w int) ([]string, int) {
 		return m.runBody(w), -1
 	case stepProof:
 		return m.proofBody(w), -1
-	case stepReady:
-		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement system disk.",
-			"It will need a target on the lower rail: go to the Bench (1) and press w on the disk.",
-			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, then Enter).",
-			"A shelf needs a folder on a file system that is mounted: \"twinshelf shelf new FOLDER\" makes one."), -1
 	}
 	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from which twin, with which proof.",
 		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the Proof (7).",

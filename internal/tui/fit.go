@@ -6,7 +6,6 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"twinshelf/internal/disk"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -71,18 +70,22 @@ func (m *model) summaryBody(w int) ([]string, int) {
 			}
 		}
 	}
-	id := m.target.Identity
-	head := fmt.Sprintf(" LAST PAGE: everything on %s will be overwritten. ", disk.Sticker(id))
+	head, paint := " LAST PAGE: "+s.Head+" ", danger
+	if s.Mild {
+		paint = here
+	}
 	for _, l := range wrap(head, w-2) {
-		out = append(out, " "+danger.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
+		out = append(out, " "+paint.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
 	}
 	out = append(out, "")
 	add("Reads", s.From, reads.Render)
-	add("Overwrites", s.To, writes.Render)
+	add("Writes to", s.To, writes.Render)
+	add("Does", s.Steps, strong.Render)
+	add("Stays", s.Stays, good.Render)
 	if len(s.Lost) == 0 {
-		add("Lost", []string{"nothing: the target is blank"}, good.Render)
+		add("Lost", []string{"nothing"}, good.Render)
 	}
-	add("Lost for ever", s.Lost, bad.Render)
+	add("Lost", s.Lost, bad.Render)
 	add("Doubtful", s.Doubts, caution.Render)
 	add("Note", s.Notes, dim.Render)
 	out = append(out, "", " Look at the sticker and type "+strong.Render(s.What)+":  "+m.confirm.View())

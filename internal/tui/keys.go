@@ -23,14 +23,18 @@ func (m *model) bindings() []binding {
 		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""}}
 	case m.typing != nil:
 		return []binding{{"Enter", "take it", ""}, {"Esc", "leave it", ""}}
+	case m.menu != nil:
+		return m.menu.bindings()
 	case m.help:
 		return []binding{{"Esc", "close the help", ""}}
 	}
 	var b []binding
 	switch m.step {
+	case stepReady:
+		b = m.readyBindings()
 	case stepBench:
 		b = []binding{{"↑↓", "disk", "choose a disk"}, {"Enter", "capture", "capture the machine of this disk"}, {"r", "reads", "put this disk on the READS rail"},
-			{"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"a", "look again", "look at all disks again"}}
+			{"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
 	case stepCapture:
 		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
 			{"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
@@ -54,6 +58,9 @@ func (m *model) onPaste(msg tea.PasteMsg) tea.Cmd {
 	case m.typing != nil:
 		t, cmd := m.typing.Update(msg)
 		*m.typing = t
+		if m.live != nil {
+			m.live(m.typing.Value())
+		}
 		return cmd
 	}
 	return nil
@@ -78,6 +85,8 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 		return m.keyConfirm(msg)
 	case m.typing != nil:
 		return m.keyTyping(msg)
+	case m.menu != nil:
+		return m.keyMenu(k)
 	case m.help:
 		if k == "esc" || k == "?" || k == "q" || k == "enter" {
 			m.help = false
@@ -114,6 +123,8 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	switch m.step {
 	case stepBench:
 		return m.keyBench(k)
+	case stepReady:
+		return m.keyReady(k)
 	case stepCapture:
 		return m.keyCapture(k)
 	case stepDates:
@@ -178,6 +189,12 @@ func (m *model) keyBench(k string) tea.Cmd {
 		m.say("%s is read.", d.Identity.Model)
 	case "w":
 		m.aim(d)
+	case "e":
+		if m.aim(d); m.target == d {
+			return m.goTo(stepReady)
+		}
+	case "m":
+		return m.mountDisk(d)
 	case "p":
 		if err := m.w.ToggleReach(d.Identity); err != nil {
 			m.fail(err.Error())
@@ -256,7 +273,7 @@ func (m *model) startCapture() tea.Cmd {
 			return nil
 		}
 		r, result := workshop.StartCapture(m.ctx, p)
-		return m.start(r, func(s run.Snapshot) tea.Cmd {
+		return m.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
 			if t := result(); s.State == run.Done && t != nil {
 				m.say("The twin of %s stands on the shelf.", t.Machine)
 			}
@@ -276,15 +293,20 @@ func (m *model) ask(label, now string, then func(string)) {
 func (m *model) keyTyping(msg tea.KeyPressMsg) tea.Cmd {
 	switch msg.String() {
 	case "enter":
-		m.typed(m.typing.Value())
-		m.typing = nil
+		text, then := m.typing.Value(), m.typed
+		m.typing, m.live = nil, nil
+		then(text) // may ask for the next thing
 		return m.replan()
 	case "esc":
-		m.typing = nil
+		m.typing, m.live = nil, nil
+		m.ready.leaveTyping()
 		return nil
 	}
 	t, cmd := m.typing.Update(msg)
 	*m.typing = t
+	if m.live != nil {
+		m.live(m.typing.Value())
+	}
 	return cmd
 }
 
@@ -344,7 +366,7 @@ func (m *model) prove() tea.Cmd {
 		return nil
 	}
 	r, result := m.w.StartProofTwin(m.ctx, m.twin())
-	return m.start(r, func(s run.Snapshot) tea.Cmd { return m.showProof(s, result()) })
+	return m.start(r, "Cancelling changes nothing.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, result()) })
 }
 
 func (m *model) showProof(s run.Snapshot, p *shelf.Proof) tea.Cmd {
@@ -371,8 +393,11 @@ func (m *model) keyFit(k string) tea.Cmd {
 			m.fail("There is no plan yet that could be carried out.")
 		default:
 			t := m.twin()
-			s := workshop.Summarize(m.restore, t, min(m.twinDisk, len(t.Disks)-1), m.target)
-			m.summary, m.confirm, m.scroll = &s, newInput("", 24), 0
+			plan, i := m.restore, min(m.twinDisk, len(t.Disks)-1)
+			m.lastPage(workshop.SummarizeRestore(plan, t, i, m.target), func() tea.Cmd {
+				r, proof := m.w.StartRestore(m.ctx, plan, t, i)
+				return m.start(r, "Cancelling leaves the target without a table.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+			})
 		}
 	}
 	return nil
@@ -406,10 +431,8 @@ func (m *model) keyConfirm(msg tea.KeyPressMsg) tea.Cmd {
 			m.fail("That is not " + m.summary.What + ". Nothing was written.")
 			return nil
 		}
-		t := m.twin()
-		r, proof := m.w.StartRestore(m.ctx, m.restore, t, min(m.twinDisk, len(t.Disks)-1))
 		m.confirm, m.summary, m.written = nil, nil, m.target.Path
-		return m.start(r, func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+		return m.goAhead()
 	}
 	t, cmd := m.confirm.Update(msg)
 	*m.confirm = t

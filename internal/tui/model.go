@@ -11,6 +11,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
+	"twinshelf/internal/ready"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -60,6 +61,9 @@ type model struct {
 	twinDisk int
 	typing   *textinput.Model // a line of text being typed
 	typed    func(string)     // what to do with it
+	live     func(string)     // hears of every letter; may be nil
+	menu     *menu            // a list to choose from
+	ready    readying
 
 	machine  string
 	chosen   map[string]bool         // paths of disks to capture
@@ -73,11 +77,13 @@ type model struct {
 	restoreErr error
 	summary    *workshop.Summary // the last page before writing
 	confirm    *textinput.Model
+	goAhead    func() tea.Cmd // what the last page leads to
 
 	run     *run.Run
 	snap    run.Snapshot
 	after   func(run.Snapshot) tea.Cmd
-	leaving bool // asked whether to leave while a run is on
+	stopped string // what state cancelling leaves
+	leaving bool   // asked whether to leave while a run is on
 
 	proof    *shelf.Proof
 	written  string // path of the target that the last run wrote
@@ -106,6 +112,22 @@ type (
 		number int
 		plan   *restore.Plan
 		err    error
+	}
+	drafted struct {
+		number int
+		plan   *ready.Plan
+		err    error
+	}
+	// asked opens the last page.
+	asked struct {
+		summary workshop.Summary
+		goAhead func() tea.Cmd
+		err     error
+	}
+	// told is what a short work in the background came to; the bench is looked at again.
+	told struct {
+		text string
+		err  error
 	}
 	estimated struct {
 		number int
@@ -192,6 +214,23 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				m.fail(msg.err.Error())
 			}
 		}
+	case drafted:
+		if msg.number == m.planning {
+			m.ready.plan, m.ready.err = msg.plan, msg.err
+		}
+	case asked:
+		if msg.err != nil {
+			m.fail(msg.err.Error())
+			return m, nil
+		}
+		m.lastPage(msg.summary, msg.goAhead)
+	case told:
+		if msg.err != nil {
+			m.fail(msg.err.Error())
+		} else {
+			m.say("%s", msg.text)
+		}
+		return m, m.look()
 	case ticked:
 		return m, m.onTick()
 	case askQuit:
@@ -286,7 +325,7 @@ func (m *model) goTo(s step) tea.Cmd {
 }
 
 func (m *model) enter(s step) tea.Cmd {
-	m.step, m.scroll, m.note, m.summary = s, 0, "", nil
+	m.step, m.scroll, m.note, m.summary, m.menu = s, 0, "", nil, nil
 	switch s {
 	case stepCapture:
 		m.fromTwin = false
@@ -332,6 +371,8 @@ func (m *model) replan() tea.Cmd {
 	m.planning++
 	number := m.planning
 	switch m.step {
+	case stepReady:
+		return m.replanReady(number)
 	case stepCapture:
 		m.plan = nil
 		disks := m.chosenDisks()
@@ -366,9 +407,15 @@ func (m *model) replan() tea.Cmd {
 	return nil
 }
 
-// start begins a run and shows it.
-func (m *model) start(r *run.Run, after func(run.Snapshot) tea.Cmd) tea.Cmd {
-	m.run, m.after, m.snap = r, after, r.Snapshot()
+// lastPage shows what is about to be done and waits for the confirmation.
+func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
+	m.summary, m.goAhead, m.confirm, m.scroll = &s, goAhead, newInput("", 24), 0
+	m.note = ""
+}
+
+// start begins a run and shows it; stopped says what state cancelling it leaves.
+func (m *model) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
+	m.run, m.after, m.stopped, m.snap = r, after, stopped, r.Snapshot()
 	m.goTo(stepRun)
 	return tick()
 }

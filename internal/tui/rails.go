@@ -41,6 +41,9 @@ type rail struct {
 
 // sourceRail is the upper rail.
 func (m *model) sourceRail() rail {
+	if m.step == stepReady && m.ready.draft != nil && m.target != nil {
+		return m.beforeRail()
+	}
 	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin in Dates"}
 	if t := m.twin(); m.fromTwin && t != nil {
 		i := min(m.twinDisk, len(t.Disks)-1)
@@ -96,6 +99,9 @@ func (m *model) targetRail() rail {
 		if len(r.parts) == 0 {
 			r.state = " ERASES UNKNOWN CONTENTS "
 		}
+	}
+	if m.step == stepReady && m.ready.draft != nil {
+		return m.draftRail(r)
 	}
 	if t := m.twin(); m.step == stepFit && m.restore != nil && t != nil { // the planned disk
 		r.parts = twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)])
@@ -316,6 +322,9 @@ func (m *model) rails(w, high int) []string {
 // threads joins the parts that go together: with the layout kept, each goes
 // straight to its place on the target.
 func (m *model) threads(up, down rail, w int) string {
+	if m.step == stepReady && m.ready.draft != nil && m.target != nil {
+		return m.fates(up, w)
+	}
 	line := []rune(strings.Repeat(" ", w))
 	if m.fromTwin && m.target != nil && m.restoreErr == nil && up.id.Size > 0 && down.id.Size >= up.id.Size {
 		scale := max(up.id.Size, down.id.Size)

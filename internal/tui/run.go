@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -48,7 +49,7 @@ func (m *model) runBody(w int) []string {
 	if line := sparkline(s.Samples, min(60, w-14)); line != "" {
 		out = append(out, "  rate over time  "+reads.Render(line))
 	}
-	if s.Err != nil && s.State == run.Failed {
+	if s.Err != nil && (s.State == run.Failed || len(s.Err.Error()) > len(context.Canceled.Error())) {
 		out = append(out, "")
 		for _, l := range wrap(s.Err.Error(), w-4) {
 			out = append(out, "  "+bad.Render(l))
@@ -60,7 +61,7 @@ func (m *model) runBody(w int) []string {
 		}
 	}
 	if !s.Over() {
-		out = append(out, "", dim.Render("  Cancelling a capture leaves the shelf as it was. Cancelling a restore leaves the target without a table."))
+		out = append(out, "", dim.Render("  "+m.stopped))
 	}
 	return out
 }

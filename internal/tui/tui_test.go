@@ -185,7 +185,7 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 	mm := m.(*model)
 	hold := make(chan struct{})
 	r := run.Start(context.Background(), "Capture of Weighbridge", []string{"read"}, 0, func(c *run.Context) error { <-hold; return nil })
-	mm.start(r, nil)
+	mm.start(r, "", nil)
 	m = key(m, "q")
 	if !mm.leaving {
 		t.Fatal("it doesn't ask")

@@ -164,46 +164,6 @@ func (w *Workshop) PlanRestore(t *shelf.Twin, i int, target *bench.Disk) (*resto
 	return restore.New(src, target.Target(), w.Guard())
 }
 
-// Confirm is what a person has to type before a disk is written: the last four
-// characters of its serial number, or its size when it has none.
-func Confirm(id disk.Identity) (text, what string) {
-	if id.Serial != "" {
-		return id.Tail(), "the last four characters of its serial number"
-	}
-	return units.Bytes(id.Size), "its size, as shown"
-}
-
-// Summary says in words what a restore will do, before anything is erased.
-type Summary struct {
-	From    []string `json:"from"`
-	To      []string `json:"to"`
-	Lost    []string `json:"lost"`
-	Notes   []string `json:"notes"`
-	Doubts  []string `json:"doubts"`
-	Confirm string   `json:"confirm"`
-	What    string   `json:"confirm_what"`
-}
-
-// Summarize makes the summary of a restore.
-func Summarize(p *restore.Plan, t *shelf.Twin, i int, target *bench.Disk) Summary {
-	td := &t.Disks[i]
-	s := Summary{
-		From:   []string{t.Machine + ", as it was on " + units.Moment(t.Taken), disk.Sticker(td.Identity)},
-		To:     []string{disk.Sticker(target.Identity), "at " + target.Path + ", " + target.Words()},
-		Lost:   target.Loses(),
-		Notes:  append([]string{}, p.Fit.Notes...),
-		Doubts: restore.Warnings(td),
-	}
-	if len(t.Disks) > 1 {
-		s.Doubts = append(s.Doubts, fmt.Sprintf("this machine was captured with %d disks and this is disk %d: without the others parts of the system are missing", len(t.Disks), i+1))
-	}
-	write, data := p.Bytes()
-	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)))
-	s.Notes = append(s.Notes, "areas that nobody uses keep what is on the target now; erase it first if that matters")
-	s.Confirm, s.What = Confirm(target.Identity)
-	return s
-}
-
 // StartRestore writes the target and then, without being asked, reads it back.
 // proof is valid once the run has ended well.
 func (w *Workshop) StartRestore(ctx context.Context, p *restore.Plan, t *shelf.Twin, i int) (r *run.Run, proof func() *shelf.Proof) {

@@ -79,7 +79,7 @@ func TestRestoreAndItsSummary(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := Summarize(p, twin, 0, target)
+	s := SummarizeRestore(p, twin, 0, target)
 	if s.Confirm != "40B1" || len(s.Lost) != 4 || !strings.Contains(s.Lost[2], "Ticket desk") || len(s.Doubts) != 1 || !strings.Contains(s.Doubts[0], "2 disks") {
 		t.Errorf("%+v", s)
 	}

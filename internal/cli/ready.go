@@ -1,0 +1,502 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/sizes"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+// writing are the flags of every command that writes to a disk.
+type writing struct {
+	plan    bool
+	confirm string
+}
+
+func (f *writing) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&f.plan, "plan", false, "only say what would be done")
+	c.Flags().StringVar(&f.confirm, "confirm", "", "the text that is otherwise asked for")
+}
+
+func readyCommand(o *options) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "ready",
+		Short: "Make a disk ready: lay it out, change its layout, format, erase, put back",
+		Long: "\"lay\" lays a disk out anew: nothing on it stays. \"add\" and \"change\" keep what is there.\n" +
+			"Everything is shown first (--plan: only shown), and before anything is written the target's\n" +
+			"last four serial characters must be typed, or given with --confirm. What is overwritten is\n" +
+			"kept, and \"back\" puts it back as long as the disk hasn't been used since.",
+		Args: func(_ *cobra.Command, args []string) error {
+			return usageError{fmt.Errorf("what is to be done? \"twinshelf ready --help\" lists it")}
+		},
+		RunE: func(*cobra.Command, []string) error { return nil },
+	}
+	c.AddCommand(layCommand(o, true), layCommand(o, false), changeCommand(o), eraseCommand(o), backCommand(o), mountCommand(o), unmountCommand(o))
+	return c
+}
+
+// oneDisk opens the workshop and probes the disk that a command is about.
+func (o *options) oneDisk(ctx context.Context, ref string) (*workshop.Workshop, *bench.Disk, error) {
+	w, err := o.workshop(false)
+	if err != nil {
+		return nil, nil, err
+	}
+	disks, err := o.probed(ctx, w, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	return w, disks[0], nil
+}
+
+// twinsOf are the twins of the open shelf; none without one.
+func twinsOf(w *workshop.Workshop) []*shelf.Twin {
+	if w.Shelf == nil {
+		return nil
+	}
+	twins, _ := w.Shelf.Twins()
+	return twins
+}
+
+// wishes are the flags that say what a layout shall be like.
+type wishes struct {
+	table, purpose, label, twin string
+	parts, machines             []string
+	with, kinds                 []string
+	dates, disk                 int
+}
+
+func layCommand(o *options, anew bool) *cobra.Command {
+	var f writing
+	var ask wishes
+	c := &cobra.Command{
+		Use:   "add DISK",
+		Short: "Add parts to what is on a disk; everything that is there stays",
+		Example: "  twinshelf ready add /dev/sdd --part \"250 GB:exFAT:ferry\"\n" +
+			"  twinshelf ready add B41C8 --part \"rest/2:ext4:oak\" --part rest --plan",
+		Args: exactly("the disk"),
+	}
+	if anew {
+		c.Use, c.Short = "lay DISK", "Lay a disk out anew; nothing on it stays"
+		c.Example = "  twinshelf ready lay /dev/sdc --part \"512 MiB:FAT32:START\" --part \"rest:ext4:oak\"\n" +
+			"  twinshelf ready lay 7731 --for storage --machine \"Ticket desk\" --machine \"Harbour kiosk\" --dates 30 --plan\n" +
+			"  twinshelf ready lay 7731 --for shared --with Windows,macOS --label FERRY\n" +
+			"  twinshelf ready lay 7731 --for system --twin \"Ticket desk\""
+	}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		w, d, err := o.oneDisk(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		draft, err := o.draft(w, d, anew, &ask)
+		if err != nil {
+			return err
+		}
+		return o.carryOut(cmd.Context(), w, d, draft, f)
+	}
+	f.flags(c)
+	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as 250 GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
+	c.Flags().StringVar(&ask.purpose, "for", "", "a purpose instead of parts: storage, shared, system or split")
+	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part")
+	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the drive is for; may be repeated (default: all)")
+	c.Flags().IntVar(&ask.dates, "dates", 12, "with --for storage: how many dates of each machine it shall hold")
+	c.Flags().StringSliceVar(&ask.with, "with", nil, "with --for shared: the systems that write it, such as Windows,macOS,Linux")
+	c.Flags().StringSliceVar(&ask.kinds, "kinds", nil, "with --for split: a file system for each part, such as ext4,NTFS,exFAT")
+	if anew {
+		c.Flags().StringVar(&ask.table, "table", "gpt", "kind of table: gpt or mbr")
+		c.Flags().StringVar(&ask.twin, "twin", "", "with --for system: the twin whose shape is taken")
+		c.Flags().IntVar(&ask.disk, "from-disk", 1, "with --for system: which disk of the twin")
+	}
+	return c
+}
+
+// draft turns the flags into a draft.
+func (o *options) draft(w *workshop.Workshop, d *bench.Disk, anew bool, ask *wishes) (*ready.Draft, error) {
+	twins := twinsOf(w)
+	kind := table.GPT
+	switch strings.ToLower(ask.table) {
+	case "", "gpt":
+	case "mbr":
+		kind = table.MBR
+	default:
+		return nil, usageError{fmt.Errorf("%q is no kind of table that can be made; possible are gpt and mbr", ask.table)}
+	}
+	if (ask.purpose == "") == (len(ask.parts) == 0) && !(anew && ask.purpose == "") {
+		return nil, usageError{fmt.Errorf("say either the parts with --part, or what the disk is for with --for")}
+	}
+	var t *shelf.Twin
+	if ask.twin != "" {
+		if w.Shelf == nil {
+			return nil, usageError{workshop.ErrNoShelf}
+		}
+		var err error
+		if t, err = findTwin(w.Shelf, ask.twin); err != nil {
+			return nil, err
+		}
+		if ask.disk < 1 || ask.disk > len(t.Disks) {
+			return nil, usageError{fmt.Errorf("this twin has %s", units.Plural(len(t.Disks), "disk"))}
+		}
+		kind = t.Disks[ask.disk-1].Table.Kind
+	}
+	draft, err := workshop.DraftChange(d)
+	if anew {
+		draft, err = workshop.DraftAnew(d, kind)
+	}
+	if err != nil {
+		return nil, err
+	}
+	used := func(machine string) (int64, error) { return workshop.UsedOn(twins, machine) }
+	for _, text := range ask.parts {
+		wish, err := ready.ParseWish(text)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		size, err := draft.AddWish(draft.Gap(), wish, used)
+		if err != nil {
+			return nil, usageError{fmt.Errorf("the part %q can't be: %w", text, err)}
+		}
+		if size.Hint != "" {
+			draft.Notes = append(draft.Notes, size.Hint)
+		}
+	}
+	return draft, o.purpose(draft, twins, t, ask)
+}
+
+func (o *options) purpose(draft *ready.Draft, twins []*shelf.Twin, t *shelf.Twin, ask *wishes) error {
+	switch ready.Purpose(ask.purpose) {
+	case "":
+		return nil
+	case ready.ForStorage:
+		machines := ask.machines
+		if len(machines) == 0 {
+			machines = workshop.Machines(twins)
+		}
+		need, err := workshop.ShelfNeed(twins, machines, ask.dates)
+		if err != nil {
+			return usageError{err}
+		}
+		draft.Notes = append(draft.Notes, need.Words...)
+		return draft.Storage(need.Bytes, ask.label)
+	case ready.ForSharing:
+		return draft.Shared(ask.with, ask.label)
+	case ready.ForKinds:
+		return draft.Split(ask.kinds)
+	case ready.ForSystem:
+		if t == nil {
+			return usageError{fmt.Errorf("whose shape? Name a twin with --twin")}
+		}
+		return draft.System(workshop.ShapeOf(t, ask.disk-1))
+	}
+	return usageError{fmt.Errorf("%q is no purpose; possible are %v", ask.purpose, ready.Purposes)}
+}
+
+func changeCommand(o *options) *cobra.Command {
+	var f writing
+	var size, name, kind, form, label, unit string
+	var remove bool
+	c := &cobra.Command{
+		Use:   "change DISK PART",
+		Short: "Change one part: size, name, type, file system, or take it out; the others stay",
+		Example: "  twinshelf ready change B41C8 1 --size 500 GB --plan\n" +
+			"  twinshelf ready change /dev/sdd 2 --format exFAT --label FERRY\n" +
+			"  twinshelf ready change /dev/sdd 3 --remove",
+		Args: exactly("the disk", "the number of the part"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := strconv.Atoi(args[1])
+			if err != nil {
+				return usageError{fmt.Errorf("%q is no number of a part", args[1])}
+			}
+			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			draft, err := workshop.DraftChange(d)
+			if err != nil {
+				return err
+			}
+			i, err := draft.Number(number)
+			if err != nil {
+				return usageError{err}
+			}
+			given := cmd.Flags().Changed
+			if remove {
+				draft.Remove(i)
+				return o.carryOut(cmd.Context(), w, d, draft, f)
+			}
+			if given("size") {
+				room := sizes.Room{Disk: d.Identity.Size, Rest: draft.Growable(i), Used: func(m string) (int64, error) { return workshop.UsedOn(twinsOf(w), m) }}
+				n, err := sizes.Parse(size, room)
+				if err == nil {
+					err = draft.Resize(i, n.Bytes)
+				}
+				if err != nil {
+					return usageError{err}
+				}
+			}
+			if given("format") || given("label") || given("unit") {
+				if !given("format") {
+					return usageError{fmt.Errorf("a label or a unit comes with a new file system: give --format too; what is on the part is then gone")}
+				}
+				var n int64
+				if given("unit") {
+					s, err := sizes.Parse(unit, sizes.Room{Disk: d.Identity.Size})
+					if err != nil {
+						return usageError{err}
+					}
+					n = s.Bytes
+				}
+				if err := draft.SetForm(i, form, label, n); err != nil {
+					return usageError{err}
+				}
+			}
+			if given("name") {
+				if err := draft.SetName(i, name); err != nil {
+					return usageError{err}
+				}
+			}
+			if given("type") {
+				if err := draft.SetType(i, kind); err != nil {
+					return usageError{err}
+				}
+			}
+			return o.carryOut(cmd.Context(), w, d, draft, f)
+		},
+	}
+	f.flags(c)
+	c.Flags().StringVar(&size, "size", "", "new size; the part keeps its place, \"rest\" is up to the next one")
+	c.Flags().StringVar(&name, "name", "", "new name in the table (GPT)")
+	c.Flags().StringVar(&kind, "type", "", "what the part is for, in words or as a number of the specification")
+	c.Flags().StringVar(&form, "format", "", "make a new file system: "+strings.Join(kindNames(), ", "))
+	c.Flags().StringVar(&label, "label", "", "with --format: its label")
+	c.Flags().StringVar(&unit, "unit", "", "with --format: allocation unit, such as 64 KiB")
+	c.Flags().BoolVar(&remove, "remove", false, "take the part out of the table")
+	return c
+}
+
+func kindNames() []string {
+	var out []string
+	for _, m := range fsys.Makers() {
+		out = append(out, m.Kind)
+	}
+	return out
+}
+
+// carryOut shows a draft's plan, asks, carries it out, and shows the disk as it is then.
+func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.Disk, draft *ready.Draft, f writing) error {
+	p, err := w.PlanReady(ctx, draft, d)
+	if err != nil {
+		return err
+	}
+	planned, err := p.Survey(ctx)
+	if err != nil {
+		return err
+	}
+	as := *d
+	as.Survey = planned
+	details := map[string]any{"planned": describeDisk(&as), "estimate_seconds": p.Estimate().Seconds(), "bytes": p.Bytes()}
+	show := func() {
+		o.say("Then:")
+		o.showDisk(&as)
+	}
+	return o.approve(ctx, w, d, workshop.SummarizeReady(p, draft.New, d), f, details, show, func() *run.Run { return w.StartReady(ctx, p) })
+}
+
+// approve shows a summary, stops there for --plan, asks for the confirmation, works, and shows the disk.
+func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Disk, s workshop.Summary, f writing, details map[string]any, show func(), start func() *run.Run) error {
+	if f.plan && o.json {
+		details["summary"] = s
+		return o.print(details)
+	}
+	if !o.json {
+		o.showSummary(s)
+		show()
+	}
+	if f.plan {
+		return nil
+	}
+	if err := o.confirm(s, f.confirm); err != nil {
+		return err
+	}
+	if err := o.follow(start()); err != nil {
+		return err
+	}
+	after, err := o.probed(ctx, w, d.Path)
+	if err != nil {
+		return err
+	}
+	if o.json {
+		return o.print(describeDisk(after[0]))
+	}
+	o.say("Done, and read back. Now:")
+	o.showDisk(after[0])
+	return nil
+}
+
+func eraseCommand(o *options) *cobra.Command {
+	var f writing
+	var how string
+	c := &cobra.Command{
+		Use:   "erase DISK",
+		Short: "Erase a disk, by where it goes next",
+		Long: "quick clears the table and all signatures (a keepsake makes it possible to go back);\n" +
+			"zeros and random overwrite everything and read it back; discard tells a flash drive\n" +
+			"that nothing is needed any more. --plan says what each means for this disk.",
+		Example: "  twinshelf ready erase /dev/sdc --how quick\n  twinshelf ready erase 7731 --how random --plan",
+		Args:    exactly("the disk"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			ways := ready.Ways(workshop.MediumOf(d))
+			if !slices.Contains(ways, ready.Way(how)) {
+				return usageError{fmt.Errorf("say with --how in which way; this disk offers %v", ways)}
+			}
+			e, err := w.PlanErase(cmd.Context(), d, ready.Way(how))
+			if err != nil {
+				return err
+			}
+			details := map[string]any{"estimate_seconds": e.Estimate().Seconds()}
+			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, func() {}, func() *run.Run { return w.StartErase(cmd.Context(), e) })
+		},
+	}
+	f.flags(c)
+	c.Flags().StringVar(&how, "how", "", "quick, zeros, random or discard")
+	return c
+}
+
+func backCommand(o *options) *cobra.Command {
+	var f writing
+	var name string
+	var list, forget bool
+	c := &cobra.Command{
+		Use:     "back DISK",
+		Short:   "Put back what was on a disk before its last change here",
+		Example: "  twinshelf ready back 7731 --list\n  twinshelf ready back 7731 --plan\n  twinshelf ready back 7731 --keepsake 20261125T081500.000",
+		Args:    exactly("the disk"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if list {
+				return o.listKeepsakes(w, d)
+			}
+			if forget && name == "" {
+				return usageError{fmt.Errorf("which one is to be forgotten? Name it with --keepsake")}
+			}
+			r, err := w.PlanReturn(d, name)
+			if err != nil {
+				return err
+			}
+			if forget {
+				return r.Keepsake.Forget()
+			}
+			return o.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f, map[string]any{"keepsake": r.Keepsake}, func() {}, func() *run.Run { return w.StartReturn(cmd.Context(), r) })
+		},
+	}
+	f.flags(c)
+	c.Flags().StringVar(&name, "keepsake", "", "which keepsake (default: the newest)")
+	c.Flags().BoolVar(&list, "list", false, "list the keepsakes of this disk")
+	c.Flags().BoolVar(&forget, "forget", false, "remove the keepsake for good; nothing is written to the disk")
+	return c
+}
+
+func (o *options) listKeepsakes(w *workshop.Workshop, d *bench.Disk) error {
+	all, err := w.Keepsakes().List(d.Identity)
+	if err != nil {
+		return err
+	}
+	if o.json {
+		type line struct {
+			Name       string   `json:"name"`
+			Taken      string   `json:"taken"`
+			Why        string   `json:"why"`
+			Held       []string `json:"held"`
+			Size       int64    `json:"size"`
+			Finished   bool     `json:"finished"`
+			Incomplete string   `json:"incomplete,omitempty"`
+		}
+		out := make([]line, 0, len(all))
+		for _, k := range all {
+			out = append(out, line{k.Name(), k.Taken.Format("2006-01-02T15:04:05Z07:00"), k.Why, k.Held, k.Size(), k.Finished, k.Incomplete})
+		}
+		return o.print(out)
+	}
+	if len(all) == 0 {
+		o.say("There are no keepsakes of this disk.")
+	}
+	for _, k := range all {
+		o.say("%s  %s, before %s, %s", k.Name(), units.Moment(k.Taken), k.Why, units.Bytes(k.Size()))
+		for _, h := range k.Held {
+			o.say("    %s", h)
+		}
+		if k.Incomplete != "" {
+			o.say("    can't be put back: %s", k.Incomplete)
+		}
+	}
+	return nil
+}
+
+func mountCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use:     "mount DISK PART",
+		Short:   "Mount a part read-only (as root)",
+		Example: "  twinshelf ready mount /dev/sdd 1",
+		Args:    exactly("the disk", "the number of the part"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := strconv.Atoi(args[1])
+			if err != nil {
+				return usageError{fmt.Errorf("%q is no number of a part", args[1])}
+			}
+			_, d, err := o.oneDisk(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			dir, err := workshop.Mount(d, number)
+			if err != nil {
+				return err
+			}
+			if o.json {
+				return o.print(map[string]string{"mounted_at": dir})
+			}
+			o.say("Mounted read-only at %s", dir)
+			return nil
+		},
+	}
+}
+
+func unmountCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use:     "unmount DISK",
+		Short:   "Unmount whatever is mounted of a disk (as root)",
+		Example: "  twinshelf ready unmount /dev/sdd",
+		Args:    exactly("the disk"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, d, err := o.oneDisk(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			done, err := workshop.Unmount(d)
+			if o.json && err == nil {
+				return o.print(map[string][]string{"unmounted": done})
+			}
+			for _, p := range done {
+				o.say("Unmounted %s", p)
+			}
+			return err
+		},
+	}
+}

@@ -1,0 +1,90 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+)
+
+// choice is one thing to choose.
+type choice struct {
+	name, about string
+	on          bool
+}
+
+// menu is a list to choose one thing from, or several.
+type menu struct {
+	title   string
+	choices []choice
+	several bool
+	at      int
+	then    func(chosen []int) tea.Cmd
+}
+
+func (n *menu) bindings() []binding {
+	b := []binding{{"↑↓", "choose", ""}}
+	if n.several {
+		b = append(b, binding{"Space", "in or out", ""})
+	}
+	return append(b, binding{"Enter", "take it", ""}, binding{"Esc", "leave it", ""})
+}
+
+// offer shows a menu.
+func (m *model) offer(n menu) {
+	m.menu, m.scroll, m.note = &n, 0, ""
+}
+
+func (m *model) keyMenu(k string) tea.Cmd {
+	n := m.menu
+	n.at = moved(k, n.at, len(n.choices))
+	switch k {
+	case "esc", "q":
+		m.menu = nil
+	case "space":
+		if n.several {
+			n.choices[n.at].on = !n.choices[n.at].on
+		}
+	case "enter":
+		chosen := []int{n.at}
+		if n.several {
+			chosen = nil
+			for i, c := range n.choices {
+				if c.on {
+					chosen = append(chosen, i)
+				}
+			}
+			if len(chosen) == 0 {
+				m.fail("Nothing is chosen yet: press Space on what you want.")
+				return nil
+			}
+		}
+		m.menu = nil
+		cmd := n.then(chosen)
+		return tea.Batch(cmd, m.replan())
+	}
+	return nil
+}
+
+func (n *menu) body(w int) ([]string, int) {
+	out := []string{" " + strong.Render(n.title), ""}
+	keep := 0
+	for i, c := range n.choices {
+		mark, name := "   ", fit(c.name, min(w-12, max(46, len([]rune(c.name)))))
+		if i == n.at {
+			mark, name, keep = " ▶ ", here.Render(name), len(out)
+		}
+		if n.several {
+			box := dim.Render("[ ] ")
+			if c.on {
+				box = good.Render("[■] ")
+			}
+			mark += box
+		}
+		out = append(out, mark+name)
+		if c.about == "" {
+			continue
+		}
+		for _, l := range wrap(c.about, w-8) {
+			out = append(out, dim.Render("      "+l))
+		}
+	}
+	return out, keep
+}

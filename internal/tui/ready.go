@@ -1,0 +1,709 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/sizes"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+// readying is the Ready step: the layout as it is wished.
+type readying struct {
+	path, state string // the disk and the fingerprint that the draft is for
+	draft       *ready.Draft
+	preview     *ready.Draft // while a size is typed
+	hint        string       // how what is typed is understood
+	wrong       bool         // the hint says why it can't be
+	past        []*ready.Draft
+	row         int
+	plan        *ready.Plan
+	err         error
+	shares      int    // of the even split that was made last
+	onlyAnew    string // why what is there can't be changed
+}
+
+// readyRow is a line of the layout: a part, or (part < 0) a gap.
+type readyRow struct {
+	part int
+	gap  span.Span
+}
+
+// shown is the layout to draw: with what is being typed, if that can be.
+func (r *readying) shown() *ready.Draft {
+	if r.preview != nil {
+		return r.preview
+	}
+	return r.draft
+}
+
+func (r *readying) leaveTyping() { r.preview, r.hint, r.wrong = nil, "", false }
+
+func (r *readying) rows() []readyRow {
+	d := r.shown()
+	var out []readyRow
+	for i := range d.Parts {
+		out = append(out, readyRow{part: i, gap: d.Parts[i].Span})
+	}
+	for _, g := range d.Gaps() {
+		out = append(out, readyRow{-1, g})
+	}
+	slices.SortFunc(out, func(a, b readyRow) int { return int(min(1, max(-1, a.gap.Start-b.gap.Start))) })
+	return out
+}
+
+// freshDraft begins anew when another disk is the target, or when it was written.
+func (m *model) freshDraft() {
+	d, r := m.target, &m.ready
+	if d == nil || d.Survey == nil {
+		m.ready = readying{}
+		return
+	}
+	if r.draft != nil && r.path == d.Path && r.state == d.Fingerprint {
+		return
+	}
+	m.ready = readying{path: d.Path, state: d.Fingerprint}
+	draft, err := workshop.DraftChange(d)
+	if errors.Is(err, ready.ErrOnlyAnew) {
+		r.onlyAnew = err.Error()
+		draft, err = workshop.DraftAnew(d, table.GPT)
+	}
+	r.draft, r.err = draft, err
+}
+
+func (m *model) replanReady(number int) tea.Cmd {
+	m.freshDraft()
+	r := &m.ready
+	if r.draft == nil {
+		return nil
+	}
+	r.plan, r.err = nil, nil
+	w, ctx, draft, d := m.w, m.ctx, r.draft.Clone(), m.target
+	return func() tea.Msg {
+		p, err := w.PlanReady(ctx, draft, d)
+		return drafted{number, p, err}
+	}
+}
+
+// edit changes a copy of the draft and takes it when that went well; it can be undone.
+func (m *model) edit(change func(*ready.Draft) error) bool {
+	r := &m.ready
+	r.leaveTyping()
+	c := r.draft.Clone()
+	if err := change(c); err != nil {
+		m.fail(sentence(err))
+		return false
+	}
+	m.note = ""
+	r.past = append(r.past, r.draft)
+	r.draft, r.shares = c, 0
+	r.row = min(r.row, len(r.rows())-1)
+	return true
+}
+
+func sentence(err error) string {
+	s := err.Error()
+	return strings.ToUpper(s[:1]) + s[1:] + "."
+}
+
+func (m *model) readyBindings() []binding {
+	if m.ready.draft == nil {
+		return []binding{{"t", "target", "the next disk that may be written"}}
+	}
+	other := binding{"o", "lay out anew", "drop everything that is there, and begin with an empty disk"}
+	if m.ready.draft.New {
+		other = binding{"o", "keep what is there", "go back to what is on the disk, and only change that"}
+	}
+	return []binding{{"↑↓", "row", "choose a part or a gap"}, {"a", "add", "add a part in a gap"}, {"s", "size", "another size for this part; its place stays"},
+		{"f", "format", "a new file system for this part"}, {"p", "purpose", "fill the plan for a purpose"}, {"e", "even split", "share the rest out evenly; once more: among one more part"},
+		{"d", "take out", "take this part out of the table"}, {"u", "undo", "undo the last change of the plan"}, other, {"Enter", "go on", "to the last page before anything is written"},
+		{"l", "label", "label of the new file system"}, {"c", "cluster", "allocation unit of the new file system"}, {"n", "name", "name of the part in the table (GPT)"}, {"y", "type", "what the part is for, as the table says it"},
+		{"g", "GPT or MBR", "the other kind of table, for a disk laid out anew"}, {"x", "erase", "erase the whole disk"}, {"b", "put back", "put back what was there before the last change made here"},
+		{"m", "mount", "mount this part read-only, or unmount the disk (as root)"}, {"t", "other target", "the next disk that may be written"}}
+}
+
+func (m *model) keyReady(k string) tea.Cmd {
+	if k == "t" {
+		m.nextTarget()
+		return m.replan()
+	}
+	r := &m.ready
+	if r.draft == nil {
+		return nil
+	}
+	rows := r.rows()
+	r.row = moved(k, r.row, len(rows))
+	part := -1
+	if len(rows) > 0 {
+		part = rows[r.row].part
+	}
+	switch k {
+	case "a":
+		m.askNewPart(rows)
+	case "e":
+		m.splitEvenly()
+		return m.replan()
+	case "p":
+		m.offerPurposes()
+	case "o":
+		return m.otherWay()
+	case "g":
+		return m.otherTable()
+	case "u":
+		if n := len(r.past); n > 0 {
+			r.draft, r.past, r.shares = r.past[n-1], r.past[:n-1], 0
+			r.row = max(0, min(r.row, len(r.rows())-1))
+			return m.replan()
+		}
+		m.say("There is nothing to undo.")
+	case "x":
+		m.offerErasing()
+	case "b":
+		return m.askPutBack()
+	case "enter":
+		return m.readyGoOn()
+	case "s", "f", "l", "c", "n", "y", "d", "m":
+		if part < 0 {
+			m.say("This is free: press a to add a part here.")
+			return nil
+		}
+		return m.keyPart(k, part)
+	}
+	return nil
+}
+
+// keyPart does something to one part.
+func (m *model) keyPart(k string, i int) tea.Cmd {
+	d := m.ready.draft
+	p := &d.Parts[i]
+	switch k {
+	case "s":
+		m.askSize(i)
+	case "f":
+		m.offerKinds(i)
+	case "l":
+		if p.Form == nil {
+			m.say("A label comes with a new file system: press f first. What is on the part is then gone.")
+			return nil
+		}
+		m.askLabel(i, p.Form.Kind)
+	case "c":
+		m.offerUnits(i)
+	case "n":
+		m.ask(fmt.Sprintf("Name of part %d: ", p.Number), p.Name, func(s string) {
+			m.edit(func(d *ready.Draft) error { return d.SetName(i, strings.TrimSpace(s)) })
+		})
+	case "y":
+		m.offerTypes(i)
+	case "d":
+		m.edit(func(d *ready.Draft) error { d.Remove(i); return nil })
+		return m.replan()
+	case "m":
+		if len(m.target.Points()) > 0 {
+			return m.mountDisk(m.target)
+		}
+		return mount(m.target, p.Number)
+	}
+	return nil
+}
+
+func (m *model) used(machine string) (int64, error) { return workshop.UsedOn(m.twins(), machine) }
+
+// askNewPart asks for the size of a new part, in the gap of the present row or the largest one.
+func (m *model) askNewPart(rows []readyRow) {
+	r := &m.ready
+	gap := r.draft.Gap()
+	if len(rows) > 0 && rows[r.row].part < 0 {
+		gap = rows[r.row].gap
+	}
+	if gap.Empty() {
+		m.fail("Nothing is free: take a part out (d), or lay the disk out anew (o).")
+		return
+	}
+	wish := func(text string) ready.Wish {
+		if strings.TrimSpace(text) == "" {
+			text = "rest"
+		}
+		return ready.Wish{Size: text}
+	}
+	m.ask("Size of the new part: ", "", func(text string) {
+		var at int64
+		if !m.edit(func(d *ready.Draft) error { at = gap.Start; _, err := d.AddWish(gap, wish(text), m.used); return err }) {
+			return
+		}
+		for i, row := range r.rows() {
+			if row.part >= 0 && row.gap.Start == at {
+				r.row = i
+				m.offerKinds(row.part)
+			}
+		}
+	})
+	m.live = func(text string) {
+		m.preview(func(d *ready.Draft) (sizes.Size, error) { return d.AddWish(gap, wish(text), m.used) })
+	}
+	m.live("")
+}
+
+// preview shows what a size that is being typed means.
+func (m *model) preview(try func(*ready.Draft) (sizes.Size, error)) {
+	r := &m.ready
+	c := r.draft.Clone()
+	size, err := try(c)
+	if err != nil {
+		r.preview, r.hint, r.wrong = nil, err.Error(), true
+		return
+	}
+	r.preview, r.wrong = c, false
+	r.hint = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, units.Percent(size.Bytes, c.Identity.Size), sizes.Words(c.Rest()))
+	if size.Hint != "" {
+		r.hint += ". " + size.Hint
+	}
+}
+
+func (m *model) askSize(i int) {
+	r := &m.ready
+	p := &r.draft.Parts[i]
+	resize := func(d *ready.Draft, text string) (sizes.Size, error) {
+		n, err := sizes.Parse(text, sizes.Room{Disk: d.Identity.Size, Rest: d.Growable(i), Used: m.used})
+		if err == nil {
+			err = d.Resize(i, n.Bytes)
+		}
+		return n, err
+	}
+	m.ask(fmt.Sprintf("Size of part %d: ", p.Number), "", func(text string) {
+		m.edit(func(d *ready.Draft) error { _, err := resize(d, text); return err })
+	})
+	m.live = func(text string) {
+		if strings.TrimSpace(text) == "" {
+			r.leaveTyping()
+			r.hint = fmt.Sprintf("now %s; up to %s without anything moving", sizes.Words(p.Span.Len()), sizes.Words(r.draft.Growable(i)))
+			return
+		}
+		m.preview(func(d *ready.Draft) (sizes.Size, error) { return resize(d, text) })
+	}
+	m.live("")
+}
+
+// offerKinds lets a new file system be chosen for a part, or none.
+func (m *model) offerKinds(i int) {
+	p := &m.ready.draft.Parts[i]
+	makers := fsys.Makers()
+	n := menu{title: fmt.Sprintf("File system of part %d, %s", p.Number, sizes.Words(p.Span.Len()))}
+	if p.Old != nil {
+		n.title += fmt.Sprintf(". What is on it now (%s) will be gone", p.Old.Title())
+	}
+	for _, k := range makers {
+		about := k.About + "; " + ready.FileLimit(k)
+		low, high := k.Min(m.ready.draft.Identity.Sector), k.Max(m.ready.draft.Identity.Sector)
+		if s := p.Span.Len(); s < low || s > high {
+			about = fmt.Sprintf("not for this part: it takes %s to %s", units.Bytes(low), units.Bytes(high))
+		}
+		n.choices = append(n.choices, choice{name: k.Kind, about: about})
+	}
+	none := choice{name: "none", about: "the part stays empty, for instance for a swap area or for a restore"}
+	if p.Old != nil {
+		none = choice{name: "as it is", about: "what is on the part stays"}
+	}
+	n.choices = append(n.choices, none)
+	n.at = slices.IndexFunc(makers, func(k fsys.Maker) bool { return k.Kind == "ext4" })
+	if p.Form != nil {
+		n.at = slices.IndexFunc(makers, func(k fsys.Maker) bool { return k.Kind == p.Form.Kind })
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		kind := ""
+		if chosen[0] < len(makers) {
+			kind = makers[chosen[0]].Kind
+		}
+		if m.edit(func(d *ready.Draft) error { return d.SetForm(i, kind, "", 0) }) && kind != "" {
+			m.askLabel(i, kind)
+		}
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) askLabel(i int, kind string) {
+	maker, err := fsys.MakerOf(kind)
+	if err != nil {
+		m.fail(sentence(err))
+		return
+	}
+	d := m.ready.draft
+	label, unit := d.Parts[i].Form.Label, d.Parts[i].Form.Unit
+	m.ask(fmt.Sprintf("Label of the %s on part %d (may stay empty): ", kind, d.Parts[i].Number), label, func(text string) {
+		m.edit(func(d *ready.Draft) error {
+			text = strings.TrimSpace(text)
+			if err := d.SetForm(i, kind, text, unit); err != nil {
+				return err
+			}
+			if p := &d.Parts[i]; p.Old == nil && d.Kind == table.GPT && p.Name == "" {
+				p.Name = text
+			}
+			return nil
+		})
+	})
+	m.live = func(text string) {
+		r := &m.ready
+		if r.hint, r.wrong = "", false; maker.Label(strings.TrimSpace(text)) != nil {
+			r.hint, r.wrong = maker.Label(strings.TrimSpace(text)).Error(), true
+		}
+	}
+}
+
+func (m *model) offerUnits(i int) {
+	d := m.ready.draft
+	p := &d.Parts[i]
+	if p.Form == nil {
+		m.say("An allocation unit comes with a new file system: press f first.")
+		return
+	}
+	maker, err := fsys.MakerOf(p.Form.Kind)
+	if err != nil {
+		m.fail(sentence(err))
+		return
+	}
+	all, usual := maker.Units(p.Span.Len(), d.Identity.Sector)
+	n := menu{title: fmt.Sprintf("Allocation unit of the %s on part %d: larger ones suit large files, smaller ones waste less", p.Form.Kind, p.Number)}
+	for j, u := range all {
+		c := choice{name: units.Binary(u)}
+		if u == usual {
+			c.about, n.at = "what is taken without a choice for a part of this size", j
+		}
+		n.choices = append(n.choices, c)
+	}
+	kind, label := p.Form.Kind, p.Form.Label
+	n.then = func(chosen []int) tea.Cmd {
+		m.edit(func(d *ready.Draft) error { return d.SetForm(i, kind, label, all[chosen[0]]) })
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) offerTypes(i int) {
+	d := m.ready.draft
+	types := table.Types(d.Kind)
+	n := menu{title: fmt.Sprintf("What part %d is for, as the table says it", d.Parts[i].Number)}
+	for j, t := range types {
+		n.choices = append(n.choices, choice{name: fmt.Sprintf("%-24s %s", t.Name, t.Type)})
+		if t.Type == d.Parts[i].Type {
+			n.at = j
+		}
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		m.edit(func(d *ready.Draft) error { return d.SetType(i, types[chosen[0]].Type) })
+		return nil
+	}
+	m.offer(n)
+}
+
+// splitEvenly shares the largest gap out among two parts; pressed again, among one more.
+func (m *model) splitEvenly() {
+	r := &m.ready
+	n := 2
+	if r.shares > 0 && len(r.past) > 0 {
+		n = r.shares + 1
+		r.draft, r.past = r.past[len(r.past)-1], r.past[:len(r.past)-1]
+	}
+	if m.edit(func(d *ready.Draft) error { _, err := d.SplitRest(n); return err }) {
+		r.shares = n
+		m.say("The rest is shared out evenly among %d parts. Press e again for %d, f to format them.", n, n+1)
+	}
+}
+
+// otherWay goes from changing what is there to laying out anew, or back.
+func (m *model) otherWay() tea.Cmd {
+	r := &m.ready
+	var d *ready.Draft
+	var err error
+	if r.draft.New {
+		d, err = workshop.DraftChange(m.target)
+	} else {
+		d, err = workshop.DraftAnew(m.target, r.draft.Kind)
+	}
+	if err != nil {
+		m.fail(sentence(err))
+		return nil
+	}
+	r.past, r.draft, r.shares, r.row = append(r.past, r.draft), d, 0, 0
+	return m.replan()
+}
+
+func (m *model) otherTable() tea.Cmd {
+	r := &m.ready
+	if !r.draft.New {
+		m.fail("The kind of table only changes when the disk is laid out anew: press o.")
+		return nil
+	}
+	kind := table.MBR
+	if r.draft.Kind == table.MBR {
+		kind = table.GPT
+	}
+	d, err := workshop.DraftAnew(m.target, kind)
+	if err != nil {
+		m.fail(sentence(err))
+		return nil
+	}
+	r.past, r.draft, r.shares, r.row = append(r.past, r.draft), d, 0, 0
+	m.say("%s now, and empty. %s", kind, map[table.Kind]string{table.GPT: "Every current system starts from it and reads it.", table.MBR: "For old machines: four entries, up to 2.2 TB, no second copy."}[kind])
+	return m.replan()
+}
+
+// offerPurposes lets a purpose fill the plan.
+func (m *model) offerPurposes() {
+	n := menu{title: "What is this disk for? The plan is filled, and can be edited afterwards"}
+	for _, p := range ready.Purposes {
+		n.choices = append(n.choices, choice{name: p.Title(), about: p.About()})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		switch ready.Purposes[chosen[0]] {
+		case ready.ForStorage:
+			m.offerMachines()
+		case ready.ForSharing:
+			m.offerSystems()
+		case ready.ForSystem:
+			m.offerShapes()
+		case ready.ForKinds:
+			m.offerSplit()
+		}
+		return nil
+	}
+	m.offer(n)
+}
+
+// fill does what a purpose wants, on an empty layout when the disk is laid out anew.
+func (m *model) fill(do func(*ready.Draft) error) {
+	if m.edit(func(d *ready.Draft) error {
+		if d.New {
+			d.Parts, d.Notes = nil, nil
+		}
+		return do(d)
+	}) {
+		m.ready.row = 0
+	}
+}
+
+func (m *model) offerMachines() {
+	twins := m.twins()
+	names := workshop.Machines(twins)
+	if len(names) == 0 {
+		m.fill(func(d *ready.Draft) error { return d.Storage(0, "shelf") })
+		m.say("Nothing is on a shelf yet, so the part takes all the room.")
+		return
+	}
+	n := menu{title: "Which machines shall the shelf on it hold?", several: true}
+	for _, name := range names {
+		used, _ := workshop.UsedOn(twins, name)
+		n.choices = append(n.choices, choice{name: name, about: units.Bytes(used) + " used in the newest twin", on: true})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		var machines []string
+		for _, i := range chosen {
+			machines = append(machines, names[i])
+		}
+		need := func(text string) (workshop.Need, error) {
+			dates, err := strconv.Atoi(strings.TrimSpace(text))
+			if err != nil {
+				return workshop.Need{}, fmt.Errorf("%q is no number of dates", text)
+			}
+			return workshop.ShelfNeed(twins, machines, dates)
+		}
+		m.ask("Room for how many dates of each? ", "12", func(text string) {
+			m.fill(func(d *ready.Draft) error {
+				n, err := need(text)
+				if err != nil {
+					return err
+				}
+				d.Notes = append(d.Notes, n.Words...)
+				return d.Storage(n.Bytes, "shelf")
+			})
+		})
+		m.live = func(text string) {
+			r := &m.ready
+			n, err := need(text)
+			if r.wrong = err != nil; r.wrong {
+				r.hint = err.Error()
+				return
+			}
+			r.hint = "needs " + sizes.Words(n.Bytes)
+		}
+		m.live("12")
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) offerSystems() {
+	names := ready.Systems()
+	n := menu{title: "Which kinds of systems shall read and write it?", several: true}
+	for _, s := range names {
+		n.choices = append(n.choices, choice{name: s})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		var systems []string
+		for _, i := range chosen {
+			systems = append(systems, names[i])
+		}
+		m.fill(func(d *ready.Draft) error { return d.Shared(systems, "") })
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) offerShapes() {
+	type shape struct {
+		twin *shelf.Twin
+		disk int
+	}
+	var shapes []shape
+	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this disk stays"}
+	for i := range m.boards {
+		b := &m.boards[i]
+		t := b.twins[b.at]
+		for j, d := range t.Disks {
+			if len(d.Parts()) > 0 && d.Table.Kind != table.None {
+				shapes = append(shapes, shape{t, j})
+				n.choices = append(n.choices, choice{name: fmt.Sprintf("%s, %s", t.Machine, d.Identity.Model), about: fmt.Sprintf("%s, %s, %s used on %s", units.Bytes(d.Identity.Size), units.Plural(len(d.Parts()), "part"), units.Bytes(d.Used), units.Moment(t.Taken))})
+			}
+		}
+	}
+	if len(shapes) == 0 {
+		m.fail("There is no twin whose shape could be taken: capture a machine first.")
+		return
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		s := shapes[chosen[0]]
+		empty, err := workshop.DraftAnew(m.target, s.twin.Disks[s.disk].Table.Kind)
+		if err != nil {
+			m.fail(sentence(err))
+			return nil
+		}
+		m.edit(func(d *ready.Draft) error {
+			*d = *empty
+			return d.System(workshop.ShapeOf(s.twin, s.disk))
+		})
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) offerSplit() {
+	makers := fsys.Makers()
+	n := menu{title: "A part for each of which file systems? All of the same size", several: true}
+	for _, k := range makers {
+		n.choices = append(n.choices, choice{name: k.Kind, about: k.About + "; " + ready.FileLimit(k)})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		var kinds []string
+		for _, i := range chosen {
+			kinds = append(kinds, makers[i].Kind)
+		}
+		m.fill(func(d *ready.Draft) error { return d.Split(kinds) })
+		return nil
+	}
+	m.offer(n)
+}
+
+// offerErasing lets a way of erasing be chosen, with what each means for this disk.
+func (m *model) offerErasing() {
+	d := m.target
+	medium := workshop.MediumOf(d)
+	ways := ready.Ways(medium)
+	n := menu{title: "Erase " + d.Identity.Model + ": where does the drive go next?"}
+	for _, way := range ways {
+		n.choices = append(n.choices, choice{name: way.Title(), about: way.About(medium)})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		w, ctx, way := m.w, m.ctx, ways[chosen[0]]
+		return func() tea.Msg {
+			e, err := w.PlanErase(ctx, d, way)
+			if err != nil {
+				return asked{err: err}
+			}
+			return asked{summary: workshop.SummarizeErase(e, d), goAhead: func() tea.Cmd {
+				return m.start(w.StartErase(ctx, e), e.CancelWords(), m.onReady)
+			}}
+		}
+	}
+	m.offer(n)
+}
+
+func (m *model) askPutBack() tea.Cmd {
+	w, ctx, d := m.w, m.ctx, m.target
+	return func() tea.Msg {
+		r, err := w.PlanReturn(d, "")
+		if err != nil {
+			return asked{err: err}
+		}
+		return asked{summary: workshop.SummarizeReturn(r, d), goAhead: func() tea.Cmd {
+			return m.start(w.StartReturn(ctx, r), "Cancelled, it can be put back again.", m.onReady)
+		}}
+	}
+}
+
+func (m *model) onReady(s run.Snapshot) tea.Cmd {
+	if s.State == run.Done {
+		m.say("Done. Everything that was written was read back and is right.")
+	}
+	return nil
+}
+
+func (m *model) readyGoOn() tea.Cmd {
+	r := &m.ready
+	switch {
+	case m.running():
+		m.fail("A run is on already: see step 6.")
+	case r.err != nil:
+		m.fail(sentence(r.err))
+	case r.plan == nil:
+		m.say("Still working the plan out; press Enter again.")
+	default:
+		p, w, ctx := r.plan, m.w, m.ctx
+		m.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
+			return m.start(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake puts back what was there.", m.onReady)
+		})
+	}
+	return nil
+}
+
+// mountDisk unmounts a disk that is mounted; otherwise it mounts its largest file system.
+func (m *model) mountDisk(d *bench.Disk) tea.Cmd {
+	if len(d.Points()) > 0 {
+		return func() tea.Msg {
+			done, err := workshop.Unmount(d)
+			return told{"Unmounted " + strings.Join(done, ", ") + ".", err}
+		}
+	}
+	number, most := 0, int64(0)
+	if d.Survey != nil {
+		for _, a := range d.Survey.Parts() {
+			if k := a.Content.Info.Kind; k != "" && k != "swap" && a.Span.Len() > most {
+				number, most = a.Part.Number, a.Span.Len()
+			}
+		}
+	}
+	if number == 0 {
+		m.fail(d.Identity.Model + " has no file system that could be mounted.")
+		return nil
+	}
+	return mount(d, number)
+}
+
+func mount(d *bench.Disk, number int) tea.Cmd {
+	return func() tea.Msg {
+		dir, err := workshop.Mount(d, number)
+		return told{fmt.Sprintf("Part %d is mounted read-only at %s.", number, dir), err}
+	}
+}

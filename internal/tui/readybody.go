@@ -1,0 +1,211 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"twinshelf/internal/ready"
+	"twinshelf/internal/sizes"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// readyBody shows the layout as it is wished, with what stays and what goes.
+func (m *model) readyBody(w int) ([]string, int) {
+	r := &m.ready
+	if r.draft == nil {
+		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement system disk.",
+			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk of the Bench (1).",
+			"Nothing is written before the last page, where you type what stands on the target's sticker.",
+			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, then Enter)."), -1
+	}
+	d := r.shown()
+	out := []string{" " + m.readyBanner(w)}
+	out = append(out, m.readyArithmetic(w)...)
+	out = append(out, "")
+	title := min(26, max(14, w-76))
+	out = append(out, dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+right("of disk", 9)+"   what becomes of it"))
+	keep := -1
+	for i, row := range r.rows() {
+		mark := "   "
+		if i == r.row && r.preview == nil {
+			mark, keep = " ▶ ", len(out)
+		}
+		out = append(out, mark+m.readyLine(d, row, title, w-3))
+	}
+	if len(r.rows()) == 0 {
+		out = append(out, "   "+dim.Render("The disk is full."))
+	}
+	out = append(out, "")
+	return append(out, m.readyNotes(w)...), keep
+}
+
+// readyBanner says which of the two actions this is, unmistakably.
+func (m *model) readyBanner(w int) string {
+	d := m.ready.shown()
+	lost := d.Lost()
+	switch {
+	case d.New && len(lost) == 0 && d.Before.Blank():
+		return here.Render(" LAYS OUT A BLANK DISK ") + "  nothing is lost"
+	case d.New:
+		what := units.Plural(len(lost), "part") + " and what is on them go"
+		if len(lost) == 0 {
+			what = "whatever is on it goes"
+		}
+		return danger.Render(" LAYS THE DISK OUT ANEW ") + "  " + bad.Render(fit("nothing stays: "+what, w-28))
+	case len(lost) > 0:
+		return writes.Render("Changes what is there") + "   " + danger.Render(fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(len(lost), "part"))))
+	}
+	return good.Render("Adds to what is there") + fmt.Sprintf("   all of its %s stay, nothing is lost", units.Plural(len(d.Before.Parts()), "part"))
+}
+
+// readyArithmetic is the sum of the disk, or how what is being typed is understood.
+func (m *model) readyArithmetic(w int) []string {
+	r := &m.ready
+	if r.hint != "" {
+		var out []string
+		for i, l := range wrap(r.hint, w-4) {
+			mark := " = "
+			if i > 0 {
+				mark = "   "
+			}
+			if r.wrong {
+				out = append(out, bad.Render(mark+l))
+			} else {
+				out = append(out, strong.Render(mark+l))
+			}
+		}
+		return out
+	}
+	d := r.shown()
+	parts := int64(0)
+	for _, p := range d.Parts {
+		parts += p.Span.Len()
+	}
+	return []string{fmt.Sprintf(" %s   %s in parts + %s free = %s", d.Kind, units.Bytes(parts), strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
+}
+
+func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
+	size := row.gap.Len()
+	numbers := right(units.Bytes(size), 9) + right(units.Percent(size, d.Identity.Size), 9) + "   "
+	if row.part < 0 {
+		return dim.Render("─ "+fit("free", title+23)+numbers) + dim.Render("no part")
+	}
+	p := &d.Parts[row.part]
+	role := draftRole(p)
+	pattern := patternOf(role)
+	words, paint := string(p.Fate()), good.Render
+	switch p.Fate() {
+	case ready.New:
+		paint = writes.Render
+		if p.Form == nil {
+			words = "new, without a file system"
+		}
+	case ready.Formatted:
+		paint = bad.Render
+		words = "FORMATTED ANEW, loses " + p.Old.Title() + " (" + units.Bytes(p.Old.Content.Used) + ")"
+	default:
+		if p.Old.Content.Maps {
+			words += ", " + units.Bytes(p.Old.Content.Used) + " in use"
+		}
+	}
+	name := fmt.Sprintf("%d %s", p.Number, p.Title())
+	return pattern.style.Render(pattern.used) + " " + fit(name, title) + fit(string(role), 10) + fit(p.Holds(), 13) + numbers + paint(fit(words, w-title-46))
+}
+
+// draftRole is what a part of a draft is for.
+func draftRole(p *ready.Part) table.Role {
+	if p.Old != nil && p.Form == nil && p.Type == p.Old.Part.Type {
+		return p.Old.Role
+	}
+	return table.RoleOf(p.Type)
+}
+
+// readyNotes are what goes, in red, and what else there is to know.
+func (m *model) readyNotes(w int) []string {
+	r := &m.ready
+	var out []string
+	for _, a := range r.shown().Lost() {
+		used := units.Bytes(a.Content.Used) + " in use"
+		if !a.Content.Maps {
+			used = "use unknown"
+		}
+		out = append(out, bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role, units.Bytes(a.Span.Len()), used), w-1)))
+	}
+	switch {
+	case errors.Is(r.err, ready.ErrNothing):
+		out = append(out, " Nothing is changed yet. "+keyStyle.Render("a")+" adds a part, "+keyStyle.Render("p")+" fills a plan for a purpose, "+keyStyle.Render("o")+" lays the disk out anew, "+keyStyle.Render("x")+" erases.")
+	case r.err != nil:
+		for _, l := range wrap("This can't be done: "+r.err.Error(), w-4) {
+			out = append(out, " "+bad.Render(l))
+		}
+	case r.plan == nil:
+		out = append(out, dim.Render(" Working the plan out …"))
+	default:
+		for _, n := range r.plan.Notes {
+			out = append(out, bullet(n, w)...)
+		}
+	}
+	if r.onlyAnew != "" && r.draft.New {
+		out = append(out, bullet(r.onlyAnew, w)...)
+	}
+	return out
+}
+
+// beforeRail is the target as it is now, on the upper rail of the Ready step.
+func (m *model) beforeRail() rail {
+	d := m.target
+	r := rail{word: "IS NOW", style: reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d), state: d.Words()}
+	if n := len(r.parts); n > 0 {
+		r.state = units.Plural(n, "part") + ", " + units.Bytes(d.Survey.Used()) + " used"
+	}
+	return r
+}
+
+// draftRail is the target as it would be.
+func (m *model) draftRail(r rail) rail {
+	d := m.ready.shown()
+	r.parts = nil
+	for i := range d.Parts {
+		p := &d.Parts[i]
+		q := railPart{span: p.Span, number: p.Number, title: p.Title(), role: draftRole(p), known: true}
+		switch p.Fate() {
+		case ready.New:
+			q.title += " (new)"
+		case ready.Formatted:
+			q.title += " (formatted)"
+		default:
+			q.used, q.known = p.Old.Content.Used, p.Old.Content.Maps
+		}
+		r.parts = append(r.parts, q)
+	}
+	n := len(d.Lost())
+	r.danger = n > 0 || d.New && !d.Before.Blank()
+	r.state = "nothing is lost"
+	if r.danger {
+		r.state = fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(n, "part")))
+	}
+	if r.danger && n == 0 {
+		r.state = " LOSES WHAT IS ON IT "
+	}
+	return r
+}
+
+// fates joins what stays between the two rails of the Ready step, and crosses out what goes.
+func (m *model) fates(up rail, w int) string {
+	lost := map[int]bool{}
+	for _, a := range m.ready.shown().Lost() {
+		lost[a.Part.Number] = true
+	}
+	line := strings.Split(strings.Repeat(" ", w), "")
+	for _, s := range up.layout(up.width(up.id.Size, w)) {
+		if at := (s.from + s.to) / 2; at < w {
+			line[at] = good.Render("▾")
+			if lost[s.part.number] {
+				line[at] = bad.Render("✗")
+			}
+		}
+	}
+	return strings.Join(line, "")
+}

@@ -1,0 +1,302 @@
+package workshop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/mounts"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/sizes"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// Keepsakes is where what was overwritten is kept.
+func (w *Workshop) Keepsakes() ready.Keepsakes {
+	return ready.Keepsakes{Dir: filepath.Join(w.State.Folder(), "keepsakes")}
+}
+
+// ErrNotReady means that a disk couldn't be looked at.
+var ErrNotReady = errors.New("can't be made ready")
+
+func looked(d *bench.Disk) error {
+	if d.Survey == nil || d.Device == nil {
+		return fmt.Errorf("%s %w: %s", d.Path, ErrNotReady, d.Words())
+	}
+	return nil
+}
+
+// DraftAnew drafts a layout that keeps nothing of a probed disk.
+func DraftAnew(d *bench.Disk, kind table.Kind) (*ready.Draft, error) {
+	if err := looked(d); err != nil {
+		return nil, err
+	}
+	return ready.Anew(d.Survey, d.Optimal, kind), nil
+}
+
+// DraftChange drafts a change of what is on a probed disk.
+func DraftChange(d *bench.Disk) (*ready.Draft, error) {
+	if err := looked(d); err != nil {
+		return nil, err
+	}
+	return ready.Change(d.Survey, d.Optimal)
+}
+
+// PlanReady works a draft out, after asking the guard.
+func (w *Workshop) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.Disk) (*ready.Plan, error) {
+	if err := w.Guard().Check(d.Target()); err != nil {
+		return nil, err
+	}
+	return draft.Plan(ctx, d.Device, d.Target())
+}
+
+// StartReady carries a plan out.
+func (w *Workshop) StartReady(ctx context.Context, p *ready.Plan) *run.Run {
+	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Estimate(), func(rc *run.Context) error {
+		_, err := p.Run(rc, w.Guard(), w.Keepsakes())
+		return err
+	})
+}
+
+// MediumOf is what the choice of an erasing depends on.
+func MediumOf(d *bench.Disk) ready.Medium {
+	return ready.Medium{Rotational: d.Rotational, Discards: d.Discards, Image: d.Image}
+}
+
+// PlanErase plans the erasing of a probed disk.
+func (w *Workshop) PlanErase(ctx context.Context, d *bench.Disk, way ready.Way) (*ready.Erase, error) {
+	if err := looked(d); err != nil {
+		return nil, err
+	}
+	if err := w.Guard().Check(d.Target()); err != nil {
+		return nil, err
+	}
+	var free int64
+	var st unix.Statfs_t
+	if d.Image && unix.Statfs(d.Path, &st) == nil {
+		free = int64(st.Bavail)*st.Bsize + allocated(d.Path)
+	}
+	return ready.NewErase(ctx, d.Survey, d.Target(), way, MediumOf(d), free)
+}
+
+// allocated is the room that a file takes now, in bytes.
+func allocated(path string) int64 {
+	var st unix.Stat_t
+	if unix.Stat(path, &st) != nil {
+		return 0
+	}
+	return st.Blocks * 512
+}
+
+// StartErase erases.
+func (w *Workshop) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
+	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Estimate(), func(rc *run.Context) error {
+		_, err := e.Run(rc, w.Guard(), w.Keepsakes())
+		return err
+	})
+}
+
+// PlanReturn finds the keepsake of a disk with a name; the newest when name is empty.
+func (w *Workshop) PlanReturn(d *bench.Disk, name string) (ready.Return, error) {
+	if err := looked(d); err != nil {
+		return ready.Return{}, err
+	}
+	all, err := w.Keepsakes().List(d.Identity)
+	if err != nil {
+		return ready.Return{}, err
+	}
+	if len(all) == 0 {
+		return ready.Return{}, fmt.Errorf("there is no keepsake of %s: none of its changes was made here", disk.Sticker(d.Identity))
+	}
+	i := 0
+	if name != "" {
+		i = slices.IndexFunc(all, func(k *ready.Keepsake) bool { return k.Name() == name })
+	}
+	if i < 0 {
+		return ready.Return{}, fmt.Errorf("there is no keepsake %s of %s", name, disk.Sticker(d.Identity))
+	}
+	r := ready.Return{Keepsake: all[i], Target: d.Target()}
+	return r, w.Guard().Check(r.Target)
+}
+
+// StartReturn puts a keepsake back.
+func (w *Workshop) StartReturn(ctx context.Context, r ready.Return) *run.Run {
+	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, 0, func(rc *run.Context) error {
+		return r.Run(rc, w.Guard())
+	})
+}
+
+// UsedOn is how many bytes were in use on a machine in its newest twin, whatever the case of its name.
+func UsedOn(twins []*shelf.Twin, machine string) (int64, error) {
+	t, err := newestOf(twins, machine)
+	if err != nil {
+		return 0, err
+	}
+	return t.Used, nil
+}
+
+// newestOf finds the newest twin of a machine by its name or the only beginning of one.
+func newestOf(twins []*shelf.Twin, machine string) (*shelf.Twin, error) {
+	plain := func(s string) string {
+		return strings.NewReplacer("-", " ", "_", " ", "’", "'").Replace(strings.ToLower(strings.TrimSpace(s)))
+	}
+	var best *shelf.Twin
+	for _, exact := range []bool{true, false} {
+		for _, t := range twins {
+			hit := plain(t.Machine) == plain(machine)
+			if !exact {
+				hit = plain(machine) != "" && strings.HasPrefix(plain(t.Machine), plain(machine))
+			}
+			if !hit || best != nil && best.Machine == t.Machine && !t.Taken.After(best.Taken) {
+				continue
+			}
+			if best != nil && best.Machine != t.Machine {
+				return nil, fmt.Errorf("%q may be %s or %s: write the whole name", machine, best.Machine, t.Machine)
+			}
+			best = t
+		}
+		if best != nil {
+			return best, nil
+		}
+	}
+	known := Machines(twins)
+	if len(known) == 0 {
+		return nil, fmt.Errorf("nothing is known about what is used on %q: open a shelf with a twin of it", machine)
+	}
+	return nil, fmt.Errorf("the shelf holds no twin of %q; it has %s", machine, strings.Join(known, ", "))
+}
+
+// Machines are the names of the machines on the shelf.
+func Machines(twins []*shelf.Twin) []string {
+	var out []string
+	for _, t := range twins {
+		if !slices.Contains(out, t.Machine) {
+			out = append(out, t.Machine)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Need is what a shelf for some machines takes, and how that was worked out.
+type Need struct {
+	Bytes int64    `json:"bytes"`
+	Words []string `json:"words"`
+}
+
+const (
+	// change is how much of what is used a date brings when nothing is known: one part in change.
+	change = 20
+	// spare is added to what was worked out: one part in spare.
+	spare = 10
+)
+
+// ShelfNeed works out the room for a number of dates of some machines: what is used now, as if
+// nothing could be packed, and for each further date what dates brought so far.
+func ShelfNeed(twins []*shelf.Twin, machines []string, dates int) (Need, error) {
+	if dates < 1 || dates > 100_000 {
+		return Need{}, fmt.Errorf("room for %d dates can't be worked out; give a number from 1 on", dates)
+	}
+	if len(machines) == 0 {
+		return Need{}, errors.New("for which machines? Choose at least one")
+	}
+	var n Need
+	for _, m := range machines {
+		newest, err := newestOf(twins, m)
+		if err != nil {
+			return Need{}, err
+		}
+		var added, later int64
+		for _, t := range twins {
+			if t.Machine == newest.Machine {
+				added, later = added+t.Added, later+1
+			}
+		}
+		each, how := newest.Used/change, "assumed"
+		if first := oldest(twins, newest.Machine); later > 1 {
+			each, how = (added-first.Added)/(later-1), "as so far"
+		}
+		bytes := newest.Used + int64(dates-1)*each
+		n.Bytes += bytes
+		n.Words = append(n.Words, fmt.Sprintf("%s: %s used, %s for each further date (%s), %s in all", newest.Machine, units.Bytes(newest.Used), units.Bytes(each), how, units.Bytes(bytes)))
+	}
+	n.Bytes += n.Bytes/spare + 64*units.MiB
+	n.Words = append(n.Words, "and a tenth to spare: "+sizes.Words(n.Bytes))
+	return n, nil
+}
+
+func oldest(twins []*shelf.Twin, machine string) *shelf.Twin {
+	var best *shelf.Twin
+	for _, t := range twins {
+		if t.Machine == machine && (best == nil || t.Taken.Before(best.Taken)) {
+			best = t
+		}
+	}
+	return best
+}
+
+// ShapeOf is the layout of disk i of a twin.
+func ShapeOf(t *shelf.Twin, i int) ready.Shape {
+	d := &t.Disks[i]
+	s := ready.Shape{Machine: t.Machine, Kind: d.Table.Kind}
+	for _, r := range d.Parts() {
+		p := ready.ShapePart{FileSystem: r.Kind, Label: r.Label, Role: table.Role(r.Role), Used: r.Used}
+		p.Part = table.Part{Number: r.Part, Span: r.Span, Type: r.Type, Name: r.Name}
+		for _, q := range d.Table.Parts {
+			if q.Number == r.Part {
+				p.Part = q
+			}
+		}
+		if p.FileSystem == "ext2" || p.FileSystem == "ext3" {
+			p.FileSystem = "ext4" // what current systems make
+		}
+		s.Parts = append(s.Parts, p)
+	}
+	return s
+}
+
+// MountBase is the folder in which parts are mounted.
+const MountBase = "/run/twinshelf"
+
+// Mount mounts a part of a probed disk read-only and says where.
+func Mount(d *bench.Disk, number int) (string, error) {
+	if err := looked(d); err != nil {
+		return "", err
+	}
+	for _, a := range d.Survey.Parts() {
+		if a.Part.Number == number {
+			return mounts.ReadOnly(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, Image: d.Image})
+		}
+	}
+	return "", fmt.Errorf("there is no part %d on %s", number, disk.Sticker(d.Identity))
+}
+
+// Unmount unmounts everything of a disk that is mounted, but nothing that this system runs from.
+func Unmount(d *bench.Disk) ([]string, error) {
+	var done []string
+	for _, u := range d.Uses {
+		switch {
+		case u.System:
+			return done, fmt.Errorf("%s stays mounted: this system runs from it", u.Point)
+		case u.Point != "":
+			if err := mounts.Unmount(MountBase, u.Point); err != nil {
+				return done, err
+			}
+			done = append(done, u.Point)
+		}
+	}
+	if len(done) == 0 {
+		return nil, fmt.Errorf("nothing of %s is mounted", disk.Sticker(d.Identity))
+	}
+	return done, nil
+}

@@ -1,0 +1,117 @@
+package workshop
+
+import (
+	"fmt"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/restore"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// Confirm is what a person has to type before a disk is written: the last four
+// characters of its serial number, or its size when it has none.
+func Confirm(id disk.Identity) (text, what string) {
+	if id.Serial != "" {
+		return id.Tail(), "the last four characters of its serial number"
+	}
+	return units.Bytes(id.Size), "its size, as shown"
+}
+
+// Summary says in words what is about to be done to a disk, before anything is written.
+type Summary struct {
+	// Head is the whole in one sentence.
+	Head string `json:"head"`
+	// Mild says that no contents are lost.
+	Mild    bool     `json:"mild"`
+	From    []string `json:"from,omitempty"`
+	To      []string `json:"to"`
+	Steps   []string `json:"steps,omitempty"`
+	Stays   []string `json:"stays,omitempty"`
+	Lost    []string `json:"lost"`
+	Notes   []string `json:"notes"`
+	Doubts  []string `json:"doubts"`
+	Confirm string   `json:"confirm"`
+	What    string   `json:"confirm_what"`
+}
+
+// about begins a summary: which disk it is, and what has to be typed.
+func about(target *bench.Disk, head string) Summary {
+	s := Summary{Head: head, To: []string{disk.Sticker(target.Identity), "at " + target.Path + ", " + target.Words()}}
+	s.Confirm, s.What = Confirm(target.Identity)
+	return s
+}
+
+// SummarizeRestore says what a restore will do.
+func SummarizeRestore(p *restore.Plan, t *shelf.Twin, i int, target *bench.Disk) Summary {
+	td := &t.Disks[i]
+	s := about(target, "everything on "+disk.Sticker(target.Identity)+" will be overwritten.")
+	s.From = []string{t.Machine + ", as it was on " + units.Moment(t.Taken), disk.Sticker(td.Identity)}
+	s.Lost = target.Loses()
+	s.Notes = append([]string{}, p.Fit.Notes...)
+	s.Doubts = restore.Warnings(td)
+	if len(t.Disks) > 1 {
+		s.Doubts = append(s.Doubts, fmt.Sprintf("this machine was captured with %d disks and this is disk %d: without the others parts of the system are missing", len(t.Disks), i+1))
+	}
+	write, data := p.Bytes()
+	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)),
+		"areas that nobody uses keep what is on the target now; erase it first if that matters")
+	return s
+}
+
+// SummarizeReady says what laying a disk out, or changing its layout, will do.
+func SummarizeReady(p *ready.Plan, anew bool, target *bench.Disk) Summary {
+	head := fmt.Sprintf("the layout of %s is changed: %s, %s.", disk.Sticker(target.Identity), stay(len(p.Stays)), goAway(len(p.Goes)))
+	if anew {
+		head = fmt.Sprintf("%s is laid out anew: nothing on it stays.", disk.Sticker(target.Identity))
+	}
+	s := about(target, head)
+	s.Stays, s.Lost, s.Notes = p.Stays, p.Goes, p.Notes
+	s.Mild = len(p.Goes) == 0
+	for _, step := range p.Steps {
+		s.Steps = append(s.Steps, step.Title)
+	}
+	s.Notes = append(s.Notes, "a keepsake of what is overwritten is kept: it can be put back as long as the disk hasn't been used")
+	return s
+}
+
+func stay(n int) string {
+	if n == 1 {
+		return "1 part stays"
+	}
+	return fmt.Sprintf("%d parts stay", n)
+}
+
+func goAway(n int) string {
+	switch n {
+	case 0:
+		return "nothing is lost"
+	case 1:
+		return "1 part is lost"
+	}
+	return fmt.Sprintf("%d parts are lost", n)
+}
+
+// SummarizeErase says what erasing will do.
+func SummarizeErase(e *ready.Erase, target *bench.Disk) Summary {
+	s := about(target, fmt.Sprintf("%s is erased: %s.", disk.Sticker(target.Identity), e.Way.Title()))
+	s.Lost = e.Loses
+	s.Mild = len(e.Loses) == 0
+	s.Notes = []string{e.Way.About(e.Medium), "about " + units.Duration(e.Estimate()) + "; it can be paused", e.CancelWords()}
+	return s
+}
+
+// SummarizeReturn says what putting a keepsake back will do.
+func SummarizeReturn(r ready.Return, target *bench.Disk) Summary {
+	k := r.Keepsake
+	s := about(target, fmt.Sprintf("what was on %s before %s is put back.", disk.Sticker(target.Identity), units.Moment(k.Taken)))
+	s.From = append([]string{"the keepsake of the " + k.Why + " of " + units.Moment(k.Taken)}, k.Held...)
+	s.Lost = target.Loses()
+	s.Notes = []string{"it is done only when every stretch is still as the plan left it; otherwise nothing is written"}
+	if !k.Finished {
+		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: go on only if it wasn't")
+	}
+	return s
+}
