@@ -86,12 +86,12 @@ func (o *options) showSummary(s workshop.Summary) {
 	o.say("%s%s", strings.ToUpper(s.Head[:1]), s.Head[1:])
 	block("Reads:", s.From)
 	block("Writes to:", s.To)
-	block("Does:", s.Steps)
-	block("Stays:", s.Stays)
 	if len(s.Lost) == 0 {
 		block("Lost:", []string{"nothing"})
 	}
 	block("Lost:", s.Lost)
+	block("Stays:", s.Stays)
+	block("Does:", s.Steps)
 	block("Doubtful:", s.Doubts)
 	block("Note:", s.Notes)
 }

@@ -359,3 +359,27 @@ func TestFormatNTFS(t *testing.T) {
 		})
 	}
 }
+
+// TestEverySizeBetweenTheLimits: what a maker says it can, it can.
+func TestEverySizeBetweenTheLimits(t *testing.T) {
+	for _, m := range fsys.Makers() {
+		for _, sector := range []int{512, 4096} {
+			low, high := m.Min(sector), min(m.Max(sector), 200*units.GB)
+			for _, size := range []int64{low, low + 4096*3, (low + high) / 2, high - 4096, high} {
+				f := fsys.Form{Kind: m.Kind, Size: size / 4096 * 4096, Sector: sector}
+				if size == low {
+					f.Size = (size + 4095) / 4096 * 4096
+				}
+				if f.Size > m.Max(sector) {
+					continue
+				}
+				if _, err := m.Format(f); err != nil {
+					t.Errorf("%s of %d bytes, sectors of %d: %v", m.Kind, f.Size, sector, err)
+				}
+				if choice, usual := m.Units(f.Size, sector); !slices.Contains(choice, usual) {
+					t.Errorf("%s of %d bytes: the unit taken without a choice, %d, isn't one of %v", m.Kind, f.Size, usual, choice)
+				}
+			}
+		}
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/zeebo/blake3"
 
@@ -224,6 +225,11 @@ func (d *Draft) words(p *Plan) {
 		}
 		if slices.ContainsFunc(d.Parts, func(q Part) bool { return q.Logical && q.Old == nil }) {
 			p.Notes = append(p.Notes, "an MBR has room for four entries: from the fourth part on they are logical ones, numbered from 5")
+		}
+	}
+	for _, q := range d.Parts {
+		if q.Type == table.TypeESP && q.Form != nil && !strings.HasPrefix(q.Form.Kind, "FAT") {
+			p.Notes = append(p.Notes, fmt.Sprintf("part %d is for starting a machine, and a machine's firmware reads only FAT there, not %s", q.Number, q.Form.Kind))
 		}
 	}
 	if rest := d.Rest(); rest > 0 {

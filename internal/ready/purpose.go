@@ -237,6 +237,12 @@ func (d *Draft) System(s Shape) error {
 	if least := s.Parts[grows].Used; room < least {
 		return fmt.Errorf("%s is too small for the shape of %s: its other parts take %s and %s of the main one are in use, %s are missing", units.Bytes(d.Identity.Size), s.Machine, units.Bytes(others), units.Bytes(least), units.Bytes(least-room))
 	}
+	if m, err := fsys.MakerOf(s.Parts[grows].FileSystem); err == nil {
+		if most := down(m.Max(d.Identity.Sector), d.Align); room > most {
+			c.Notes = append(c.Notes, fmt.Sprintf("%s reaches up to %s, so %s stay free", m.Kind, units.Bytes(most), units.Bytes(room-most)))
+			room = most
+		}
+	}
 	for i, p := range s.Parts {
 		n := p.Span.Len()
 		if i == grows {

@@ -20,6 +20,10 @@ func (m *model) draw() []string {
 	lines = append(lines, m.rails(w, m.high)...)
 	lines = append(lines, dim.Render(strings.Repeat("─", w)))
 	bottom := []string{m.message(w), m.keyLine(w)}
+	if m.summary != nil && !m.help {
+		lines = append(lines, m.summaryHead(w)...)
+		bottom = append(m.summaryFoot(w), bottom...)
+	}
 	room := m.high - len(lines) - len(bottom)
 	body, keep := m.body(w)
 	lines = append(lines, m.window(body, room, keep)...)
@@ -120,7 +124,7 @@ func (m *model) body(w int) ([]string, int) {
 	case m.help:
 		return m.helpBody(w), -1
 	case m.summary != nil:
-		return m.summaryBody(w)
+		return m.summaryBody(w), -1
 	case m.menu != nil:
 		return m.menu.body(w)
 	}

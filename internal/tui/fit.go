@@ -54,7 +54,7 @@ func (m *model) fitBody(w int) []string {
 }
 
 // summaryBody is the last page before anything is written.
-func (m *model) summaryBody(w int) ([]string, int) {
+func (m *model) summaryBody(w int) []string {
 	s := m.summary
 	var out []string
 	add := func(title string, lines []string, paint func(...string) string) {
@@ -70,24 +70,37 @@ func (m *model) summaryBody(w int) ([]string, int) {
 			}
 		}
 	}
-	head, paint := " LAST PAGE: "+s.Head+" ", danger
-	if s.Mild {
-		paint = here
-	}
-	for _, l := range wrap(head, w-2) {
-		out = append(out, " "+paint.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
-	}
-	out = append(out, "")
 	add("Reads", s.From, reads.Render)
 	add("Writes to", s.To, writes.Render)
-	add("Does", s.Steps, strong.Render)
-	add("Stays", s.Stays, good.Render)
 	if len(s.Lost) == 0 {
 		add("Lost", []string{"nothing"}, good.Render)
 	}
 	add("Lost", s.Lost, bad.Render)
+	add("Stays", s.Stays, good.Render)
+	add("Does", s.Steps, strong.Render)
 	add("Doubtful", s.Doubts, caution.Render)
 	add("Note", s.Notes, dim.Render)
-	out = append(out, "", " Look at the sticker and type "+strong.Render(s.What)+":  "+m.confirm.View())
-	return out, len(out) - 1
+	return out
+}
+
+// summaryFoot is where the confirmation is typed; it stays in view too.
+func (m *model) summaryFoot(w int) []string {
+	ask, typed := " Look at the sticker and type "+strong.Render(m.summary.What)+":", "  "+m.confirm.View()
+	if ansi.StringWidth(ask)+14 <= w {
+		return []string{"", ask + typed}
+	}
+	return []string{ask, " ▸" + typed}
+}
+
+// summaryHead stays in view over the last page, however long that is.
+func (m *model) summaryHead(w int) []string {
+	head, paint := " LAST PAGE: "+m.summary.Head+" ", danger
+	if m.summary.Mild {
+		paint = here
+	}
+	var out []string
+	for _, l := range wrap(head, w-2) {
+		out = append(out, " "+paint.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
+	}
+	return append(out, "")
 }

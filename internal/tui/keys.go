@@ -20,7 +20,7 @@ func (m *model) bindings() []binding {
 	case m.leaving:
 		return []binding{{"y", "cancel the run and leave", ""}, {"n", "stay", ""}}
 	case m.confirm != nil:
-		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""}}
+		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""}, {"↑↓", "read on", ""}}
 	case m.typing != nil:
 		return []binding{{"Enter", "take it", ""}, {"Esc", "leave it", ""}}
 	case m.menu != nil:
@@ -422,6 +422,12 @@ func (m *model) nextTarget() {
 // keyConfirm is the last page: the text must be typed right before Enter does anything.
 func (m *model) keyConfirm(msg tea.KeyPressMsg) tea.Cmd {
 	switch msg.String() {
+	case "down", "pgdown":
+		m.scroll++
+		return nil
+	case "up", "pgup":
+		m.scroll = max(0, m.scroll-1)
+		return nil
 	case "esc":
 		m.confirm, m.summary = nil, nil
 		m.say("Nothing was written.")

@@ -16,6 +16,7 @@ type menu struct {
 	choices []choice
 	several bool
 	at      int
+	outcome *outcome // what it leads to, on the lower rail; may be nil
 	then    func(chosen []int) tea.Cmd
 }
 

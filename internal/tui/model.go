@@ -78,11 +78,13 @@ type model struct {
 	summary    *workshop.Summary // the last page before writing
 	confirm    *textinput.Model
 	goAhead    func() tea.Cmd // what the last page leads to
+	outcome    *outcome       // what the last page leads to, on the lower rail
 
 	run     *run.Run
 	snap    run.Snapshot
 	after   func(run.Snapshot) tea.Cmd
 	stopped string // what state cancelling leaves
+	alone   bool   // the run reads no other disk than it writes
 	leaving bool   // asked whether to leave while a run is on
 
 	proof    *shelf.Proof
@@ -122,6 +124,7 @@ type (
 	asked struct {
 		summary workshop.Summary
 		goAhead func() tea.Cmd
+		outcome *outcome
 		err     error
 	}
 	// told is what a short work in the background came to; the bench is looked at again.
@@ -224,6 +227,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return m, nil
 		}
 		m.lastPage(msg.summary, msg.goAhead)
+		m.outcome = msg.outcome
 	case told:
 		if msg.err != nil {
 			m.fail(msg.err.Error())
@@ -409,13 +413,13 @@ func (m *model) replan() tea.Cmd {
 
 // lastPage shows what is about to be done and waits for the confirmation.
 func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
-	m.summary, m.goAhead, m.confirm, m.scroll = &s, goAhead, newInput("", 24), 0
+	m.summary, m.goAhead, m.outcome, m.confirm, m.scroll = &s, goAhead, nil, newInput("", 24), 0
 	m.note = ""
 }
 
 // start begins a run and shows it; stopped says what state cancelling it leaves.
 func (m *model) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
-	m.run, m.after, m.stopped, m.snap = r, after, stopped, r.Snapshot()
+	m.run, m.after, m.stopped, m.snap, m.alone = r, after, stopped, r.Snapshot(), false
 	m.goTo(stepRun)
 	return tick()
 }

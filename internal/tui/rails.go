@@ -45,6 +45,10 @@ func (m *model) sourceRail() rail {
 		return m.beforeRail()
 	}
 	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin in Dates"}
+	if m.alone && m.step == stepRun {
+		r.empty = "this run reads no other disk"
+		return r
+	}
 	if t := m.twin(); m.fromTwin && t != nil {
 		i := min(m.twinDisk, len(t.Disks)-1)
 		d := &t.Disks[i]

@@ -127,9 +127,9 @@ func (m *model) readyBindings() []binding {
 	if m.ready.draft.New {
 		other = binding{"o", "keep what is there", "go back to what is on the disk, and only change that"}
 	}
-	return []binding{{"↑↓", "row", "choose a part or a gap"}, {"a", "add", "add a part in a gap"}, {"s", "size", "another size for this part; its place stays"},
+	return []binding{{"↑↓", "row", "choose a part or a gap"}, {"Enter", "go on", "to the last page before anything is written"}, {"a", "add", "add a part in a gap"}, {"s", "size", "another size for this part; its place stays"},
 		{"f", "format", "a new file system for this part"}, {"p", "purpose", "fill the plan for a purpose"}, {"e", "even split", "share the rest out evenly; once more: among one more part"},
-		{"d", "take out", "take this part out of the table"}, {"u", "undo", "undo the last change of the plan"}, other, {"Enter", "go on", "to the last page before anything is written"},
+		{"d", "take out", "take this part out of the table"}, {"u", "undo", "undo the last change of the plan"}, other,
 		{"l", "label", "label of the new file system"}, {"c", "cluster", "allocation unit of the new file system"}, {"n", "name", "name of the part in the table (GPT)"}, {"y", "type", "what the part is for, as the table says it"},
 		{"g", "GPT or MBR", "the other kind of table, for a disk laid out anew"}, {"x", "erase", "erase the whole disk"}, {"b", "put back", "put back what was there before the last change made here"},
 		{"m", "mount", "mount this part read-only, or unmount the disk (as root)"}, {"t", "other target", "the next disk that may be written"}}
@@ -267,7 +267,7 @@ func (m *model) preview(try func(*ready.Draft) (sizes.Size, error)) {
 		return
 	}
 	r.preview, r.wrong = c, false
-	r.hint = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, units.Percent(size.Bytes, c.Identity.Size), sizes.Words(c.Rest()))
+	r.hint = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, share(size.Bytes, c.Identity.Size), sizes.Words(c.Rest()))
 	if size.Hint != "" {
 		r.hint += ". " + size.Hint
 	}
@@ -300,16 +300,26 @@ func (m *model) askSize(i int) {
 // offerKinds lets a new file system be chosen for a part, or none.
 func (m *model) offerKinds(i int) {
 	p := &m.ready.draft.Parts[i]
+	sector := m.ready.draft.Identity.Sector
+	fits := func(k fsys.Maker) bool { return p.Span.Len() >= k.Min(sector) && p.Span.Len() <= k.Max(sector) }
 	makers := fsys.Makers()
+	slices.SortStableFunc(makers, func(a, b fsys.Maker) int { // what can't be comes last
+		if fits(a) == fits(b) {
+			return 0
+		}
+		if fits(a) {
+			return -1
+		}
+		return 1
+	})
 	n := menu{title: fmt.Sprintf("File system of part %d, %s", p.Number, sizes.Words(p.Span.Len()))}
 	if p.Old != nil {
 		n.title += fmt.Sprintf(". What is on it now (%s) will be gone", p.Old.Title())
 	}
 	for _, k := range makers {
 		about := k.About + "; " + ready.FileLimit(k)
-		low, high := k.Min(m.ready.draft.Identity.Sector), k.Max(m.ready.draft.Identity.Sector)
-		if s := p.Span.Len(); s < low || s > high {
-			about = fmt.Sprintf("not for this part: it takes %s to %s", units.Bytes(low), units.Bytes(high))
+		if !fits(k) {
+			about = fmt.Sprintf("not for this part: it takes %s to %s", units.Bytes(k.Min(sector)), units.Bytes(k.Max(sector)))
 		}
 		n.choices = append(n.choices, choice{name: k.Kind, about: about})
 	}
@@ -621,7 +631,11 @@ func (m *model) offerErasing() {
 	d := m.target
 	medium := workshop.MediumOf(d)
 	ways := ready.Ways(medium)
-	n := menu{title: "Erase " + d.Identity.Model + ": where does the drive go next?"}
+	erases := &outcome{state: "blank: erases nothing"}
+	if !d.Survey.Blank() {
+		erases = &outcome{" ERASES EVERYTHING ", true}
+	}
+	n := menu{title: "Erase " + d.Identity.Model + ": where does the drive go next?", outcome: erases}
 	for _, way := range ways {
 		n.choices = append(n.choices, choice{name: way.Title(), about: way.About(medium)})
 	}
@@ -632,8 +646,8 @@ func (m *model) offerErasing() {
 			if err != nil {
 				return asked{err: err}
 			}
-			return asked{summary: workshop.SummarizeErase(e, d), goAhead: func() tea.Cmd {
-				return m.start(w.StartErase(ctx, e), e.CancelWords(), m.onReady)
+			return asked{summary: workshop.SummarizeErase(e, d), outcome: erases, goAhead: func() tea.Cmd {
+				return m.startAlone(w.StartErase(ctx, e), e.CancelWords())
 			}}
 		}
 	}
@@ -647,17 +661,24 @@ func (m *model) askPutBack() tea.Cmd {
 		if err != nil {
 			return asked{err: err}
 		}
-		return asked{summary: workshop.SummarizeReturn(r, d), goAhead: func() tea.Cmd {
-			return m.start(w.StartReturn(ctx, r), "Cancelled, it can be put back again.", m.onReady)
+		s := workshop.SummarizeReturn(r, d)
+		back := &outcome{"as it was before " + r.Keepsake.Taken.Format("2006-01-02 15:04"), len(s.Lost) > 0}
+		return asked{summary: s, outcome: back, goAhead: func() tea.Cmd {
+			return m.startAlone(w.StartReturn(ctx, r), "Cancelled, it can be put back again.")
 		}}
 	}
 }
 
-func (m *model) onReady(s run.Snapshot) tea.Cmd {
-	if s.State == run.Done {
-		m.say("Done. Everything that was written was read back and is right.")
-	}
-	return nil
+// startAlone begins a run that reads no other disk than it writes.
+func (m *model) startAlone(r *run.Run, stopped string) tea.Cmd {
+	cmd := m.start(r, stopped, func(s run.Snapshot) tea.Cmd {
+		if s.State == run.Done {
+			m.say("Done, and read back. Press 2 to see the disk as it is now.")
+		}
+		return nil
+	})
+	m.alone = true
+	return cmd
 }
 
 func (m *model) readyGoOn() tea.Cmd {
@@ -672,7 +693,7 @@ func (m *model) readyGoOn() tea.Cmd {
 	default:
 		p, w, ctx := r.plan, m.w, m.ctx
 		m.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
-			return m.start(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake puts back what was there.", m.onReady)
+			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake puts back what was there.")
 		})
 	}
 	return nil

@@ -25,14 +25,14 @@ func (m *model) readyBody(w int) ([]string, int) {
 	out = append(out, m.readyArithmetic(w)...)
 	out = append(out, "")
 	title := min(26, max(14, w-76))
-	out = append(out, dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+right("of disk", 9)+"   what becomes of it"))
+	out = append(out, dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+ofDisk("of disk", w)+"   what becomes of it"))
 	keep := -1
 	for i, row := range r.rows() {
 		mark := "   "
 		if i == r.row && r.preview == nil {
 			mark, keep = " ▶ ", len(out)
 		}
-		out = append(out, mark+m.readyLine(d, row, title, w-3))
+		out = append(out, mark+m.readyLine(d, row, title, w))
 	}
 	if len(r.rows()) == 0 {
 		out = append(out, "   "+dim.Render("The disk is full."))
@@ -88,7 +88,7 @@ func (m *model) readyArithmetic(w int) []string {
 
 func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
 	size := row.gap.Len()
-	numbers := right(units.Bytes(size), 9) + right(units.Percent(size, d.Identity.Size), 9) + "   "
+	numbers := right(units.Bytes(size), 9) + ofDisk(share(size, d.Identity.Size), w) + "   "
 	if row.part < 0 {
 		return dim.Render("─ "+fit("free", title+23)+numbers) + dim.Render("no part")
 	}
@@ -111,7 +111,20 @@ func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
 		}
 	}
 	name := fmt.Sprintf("%d %s", p.Number, p.Title())
-	return pattern.style.Render(pattern.used) + " " + fit(name, title) + fit(string(role), 10) + fit(p.Holds(), 13) + numbers + paint(fit(words, w-title-46))
+	return pattern.style.Render(pattern.used) + " " + fit(name, title) + fit(string(role), 10) + fit(p.Holds(), 13) + numbers + paint(fit(words, w-title-40-len(ofDisk("", w))))
+}
+
+// ofDisk is the column with the share of the disk; a narrow screen goes without it.
+func ofDisk(s string, w int) string {
+	if w < 100 {
+		return ""
+	}
+	return right(s, 9)
+}
+
+// share is a part of a whole in percent, rounded.
+func share(part, whole int64) string {
+	return fmt.Sprintf("%.1f %%", 100*float64(part)/float64(max(1, whole)))
 }
 
 // draftRole is what a part of a draft is for.
@@ -134,8 +147,10 @@ func (m *model) readyNotes(w int) []string {
 		out = append(out, bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role, units.Bytes(a.Span.Len()), used), w-1)))
 	}
 	switch {
+	case r.hint != "": // the plan is of what stood there before the typing
 	case errors.Is(r.err, ready.ErrNothing):
-		out = append(out, " Nothing is changed yet. "+keyStyle.Render("a")+" adds a part, "+keyStyle.Render("p")+" fills a plan for a purpose, "+keyStyle.Render("o")+" lays the disk out anew, "+keyStyle.Render("x")+" erases.")
+		out = append(out, " Nothing is changed yet.", "")
+		out = append(out, m.readyKeys()...)
 	case r.err != nil:
 		for _, l := range wrap("This can't be done: "+r.err.Error(), w-4) {
 			out = append(out, " "+bad.Render(l))
@@ -146,11 +161,35 @@ func (m *model) readyNotes(w int) []string {
 		for _, n := range r.plan.Notes {
 			out = append(out, bullet(n, w)...)
 		}
+		if len(r.draft.Parts) == 0 {
+			out = append(append(out, ""), m.readyKeys()...)
+		}
 	}
-	if r.onlyAnew != "" && r.draft.New {
+	if r.onlyAnew != "" && r.draft.New && !r.draft.Before.Blank() {
 		out = append(out, bullet(r.onlyAnew, w)...)
 	}
 	return out
+}
+
+// readyKeys say what can be done, as long as nothing is planned yet.
+func (m *model) readyKeys() []string {
+	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part for each file system"},
+		{"a", "add a part: 250 GB, 465 GiB, 25%, rest, rest/2, used on " + m.exampleMachine() + " plus half"}, {"e", "share the rest out evenly"},
+		{"o", "lay the disk out anew: nothing on it stays"}, {"x", "erase the disk, by where it goes next"}, {"b", "put back what was there before the last change made here"}}
+	var out []string
+	for _, l := range lines {
+		if l[0] != "o" || !m.ready.draft.New {
+			out = append(out, "   "+keyStyle.Render(l[0])+"  "+l[1])
+		}
+	}
+	return out
+}
+
+func (m *model) exampleMachine() string {
+	if len(m.boards) > 0 {
+		return m.boards[m.board].machine
+	}
+	return "Ticket desk"
 }
 
 // beforeRail is the target as it is now, on the upper rail of the Ready step.
@@ -163,10 +202,24 @@ func (m *model) beforeRail() rail {
 	return r
 }
 
+// outcome is what a menu or a last page leads to, on the lower rail.
+type outcome struct {
+	state  string
+	danger bool
+}
+
 // draftRail is the target as it would be.
 func (m *model) draftRail(r rail) rail {
 	d := m.ready.shown()
 	r.parts = nil
+	to := m.outcome
+	if m.menu != nil {
+		to = m.menu.outcome
+	}
+	if to != nil && (m.menu != nil || m.summary != nil) {
+		r.state, r.danger = to.state, to.danger
+		return r
+	}
 	for i := range d.Parts {
 		p := &d.Parts[i]
 		q := railPart{span: p.Span, number: p.Number, title: p.Title(), role: draftRole(p), known: true}
@@ -195,6 +248,9 @@ func (m *model) draftRail(r rail) rail {
 // fates joins what stays between the two rails of the Ready step, and crosses out what goes.
 func (m *model) fates(up rail, w int) string {
 	lost := map[int]bool{}
+	if m.menu != nil && m.menu.outcome != nil || m.summary != nil && m.outcome != nil {
+		return strings.Repeat(" ", w)
+	}
 	for _, a := range m.ready.shown().Lost() {
 		lost[a.Part.Number] = true
 	}

@@ -15,7 +15,7 @@ var (
 	strong   = lipgloss.NewStyle().Bold(true)
 	reads    = lipgloss.NewStyle().Foreground(lipgloss.Color("80")).Bold(true)
 	writes   = lipgloss.NewStyle().Foreground(lipgloss.Color("215")).Bold(true)
-	danger   = lipgloss.NewStyle().Foreground(lipgloss.Color("231")).Background(lipgloss.Color("124")).Bold(true)
+	danger   = lipgloss.NewStyle().Foreground(lipgloss.Color("124")).Background(lipgloss.Color("231")).Reverse(true).Bold(true) // stands out without colour too
 	good     = lipgloss.NewStyle().Foreground(lipgloss.Color("114"))
 	bad      = lipgloss.NewStyle().Foreground(lipgloss.Color("203")).Bold(true)
 	caution  = lipgloss.NewStyle().Foreground(lipgloss.Color("221"))

@@ -14,7 +14,7 @@ import (
 
 func init() {
 	fsys.RegisterMaker(fsys.Maker{
-		Kind: "exFAT", About: "current systems of every kind; files of any size; no journal",
+		Kind: "exFAT", About: "current systems of every kind; no journal",
 		Systems: []string{"Windows", "macOS", "Linux"},
 		Min:     func(int) int64 { return units.MiB }, Max: func(int) int64 { return 128 * 1024 * units.GiB },
 		Units: clusterSizes, Label: checkLabel, Make: format,

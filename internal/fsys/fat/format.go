@@ -51,7 +51,7 @@ func init() {
 	for bits, about := range map[int]string{
 		12: "very small parts; every system",
 		16: "small parts; every system, also very old ones",
-		32: "every system and device; files under 4 GiB",
+		32: "every system and device",
 	} {
 		fsys.RegisterMaker(maker(bits, about))
 	}
@@ -86,9 +86,9 @@ func smallest(bits, sector int) int64 {
 func largest(bits, sector int) int64 {
 	switch bits {
 	case 12:
-		return maxFAT12 * 32 * units.KiB
+		return (maxFAT12 - margin) * 32 * units.KiB
 	case 16:
-		return maxFAT16 * 64 * units.KiB
+		return (maxFAT16 - margin) * 64 * units.KiB
 	}
 	return (1<<32 - 1) * int64(sector)
 }
