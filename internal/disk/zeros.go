@@ -13,15 +13,12 @@ var zeros = make([]byte, 4<<20)
 // whether it was written, and stops the work with its error.
 func WriteZeros(w Writable, sp span.Span, step func(sp span.Span, written bool) error) error {
 	for at := sp.Start; at < sp.End; {
-		piece := span.At(at, int64(len(zeros))).Intersect(sp)
-		hole := HoleFrom(w, at)
-		written := !hole.Covers(piece)
-		if written {
+		piece, written := HoleFrom(w, at).Intersect(sp), false
+		if piece.Empty() {
+			piece, written = dataFrom(w, at).Intersect(sp).Intersect(span.At(at, int64(len(zeros)))), true
 			if _, err := w.WriteAt(zeros[:piece.Len()], at); err != nil {
 				return err
 			}
-		} else if all := hole.Intersect(sp); all.End > piece.End {
-			piece = all
 		}
 		if step != nil {
 			if err := step(piece, written); err != nil {
@@ -31,6 +28,16 @@ func WriteZeros(w Writable, sp span.Span, step func(sp span.Span, written bool) 
 		at = piece.End
 	}
 	return nil
+}
+
+// dataFrom is the stretch from off on up to the next hole that the device knows; to its end when it knows none.
+func dataFrom(d Device, off int64) span.Span {
+	if sparse, ok := d.(Sparse); ok {
+		if data, err := sparse.NextData(off); err == nil && data.Start == off && !data.Empty() {
+			return data
+		}
+	}
+	return span.Span{Start: off, End: d.Size()}
 }
 
 // HoleFrom is the stretch from off on that a device knows to be zeros without

@@ -226,6 +226,15 @@ const (
 type stream struct {
 	block cipher.Block // nil for zeros
 	buf   []byte
+	hole  span.Span // of the disk, that was found last
+}
+
+// inHole says whether a stretch is known to be zeros without reading; the hole may be far larger.
+func (s *stream) inHole(d disk.Device, sp span.Span) bool {
+	if !s.hole.Covers(sp) {
+		s.hole = disk.HoleFrom(d, sp.Start)
+	}
+	return s.hole.Covers(sp)
 }
 
 func newStream(w Way) (*stream, error) {
@@ -248,6 +257,17 @@ func (s *stream) fill(p []byte, off int64) {
 	var iv [16]byte
 	binary.BigEndian.PutUint64(iv[8:], uint64(off/16))
 	cipher.NewCTR(s.block, iv[:]).XORKeyStream(p, p)
+}
+
+// write puts the stream's bytes onto a stretch of up to a chunk. Zeros leave holes as they are.
+func (s *stream) write(w disk.Writable, sp span.Span) error {
+	if s.block == nil {
+		return disk.WriteZeros(w, sp, nil)
+	}
+	b := s.buf[:sp.Len()]
+	s.fill(b, sp.Start)
+	_, err := w.WriteAt(b, sp.Start)
+	return err
 }
 
 func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
@@ -273,6 +293,7 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 	if err := settle(rc, w); err != nil {
 		return e.gave(w.Size(), err)
 	}
+	src.hole = span.Span{}
 	if err := e.verify(rc, w, src, &bad); err != nil {
 		return err
 	}
@@ -297,19 +318,16 @@ func (e *Erase) flush(rc *run.Context, w disk.Writable) {
 
 // writeChunk writes a stretch; where that fails, in small steps, noting what can't be written.
 func writeChunk(rc *run.Context, w disk.Writable, src *stream, sp span.Span, bad *span.Set) error {
-	if src.block == nil && disk.HoleFrom(w, sp.Start).Covers(sp) {
+	if src.block == nil && src.inHole(w, sp) {
 		rc.MarkWritten(sp, run.Finished)
 		return rc.Skip(sp.Len())
 	}
-	buf := src.buf[:sp.Len()]
-	src.fill(buf, sp.Start)
-	if _, err := w.WriteAt(buf, sp.Start); err == nil {
+	if src.write(w, sp) == nil {
 		rc.MarkWritten(sp, run.Finished)
 		return rc.Step(sp.Len())
 	}
 	for part := range disk.Chunks(sp, small) {
-		b := buf[part.Start-sp.Start : part.End-sp.Start]
-		if _, err := w.WriteAt(b, part.Start); err != nil {
+		if err := src.write(w, part); err != nil {
 			bad.Add(part)
 			rc.MarkWritten(part, run.Unreadable)
 			if bad.Total() > mostBad*small {
@@ -325,7 +343,7 @@ func (e *Erase) verify(rc *run.Context, w disk.Device, src *stream, bad *span.Se
 	rc.Phase(phaseRead, w.Size())
 	have, want := make([]byte, chunk), src.buf
 	for sp := range disk.Chunks(span.Span{End: w.Size()}, chunk) {
-		if e.Way == Zeros && disk.HoleFrom(w, sp.Start).Covers(sp) {
+		if src.block == nil && src.inHole(w, sp) {
 			if err := rc.Skip(sp.Len()); err != nil {
 				return err
 			}

@@ -93,7 +93,8 @@ func opened(t *testing.T) tea.Model {
 // TestEveryStepFitsEverySize draws all pages in many sizes: no line too wide, none too many.
 func TestEveryStepFitsEverySize(t *testing.T) {
 	m := key(opened(t), "down", "w")
-	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"}, {"8"}, {"?"}} {
+	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"}, {"8"}, {"?"},
+		{"2"}, {"2", "p"}, {"2", "p", "enter"}, {"2", "x"}, {"2", "x", "enter"}, {"2", "a"}, {"2", "a", "enter"}, {"2", "e", "e"}, {"2", "e", "enter"}, {"2", "?"}} {
 		m = key(m, "esc", "1")
 		m = key(m, keys...)
 		for _, size := range [][2]int{{60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15}, {20, 5}, {1, 1}} {
@@ -110,7 +111,7 @@ func TestEveryStepFitsEverySize(t *testing.T) {
 			}
 			if size[0] >= 60 && size[1] >= 16 {
 				plain := ansi.Strip(text)
-				if !strings.Contains(plain, "READS") || !strings.Contains(plain, "WRITES") {
+				if !strings.Contains(plain, "READS") && !strings.Contains(plain, "IS NOW") || !strings.Contains(plain, "WRITES") {
 					t.Errorf("%q at %v: a rail is missing", keys, size)
 				}
 			}
@@ -202,5 +203,53 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 	}
 	if _, cmd := m.Update(tea.KeyPressMsg{Code: 'q', Text: "q"}); cmd == nil || mm.leaving {
 		t.Error("q doesn't leave after the run")
+	}
+}
+
+// TestReadyKeepsTwoActionsApart: adding and laying out anew can't be mistaken, and nothing is planned by entering.
+func TestReadyKeepsTwoActionsApart(t *testing.T) {
+	m := key(opened(t), "down", "down", "e")
+	mm := m.(*model)
+	if mm.step != stepReady || mm.ready.draft == nil || mm.ready.draft.New {
+		t.Fatalf("step %d, %q", mm.step, mm.note)
+	}
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "Adds to what is there") || !strings.Contains(text, "Nothing is changed yet") {
+		t.Errorf("\n%s", text)
+	}
+	m = key(m, "enter")
+	if mm.summary != nil {
+		t.Error("a last page without any change")
+	}
+	m = key(m, "d")
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "LOSES 1 PART") || !strings.Contains(text, "✗ goes") {
+		t.Errorf("\n%s", text)
+	}
+	m = key(m, "o")
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "LAYS THE DISK OUT ANEW") || strings.Contains(text, "stays,") {
+		t.Errorf("\n%s", text)
+	}
+	m = key(m, "u", "u")
+	if mm.ready.draft.New || len(mm.ready.draft.Parts) != len(mm.target.Survey.Parts()) {
+		t.Error("undo doesn't lead back")
+	}
+	m = key(m, "s")
+	for _, c := range "5 MB" {
+		m = key(m, map[bool]string{true: "space", false: string(c)}[c == ' '])
+	}
+	if !mm.ready.wrong || !strings.Contains(mm.ready.hint, "can't shrink") {
+		t.Errorf("hint %q", mm.ready.hint)
+	}
+	m = key(m, "esc")
+	if mm.ready.hint != "" || mm.ready.preview != nil {
+		t.Error("what was typed stays")
+	}
+	_ = m
+}
+
+// TestReadyRefusesWhatIsOutOfReach: the storage drive of the demo is padlocked.
+func TestReadyRefusesWhatIsOutOfReach(t *testing.T) {
+	m := key(opened(t), "G", "up", "up", "e")
+	if mm := m.(*model); mm.step == stepReady || !strings.Contains(mm.note, "out of reach") {
+		t.Errorf("step %d, %q", mm.step, mm.note)
 	}
 }

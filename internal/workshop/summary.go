@@ -50,6 +50,7 @@ func SummarizeRestore(p *restore.Plan, t *shelf.Twin, i int, target *bench.Disk)
 	s := about(target, "everything on "+disk.Sticker(target.Identity)+" will be overwritten.")
 	s.From = []string{t.Machine + ", as it was on " + units.Moment(t.Taken), disk.Sticker(td.Identity)}
 	s.Lost = target.Loses()
+	s.Mild = len(s.Lost) == 0
 	s.Notes = append([]string{}, p.Fit.Notes...)
 	s.Doubts = restore.Warnings(td)
 	if len(t.Disks) > 1 {
@@ -109,6 +110,7 @@ func SummarizeReturn(r ready.Return, target *bench.Disk) Summary {
 	s := about(target, fmt.Sprintf("what was on %s before %s is put back.", disk.Sticker(target.Identity), units.Moment(k.Taken)))
 	s.From = append([]string{"the keepsake of the " + k.Why + " of " + units.Moment(k.Taken)}, k.Held...)
 	s.Lost = target.Loses()
+	s.Mild = len(s.Lost) == 0
 	s.Notes = []string{"it is done only when every stretch is still as the plan left it; otherwise nothing is written"}
 	if !k.Finished {
 		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: go on only if it wasn't")
