@@ -41,7 +41,7 @@ type rail struct {
 
 // sourceRail is the upper rail.
 func (m *model) sourceRail() rail {
-	if m.step == stepReady && m.ready.draft != nil && m.target != nil {
+	if m.step == stepReady && m.readyOn() {
 		return m.beforeRail()
 	}
 	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin in Dates"}
@@ -104,7 +104,7 @@ func (m *model) targetRail() rail {
 			r.state = " ERASES UNKNOWN CONTENTS "
 		}
 	}
-	if m.step == stepReady && m.ready.draft != nil {
+	if m.step == stepReady && m.readyOn() {
 		return m.draftRail(r)
 	}
 	if t := m.twin(); m.step == stepFit && m.restore != nil && t != nil { // the planned disk
@@ -326,7 +326,7 @@ func (m *model) rails(w, high int) []string {
 // threads joins the parts that go together: with the layout kept, each goes
 // straight to its place on the target.
 func (m *model) threads(up, down rail, w int) string {
-	if m.step == stepReady && m.ready.draft != nil && m.target != nil {
+	if m.step == stepReady && m.readyOn() {
 		return m.fates(up, w)
 	}
 	line := []rune(strings.Repeat(" ", w))

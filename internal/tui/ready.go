@@ -65,17 +65,25 @@ func (r *readying) rows() []readyRow {
 	return out
 }
 
+// readyOn says whether there is a layout to draw and to edit: not while the
+// target is being looked at again.
+func (m *model) readyOn() bool {
+	return m.ready.draft != nil && m.target != nil && m.target.Survey != nil
+}
+
 // freshDraft begins anew when another disk is the target, or when it was written.
 func (m *model) freshDraft() {
 	d, r := m.target, &m.ready
 	if d == nil || d.Survey == nil {
 		m.ready = readying{}
+		m.menu = nil
 		return
 	}
 	if r.draft != nil && r.path == d.Path && r.state == d.Fingerprint {
 		return
 	}
 	m.ready = readying{path: d.Path, state: d.Fingerprint}
+	m.menu, m.typing, m.live = nil, nil, nil // they were about the layout before
 	draft, err := workshop.DraftChange(d)
 	if errors.Is(err, ready.ErrOnlyAnew) {
 		r.onlyAnew = err.Error()
@@ -102,6 +110,10 @@ func (m *model) replanReady(number int) tea.Cmd {
 func (m *model) edit(change func(*ready.Draft) error) bool {
 	r := &m.ready
 	r.leaveTyping()
+	if !m.readyOn() {
+		m.fail("The disk is being looked at again: try it once more.")
+		return false
+	}
 	c := r.draft.Clone()
 	if err := change(c); err != nil {
 		m.fail(sentence(err))
@@ -120,7 +132,7 @@ func sentence(err error) string {
 }
 
 func (m *model) readyBindings() []binding {
-	if m.ready.draft == nil {
+	if !m.readyOn() {
 		return []binding{{"t", "target", "the next disk that may be written"}}
 	}
 	other := binding{"o", "lay out anew", "drop everything that is there, and begin with an empty disk"}
@@ -141,7 +153,7 @@ func (m *model) keyReady(k string) tea.Cmd {
 		return m.replan()
 	}
 	r := &m.ready
-	if r.draft == nil {
+	if !m.readyOn() {
 		return nil
 	}
 	rows := r.rows()

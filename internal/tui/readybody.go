@@ -14,7 +14,10 @@ import (
 // readyBody shows the layout as it is wished, with what stays and what goes.
 func (m *model) readyBody(w int) ([]string, int) {
 	r := &m.ready
-	if r.draft == nil {
+	if m.target != nil && m.target.Survey == nil {
+		return []string{"", dim.Render(" " + m.target.Identity.Model + ": " + m.target.Words())}, -1
+	}
+	if !m.readyOn() {
 		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement system disk.",
 			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk of the Bench (1).",
 			"Nothing is written before the last page, where you type what stands on the target's sticker.",

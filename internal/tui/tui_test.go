@@ -253,3 +253,28 @@ func TestReadyRefusesWhatIsOutOfReach(t *testing.T) {
 		t.Errorf("step %d, %q", mm.step, mm.note)
 	}
 }
+
+// TestReadyWhileLookingAgain: a disk that is being looked at has no layout yet, and keys do no harm.
+func TestReadyWhileLookingAgain(t *testing.T) {
+	m := key(opened(t), "down", "e", "a", "enter", "esc")
+	mm := m.(*model)
+	disks := mm.w.Bench.List()
+	mm.onListed(disks) // nothing is probed yet
+	for _, k := range []string{"", "a", "x", "s", "d", "f", "enter", "m", "b", "o", "?", "esc"} {
+		if k != "" {
+			m = key(m, k)
+		}
+		if text := ansi.Strip(m.View().Content); mm.step == stepReady && !mm.help && !strings.Contains(text, "not looked at yet") {
+			t.Fatalf("after %q:\n%s", k, text)
+		}
+	}
+	for _, d := range disks {
+		m = does(m, mm.probe(d))
+	}
+	mm.step = stepReady
+	m = does(m, mm.replan())
+	if !mm.readyOn() {
+		t.Error("it doesn't come back")
+	}
+	_ = m.View()
+}
