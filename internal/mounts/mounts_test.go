@@ -35,8 +35,8 @@ func TestMountsReadOnly(t *testing.T) {
 	testkit.Root(t)
 	img, part := pier(t)
 	loop := testkit.Loop(t, img, 512)
-	testkit.Do(t, "partx", "-a", loop)
-	defer testkit.Try("partx", "-d", loop)
+	testkit.Do(t, "partx", "-u", loop)
+	defer testkit.Detach(loop) // takes its parts with it
 	block := part
 	block.Disk, block.Image = loop, false
 	for _, p := range []Part{part, block} {

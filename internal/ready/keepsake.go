@@ -2,6 +2,7 @@ package ready
 
 import (
 	"archive/tar"
+	"bytes"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -136,7 +137,10 @@ func sum(b []byte) string {
 	return hex.EncodeToString(s[:16])
 }
 
-func blank(b []byte) bool { return !slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) }
+var noBytes = make([]byte, pieceLen)
+
+// blank says whether up to a MiB is all zeros.
+func blank(b []byte) bool { return bytes.Equal(b, noBytes[:len(b)]) }
 
 // errTooMuch means that the packed bytes outgrow what is kept.
 var errTooMuch = errors.New("too much to keep")
@@ -190,7 +194,7 @@ func (s *Keepsake) pack(rc *run.Context, dev, planned disk.Device, pieces []span
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
 	out := &counter{w: f}
-	z, err := zstd.NewWriter(out, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2))
+	z, err := zstd.NewWriter(out, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	if err != nil {
 		return err
 	}

@@ -20,8 +20,8 @@ func newlyLaid(t *testing.T, img string) Keepsakes {
 	t.Helper()
 	s, target := looked(t, img, 0)
 	d := Anew(s, 0, table.MBR)
-	must(t, d.addMade(200*units.MiB, false, "ext4", "tickets"))
-	must(t, d.addMade(200*units.MiB, false, "NTFS", "tariffs"))
+	must(t, d.addMade(80*units.MiB, false, "ext4", "tickets"))
+	must(t, d.addMade(80*units.MiB, false, "NTFS", "tariffs"))
 	return carried(t, d, target)
 }
 
@@ -66,13 +66,12 @@ func TestKeepsakeStaysAwayFromUsedDisks(t *testing.T) {
 	img := changing(t)
 	keep := newlyLaid(t, img)
 	part := testkit.Loop(t, img, 512)
-	must(t, func() error { _, err := testkit.Try("partx", "-a", part); return err }())
-	defer testkit.Try("partx", "-d", part)
+	must(t, func() error { _, err := testkit.Try("partx", "-u", part); return err }())
 	testkit.Mounted(t, []string{"mount", part + "p1"}, func(point string) {
 		must(t, os.WriteFile(point+"/ledger", []byte("fares of the day"), 0o600))
 	})
 	testkit.Do(t, "partx", "-d", part)
-	testkit.Do(t, "losetup", "-d", part)
+	testkit.Detach(part)
 	before := contents(t, img)
 	err := putBack(t, keep, img)
 	var refused *disk.Refusal
@@ -104,12 +103,12 @@ func TestKeepsakeThatIsDamaged(t *testing.T) {
 // and the keepsake brings everything back.
 func TestTargetThatFails(t *testing.T) {
 	img := changing(t)
-	for _, at := range []int64{0, 512, 34*512 - 1, units.MiB + 1024, 101*units.MiB + 1024, 201 * units.MiB, 600*units.MiB - 1} {
+	for _, at := range []int64{0, 512, 34*512 - 1, units.MiB + 1024, 41*units.MiB + 1024, 81 * units.MiB, 250*units.MiB - 1} {
 		before := contents(t, img)
 		s, target := looked(t, img, 0)
 		d := Anew(s, 0, table.GPT)
-		must(t, d.addMade(200*units.MiB, false, "ext4", "tickets"))
-		must(t, d.addMade(200*units.MiB, false, "NTFS", "tariffs"))
+		must(t, d.addMade(80*units.MiB, false, "ext4", "tickets"))
+		must(t, d.addMade(80*units.MiB, false, "NTFS", "tariffs"))
 		p := planOf(t, d, target)
 		if !p.written().Overlaps(span.At(at, 1)) {
 			t.Fatalf("byte %d isn't written", at)
@@ -137,7 +136,7 @@ func TestDiskThatLies(t *testing.T) {
 	img := changing(t)
 	s, target := looked(t, img, 0)
 	d := Anew(s, 0, table.GPT)
-	must(t, d.addMade(200*units.MiB, false, "exFAT", "tickets"))
+	must(t, d.addMade(80*units.MiB, false, "exFAT", "tickets"))
 	p := planOf(t, d, target)
 	w, err := (&disk.Guard{}).Open(target)
 	must(t, err)
@@ -170,7 +169,7 @@ func TestCancelInTheMiddle(t *testing.T) {
 	before := contents(t, img)
 	s, target := looked(t, img, 0)
 	d := Anew(s, 0, table.GPT)
-	must(t, d.addMade(400*units.MiB, false, "FAT32", "TICKETS"))
+	must(t, d.addMade(160*units.MiB, false, "FAT32", "TICKETS"))
 	p := planOf(t, d, target)
 	keep := Keepsakes{t.TempDir()}
 	w, err := (&disk.Guard{}).Open(target)
@@ -206,7 +205,7 @@ func TestKeepsakeWithoutRoom(t *testing.T) {
 	before := contents(t, img)
 	s, target := looked(t, img, 0)
 	d := Anew(s, 0, table.GPT)
-	must(t, d.addMade(400*units.MiB, false, "ext4", "tickets"))
+	must(t, d.addMade(160*units.MiB, false, "ext4", "tickets"))
 	p := planOf(t, d, target)
 	file := t.TempDir() + "/in-the-way"
 	must(t, os.WriteFile(file, nil, 0o600))

@@ -300,16 +300,16 @@ func TestLayoutsAreRead(t *testing.T) {
 func changing(t *testing.T) string {
 	t.Helper()
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat")
-	img := testkit.Image(t, "kiosk.img", 600*units.MiB)
+	img := testkit.Image(t, "kiosk.img", 250*units.MiB)
 	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: newGUID(), Parts: []table.Part{
-		{Number: 1, Span: span.At(units.MiB, 100*units.MiB), Type: table.TypeESP, GUID: newGUID(), Name: "start"},
-		{Number: 2, Span: span.At(101*units.MiB, 100*units.MiB), Type: table.TypeLinuxData, GUID: newGUID(), Name: "kiosk"},
-	}}, 600*units.MiB)
-	a, b := testkit.Image(t, "a", 100*units.MiB), testkit.Image(t, "b", 100*units.MiB)
+		{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeESP, GUID: newGUID(), Name: "start"},
+		{Number: 2, Span: span.At(41*units.MiB, 40*units.MiB), Type: table.TypeLinuxData, GUID: newGUID(), Name: "kiosk"},
+	}}, 250*units.MiB)
+	a, b := testkit.Image(t, "a", 40*units.MiB), testkit.Image(t, "b", 40*units.MiB)
 	testkit.Do(t, "mkfs.fat", "-F", "32", "-n", "START", a)
 	testkit.Do(t, "mkfs.ext4", "-q", "-L", "kiosk", b)
 	testkit.Place(t, a, img, units.MiB)
-	testkit.Place(t, b, img, 101*units.MiB)
+	testkit.Place(t, b, img, 41*units.MiB)
 	return img
 }
 
@@ -329,16 +329,16 @@ func TestChangeKeepsWhatStays(t *testing.T) {
 	if _, err := d.Plan(context.Background(), s.Device, target); !errors.Is(err, ErrNothing) {
 		t.Errorf("nothing is planned: %v", err)
 	}
-	if err := d.Resize(1, 50*units.MiB); err == nil || !strings.Contains(err.Error(), "can't shrink") {
+	if err := d.Resize(1, 30*units.MiB); err == nil || !strings.Contains(err.Error(), "can't shrink") {
 		t.Errorf("shrinks under its file system: %v", err)
 	}
-	if err := d.Resize(0, 101*units.MiB); err == nil {
+	if err := d.Resize(0, 41*units.MiB); err == nil {
 		t.Error("grows into its neighbour")
 	}
-	must(t, d.Resize(1, 200*units.MiB))
+	must(t, d.Resize(1, 80*units.MiB))
 	must(t, d.SetName(1, "Kiosk, pier 2"))
 	must(t, d.SetType(1, "Linux system"))
-	i, err := d.Add(d.Gap(), 120*units.MiB, false)
+	i, err := d.Add(d.Gap(), 50*units.MiB, false)
 	must(t, err)
 	must(t, d.SetForm(i, "exFAT", "tickets", 0))
 	sound(t, d, "change")
@@ -376,13 +376,13 @@ func TestChangeKeepsWhatStays(t *testing.T) {
 func TestTargetThatChangedSince(t *testing.T) {
 	img := changing(t)
 	for name, hurt := range map[string]func(f *os.File){
-		"head of a part": func(f *os.File) { f.WriteAt([]byte{1}, 101*units.MiB+2000) },
-		"table":          func(f *os.File) { f.WriteAt([]byte{1}, 520) },
-		"shrank":         func(f *os.File) { f.Truncate(590 * units.MiB) },
+		"head of a part": func(f *os.File) { f.WriteAt([]byte{0xA5}, 41*units.MiB+2000) },
+		"table":          func(f *os.File) { f.WriteAt([]byte{0xA5}, 520) },
+		"shrank":         func(f *os.File) { f.Truncate(240 * units.MiB) },
 	} {
 		s, target := looked(t, img, 0)
 		d := Anew(s, 0, table.GPT)
-		_, err := d.Add(d.Gap(), 100*units.MiB, false)
+		_, err := d.Add(d.Gap(), 40*units.MiB, false)
 		must(t, err)
 		p := planOf(t, d, target)
 		f, err := os.OpenFile(img, os.O_RDWR, 0)

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -200,8 +201,20 @@ func Loop(t testing.TB, img string, sector int) string {
 	t.Helper()
 	Root(t)
 	dev := strings.TrimSpace(Do(t, "losetup", "--find", "--show", "-b", strconv.Itoa(sector), img))
-	t.Cleanup(func() { _, _ = Try("losetup", "-d", dev) })
+	attached.Store(dev, true)
+	t.Cleanup(func() { Detach(dev) })
 	return dev
+}
+
+// attached are the loop devices of this test binary: another one may get the
+// name of one that was let go.
+var attached sync.Map
+
+// Detach lets a loop device go, once.
+func Detach(dev string) {
+	if _, mine := attached.LoadAndDelete(dev); mine {
+		_, _ = Try("losetup", "-d", dev)
+	}
 }
 
 // Mounted mounts with a command line that lacks the mount point, works on it, and unmounts.
