@@ -25,7 +25,7 @@ func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
 	if err := p.Check(); err != nil {
 		return nil, err
 	}
-	session, err := p.Shelf.Begin()
+	session, err := p.Shelf.Begin(p.Machine)
 	if err != nil {
 		return nil, err
 	}

@@ -40,3 +40,15 @@ func (p *Planned) Read(piece disk.Piece, dst []byte) ([]byte, error) {
 	dst = dst[:n]
 	return dst, disk.ReadFull(p, dst, piece.Start)
 }
+
+// Namer gives the name that a piece with these bytes has.
+type Namer interface{ NameOf(plain []byte) string }
+
+// Named says whether bytes are those of a piece by its name; false when the source can't tell.
+func (r *Planned) Named(p disk.Piece, b []byte) (equal, known bool) {
+	n, ok := r.source.(Namer)
+	if !ok || p.Name == "" {
+		return false, false
+	}
+	return n.NameOf(b) == p.Name, true
+}

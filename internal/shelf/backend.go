@@ -8,7 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
-	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -29,8 +29,8 @@ type Backend interface {
 	List(dir string) ([]string, error)
 	// Free is the room left, in bytes.
 	Free() (int64, error)
-	// Lock takes the one writer's lock or says who has it.
-	Lock() (release func(), err error)
+	// Stat gives the size in bytes and when the file was last changed, by the clock of the folder.
+	Stat(name string) (size int64, changed time.Time, err error)
 }
 
 // Reader reads a file of the shelf at any place.
@@ -180,18 +180,10 @@ func (f folder) Free() (int64, error) {
 	return int64(st.Bavail) * st.Bsize, nil
 }
 
-func (f folder) Lock() (func(), error) {
-	l, err := os.OpenFile(f.path("lock"), os.O_RDWR|os.O_CREATE, 0o600)
+func (f folder) Stat(name string) (int64, time.Time, error) {
+	st, err := os.Stat(f.path(name))
 	if err != nil {
-		return nil, err
+		return 0, time.Time{}, err
 	}
-	if err := unix.Flock(int(l.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		who, _ := io.ReadAll(io.LimitReader(l, 200))
-		l.Close()
-		return nil, fmt.Errorf("%w (%s); wait until it is done", ErrBusy, strings.TrimSpace(string(who)))
-	}
-	host, _ := os.Hostname()
-	_ = l.Truncate(0)
-	_, _ = l.WriteAt(fmt.Appendf(nil, "process %d on %s\n", os.Getpid(), host), 0)
-	return func() { l.Close() }, nil
+	return st.Size(), st.ModTime(), nil
 }

@@ -173,6 +173,9 @@ func (d *Disk) ReadPiece(p disk.Piece, dst []byte) ([]byte, error) {
 	return b, err
 }
 
+// NameOf is the name that a piece with these bytes has.
+func (d *Disk) NameOf(plain []byte) string { return d.s.NameOf(plain) }
+
 // Pieces yields what the disk holds, block by block; neighbouring blocks without
 // data come as one piece. A node that can't be read is reported and its area
 // given as Data without a name; the walk goes on behind it when the caller does.

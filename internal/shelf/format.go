@@ -13,10 +13,6 @@ import (
 // Version is the format version that this package writes and the highest it reads.
 const Version = 1
 
-// SuiteOpen is the suite of a shelf without encryption. Other numbers are
-// reserved for authenticated encryption.
-const SuiteOpen = 0
-
 const (
 	fileMagic  = "TWINSHLF"
 	headerLen  = 128
@@ -30,6 +26,7 @@ const (
 	offNonce   = 24
 	offTag     = offNonce + nonceRoom
 	offSum     = offTag + tagRoom
+	offDir     = offSum + 32
 	offCRC     = 124
 )
 
@@ -42,6 +39,8 @@ const (
 	kindTwin
 	kindIndex
 	kindProof
+	kindNote // rules, marks, the journal and what checks found
+	kindParity
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
@@ -61,8 +60,8 @@ func ParseName(s string) (n Name, err error) {
 	return n, nil
 }
 
-// NameOf gives the name of the block with these bytes.
-func NameOf(plain []byte) Name { return blake3.Sum256(plain) }
+// checksum is the hash of bytes as they stand in a file.
+func checksum(b []byte) Name { return blake3.Sum256(b) }
 
 // ErrNewer means that a shelf was written by a newer version of the format.
 var ErrNewer = errors.New("written by a newer version of Twin Shelf")
@@ -83,7 +82,10 @@ type header struct {
 	kind   fileKind
 	suite  uint16
 	length int64 // of the payload in bytes; 0 for packs
-	sum    Name  // of the payload, or of an index file's directory; zero for packs
+	nonce  [nonceRoom]byte
+	tag    [tagRoom]byte
+	sum    Name  // of the payload as it stands, or of an index file's directory; zero for packs
+	dir    int64 // length of an index file's directory in bytes
 }
 
 func (h header) encode() []byte {
@@ -95,10 +97,16 @@ func (h header) encode() []byte {
 	le.PutUint16(b[offSuite:], h.suite)
 	le.PutUint16(b[offHdrLen:], headerLen)
 	le.PutUint64(b[offLength:], uint64(h.length))
+	copy(b[offNonce:], h.nonce[:])
+	copy(b[offTag:], h.tag[:])
 	copy(b[offSum:], h.sum[:])
+	le.PutUint64(b[offDir:], uint64(h.dir))
 	le.PutUint32(b[offCRC:], crc32.Checksum(b[:offCRC], castagnoli))
 	return b
 }
+
+// bound is what the tag of a file covers beside its payload.
+func (h header) bound() []byte { return h.encode()[:offNonce] }
 
 func decodeHeader(file string, b []byte, want fileKind) (h header, err error) {
 	if len(b) < headerLen || string(b[:8]) != fileMagic {
@@ -111,8 +119,9 @@ func decodeHeader(file string, b []byte, want fileKind) (h header, err error) {
 	if crc32.Checksum(b[:offCRC], castagnoli) != le.Uint32(b[offCRC:]) {
 		return h, &Hurt{file, 0, "the checksum of its header is wrong"}
 	}
-	h = header{kind: fileKind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]), length: int64(le.Uint64(b[offLength:])), sum: Name(b[offSum : offSum+32])}
-	if h.suite != SuiteOpen {
+	h = header{kind: fileKind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]), length: int64(le.Uint64(b[offLength:])),
+		nonce: [nonceRoom]byte(b[offNonce:]), tag: [tagRoom]byte(b[offTag:]), sum: Name(b[offSum : offSum+32]), dir: int64(le.Uint64(b[offDir:]))}
+	if h.suite > SuiteSealed {
 		return h, fmt.Errorf("%s is encrypted by suite %d, which this version doesn't know: %w", file, h.suite, ErrNewer)
 	}
 	if h.kind != want {
@@ -121,23 +130,47 @@ func decodeHeader(file string, b []byte, want fileKind) (h header, err error) {
 	return h, nil
 }
 
-// document frames a payload as a whole file.
-func document(kind fileKind, payload []byte) []byte {
-	return append(header{kind: kind, length: int64(len(payload)), sum: NameOf(payload)}.encode(), payload...)
+// document frames a payload as a whole file, sealed where the shelf is. The payload's
+// bytes are used up.
+func (k *keyring) document(kind fileKind, payload []byte) []byte {
+	h := header{kind: kind, suite: k.suite(), length: int64(len(payload))}
+	h.nonce, h.tag = k.seal(payload, h.bound())
+	h.sum = checksum(payload)
+	return append(h.encode(), payload...)
 }
 
 // payload checks a whole file and gives its payload.
-func payload(file string, b []byte, kind fileKind) ([]byte, error) {
-	h, err := decodeHeader(file, b, kind)
+func (k *keyring) payload(file string, b []byte, kind fileKind) ([]byte, error) {
+	h, p, err := framed(file, b, kind)
 	if err != nil {
 		return nil, err
 	}
-	p := b[headerLen:]
-	if int64(len(p)) != h.length {
-		return nil, &Hurt{file, headerLen, fmt.Sprintf("it has %d bytes of %d", len(p), h.length)}
+	if h.suite != k.suite() {
+		return nil, &Hurt{file, offSuite, fmt.Sprintf("it has suite %d and the shelf has %d", h.suite, k.suite())}
 	}
-	if NameOf(p) != h.sum {
-		return nil, &Hurt{file, headerLen, "its checksum is wrong"}
+	if !k.unseal(h.nonce, h.tag, p, h.bound()) {
+		return nil, &Hurt{file, headerLen, "it isn't what this shelf sealed"}
 	}
 	return p, nil
+}
+
+// framed checks a whole file as it stands, without any key.
+func framed(file string, b []byte, kind fileKind) (header, []byte, error) {
+	h, err := decodeHeader(file, b, kind)
+	if err != nil {
+		return h, nil, err
+	}
+	p := b[headerLen:]
+	if int64(len(p)) != h.length {
+		return h, nil, &Hurt{file, headerLen, fmt.Sprintf("it has %d bytes of %d", len(p), h.length)}
+	}
+	if checksum(p) != h.sum {
+		return h, nil, &Hurt{file, headerLen, "its checksum is wrong"}
+	}
+	return h, p, nil
+}
+
+// plainDocument frames a payload that is readable without a key: the head.
+func plainDocument(kind fileKind, suite uint16, payload []byte) []byte {
+	return append(header{kind: kind, suite: suite, length: int64(len(payload)), sum: checksum(payload)}.encode(), payload...)
 }

@@ -4,14 +4,17 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
+	"crypto/rand"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"slices"
 	"sort"
+	"strings"
 )
 
 // The index is a set of segment files, each sorted by block name. It is derived:
@@ -30,11 +33,31 @@ type segment struct {
 	file  string
 	r     io.ReaderAt
 	close func() error
+	ring  *keyring
+	nonce [nonceRoom]byte
 	packs []string
 	ends  [buckets]uint32 // entries up to and with the bucket
-	sums  [buckets]uint32
-	base  int64 // where the entries begin
+	marks []byte          // what proves each bucket: a checksum of 4 bytes, or a tag of 16
+	base  int64           // where the entries begin
 	count int
+}
+
+// markLen is how many bytes prove a bucket.
+func (k *keyring) markLen() int {
+	if k.sealed() {
+		return tagRoom
+	}
+	return 4
+}
+
+// mark proves a bucket's entries, which are sealed in place.
+func (k *keyring) mark(nonce [nonceRoom]byte, bucket int, p []byte) []byte {
+	if !k.sealed() {
+		return binary.LittleEndian.AppendUint32(nil, crc32.Checksum(p, castagnoli))
+	}
+	var tag [tagRoom]byte
+	k.sealWith(numbered(nonce, uint32(bucket)), p, nil, &tag)
+	return tag[:]
 }
 
 func bucketOf(n Name) int { return int(n[0])<<4 | int(n[1])>>4 }
@@ -46,60 +69,104 @@ type indexRecord struct {
 }
 
 // encodeSegment writes a segment; records must be sorted by name and without doubles.
-func encodeSegment(records []indexRecord) []byte {
+func (k *keyring) encodeSegment(records []indexRecord) []byte {
 	var packs []string
 	for _, r := range records {
 		packs = append(packs, r.pack)
 	}
 	slices.Sort(packs)
 	packs = slices.Compact(packs)
-	le := binary.LittleEndian
-	dir := le.AppendUint32(nil, uint32(len(packs)))
-	for _, p := range packs {
-		id, _ := hex.DecodeString(p)
-		dir = append(dir, id...)
-	}
-	dir = le.AppendUint32(dir, uint32(len(records)))
+	nonce := k.freshNonce()
+	d := directory{packs: packs}
 	entries := make([]byte, 0, len(records)*indexEntry)
 	done := 0
 	for b := range buckets {
 		from := len(entries)
 		for ; done < len(records) && bucketOf(records[done].name) == b; done++ {
-			r := records[done]
-			ordinal, _ := slices.BinarySearch(packs, r.pack)
-			entries = append(entries, r.name[:]...)
-			entries = le.AppendUint32(entries, uint32(ordinal))
-			entries = le.AppendUint32(entries, r.stored)
-			entries = le.AppendUint64(entries, uint64(r.offset))
+			entries = appendRecord(entries, records[done], packs)
 		}
-		dir = le.AppendUint32(dir, uint32(done))
-		dir = le.AppendUint32(dir, crc32.Checksum(entries[from:], castagnoli))
+		d.add(done, k.mark(nonce, b, entries[from:len(entries):len(entries)]))
 	}
-	h := header{kind: kindIndex, length: int64(len(dir) + len(entries)), sum: NameOf(dir)}
-	return slices.Concat(h.encode(), dir, entries)
+	head, dir := k.frameIndex(nonce, d.encode(), len(entries))
+	return slices.Concat(head, dir, entries)
+}
+
+func (k *keyring) freshNonce() (nonce [nonceRoom]byte) {
+	if k.sealed() {
+		_, _ = rand.Read(nonce[:])
+	}
+	return nonce
+}
+
+func appendRecord(b []byte, r indexRecord, packs []string) []byte {
+	le := binary.LittleEndian
+	ordinal, _ := slices.BinarySearch(packs, r.pack)
+	b = append(b, r.name[:]...)
+	b = le.AppendUint32(b, uint32(ordinal))
+	b = le.AppendUint32(b, r.stored)
+	return le.AppendUint64(b, uint64(r.offset))
+}
+
+// directory is what a segment begins with.
+type directory struct {
+	packs []string
+	total int
+	fan   []byte // for each bucket: entries so far, and its mark
+}
+
+func (d *directory) add(total int, mark []byte) {
+	d.total = total
+	d.fan = append(binary.LittleEndian.AppendUint32(d.fan, uint32(total)), mark...)
+}
+
+func (d *directory) encode() []byte {
+	le := binary.LittleEndian
+	b := le.AppendUint32(nil, uint32(len(d.packs)))
+	for _, p := range d.packs {
+		id, _ := hex.DecodeString(p)
+		b = append(b, id...)
+	}
+	b = le.AppendUint32(b, uint32(d.total))
+	return append(b, d.fan...)
+}
+
+// frameIndex seals a directory and makes the header of its file.
+func (k *keyring) frameIndex(nonce [nonceRoom]byte, dir []byte, entries int) (head, sealed []byte) {
+	h := header{kind: kindIndex, suite: k.suite(), length: int64(len(dir) + entries), nonce: nonce, dir: int64(len(dir))}
+	if k.sealed() {
+		k.sealWith(nonce, dir, h.bound(), &h.tag)
+	}
+	h.sum = checksum(dir)
+	return h.encode(), dir
 }
 
 // openSegment reads a segment's directory; its entries stay in the file.
-func openSegment(file string, r io.ReaderAt, size int64, closer func() error) (*segment, error) {
-	h := make([]byte, headerLen+4)
-	if n, _ := r.ReadAt(h, 0); n < len(h) {
+func (k *keyring) openSegment(file string, r io.ReaderAt, size int64, closer func() error) (*segment, error) {
+	hb := make([]byte, headerLen)
+	if n, _ := r.ReadAt(hb, 0); n < len(hb) {
 		return nil, &Hurt{file, 0, "it is cut off"}
 	}
-	hd, err := decodeHeader(file, h, kindIndex)
+	h, err := decodeHeader(file, hb, kindIndex)
 	if err != nil {
 		return nil, err
 	}
-	le := binary.LittleEndian
-	packs := int64(le.Uint32(h[headerLen:]))
-	dirLen := 4 + packs*packIDLen + 4 + buckets*8
-	if hd.length != size-headerLen || dirLen > hd.length || dirLen > maxDirectory {
+	fan := int64(buckets * (4 + k.markLen()))
+	if h.suite != k.suite() || h.length != size-headerLen || h.dir > h.length || h.dir > maxDirectory || h.dir < 8+fan || (h.dir-8-fan)%packIDLen != 0 {
 		return nil, &Hurt{file, headerLen, "its directory doesn't fit it"}
 	}
-	dir := make([]byte, dirLen)
-	if n, _ := r.ReadAt(dir, headerLen); n < len(dir) || NameOf(dir) != hd.sum {
+	dir := make([]byte, h.dir, h.dir+tagRoom)
+	if n, _ := r.ReadAt(dir, headerLen); n < len(dir) || checksum(dir) != h.sum {
 		return nil, &Hurt{file, headerLen, "the checksum of its directory is wrong"}
 	}
-	s := &segment{file: file, r: r, close: closer, base: headerLen + dirLen}
+	if !k.unseal(h.nonce, h.tag, dir, h.bound()) {
+		return nil, &Hurt{file, headerLen, "its directory isn't what this shelf sealed"}
+	}
+	le := binary.LittleEndian
+	packs := (h.dir - 8 - fan) / packIDLen
+	if int64(le.Uint32(dir)) != packs {
+		return nil, &Hurt{file, headerLen, "its directory doesn't fit its packs"}
+	}
+	s := &segment{file: file, r: r, close: closer, ring: k, nonce: h.nonce, base: headerLen + h.dir}
 	d := dir[4:]
 	for range packs {
 		s.packs = append(s.packs, hex.EncodeToString(d[:packIDLen]))
@@ -109,13 +176,15 @@ func openSegment(file string, r io.ReaderAt, size int64, closer func() error) (*
 	d = d[4:]
 	last := uint32(0)
 	for b := range buckets {
-		s.ends[b], s.sums[b] = le.Uint32(d[8*b:]), le.Uint32(d[8*b+4:])
+		s.ends[b] = le.Uint32(d)
+		s.marks = append(s.marks, d[4:4+k.markLen()]...)
+		d = d[4+k.markLen():]
 		if s.ends[b] < last {
 			return nil, &Hurt{file, headerLen, "its directory runs backwards"}
 		}
 		last = s.ends[b]
 	}
-	if int64(last) != int64(s.count) || int64(s.count)*indexEntry != hd.length-dirLen {
+	if int64(last) != int64(s.count) || int64(s.count)*indexEntry != h.length-h.dir {
 		return nil, &Hurt{file, headerLen, "its directory doesn't fit its entries"}
 	}
 	return s, nil
@@ -127,7 +196,8 @@ func (s *segment) bucket(b int) ([]byte, error) {
 	if b > 0 {
 		from = s.ends[b-1]
 	}
-	p := make([]byte, int64(s.ends[b]-from)*indexEntry)
+	size := int64(s.ends[b]-from) * indexEntry
+	p := make([]byte, size, size+tagRoom)
 	if len(p) == 0 {
 		return p, nil
 	}
@@ -135,10 +205,21 @@ func (s *segment) bucket(b int) ([]byte, error) {
 	if n, err := s.r.ReadAt(p, at); n < len(p) {
 		return nil, fmt.Errorf("%s: %w", s.file, err)
 	}
-	if crc32.Checksum(p, castagnoli) != s.sums[b] {
+	n := s.ring.markLen()
+	mark := s.marks[b*n:][:n]
+	if s.ring.sealed() && !s.ring.unseal(numbered(s.nonce, uint32(b)), [tagRoom]byte(mark), p, nil) ||
+		!s.ring.sealed() && crc32.Checksum(p, castagnoli) != binary.LittleEndian.Uint32(mark) {
 		return nil, &Hurt{s.file, at, "the checksum of its entries is wrong"}
 	}
 	return p, nil
+}
+
+// first is the number of the first entry of a bucket.
+func (s *segment) first(b int) int {
+	if b == 0 {
+		return 0
+	}
+	return int(s.ends[b-1])
 }
 
 func (s *segment) record(e []byte) indexRecord {
@@ -191,61 +272,141 @@ func sortRecords(r []indexRecord) []indexRecord {
 	return slices.CompactFunc(r, func(a, b indexRecord) bool { return a.name == b.name })
 }
 
-// loadIndex opens the segments and looks at the packs that none of them covers.
+// loadIndex opens the segments and looks at the packs that none of them covers. Somebody may be
+// shortening the index meanwhile, so a file that vanishes is a reason to look again.
 func (s *Shelf) loadIndex() error {
+	var err error
+	for range tries {
+		if err = s.tryLoadIndex(); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	return err
+}
+
+func (s *Shelf) tryLoadIndex() error {
 	names, err := s.b.List("index")
 	if err != nil {
 		return fmt.Errorf("the index can't be listed: %w", err)
 	}
+	var segments []*segment
+	var notes []string
 	covered := map[string]bool{}
 	for _, n := range names {
 		file := "index/" + n
 		r, err := s.b.Open(file)
 		if err != nil {
+			closeAll(segments)
 			return fmt.Errorf("%s can't be opened: %w", file, err)
 		}
-		seg, err := openSegment(file, r, r.Size(), r.Close)
+		seg, err := s.ring.openSegment(file, r, r.Size(), r.Close)
 		if err != nil {
 			r.Close()
 			if errors.Is(err, ErrNewer) {
+				closeAll(segments)
 				return err
 			}
-			s.notes = append(s.notes, err.Error()+"; its packs are looked at instead")
+			notes = append(notes, err.Error()+"; its packs are looked at instead")
 			continue
 		}
-		s.segments = append(s.segments, seg)
+		segments = append(segments, seg)
 		for _, p := range seg.packs {
 			covered[p] = true
 		}
 	}
-	packs, err := s.b.List("packs")
+	loose, problems, err := s.loose(covered)
 	if err != nil {
-		return fmt.Errorf("the packs can't be listed: %w", err)
+		closeAll(segments)
+		return err
 	}
-	var loose []indexRecord
-	for _, n := range packs {
-		id, ok := packID(n)
-		if !ok || covered[id] {
-			continue
-		}
-		records, err := s.packRecords(id)
-		if err != nil {
-			s.notes = append(s.notes, err.Error())
-			continue
-		}
-		loose = append(loose, records...)
-		s.loosePacks++
-	}
+	s.looseSegment, s.looseAt = nil, nil
 	if len(loose) > 0 {
-		b := encodeSegment(sortRecords(loose))
-		seg, err := openSegment("packs", bytes.NewReader(b), int64(len(b)), func() error { return nil })
+		b := s.ring.encodeSegment(sortRecords(loose))
+		seg, err := s.ring.openSegment("packs", bytes.NewReader(b), int64(len(b)), func() error { return nil })
 		if err != nil {
+			closeAll(segments)
 			return err
 		}
-		s.segments = append(s.segments, seg)
-		s.looseSegment = b
+		segments = append(segments, seg)
+		s.looseSegment, s.looseAt = b, seg
+	}
+	s.segments, s.loaded = segments, names
+	for _, n := range append(notes, problems...) {
+		if !slices.Contains(s.notes, n) {
+			s.notes = append(s.notes, n)
+		}
 	}
 	return nil
+}
+
+func closeAll(segments []*segment) {
+	for _, seg := range segments {
+		seg.close()
+	}
+}
+
+// loose looks at the packs that no segment covers, but for those that somebody is
+// still writing: they may vanish again.
+func (s *Shelf) loose(covered map[string]bool) (records []indexRecord, problems []string, err error) {
+	live, err := s.holders("")
+	if err != nil {
+		return nil, nil, err
+	}
+	packs, err := s.b.List("packs")
+	if err != nil {
+		return nil, nil, fmt.Errorf("the packs can't be listed: %w", err)
+	}
+	for _, n := range packs {
+		id, ok := packID(n)
+		if !ok || covered[id] || slices.ContainsFunc(live, func(h Holder) bool { return strings.HasPrefix(id, h.ID[:min(len(h.ID), packIDLen)]) }) {
+			continue
+		}
+		r, err := s.packRecords(id)
+		if err != nil {
+			problems = append(problems, err.Error())
+			continue
+		}
+		records = append(records, r...)
+	}
+	return records, problems, nil
+}
+
+// refresh loads the index again when its files are others than those that were loaded, as
+// after a capture or a giving back of space by somebody else.
+func (s *Shelf) refresh() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	names, err := s.b.List("index")
+	if err != nil {
+		return err
+	}
+	if slices.Equal(names, s.loaded) && s.looseSegment == nil {
+		if loose, _, err := s.loose(s.coveredPacks()); err != nil || len(loose) == 0 {
+			return err
+		}
+	}
+	old := s.segments
+	if err := s.loadIndex(); err != nil {
+		return err
+	}
+	for _, seg := range old {
+		if strings.HasPrefix(seg.file, "tmp/") { // of a capture that is going on here
+			s.segments = append(s.segments, seg)
+		} else {
+			seg.close()
+		}
+	}
+	return nil
+}
+
+func (s *Shelf) coveredPacks() map[string]bool {
+	covered := map[string]bool{}
+	for _, seg := range s.segments {
+		for _, p := range seg.packs {
+			covered[p] = true
+		}
+	}
+	return covered
 }
 
 func packID(file string) (string, bool) {
@@ -290,7 +451,10 @@ func (s *Shelf) lookup(n Name) (place, bool, error) {
 
 // writeSegment puts a segment on the medium and opens it.
 func (s *Shelf) writeSegment(encoded []byte) (*segment, error) {
-	file := "index/" + newID() + ".index"
+	return s.writeSegmentTo("index/"+newID()+".index", encoded)
+}
+
+func (s *Shelf) writeSegmentTo(file string, encoded []byte) (*segment, error) {
 	if err := s.writeFile(file, encoded); err != nil {
 		return nil, fmt.Errorf("the index can't be written: %w", err)
 	}
@@ -298,7 +462,7 @@ func (s *Shelf) writeSegment(encoded []byte) (*segment, error) {
 	if err != nil {
 		return nil, err
 	}
-	return openSegment(file, r, r.Size(), r.Close)
+	return s.ring.openSegment(file, r, r.Size(), r.Close)
 }
 
 // mergeSegments makes one segment of all when there are many. It streams:
@@ -320,7 +484,7 @@ func (s *Shelf) mergeSegments() error {
 		packs = append(packs, p)
 	}
 	slices.Sort(packs)
-	merged, err := s.mergeInto("tmp/"+newID()+".index", packs)
+	merged, err := s.mergeInto(s.segments, packs, func(*segment, int, indexRecord) bool { return true })
 	if err != nil {
 		return err
 	}
@@ -333,63 +497,54 @@ func (s *Shelf) mergeSegments() error {
 	return nil
 }
 
-// mergeInto writes the merged segment in two passes: the directory needs the
-// counts and checksums of all buckets.
-func (s *Shelf) mergeInto(temp string, packs []string) (*segment, error) {
-	le := binary.LittleEndian
-	dir := le.AppendUint32(nil, uint32(len(packs)))
-	for _, p := range packs {
-		id, _ := hex.DecodeString(p)
-		dir = append(dir, id...)
-	}
+// mergeInto writes the merged segment of those entries that keep wants, in two passes: the directory needs the
+// counts and checksums of all buckets. keep gets a segment and the number of the entry in it.
+func (s *Shelf) mergeInto(segments []*segment, packs []string, keep func(*segment, int, indexRecord) bool) (*segment, error) {
 	bucketBytes := func(b int) ([]byte, int, error) {
 		var records []indexRecord
-		for _, seg := range s.segments {
+		for _, seg := range segments {
 			p, err := seg.bucket(b)
 			if err != nil {
 				return nil, 0, err
 			}
-			for ; len(p) > 0; p = p[indexEntry:] {
-				records = append(records, seg.record(p))
+			for n := seg.first(b); len(p) > 0; n, p = n+1, p[indexEntry:] {
+				if r := seg.record(p); keep(seg, n, r) {
+					records = append(records, r)
+				}
 			}
 		}
 		records = sortRecords(records)
 		var out []byte
 		for _, r := range records {
-			ordinal, _ := slices.BinarySearch(packs, r.pack)
-			out = append(out, r.name[:]...)
-			out = le.AppendUint32(out, uint32(ordinal))
-			out = le.AppendUint32(out, r.stored)
-			out = le.AppendUint64(out, uint64(r.offset))
+			out = appendRecord(out, r, packs)
 		}
 		return out, len(records), nil
 	}
-	var fan []byte
-	total := 0
+	nonce := s.ring.freshNonce()
+	d := directory{packs: packs}
 	for b := range buckets {
 		p, n, err := bucketBytes(b)
 		if err != nil {
 			return nil, err
 		}
-		total += n
-		fan = le.AppendUint32(fan, uint32(total))
-		fan = le.AppendUint32(fan, crc32.Checksum(p, castagnoli))
+		d.add(d.total+n, s.ring.mark(nonce, b, p))
 	}
-	dir = append(le.AppendUint32(dir, uint32(total)), fan...)
+	head, dir := s.ring.frameIndex(nonce, d.encode(), d.total*indexEntry)
+	temp := "tmp/" + newID() + ".index"
 	w, err := s.b.Create(temp)
 	if err != nil {
 		return nil, err
 	}
 	defer w.Close()
 	bw := bufio.NewWriterSize(w, 1<<20)
-	h := header{kind: kindIndex, length: int64(len(dir)) + int64(total)*indexEntry, sum: NameOf(dir)}
-	bw.Write(h.encode())
+	bw.Write(head)
 	bw.Write(dir)
 	for b := range buckets {
 		p, _, err := bucketBytes(b)
 		if err != nil {
 			return nil, err
 		}
+		s.ring.mark(nonce, b, p) // seals it as in the first pass
 		bw.Write(p)
 	}
 	if err := errors.Join(bw.Flush(), w.Sync()); err != nil {
@@ -403,5 +558,5 @@ func (s *Shelf) mergeInto(temp string, packs []string) (*segment, error) {
 	if err != nil {
 		return nil, err
 	}
-	return openSegment(file, r, r.Size(), r.Close)
+	return s.ring.openSegment(file, r, r.Size(), r.Close)
 }

@@ -46,9 +46,12 @@ type packEntry struct {
 }
 
 func packPath(id string) string { return "packs/" + id + ".pack" }
-func tempPath(id string) string { return "tmp/" + id + ".pack" }
 
-func encodeEntry(name Name, codec byte, stored []byte, plain int) []byte {
+// entryBound is how many bytes of an entry's header its tag covers.
+const entryBound = entNonce
+
+// encodeEntry makes the header of an entry and seals stored in place.
+func (k *keyring) encodeEntry(name Name, codec byte, stored []byte, plain int) []byte {
 	b := make([]byte, entryLen)
 	le := binary.LittleEndian
 	copy(b, entryMagic)
@@ -56,6 +59,9 @@ func encodeEntry(name Name, codec byte, stored []byte, plain int) []byte {
 	le.PutUint32(b[entStored:], uint32(len(stored)))
 	le.PutUint32(b[entPlain:], uint32(plain))
 	copy(b[entNameOff:], name[:])
+	nonce, tag := k.seal(stored, b[:entryBound])
+	copy(b[entNonce:], nonce[:])
+	copy(b[entTag:], tag[:])
 	le.PutUint32(b[entDataCRC:], crc32.Checksum(stored, castagnoli))
 	le.PutUint32(b[entCRC:], crc32.Checksum(b[:entCRC], castagnoli))
 	return b
@@ -65,6 +71,8 @@ type entryHeader struct {
 	codec         byte
 	stored, plain uint32
 	name          Name
+	nonce         [nonceRoom]byte
+	tag           [tagRoom]byte
 	dataCRC       uint32
 }
 
@@ -73,7 +81,8 @@ func decodeEntry(file string, off int64, b []byte) (entryHeader, error) {
 	if len(b) < entryLen || string(b[:4]) != entryMagic || crc32.Checksum(b[:entCRC], castagnoli) != le.Uint32(b[entCRC:]) {
 		return entryHeader{}, &Hurt{file, off, "the header of a block is not what was written"}
 	}
-	return entryHeader{b[entCodec], le.Uint32(b[entStored:]), le.Uint32(b[entPlain:]), Name(b[entNameOff : entNameOff+32]), le.Uint32(b[entDataCRC:])}, nil
+	return entryHeader{b[entCodec], le.Uint32(b[entStored:]), le.Uint32(b[entPlain:]), Name(b[entNameOff : entNameOff+32]),
+		[nonceRoom]byte(b[entNonce:]), [tagRoom]byte(b[entTag:]), le.Uint32(b[entDataCRC:])}, nil
 }
 
 // encodeTable is the table and the trailer that end a pack; at is where it begins.

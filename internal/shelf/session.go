@@ -3,9 +3,12 @@ package shelf
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 )
 
 // flushAt is how many new blocks a session remembers before it writes a
@@ -16,7 +19,7 @@ const flushAt = 200_000
 // goroutines; then exactly one of Commit and Abort.
 type Session struct {
 	s       *Shelf
-	release func()
+	lock    *lock
 	encoder *zstd.Encoder
 
 	mu    sync.Mutex // guards fresh and failed
@@ -38,35 +41,36 @@ type Session struct {
 	added    int64
 }
 
-// Begin takes the writer's lock, clears away what a killed writer left behind
-// and starts adding. Packs that a killed writer finished are kept: their
-// blocks needn't be written again.
-func (s *Shelf) Begin() (*Session, error) {
-	release, err := s.b.Lock()
-	if err != nil {
-		return nil, fmt.Errorf("the shelf in %s can't be written: %w", s.b.Place(), err)
-	}
+// Begin takes the lock for the capture of a machine and starts adding. Packs that a
+// killed writer finished are kept: their blocks needn't be written again.
+func (s *Shelf) Begin(machine string) (*Session, error) {
 	fail := func(err error) (*Session, error) {
-		release()
 		return nil, fmt.Errorf("the shelf in %s can't be written: %w", s.b.Place(), err)
 	}
-	left, err := s.b.List("tmp")
+	if note, retired := s.Retired(); retired {
+		return fail(fmt.Errorf("it is retired: %s", note))
+	}
+	l, err := s.acquire(Holder{What: "a capture", Machine: s.ring.slug(machine)})
 	if err != nil {
 		return fail(err)
 	}
-	for _, n := range left {
-		if err := s.b.Remove("tmp/" + n); err != nil {
-			return fail(err)
-		}
+	if err := s.refresh(); err == nil {
+		err = s.adoptLoose()
 	}
-	if err := s.adoptLoose(); err != nil {
-		return fail(err)
-	}
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true))
 	if err != nil {
+		l.release()
 		return fail(err)
 	}
-	return &Session{s: s, release: release, encoder: enc, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}, nil
+	enc, err := newEncoder()
+	if err != nil {
+		l.release()
+		return fail(err)
+	}
+	return &Session{s: s, lock: l, encoder: enc, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}, nil
+}
+
+func newEncoder() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true))
 }
 
 // adoptLoose writes the segment for packs that had none.
@@ -80,15 +84,15 @@ func (s *Shelf) adoptLoose() error {
 	if err != nil {
 		return err
 	}
-	s.segments[len(s.segments)-1] = seg // the loose one was opened last
-	s.looseSegment, s.loosePacks = nil, 0
+	s.segments[slices.Index(s.segments, s.looseAt)] = seg
+	s.looseSegment, s.looseAt = nil, nil
 	return nil
 }
 
 // Put stores a block unless the shelf has it, and returns its name and the
 // bytes it added to the shelf (0 when it was there).
 func (c *Session) Put(plain []byte) (Name, int64, error) {
-	n := NameOf(plain)
+	n := c.s.ring.nameOf(plain)
 	if known, err := c.known(n); known || err != nil {
 		return n, 0, err
 	}
@@ -103,10 +107,15 @@ func (c *Session) Put(plain []byte) (Name, int64, error) {
 	buf := getBuffer(0)
 	defer putBuffer(buf)
 	buf.b = c.encoder.EncodeAll(plain, buf.b[:0])
-	if len(buf.b) < len(plain)-len(plain)/32 { // less than 3 % isn't worth unpacking
+	switch {
+	case len(buf.b) < len(plain)-len(plain)/32: // less than 3 % isn't worth unpacking
 		codec, stored = codecZstd, buf.b
+	case c.s.ring.sealed(): // sealing works in place, and the caller's bytes are the caller's
+		buf.b = append(buf.b[:0], plain...)
+		stored = buf.b
 	}
-	if err := c.append(n, codec, stored, len(plain)); err != nil {
+	head := c.s.ring.encodeEntry(n, codec, stored, len(plain))
+	if err := c.append(n, head, stored, len(plain)); err != nil {
 		return n, 0, c.fail(err)
 	}
 	return n, int64(entryLen + len(stored)), nil
@@ -140,21 +149,21 @@ func (c *Session) fail(err error) error {
 	return c.err
 }
 
-func (c *Session) append(n Name, codec byte, stored []byte, plain int) error {
+func (c *Session) append(n Name, head, stored []byte, plain int) error {
 	c.packMu.Lock()
 	defer c.packMu.Unlock()
 	if c.w == nil {
-		c.id = newID()
-		w, err := c.s.b.Create(tempPath(c.id))
+		c.id = packOf(c.lock.holder.ID)
+		w, err := c.s.b.Create(c.temp(c.id))
 		if err != nil {
 			return err
 		}
 		c.w, c.at, c.entries = w, headerLen, nil
-		if _, err := w.Write(header{kind: kindPack}.encode()); err != nil {
+		if _, err := w.Write(header{kind: kindPack, suite: c.s.ring.suite()}.encode()); err != nil {
 			return err
 		}
 	}
-	if _, err := c.w.Write(encodeEntry(n, codec, stored, plain)); err != nil {
+	if _, err := c.w.Write(head); err != nil {
 		return err
 	}
 	if _, err := c.w.Write(stored); err != nil {
@@ -168,6 +177,13 @@ func (c *Session) append(n Name, codec byte, stored []byte, plain int) error {
 	return nil
 }
 
+// temp is where a pack is written; its name tells whose it is.
+func (c *Session) temp(id string) string { return "tmp/" + c.lock.holder.ID + "-" + id }
+
+// packOf makes the ID of a pack that begins like its writer's lock: until that one
+// is done, nobody else counts on the pack.
+func packOf(lockID string) string { return lockID[:packIDLen] + newID()[:packIDLen] }
+
 // rotate ends the present pack; syncing and renaming happen beside the work.
 func (c *Session) rotate() {
 	id, w, at, entries := c.id, c.w, c.at, c.entries
@@ -176,10 +192,14 @@ func (c *Session) rotate() {
 	c.closing.Go(func() {
 		defer func() { <-c.slots }()
 		_, err := w.Write(encodeTable(entries, at))
+		if err == nil { // while the kernel still has the pack in memory
+			err = c.s.protect(id, c.temp(id))
+		}
 		if err = errors.Join(err, w.Sync(), w.Close()); err == nil {
-			err = c.s.b.Rename(tempPath(id), packPath(id))
+			err = c.s.b.Rename(c.temp(id), packPath(id))
 		}
 		if err != nil {
+			_ = c.s.b.Remove(parityPath(id))
 			c.fail(err)
 			return
 		}
@@ -198,12 +218,13 @@ func (c *Session) rotate() {
 	})
 }
 
-// flush writes the segment of the finished packs; doneMu is held.
+// flush writes the segment of the finished packs beside the index; doneMu is held. It moves into
+// the index when the session is committed.
 func (c *Session) flush() error {
 	if len(c.done) == 0 {
 		return nil
 	}
-	seg, err := c.s.writeSegment(encodeSegment(sortRecords(c.done)))
+	seg, err := c.s.writeSegmentTo(fmt.Sprintf("tmp/%s-%d.index", c.lock.holder.ID, len(c.segments)), c.s.ring.encodeSegment(sortRecords(c.done)))
 	if err != nil {
 		return err
 	}
@@ -223,7 +244,7 @@ func (c *Session) flush() error {
 // Commit makes everything durable, then lets the twin appear. When it fails
 // the shelf is as it was before Begin.
 func (c *Session) Commit(t *Twin) error {
-	err := c.settle()
+	err := c.durable()
 	if err == nil {
 		err = c.s.writeTwin(t)
 	}
@@ -234,8 +255,46 @@ func (c *Session) Commit(t *Twin) error {
 	}
 	c.end()
 	// A long index is slower, not wrong: failing to shorten it is no failure.
-	_ = c.s.mergeSegments()
-	c.release()
+	if others, err := c.s.holders(c.lock.holder.ID); err == nil && len(others) == 0 {
+		_ = c.s.mergeSegments()
+	}
+	c.lock.release()
+	return nil
+}
+
+// Finish makes the blocks durable without a twin of their own.
+func (c *Session) Finish() error {
+	if err := c.durable(); err != nil {
+		err = c.fail(err)
+		c.Abort()
+		return err
+	}
+	c.end()
+	c.lock.release()
+	return nil
+}
+
+// durable puts everything on the medium and into the index.
+func (c *Session) durable() error {
+	err := c.lock.held()
+	if err == nil {
+		err = c.settle()
+	}
+	if err == nil {
+		err = c.publish()
+	}
+	return err
+}
+
+// publish moves the session's segments into the index.
+func (c *Session) publish() error {
+	for _, seg := range c.segments {
+		file := "index/" + newID() + ".index"
+		if err := c.s.b.Rename(seg.file, file); err != nil {
+			return err
+		}
+		seg.file = file
+	}
 	return nil
 }
 
@@ -259,12 +318,20 @@ func (c *Session) settle() error {
 
 func (c *Session) end() { c.encoder.Close() }
 
-// Abort gives back all room that the session took.
+// Abort gives back all room that the session took. Only when the room itself ran out are
+// finished packs kept, so that the next try needn't write them again; giving back space clears them.
 func (c *Session) Abort() {
+	c.dropFiles()
+	c.end()
+	c.lock.release()
+}
+
+// dropFiles removes what the session has written.
+func (c *Session) dropFiles() {
 	c.packMu.Lock()
 	if c.w != nil {
 		c.w.Close()
-		_ = c.s.b.Remove(tempPath(c.id))
+		_ = c.s.b.Remove(c.temp(c.id))
 		c.w = nil
 	}
 	c.packMu.Unlock()
@@ -273,36 +340,32 @@ func (c *Session) Abort() {
 	defer c.doneMu.Unlock()
 	// Segments first: no index may name a pack that is gone.
 	c.s.mu.Lock()
-	kept := c.s.segments[:0:0]
-	for _, seg := range c.s.segments {
-		mine := false
-		for _, m := range c.segments {
-			mine = mine || m == seg
+	c.s.segments = slices.DeleteFunc(c.s.segments, func(seg *segment) bool {
+		if !slices.Contains(c.segments, seg) {
+			return false
 		}
-		if mine {
-			seg.close()
-			_ = c.s.b.Remove(seg.file)
-		} else {
-			kept = append(kept, seg)
-		}
-	}
-	c.s.segments = kept
+		seg.close()
+		_ = c.s.b.Remove(seg.file)
+		return true
+	})
 	c.s.mu.Unlock()
-	for _, id := range c.packs {
-		_ = c.s.b.Remove(packPath(id))
+	if c.lock.held() == nil && !errors.Is(c.err, unix.ENOSPC) {
+		for _, id := range c.packs {
+			c.s.removePack(id)
+		}
 	}
 	if left, err := c.s.b.List("tmp"); err == nil {
 		for _, n := range left {
-			_ = c.s.b.Remove("tmp/" + n)
+			if strings.HasPrefix(n, c.lock.holder.ID) {
+				_ = c.s.b.Remove("tmp/" + n)
+			}
 		}
 	}
-	c.end()
-	c.release()
 }
 
 // Reindex makes the index anew from the packs and returns how many blocks it names.
 func (s *Shelf) Reindex() (int, error) {
-	release, err := s.b.Lock()
+	release, err := s.exclusive("making the index anew")
 	if err != nil {
 		return 0, err
 	}
@@ -321,7 +384,7 @@ func (s *Shelf) Reindex() (int, error) {
 		if len(batch) == 0 {
 			return nil
 		}
-		seg, err := s.writeSegment(encodeSegment(sortRecords(batch)))
+		seg, err := s.writeSegment(s.ring.encodeSegment(sortRecords(batch)))
 		if err == nil {
 			s.segments = append(s.segments, seg)
 			count += seg.count
@@ -361,6 +424,6 @@ func (s *Shelf) Reindex() (int, error) {
 			err = errors.Join(err, s.b.Remove("index/"+n))
 		}
 	}
-	s.looseSegment, s.loosePacks = nil, 0
+	s.looseSegment, s.looseAt = nil, nil
 	return count, err
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -27,29 +28,31 @@ const (
 	openPacks   = 16
 )
 
-// Head describes a shelf. Salt, KDF and Keys are the place of a sealed shelf's
-// key derivation and wrapped keys; they are empty in an open shelf.
+// Head describes a shelf. It is readable without a key.
 type Head struct {
-	ID        string    `json:"id"`
-	Name      string    `json:"name"`
-	Created   time.Time `json:"created"`
-	BlockSize int       `json:"block_size"` // bytes
-	Suite     int       `json:"suite"`
-	KDF       string    `json:"kdf"`
-	Salt      []byte    `json:"salt"`
-	Keys      [][]byte  `json:"keys"`
+	ID        string       `json:"id"`
+	Name      string       `json:"name"`
+	Created   time.Time    `json:"created"`
+	BlockSize int          `json:"block_size"` // bytes
+	Suite     uint16       `json:"suite"`
+	Keys      []WrappedKey `json:"keys"`
+	// Seal is a keyed hash of what mustn't be changed; empty in an open shelf.
+	Seal string `json:"seal,omitempty"`
 }
 
 // Shelf is an open shelf. Its methods may be called from many goroutines.
 type Shelf struct {
 	b     Backend
 	head  Head
+	ring  *keyring
+	key   string // the passphrase's name that opened it
 	notes []string
 
 	mu           sync.RWMutex
 	segments     []*segment
-	loosePacks   int
-	looseSegment []byte
+	loaded       []string // index files that were loaded
+	looseSegment []byte   // of packs that no index file covers
+	looseAt      *segment // the same, among segments
 
 	filesMu sync.Mutex
 	files   map[string]Reader
@@ -62,8 +65,20 @@ type Shelf struct {
 var ErrNoShelf = errors.New("there is no shelf")
 
 // Create makes a new open shelf. The folder must not hold one already; it is
-// made when missing, and must otherwise be empty.
+// made when missing, and must otherwise be empty. blockSize 0 takes the default.
 func Create(dir, name string, blockSize int) (*Shelf, error) {
+	return create(dir, name, blockSize, nil, Cost{})
+}
+
+// CreateSealed makes a new sealed shelf that the passphrase opens.
+func CreateSealed(dir, name string, blockSize int, passphrase []byte, cost Cost) (*Shelf, error) {
+	if err := CheckPassphrase(passphrase); err != nil {
+		return nil, err
+	}
+	return create(dir, name, blockSize, passphrase, cost)
+}
+
+func create(dir, name string, blockSize int, passphrase []byte, cost Cost) (*Shelf, error) {
 	if blockSize == 0 {
 		blockSize = DefaultBlock
 	}
@@ -86,27 +101,53 @@ func Create(dir, name string, blockSize int) (*Shelf, error) {
 			return nil, fmt.Errorf("%s is not empty (%s): a shelf needs a folder of its own; nothing was changed", dir, e)
 		}
 	}
-	head := Head{ID: newID() + newID(), Name: name, Created: time.Now().UTC(), BlockSize: blockSize, Salt: []byte{}, Keys: [][]byte{}}
-	p, err := json.Marshal(head)
-	if err != nil {
-		return nil, err
-	}
-	s := &Shelf{b: b}
-	for _, file := range []string{"head.copy", "head"} {
-		if err := s.writeFile(file, document(kindHead, p)); err != nil {
-			return nil, fmt.Errorf("the shelf can't be made: %w", err)
+	s := &Shelf{b: b, head: Head{ID: newID() + newID(), Name: name, Created: time.Now().UTC(), BlockSize: blockSize, Keys: []WrappedKey{}}}
+	if passphrase != nil {
+		master := make([]byte, masterLen)
+		_, _ = rand.Read(master)
+		s.head.Suite = SuiteSealed
+		s.head.Seal = s.head.seal(master)
+		k, err := wrap(master, passphrase, "first", cost)
+		if err != nil {
+			return nil, err
 		}
+		s.head.Keys = append(s.head.Keys, k)
 	}
-	return Open(dir)
+	if err := s.writeHead(); err != nil {
+		return nil, fmt.Errorf("the shelf can't be made: %w", err)
+	}
+	return OpenWith(dir, func() ([]byte, error) { return passphrase, nil })
 }
 
-// Open opens the shelf in a folder for reading; Begin makes it writable.
-func Open(dir string) (*Shelf, error) { return OpenBackend(Folder(dir)) }
+// writeHead writes both copies of the head.
+func (s *Shelf) writeHead() error {
+	p, err := json.Marshal(s.head)
+	if err != nil {
+		return err
+	}
+	for _, file := range []string{"head.copy", "head"} {
+		if err := s.writeFile(file, plainDocument(kindHead, s.head.Suite, p)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
-// OpenBackend opens a shelf wherever its files lie.
-func OpenBackend(b Backend) (*Shelf, error) {
+// Open opens the open shelf in a folder for reading; Begin makes it writable.
+func Open(dir string) (*Shelf, error) { return OpenBackend(Folder(dir), nil) }
+
+// OpenWith opens any shelf in a folder; the passphrase is only asked for when it is sealed.
+func OpenWith(dir string, passphrase func() ([]byte, error)) (*Shelf, error) {
+	return OpenBackend(Folder(dir), passphrase)
+}
+
+// OpenBackend opens a shelf wherever its files lie. Without a passphrase a sealed one is ErrSealed.
+func OpenBackend(b Backend, passphrase func() ([]byte, error)) (*Shelf, error) {
 	s := &Shelf{b: b, files: map[string]Reader{}}
 	if err := s.readHead(); err != nil {
+		return nil, err
+	}
+	if err := s.unlock(passphrase); err != nil {
 		return nil, err
 	}
 	var err error
@@ -125,7 +166,7 @@ func (s *Shelf) readHead() error {
 	for i, file := range []string{"head", "head.copy"} {
 		var raw []byte
 		if raw, err = s.b.ReadFile(file, maxHead); err == nil {
-			if p, err = payload(file, raw, kindHead); err == nil {
+			if _, p, err = framed(file, raw, kindHead); err == nil {
 				if i > 0 {
 					s.notes = append(s.notes, "the file head is missing or damaged; its copy was read")
 				}
@@ -178,7 +219,11 @@ func (s *Shelf) Place() string { return s.b.Place() }
 func (s *Shelf) Free() (int64, error) { return s.b.Free() }
 
 // Notes are what was found amiss when the shelf was opened, in words.
-func (s *Shelf) Notes() []string { return s.notes }
+func (s *Shelf) Notes() []string {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return slices.Clone(s.notes)
+}
 
 // Stats are the number of blocks and packs, and the bytes in packs.
 type Stats struct {
@@ -256,9 +301,21 @@ func (s *Shelf) pack(id string) (Reader, error) {
 // ErrMissing means that no pack holds a block that a twin refers to.
 var ErrMissing = errors.New("a block is missing from the shelf")
 
+// NameOf is the name, in hexadecimal digits, that the shelf gives a block with these bytes.
+func (s *Shelf) NameOf(plain []byte) string { return s.ring.nameOf(plain).String() }
+
 // Block reads a block, checks that it hashes to its name, and appends its plain bytes to
-// dst[:0]. Errors are *Hurt or ErrMissing, or the medium's.
+// dst[:0]. Errors are *Hurt or ErrMissing, or the medium's. Where the index has changed
+// meanwhile it is loaded again.
 func (s *Shelf) Block(n Name, dst []byte) ([]byte, error) {
+	b, err := s.block(n, dst)
+	if (errors.Is(err, ErrMissing) || errors.Is(err, fs.ErrNotExist)) && s.refresh() == nil {
+		b, err = s.block(n, dst)
+	}
+	return b, err
+}
+
+func (s *Shelf) block(n Name, dst []byte) ([]byte, error) {
 	at, ok, err := s.lookup(n)
 	if !ok {
 		return nil, errors.Join(fmt.Errorf("%w: %s", ErrMissing, n), err)
@@ -274,9 +331,9 @@ func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) (
 	if at.stored > 2*maxBlock {
 		return nil, &Hurt{file, at.offset, "a block of impossible size"}
 	}
-	buf := getBuffer(entryLen + int(at.stored))
+	buf := getBuffer(entryLen + int(at.stored) + tagRoom)
 	defer putBuffer(buf)
-	b := buf.b
+	b := buf.b[:entryLen+int(at.stored)]
 	if k, err := r.ReadAt(b, at.offset); k < len(b) {
 		return nil, &Hurt{file, at.offset, fmt.Sprintf("a block can't be read (%v)", err)}
 	}
@@ -286,6 +343,9 @@ func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) (
 	}
 	if e.name != n || e.stored != at.stored || int(e.plain) > s.head.BlockSize {
 		return nil, &Hurt{file, at.offset, "another block stands where the index says this one is"}
+	}
+	if !s.ring.unseal(e.nonce, e.tag, b[entryLen:], b[:entryBound]) {
+		return nil, &Hurt{file, at.offset, "a block isn't what this shelf sealed"}
 	}
 	switch e.codec {
 	case codecRaw:
@@ -297,7 +357,7 @@ func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) (
 	default:
 		return nil, fmt.Errorf("%s: a block is packed by method %d: %w", file, e.codec, ErrNewer)
 	}
-	if len(dst) != int(e.plain) || NameOf(dst) != n {
+	if len(dst) != int(e.plain) || s.ring.nameOf(dst) != n {
 		return nil, &Hurt{file, at.offset, "a block's bytes don't hash to its name"}
 	}
 	return dst, nil

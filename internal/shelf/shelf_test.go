@@ -83,7 +83,7 @@ func twinOf(t testing.TB, c *Session, machine string, blocks [][]byte, taken tim
 
 func commit(t testing.TB, s *Shelf, machine string, blocks [][]byte) *Twin {
 	t.Helper()
-	c, err := s.Begin()
+	c, err := s.Begin("Kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ func TestDamageIsNamedAndTheRestIsUsable(t *testing.T) {
 	}
 	// A damaged twin hides no other.
 	other := commit(t, s, "Other", content(3, 7))
-	flip(t, s.b.(folder).path(twinPath(tw.Machine, tw.ID)), 300)
+	flip(t, s.b.(folder).path(s.twinPath(tw.Machine, tw.ID)), 300)
 	twins, problems := s.Twins()
 	if len(twins) != 1 || twins[0].ID != other.ID || len(problems) != 1 || !IsHurt(problems[0]) {
 		t.Errorf("%v %v", twins, problems)
@@ -241,7 +241,7 @@ func TestPackWithoutItsTable(t *testing.T) {
 func TestKilledWriterLeavesEarlierTwins(t *testing.T) {
 	s := newTest(t)
 	tw := commit(t, s, "Kiosk", content(10, 1))
-	c, err := s.Begin()
+	c, err := s.Begin("Kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -250,7 +250,7 @@ func TestKilledWriterLeavesEarlierTwins(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	c.release() // the process is gone: the lock is free, its files remain
+	c.lock.abandon(t) // the process is gone: the lock is free, its files remain
 	again := reopen(t, s)
 	if twins, problems := again.Twins(); len(twins) != 1 || len(problems) != 0 {
 		t.Errorf("%v %v", twins, problems)
@@ -265,15 +265,15 @@ func TestKilledWriterLeavesEarlierTwins(t *testing.T) {
 
 func TestOneWriter(t *testing.T) {
 	s := newTest(t)
-	c, err := s.Begin()
+	c, err := s.Begin("Kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := reopen(t, s).Begin(); !errors.Is(err, ErrBusy) || !strings.Contains(err.Error(), fmt.Sprint(os.Getpid())) {
+	if _, err := reopen(t, s).Begin("Kiosk"); !errors.Is(err, ErrBusy) || !strings.Contains(err.Error(), fmt.Sprint(os.Getpid())) {
 		t.Errorf("second writer: %v", err)
 	}
 	c.Abort()
-	c2, err := reopen(t, s).Begin()
+	c2, err := reopen(t, s).Begin("Kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -282,7 +282,7 @@ func TestOneWriter(t *testing.T) {
 
 func TestManyPutters(t *testing.T) {
 	s := newTest(t)
-	c, err := s.Begin()
+	c, err := s.Begin("Kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -321,7 +321,7 @@ func TestFullDisk(t *testing.T) {
 	defer s.Close()
 	tw := commit(t, s, "Kiosk", content(10, 1))
 	free, _ := s.Free()
-	c, err := s.Begin()
+	c, err := s.Begin("Kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -406,7 +406,7 @@ func TestFindAndProofs(t *testing.T) {
 }
 
 func TestNodes(t *testing.T) {
-	name := NameOf([]byte("x"))
+	name := checksum([]byte("x"))
 	refs := []BlockRef{{disk.Undefined, Name{}}, {disk.Undefined, Name{}}, {disk.Data, name}, {disk.Zero, Name{}}, {disk.Data, name}}
 	got, err := DecodeNode(EncodeNode(refs), len(refs))
 	if err != nil || fmt.Sprint(got) != fmt.Sprint(refs) {
@@ -431,18 +431,18 @@ func FuzzDecodeNode(f *testing.F) {
 }
 
 func FuzzFiles(f *testing.F) {
-	entry := append(append(header{kind: kindPack}.encode(), encodeEntry(Name{1}, codecRaw, []byte("abc"), 3)...), "abc"...)
+	entry := append(append(header{kind: kindPack}.encode(), (&keyring{}).encodeEntry(Name{1}, codecRaw, []byte("abc"), 3)...), "abc"...)
 	f.Add(entry)
 	f.Add(append(entry, encodeTable([]packEntry{{Name{1}, headerLen, 3, 3}}, int64(len(entry)))...))
-	f.Add(encodeSegment([]indexRecord{{Name{1}, place{"0011223344556677", 128, 3}}})[:4096])
-	f.Add(document(kindTwin, []byte(`{"id":"a","disks":[{}]}`)))
+	f.Add((&keyring{}).encodeSegment([]indexRecord{{Name{1}, place{"0011223344556677", 128, 3}}})[:4096])
+	f.Add((&keyring{}).document(kindTwin, []byte(`{"id":"a","disks":[{}]}`)))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r := memory{bytes.NewReader(b)}
 		_, _ = readTable(r, "pack")
-		if s, err := openSegment("index", r, int64(len(b)), r.Close); err == nil {
+		if s, err := (&keyring{}).openSegment("index", r, int64(len(b)), r.Close); err == nil {
 			_, _, _ = s.find(Name{1})
 		}
-		if p, err := payload("twin", b, kindTwin); err == nil && len(p) == 0 {
+		if p, err := (&keyring{}).payload("twin", b, kindTwin); err == nil && len(p) == 0 {
 			t.Log("empty")
 		}
 	})
@@ -451,3 +451,16 @@ func FuzzFiles(f *testing.F) {
 type memory struct{ *bytes.Reader }
 
 func (memory) Close() error { return nil }
+
+// abandon leaves a lock as a killed process does.
+func (l *lock) abandon(t testing.TB) {
+	t.Helper()
+	l.once.Do(func() {
+		close(l.stop)
+		l.beats.Wait()
+	})
+	l.holder.PID = 1 << 30
+	if err := l.write(); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -99,8 +100,12 @@ func (r Region) Title() string {
 // NewTwinID makes the ID of a twin taken at t: it sorts by date.
 func NewTwinID(t time.Time) string { return t.UTC().Format("20060102T150405Z") + "-" + newID()[:6] }
 
-// slug makes a folder name of a machine's name.
-func slug(machine string) string {
+// slug makes a folder name of a machine's name; in a sealed shelf it tells nothing.
+func (k *keyring) slug(machine string) string {
+	if k.sealed() {
+		n := keyed(k.hidden, []byte(machine))
+		return hex.EncodeToString(n[:10])
+	}
 	var b strings.Builder
 	for _, r := range strings.ToLower(machine) {
 		switch {
@@ -111,11 +116,13 @@ func slug(machine string) string {
 		}
 	}
 	s := strings.TrimSuffix(b.String(), "-")
-	n := NameOf([]byte(machine))
+	n := checksum([]byte(machine))
 	return fmt.Sprintf("%.40s-%x", s, n[:3])
 }
 
-func twinPath(machine, id string) string { return "twins/" + slug(machine) + "/" + id + ".twin" }
+func (s *Shelf) twinPath(machine, id string) string {
+	return "twins/" + s.ring.slug(machine) + "/" + id + ".twin"
+}
 
 func validID(id string) bool {
 	return id != "" && !strings.ContainsFunc(id, func(r rune) bool {
@@ -134,7 +141,7 @@ func (s *Shelf) writeTwin(t *Twin) error {
 	if len(p)+headerLen > maxTwinFile {
 		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with larger blocks", len(p), maxTwinFile)
 	}
-	return s.writeFile(twinPath(t.Machine, t.ID), document(kindTwin, p))
+	return s.writeFile(s.twinPath(t.Machine, t.ID), s.ring.document(kindTwin, p))
 }
 
 // Twins lists all twins by machine, newest first within a machine. A twin file that
@@ -172,13 +179,16 @@ func (s *Shelf) readTwin(file string) (*Twin, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s can't be read: %w", file, err)
 	}
-	p, err := payload(file, raw, kindTwin)
+	p, err := s.ring.payload(file, raw, kindTwin)
 	if err != nil {
 		return nil, err
 	}
 	t := new(Twin)
 	if err := json.Unmarshal(p, t); err != nil {
 		return nil, &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
+	}
+	if name := file[strings.LastIndexByte(file, '/')+1:]; name != t.ID+".twin" {
+		return nil, &Hurt{file, headerLen, "it describes another twin than its name says"}
 	}
 	return t, t.check(file)
 }
@@ -282,7 +292,7 @@ func (s *Shelf) SaveProof(p *Proof) error {
 		return err
 	}
 	name := fmt.Sprintf("proofs/%s/%s-%s.proof", p.Twin, p.When.UTC().Format("20060102T150405Z"), newID()[:6])
-	if err := s.writeFile(name, document(kindProof, b)); err != nil {
+	if err := s.writeFile(name, s.ring.document(kindProof, b)); err != nil {
 		return fmt.Errorf("the proof can't be kept in the shelf: %w", err)
 	}
 	return nil
@@ -303,7 +313,7 @@ func (s *Shelf) Proofs(twin string) (proofs []*Proof, problems []error) {
 		raw, err := s.b.ReadFile(file, maxProof)
 		var b []byte
 		if err == nil {
-			b, err = payload(file, raw, kindProof)
+			b, err = s.ring.payload(file, raw, kindProof)
 		}
 		p := new(Proof)
 		if err == nil {

@@ -1,0 +1,664 @@
+package shelf
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
+
+// CheckKind is how much a check reads.
+type CheckKind struct {
+	// Share is how much of the packs is read, the ones that weren't read for longest first: 0 only looks whether
+	// every block is there, 1 reads everything.
+	Share float64
+	// Mend has what is hurt mended, as far as parity reaches.
+	Mend bool
+}
+
+// Damage is a block that twins need and that can't be had, and where it is needed.
+type Damage struct {
+	Machine string    `json:"machine"`
+	Twin    string    `json:"twin"`
+	Taken   time.Time `json:"taken"`
+	Disk    int       `json:"disk"` // from 1
+	Part    int       `json:"part"`
+	Title   string    `json:"title"`
+	Span    span.Span `json:"span"` // bytes on the disk
+	Why     string    `json:"why"`
+}
+
+func (d Damage) String() string {
+	return fmt.Sprintf("%s, twin of %s, disk %d, part %d (%s), bytes %d to %d: %s", d.Machine, d.Taken.Format("2006-01-02 15:04"), d.Disk, d.Part, d.Title, d.Span.Start, d.Span.End-1, d.Why)
+}
+
+// Report is what a check found.
+type Report struct {
+	Packs  int      `json:"packs"`
+	Bytes  int64    `json:"bytes"` // read
+	Blocks int      `json:"blocks"`
+	Mended []string `json:"mended,omitempty"`
+	// Hurt are files that aren't what was written, in words.
+	Hurt []string `json:"hurt,omitempty"`
+	// Damage is what twins miss; bounded, see Lost.
+	Damage []Damage `json:"damage,omitempty"`
+	Lost   int      `json:"lost"` // blocks
+	// Oldest is when the pack that wasn't read for longest was read last; zero for never.
+	Oldest time.Time `json:"oldest"`
+	Whole  bool      `json:"whole"` // the round over all packs is complete
+}
+
+// Sound says whether nothing is wrong any more.
+func (r *Report) Sound() bool { return len(r.Hurt) == 0 && r.Lost == 0 && len(r.Damage) == 0 }
+
+// checked is what is remembered between checks.
+type checked struct {
+	Read map[string]time.Time `json:"read"` // packs, by when they were last read through
+}
+
+const (
+	checkedFile = "checked.note"
+	saveEvery   = 16 // packs
+	maxDamage   = 10_000
+)
+
+// Check looks whether everything on the shelf is there and as it was written. It may be stopped at any time and
+// goes on where it was: packs that were read stay read for this round.
+func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total int64) error) (*Report, error) {
+	if err := s.refresh(); err != nil {
+		return nil, err
+	}
+	rep := &Report{}
+	s.checkSmall(rep, kind.Mend)
+	twins, problems := s.Twins()
+	for _, p := range problems {
+		rep.Hurt = append(rep.Hurt, p.Error())
+	}
+	bad := map[Name]string{} // blocks that can't be had, and why
+	if kind.Share > 0 {
+		if err := s.checkPacks(ctx, kind, rep, bad, step); err != nil {
+			return rep, err
+		}
+	}
+	m := s.marking()
+	for _, t := range twins {
+		// A node that can't be read is found again by name below.
+		if err := m.twin(ctx, t); err != nil && ctx.Err() != nil {
+			return rep, ctx.Err()
+		}
+	}
+	if err := m.flush(); err != nil {
+		rep.Hurt = append(rep.Hurt, err.Error())
+	}
+	for _, seg := range m.segments {
+		rep.Blocks += seg.count
+	}
+	for n := range m.missing {
+		bad[n] = "no pack holds this block"
+	}
+	if len(bad) > 0 || m.lost > 0 || len(rep.Hurt) > 0 {
+		s.locate(ctx, twins, bad, rep)
+	}
+	return rep, ctx.Err()
+}
+
+// checkSmall reads the files that aren't packs.
+func (s *Shelf) checkSmall(rep *Report, mend bool) {
+	for _, f := range []string{"head", "head.copy"} {
+		raw, err := s.b.ReadFile(f, maxHead)
+		if err == nil {
+			_, _, err = framed(f, raw, kindHead)
+		}
+		if err == nil {
+			continue
+		}
+		if mend && s.writeHead() == nil {
+			rep.Mended = append(rep.Mended, f)
+			_ = s.journal(Event{What: "mended " + f, Why: "its copy had what was lost"})
+			return
+		}
+		rep.Hurt = append(rep.Hurt, err.Error())
+	}
+	for _, seg := range s.snapshot() {
+		if err := seg.all(func(indexRecord) error { return nil }); err != nil {
+			rep.Hurt = append(rep.Hurt, err.Error()+"; \"twinshelf shelf reindex\" makes it anew")
+		}
+	}
+	for _, n := range s.Notes() {
+		rep.Hurt = append(rep.Hurt, n)
+	}
+	notes := []string{checkedFile, rulesFile, retiredFile}
+	for _, dir := range []string{"marks", "journal"} {
+		names, _ := s.b.List(dir)
+		for _, n := range names {
+			notes = append(notes, dir+"/"+n)
+		}
+	}
+	for _, n := range notes {
+		var any map[string]any
+		if _, err := s.readNote(n, &any); err != nil {
+			rep.Hurt = append(rep.Hurt, err.Error())
+		}
+	}
+	twins, _ := s.b.List("proofs")
+	for _, t := range twins {
+		_, problems := s.Proofs(t)
+		for _, p := range problems {
+			rep.Hurt = append(rep.Hurt, p.Error())
+		}
+	}
+}
+
+func (s *Shelf) snapshot() []*segment {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return slices.Clone(s.segments)
+}
+
+// checkPacks reads packs through, the ones that weren't read for longest first.
+func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad map[Name]string, step func(done, total int64) error) error {
+	names, err := s.b.List("packs")
+	if err != nil {
+		return err
+	}
+	var was checked
+	if _, err := s.readNote(checkedFile, &was); err != nil || was.Read == nil {
+		was.Read = map[string]time.Time{}
+	}
+	type pack struct {
+		id   string
+		size int64
+	}
+	var packs []pack
+	present := map[string]bool{}
+	total := int64(0)
+	add := func(id string, size int64) {
+		if !present[id] {
+			packs, total = append(packs, pack{id, size}), total+size
+		}
+		present[id] = true
+	}
+	for _, n := range names {
+		if id, ok := packID(n); ok {
+			size, _, err := s.b.Stat("packs/" + n)
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			add(id, size)
+		}
+	}
+	for _, seg := range s.snapshot() { // also those that ought to be there
+		for _, id := range seg.packs {
+			add(id, 0)
+		}
+	}
+	for id := range was.Read {
+		if !present[id] {
+			delete(was.Read, id)
+		}
+	}
+	slices.SortStableFunc(packs, func(a, b pack) int {
+		return cmp.Or(was.Read[a.id].Compare(was.Read[b.id]), strings.Compare(a.id, b.id))
+	})
+	want := int64(kind.Share * float64(total))
+	defer func() {
+		if len(packs) > 0 {
+			rep.Oldest = time.Now()
+			for _, p := range packs {
+				if t := was.Read[p.id]; t.Before(rep.Oldest) {
+					rep.Oldest = t
+				}
+			}
+		}
+	}()
+	done := int64(0)
+	for i, p := range packs {
+		if kind.Share < 1 && done >= want {
+			break
+		}
+		ok, err := s.checkPack(ctx, p.id, kind.Mend, rep, bad)
+		if err != nil {
+			return err
+		}
+		done += p.size
+		rep.Packs++
+		rep.Bytes += p.size
+		if ok {
+			was.Read[p.id] = time.Now()
+		}
+		if i%saveEvery == saveEvery-1 || i == len(packs)-1 {
+			_ = s.writeNote(checkedFile, was) // forgetting it costs only reading again
+		}
+		if step != nil {
+			if err := step(done, max(want, done)); err != nil {
+				_ = s.writeNote(checkedFile, was)
+				return err
+			}
+		}
+	}
+	rep.Whole = rep.Packs == len(packs)
+	_ = s.writeNote(checkedFile, was)
+	return nil
+}
+
+// checkPack reads a pack through and has it mended when that is wanted and can be.
+func (s *Shelf) checkPack(ctx context.Context, id string, mend bool, rep *Report, bad map[Name]string) (bool, error) {
+	problem, hurt := s.readPack(ctx, id)
+	if err := ctx.Err(); err != nil {
+		return false, err
+	}
+	parityProblem := s.checkParity(id, problem == nil)
+	if problem == nil && parityProblem == nil {
+		return true, nil
+	}
+	if mend && problem == nil {
+		if err := s.protect(id, packPath(id)); err == nil {
+			rep.Mended = append(rep.Mended, parityPath(id))
+			return true, s.journal(Event{What: "made " + parityPath(id) + " anew", Why: parityProblem.Error()})
+		}
+	}
+	if mend && problem != nil {
+		if err := s.mendPack(id); err == nil {
+			if again, _ := s.readPack(ctx, id); again == nil {
+				rep.Mended = append(rep.Mended, packPath(id))
+				return true, nil
+			}
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			problem = fmt.Errorf("%w (%w)", problem, err)
+		}
+	}
+	if problem != nil {
+		rep.Hurt = append(rep.Hurt, problem.Error())
+	}
+	if parityProblem != nil && problem == nil {
+		rep.Hurt = append(rep.Hurt, parityProblem.Error())
+	}
+	for _, n := range hurt {
+		if len(bad) < keptMissing {
+			bad[n] = packPath(id) + " is damaged there"
+		}
+	}
+	return false, nil
+}
+
+// checkParity compares a sound pack with its parity file, and reads that one.
+func (s *Shelf) checkParity(id string, sound bool) error {
+	p, err := s.openParity(id)
+	if err != nil {
+		return err
+	}
+	defer p.r.Close()
+	b := make([]byte, cellLen)
+	for at := range p.groups * p.parity {
+		if n, _ := p.r.ReadAt(b, p.base+int64(at)*cellLen); n < cellLen || sumOf(b) != p.sum(p.cells+at) {
+			return &Hurt{parityPath(id), p.base + int64(at)*cellLen, "a parity cell isn't what was written"}
+		}
+	}
+	if p.r.Size() != p.base+int64(p.groups*p.parity)*cellLen {
+		return &Hurt{parityPath(id), p.base, fmt.Sprintf("it has %d bytes", p.r.Size())}
+	}
+	if !sound {
+		return nil
+	}
+	r, err := s.b.Open(packPath(id))
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if r.Size() != p.size || len(p.hurt(r)) > 0 {
+		return &Hurt{packPath(id), 0, "it isn't what its parity remembers"}
+	}
+	return nil
+}
+
+// readPack reads every byte of a pack; it gives what is wrong first, and the names of
+// the blocks that can't be had from it, as far as the index knows them.
+func (s *Shelf) readPack(ctx context.Context, id string) (problem error, hurt []Name) {
+	file := packPath(id)
+	r, err := s.b.Open(file)
+	if err != nil {
+		return fmt.Errorf("%s can't be opened: %w", file, err), s.namesIn(id, nil)
+	}
+	defer r.Close()
+	good := map[int64]bool{}
+	var entries []packEntry
+	h := make([]byte, headerLen)
+	if n, _ := r.ReadAt(h, 0); n < headerLen {
+		return &Hurt{file, 0, "it is cut off"}, s.namesIn(id, good)
+	}
+	if _, err := decodeHeader(file, h, kindPack); err != nil {
+		problem = err
+	}
+	known := s.offsets(id)
+	off := int64(headerLen)
+	buf := getBuffer(0)
+	defer putBuffer(buf)
+	for ctx.Err() == nil {
+		e, stored, err := readEntry(file, r, off, buf)
+		if err == nil {
+			good[off] = true
+			entries = append(entries, packEntry{e.name, off, e.stored, e.plain})
+			off += entryLen + stored
+			continue
+		}
+		// The end of the entries, or a hurt one: go on where the index knows the next.
+		i, found := slices.BinarySearch(known, off)
+		if found {
+			if problem == nil {
+				problem = err
+			}
+			i++
+		}
+		if i >= len(known) {
+			break
+		}
+		off = known[i]
+	}
+	if table, ok := tableOf(r); problem == nil && (!ok || !slices.Equal(table, entries)) {
+		problem = &Hurt{file, off, "the table at its end isn't what was written"}
+	}
+	return problem, s.namesIn(id, good)
+}
+
+// readEntry reads and checks one entry into buf.
+func readEntry(file string, r Reader, off int64, buf *buffer) (entryHeader, int64, error) {
+	if cap(buf.b) < entryLen {
+		buf.b = make([]byte, entryLen)
+	}
+	b := buf.b[:entryLen]
+	if n, _ := r.ReadAt(b, off); n < entryLen {
+		return entryHeader{}, 0, &Hurt{file, off, "it is cut off"}
+	}
+	e, err := decodeEntry(file, off, b)
+	if err != nil {
+		return e, 0, err
+	}
+	if e.stored > 2*maxBlock {
+		return e, 0, &Hurt{file, off, "a block of impossible size"}
+	}
+	if cap(buf.b) < int(e.stored) {
+		buf.b = make([]byte, e.stored)
+	}
+	b = buf.b[:e.stored]
+	if n, _ := r.ReadAt(b, off+entryLen); n < len(b) || crc32.Checksum(b, castagnoli) != e.dataCRC {
+		return e, 0, &Hurt{file, off, "a block isn't what was written"}
+	}
+	return e, int64(e.stored), nil
+}
+
+// offsets are where the index says that blocks of a pack begin.
+func (s *Shelf) offsets(id string) []int64 {
+	var out []int64
+	s.recordsOf(id, func(r indexRecord) { out = append(out, r.offset) })
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// namesIn are the blocks that the index places in a pack, but for those at good offsets.
+func (s *Shelf) namesIn(id string, good map[int64]bool) []Name {
+	var out []Name
+	s.recordsOf(id, func(r indexRecord) {
+		if !good[r.offset] {
+			out = append(out, r.name)
+		}
+	})
+	return out
+}
+
+func (s *Shelf) recordsOf(id string, do func(indexRecord)) {
+	for _, seg := range s.snapshot() {
+		if _, in := slices.BinarySearch(seg.packs, id); !in && seg.file != "packs" {
+			continue
+		}
+		_ = seg.all(func(r indexRecord) error {
+			if r.pack == id {
+				do(r)
+			}
+			return nil
+		})
+	}
+}
+
+// locate names what the twins miss.
+func (s *Shelf) locate(ctx context.Context, twins []*Twin, bad map[Name]string, rep *Report) {
+	lost := map[Name]bool{}
+	for _, t := range twins {
+		for i := range t.Disks {
+			d, err := s.OpenDisk(t, i)
+			if err != nil {
+				continue
+			}
+			for p, err := range d.Pieces() {
+				if ctx.Err() != nil {
+					return
+				}
+				why := ""
+				if err != nil {
+					why = "its block map can't be read: " + err.Error()
+				} else if p.Kind == disk.Data {
+					n, err := ParseName(p.Name)
+					if err != nil {
+						continue
+					}
+					if why = bad[n]; why != "" {
+						lost[n] = true
+					}
+				}
+				if why == "" {
+					continue
+				}
+				r := d.region(p.Start)
+				if k := len(rep.Damage); k > 0 { // neighbours come as one
+					last := &rep.Damage[k-1]
+					if last.Twin == t.ID && last.Disk == i+1 && last.Part == r.Part && last.Span.End == p.Start && last.Why == why {
+						last.Span.End = p.End
+						continue
+					}
+				}
+				if len(rep.Damage) < maxDamage {
+					rep.Damage = append(rep.Damage, Damage{t.Machine, t.ID, t.Taken, i + 1, r.Part, r.Title(), p.Span, why})
+				}
+			}
+		}
+	}
+	rep.Lost = len(lost)
+}
+
+// Refill stores blocks that are missing or hurt again from another shelf that holds the same twin, block maps too, and
+// gives how many. Names tell whether what comes is right.
+func (s *Shelf) Refill(ctx context.Context, other *Shelf, rep *Report) (int, error) {
+	theirs, _ := other.Twins()
+	twins := map[string]bool{}
+	for _, d := range rep.Damage {
+		twins[d.Twin] = true
+	}
+	count := 0
+	for id := range twins {
+		ours, err := s.Find(id)
+		i := slices.IndexFunc(theirs, func(t *Twin) bool { return t.ID == id })
+		if i < 0 || err != nil {
+			continue
+		}
+		n, err := s.refillTwin(ctx, other, ours, theirs[i])
+		count += n
+		if err != nil {
+			return count, err
+		}
+	}
+	if count == 0 {
+		return 0, nil
+	}
+	return count, s.journal(Event{What: fmt.Sprintf("refilled %d blocks", count), Why: "the shelf " + other.head.Name + " had them"})
+}
+
+// refillTwin goes through a twin node by node beside the other shelf's.
+func (s *Shelf) refillTwin(ctx context.Context, other *Shelf, ours, theirs *Twin) (int, error) {
+	if !equalTwins(ours, theirs, false) {
+		return 0, nil
+	}
+	var come [][]byte
+	names := map[Name]struct{}{}
+	count := 0
+	store := func(least int) error {
+		if len(come) < least || len(come) == 0 {
+			return nil
+		}
+		if err := s.forget(names); err != nil {
+			return err
+		}
+		c, err := s.Begin("refill")
+		if err != nil {
+			return err
+		}
+		for _, b := range come {
+			if _, _, err := c.Put(b); err != nil {
+				c.Abort()
+				return err
+			}
+		}
+		count += len(come)
+		come, names = nil, map[Name]struct{}{}
+		return c.Finish()
+	}
+	block := int64(s.head.BlockSize)
+	for i := range ours.Disks {
+		for j := range ours.Disks[i].Regions {
+			r, q := &ours.Disks[i].Regions[j], &theirs.Disks[i].Regions[j]
+			for k := range r.Nodes {
+				n, err := ParseName(r.Nodes[k])
+				if err != nil {
+					continue
+				}
+				have := s.refs(n, nodeLen(r.Span.Len(), block, k))
+				m, err := ParseName(q.Nodes[k])
+				if err != nil {
+					continue
+				}
+				their := other.refs(m, nodeLen(r.Span.Len(), block, k))
+				if their == nil {
+					continue
+				}
+				rebuilt := slices.Clone(their)
+				for x := range their {
+					if their[x].Kind != disk.Data || have != nil && s.readable(have[x].Name) {
+						continue
+					}
+					b, err := other.Block(their[x].Name, nil)
+					if err != nil {
+						continue
+					}
+					rebuilt[x].Name = s.ring.nameOf(b)
+					if have != nil && rebuilt[x].Name != have[x].Name || s.readable(rebuilt[x].Name) {
+						continue
+					}
+					come, names[rebuilt[x].Name] = append(come, b), struct{}{}
+					if err := errors.Join(store(refillBatch), ctx.Err()); err != nil {
+						return count, err
+					}
+				}
+				if have == nil {
+					if b := EncodeNode(rebuilt); s.ring.nameOf(b) == n {
+						come, names[n] = append(come, b), struct{}{}
+					}
+				}
+			}
+		}
+	}
+	return count, store(1)
+}
+
+// refillBatch is how many blocks are held before they are stored.
+const refillBatch = 64
+
+// refs reads a node; nil when it can't be read.
+func (s *Shelf) refs(n Name, blocks int) []BlockRef {
+	b, err := s.Block(n, nil)
+	if err != nil {
+		return nil
+	}
+	refs, err := DecodeNode(b, blocks)
+	if err != nil {
+		return nil
+	}
+	return refs
+}
+
+func (s *Shelf) readable(n Name) bool {
+	_, err := s.Block(n, nil)
+	return err == nil
+}
+
+// forget takes blocks out of the index, so that they are stored again when they come.
+func (s *Shelf) forget(names map[Name]struct{}) error {
+	release, err := s.exclusive("forgetting hurt blocks")
+	if err != nil {
+		return err
+	}
+	defer release()
+	return s.reindexWithout(func(n Name) bool { _, hurt := names[n]; return hurt })
+}
+
+// ForgetHurt takes blocks that can't be had out of the index: the next capture of the machine whose
+// disk still has them stores them again, and the twins that miss them are whole again.
+func (s *Shelf) ForgetHurt(rep *Report) error {
+	hurt := map[Name]struct{}{}
+	for _, d := range rep.Damage {
+		t, err := s.Find(d.Twin)
+		if err != nil {
+			continue
+		}
+		dev, err := s.OpenDisk(t, d.Disk-1)
+		if err != nil {
+			continue
+		}
+		for p, err := range dev.Pieces() {
+			if n, e := ParseName(p.Name); err == nil && e == nil && p.Overlaps(d.Span) {
+				hurt[n] = struct{}{}
+			}
+		}
+	}
+	return s.forget(hurt)
+}
+
+// reindexWithout writes one segment of everything but what is unwanted; the lock is held.
+func (s *Shelf) reindexWithout(unwanted func(Name) bool) error {
+	if err := s.refresh(); err != nil {
+		return err
+	}
+	if err := s.adoptLoose(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	packSet := map[string]bool{}
+	for _, seg := range s.segments {
+		for _, p := range seg.packs {
+			packSet[p] = true
+		}
+	}
+	packs := make([]string, 0, len(packSet))
+	for p := range packSet {
+		packs = append(packs, p)
+	}
+	slices.Sort(packs)
+	merged, err := s.mergeInto(s.segments, packs, func(_ *segment, _ int, r indexRecord) bool { return !unwanted(r.name) })
+	if err != nil {
+		return err
+	}
+	for _, seg := range s.segments {
+		seg.close()
+		if err := s.b.Remove(seg.file); err != nil {
+			return err
+		}
+	}
+	s.segments, s.loaded = []*segment{merged}, []string{merged.file[len("index/"):]}
+	return nil
+}
