@@ -1,0 +1,205 @@
+package shelf
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/span"
+)
+
+func at(text string) time.Time {
+	t, err := time.Parse("2006-01-02 15:04", text)
+	if err != nil {
+		panic(err)
+	}
+	return t
+}
+
+func TestRuleWords(t *testing.T) {
+	for _, text := range []string{
+		"every one for 2 days, then one a day for 5 weeks, then one a month for ever",
+		"every one for ever",
+		"one every 6 hours for 2 days, then one a week for 1 year, older ones go",
+		"one an hour for 1 day, then one a day for 1 month, then one a week for ever",
+	} {
+		g, err := ParseRule(text)
+		if err != nil {
+			t.Errorf("%q: %v", text, err)
+			continue
+		}
+		if got := (Rule{Generations: g}).Words(); got != strings.ReplaceAll(text, "one an hour", "one a hour") {
+			t.Errorf("%q became %q", text, got)
+		}
+		again, err := ParseRule((Rule{Generations: g}).Words())
+		if err != nil || !slices.Equal(g, again) {
+			t.Errorf("%q: %v %v", text, again, err)
+		}
+	}
+	for text, want := range map[string]string{
+		"":                                  "not understood",
+		"sometimes":                         "not understood",
+		"one a fortnight for ever":          "not understood",
+		"one a day for 0 weeks":             "not understood",
+		"one a day for ever, one a week":    "never begins",
+		"one a week for 1 month, one a day": "denser",
+		"one every -3 days":                 "not understood",
+	} {
+		if _, err := ParseRule(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+func dated(now time.Time, ages ...time.Duration) []*Twin {
+	var out []*Twin
+	for i, a := range ages {
+		out = append(out, &Twin{ID: fmt.Sprint("t", i), Machine: "Kiosk", Taken: now.Add(-a), Disks: []TwinDisk{{}}})
+	}
+	return out
+}
+
+func TestThinning(t *testing.T) {
+	now := at("2026-11-25 12:00")
+	const d = 24 * time.Hour
+	g, err := ParseRule("every one for 2 days, then one a day for 2 weeks, then one a week for 10 weeks")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ages := []time.Duration{time.Hour, 2 * time.Hour, 30 * time.Hour, 3*d + time.Hour, 3*d + 2*time.Hour, 3*d + 20*time.Hour, 22 * d, 23 * d, 28 * d, 100 * d, 200 * d}
+	goes := func(r Rule, marks map[string]Mark, change func([]*Twin)) string {
+		twins := dated(now, ages...)
+		if change != nil {
+			change(twins)
+		}
+		var out []string
+		for _, f := range Thin(twins, marks, r, now) {
+			if f.Goes {
+				out = append(out, f.ID)
+			}
+			if f.Why == "" {
+				t.Errorf("%s: no reason", f.ID)
+			}
+		}
+		return strings.Join(out, " ")
+	}
+	for what, c := range map[string]struct {
+		got, want string
+	}{
+		"the rule":   {goes(Rule{Generations: g}, nil, nil), "t4 t7 t9 t10"},
+		"no rule":    {goes(Rule{}, nil, nil), ""},
+		"floor":      {goes(Rule{Generations: g, Floor: 6}, nil, nil), "t7 t9 t10"},
+		"high floor": {goes(Rule{Generations: g, Floor: 100}, nil, nil), ""},
+		"kept":       {goes(Rule{Generations: g}, map[string]Mark{"t10": {}, "t4": {}}, nil), "t7 t9"},
+		"only old":   {goes(Rule{Generations: []Generation{{0, 1}}}, nil, func(tw []*Twin) { tw[0].Taken = tw[1].Taken }), "t1 t2 t3 t4 t5 t6 t7 t8 t9 t10"},
+		"none but one quiet": {goes(Rule{Generations: []Generation{{0, 1}}}, nil, func(tw []*Twin) {
+			for _, x := range tw[:10] {
+				x.Disks[0].Missing.Add(span.At(0, 1))
+			}
+		}), "t1 t2 t3 t4 t5 t6 t7 t8 t9"},
+	} {
+		if c.got != c.want {
+			t.Errorf("%s: %q goes, want %q", what, c.got, c.want)
+		}
+	}
+	if got := Thin(nil, nil, Rule{Generations: g}, now); len(got) != 0 {
+		t.Error("nothing to thin")
+	}
+}
+
+// TestThinningLetsTheHistoryReach: however often it is applied as time goes on, the newest stays, the
+// floor holds, and every slot that had a twin keeps one.
+func TestThinningLetsTheHistoryReach(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	g, _ := ParseRule("every one for 2 days, then one a day for 3 weeks, then one a month for ever")
+	rule := Rule{Generations: g, Floor: 3}
+	now := at("2024-01-01 08:00")
+	var twins []*Twin
+	for i := range 800 {
+		now = now.Add(time.Duration(r.IntN(40)) * time.Hour)
+		twins = append(twins, &Twin{ID: fmt.Sprint("t", i), Machine: "Kiosk", Taken: now, Disks: []TwinDisk{{}}})
+		var stay []*Twin
+		for _, f := range Thin(twins, nil, rule, now) {
+			if !f.Goes {
+				stay = append(stay, f.Twin)
+			}
+		}
+		if len(stay) < min(3, len(twins)) || stay[0].Taken != now {
+			t.Fatalf("round %d: %d stay", i, len(stay))
+		}
+		twins = stay
+		slices.Reverse(twins)
+	}
+	if reach := now.Sub(twins[0].Taken); reach < now.Sub(at("2024-01-01 08:00"))-62*24*time.Hour {
+		t.Errorf("it reaches back %s only", reach)
+	}
+	if len(twins) > 90 {
+		t.Errorf("%d twins are left", len(twins))
+	}
+}
+
+func TestPreviewAndApply(t *testing.T) {
+	s := newTest(t)
+	a, b := content(40, 1), content(40, 2)
+	mixed := append(append([][]byte{}, a[:20]...), b[:20]...)
+	old := commit(t, s, "Kiosk", a)
+	commit(t, s, "Kiosk", mixed)
+	commit(t, s, "Kiosk", b)
+	g, _ := ParseRule("one a year for ever")
+	if err := s.SetRule("", Rule{Generations: g}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SetRule("Ticket desk", Rule{}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := s.PreviewThinning(context.Background(), "", time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Goes != 2 || len(p.Machines) != 1 || p.Back == 0 || p.Machines[0].Reach.IsZero() {
+		t.Errorf("%+v", p)
+	}
+	if twins, _ := s.Twins(); len(twins) != 3 {
+		t.Error("a preview dropped something")
+	}
+	if only, err := s.RoomOf(context.Background(), []*Twin{old}); err != nil || only >= p.Back {
+		t.Errorf("one alone: %d of %d, %v", only, p.Back, err)
+	}
+	if n, err := s.Apply(p); n != 2 || err != nil {
+		t.Fatal(n, err)
+	}
+	f := gaveBack(t, s, false)
+	if d := f.Bytes - p.Back; d < -200_000 || d > 200_000 {
+		t.Errorf("said %d, came back %d", p.Back, f.Bytes)
+	}
+	if twins, _ := s.Twins(); len(twins) != 1 {
+		t.Errorf("%d twins are left", len(twins))
+	}
+	if events, _ := s.Journal(); len(events) != 5 || !strings.Contains(events[1].Why, "thinned: a newer one") {
+		t.Errorf("%+v", events)
+	}
+	if r, err := reopen(t, s).Rules(); err != nil || len(r.Usual.Generations) != 1 || len(r.For("Ticket desk").Generations) != 0 {
+		t.Errorf("%+v %v", r, err)
+	}
+}
+
+func TestForesight(t *testing.T) {
+	now := at("2026-11-25 12:00")
+	twin := func(m string, daysAgo int, added int64) *Twin {
+		return &Twin{Machine: m, Taken: now.AddDate(0, 0, -daysAgo), Added: added}
+	}
+	f := Foresee([]*Twin{twin("Kiosk", 70, 50e9), twin("Kiosk", 35, 1e9), twin("Kiosk", 0, 1e9), twin("Desk", 10, 80e9)}, 132e9, 20e9, now)
+	if f.PerWeek < 0.19e9 || f.PerWeek > 0.21e9 || f.Machines[0].Machine != "Kiosk" || f.Machines[1].PerWeek != 0 {
+		t.Errorf("%+v", f)
+	}
+	if weeks := f.Full.Sub(now).Hours() / 24 / 7; weeks < 95 || weeks > 105 {
+		t.Errorf("full in %.0f weeks", weeks)
+	}
+	if f := Foresee(nil, 0, 1, now); f.PerWeek != 0 || !f.Full.IsZero() || !strings.Contains(f.Words(), "no pace") {
+		t.Errorf("%+v", f)
+	}
+}
