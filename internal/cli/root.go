@@ -21,6 +21,7 @@ import (
 	"twinshelf/internal/prove"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/settings"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
 )
 
@@ -51,7 +52,11 @@ type options struct {
 	disks    []string
 	attached bool
 	shelf    string
+	passFile string
+	screen   bool // the full screen is being opened
 	json     bool
+	// ask gets the passphrase of a sealed shelf; nil for the usual way.
+	ask      func(dir string) ([]byte, error)
 	out, err io.Writer
 	in       io.Reader
 }
@@ -81,7 +86,7 @@ func status(err error) int {
 		return statusUsage
 	case errors.As(err, &refused), errors.As(err, new(refusal)):
 		return statusRefused
-	case errors.Is(err, prove.ErrFails), errors.Is(err, ready.ErrNotErased), errors.As(err, new(doubtful)):
+	case errors.Is(err, prove.ErrFails), errors.Is(err, ready.ErrNotErased), errors.Is(err, workshop.ErrDifferent), errors.As(err, new(doubtful)):
 		return statusDoubtful
 	}
 	return statusFailed
@@ -108,6 +113,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			o.screen = true
 			w, err := o.workshop(false)
 			if err != nil {
 				return err
@@ -119,6 +125,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringArrayVar(&o.disks, "disk", nil, "an image file, a folder of them, or a device; may be repeated; only these are then on the bench")
 	f.BoolVar(&o.attached, "attached", false, "with --disk: the attached disks as well")
 	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then the one used last)")
+	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), proveCommand(o), demoCommand(o, screen))
@@ -155,6 +162,13 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 		}
 		return w, nil
 	}
+	w.Passphrase = o.ask
+	if o.ask == nil {
+		w.Passphrase = o.openPassphrase
+	}
+	if sealed, err := shelf.IsSealed(name); !needShelf && o.shelf == "" && err == nil && sealed && os.Getenv(envPassphrase) == "" && o.passFile == "" && !o.screen {
+		return w, nil // a command that can do without it doesn't ask
+	}
 	if err := w.OpenShelf(name); err != nil {
 		if !needShelf && o.shelf == "" {
 			slog.Warn("the shelf used last can't be opened", "shelf", name, "error", err)
@@ -162,10 +176,7 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 		}
 		return nil, err
 	}
-	if abs, err := filepath.Abs(name); err == nil && abs != w.State.Shelf {
-		w.State.Shelf = abs
-		_ = w.State.Save() // remembering is a comfort, not a need
-	}
+	_ = w.Remember() // a comfort, not a need
 	return w, nil
 }
 

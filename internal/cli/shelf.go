@@ -11,30 +11,47 @@ import (
 
 func shelfCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
-		Use: "shelf", Short: "Make a shelf, describe it, or make its index anew",
-		Example: "  twinshelf shelf new /media/oak --name Oak\n  twinshelf shelf show --shelf /media/oak\n  twinshelf shelf reindex --shelf /media/oak",
+		Use: "shelf", Short: "Make a shelf, describe it, thin, check and mend it, carry it to another one",
+		Example: "  twinshelf shelf new /media/oak --name Oak --sealed\n  twinshelf shelf show --shelf /media/oak\n  twinshelf shelf check --full --mend",
 		Args:    cobra.NoArgs,
 	}
 	var name string
+	var sealed bool
 	create := &cobra.Command{
 		Use: "new FOLDER", Short: "Make a shelf in an empty folder", Args: exactly("the folder"),
-		Example: "  twinshelf shelf new /media/oak --name Oak",
+		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
+			"names of its machines. A lost passphrase can't be had back by anybody.",
+		Example: "  twinshelf shelf new /media/oak --name Oak\n  twinshelf shelf new /media/elm --name Elm --sealed",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if name == "" {
 				name = filepath.Base(args[0])
 			}
-			s, err := shelf.Create(args[0], name, 0)
+			var p []byte
+			var err error
+			if sealed {
+				if p, err = o.newPassphrase(name); err != nil {
+					return err
+				}
+			}
+			var s *shelf.Shelf
+			if sealed {
+				s, err = shelf.CreateSealed(args[0], name, 0, p, shelf.Cost{})
+			} else {
+				s, err = shelf.Create(args[0], name, 0)
+			}
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			if o.json {
-				return o.print(s.Head())
+				h := s.Head()
+				return o.print(map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": s.Sealed()})
 			}
 			o.say("The shelf %q is ready in %s.", name, args[0])
 			return nil
 		},
 	}
+	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
 	create.Flags().StringVar(&name, "name", "", "what to call it (default: the folder's name)")
 	show := &cobra.Command{
 		Use: "show", Short: "Describe a shelf", Args: cobra.NoArgs,
@@ -52,12 +69,36 @@ func shelfCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			ahead, err := w.Foresee()
+			if err != nil {
+				return err
+			}
+			holders, err := w.Shelf.Holders()
+			if err != nil {
+				return err
+			}
+			retired, isRetired := w.Shelf.Retired()
 			if o.json {
-				return o.print(map[string]any{"head": w.Shelf.Head(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+				h := w.Shelf.Head()
+				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": w.Shelf.Sealed()}
+				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
 			}
 			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(), units.Plural(len(twins), "twin"),
 				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes), units.Bytes(free))
-			for _, n := range append(w.Shelf.Notes(), texts(problems)...) {
+			o.say("  %s", ahead.Words())
+			for _, g := range ahead.Machines {
+				o.say("    %s: %s, %s stored, %s a week", g.Machine, units.Plural(g.Twins, "twin"), units.Bytes(g.Stored), units.Bytes(int64(g.PerWeek)))
+			}
+			if w.Shelf.Sealed() {
+				o.say("  sealed, opened by the passphrase %q", w.Shelf.Key())
+			}
+			if isRetired {
+				o.say("  retired: %s", retired)
+			}
+			for _, h := range holders {
+				o.say("  in use now: %s", h)
+			}
+			for _, n := range append(append(w.Shelf.Concerns(), w.Shelf.Notes()...), texts(problems)...) {
 				o.say("  %s", n)
 			}
 			return nil
@@ -84,7 +125,8 @@ func shelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(create, show, reindex)
+	c.AddCommand(create, show, reindex, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
+		checkCommand(o), carryCommand(o), compareCommand(o), retireCommand(o), knownCommand(o))
 	return c
 }
 

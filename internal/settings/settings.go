@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/adrg/xdg"
 
@@ -22,8 +23,34 @@ type State struct {
 	OutOfReach []string `json:"out_of_reach"`
 	// Shelf is the folder of the shelf that was open last.
 	Shelf string `json:"shelf,omitempty"`
+	// Shelves are all shelves that were ever open here, by identity.
+	Shelves []Known `json:"shelves,omitempty"`
 
 	path string
+}
+
+// Known is a shelf that was open here once.
+type Known struct {
+	ID     string    `json:"id"`
+	Name   string    `json:"name"`
+	Path   string    `json:"path"`
+	Seen   time.Time `json:"seen"`
+	Sealed bool      `json:"sealed,omitempty"`
+	// Twins are how many it held then.
+	Twins int `json:"twins"`
+	// Drive is the end of the serial number of the drive it lay on, if that could be told.
+	Drive string `json:"drive,omitempty"`
+}
+
+// Remember notes a shelf that is open, and which one was open last.
+func (s *State) Remember(k Known) error {
+	i := slices.IndexFunc(s.Shelves, func(o Known) bool { return o.ID == k.ID })
+	if i >= 0 {
+		s.Shelves = slices.Delete(s.Shelves, i, i+1)
+	}
+	s.Shelves = append([]Known{k}, s.Shelves...)
+	s.Shelf = k.Path
+	return s.Save()
 }
 
 // Dir is the folder for state and logs.

@@ -182,6 +182,13 @@ func IsSealed(dir string) (bool, error) {
 	return s.head.Suite == SuiteSealed, err
 }
 
+// IDOf is the identity of the shelf in a folder, which needs no key.
+func IDOf(dir string) (string, error) {
+	s := &Shelf{b: Folder(dir)}
+	err := s.readHead()
+	return s.head.ID, err
+}
+
 // Sealed says whether the shelf is sealed.
 func (s *Shelf) Sealed() bool { return s.ring.sealed() }
 

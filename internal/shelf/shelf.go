@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 )
 
 // DefaultBlock is the size of a block in bytes: large enough that names and
@@ -300,6 +301,28 @@ func (s *Shelf) pack(id string) (Reader, error) {
 
 // ErrMissing means that no pack holds a block that a twin refers to.
 var ErrMissing = errors.New("a block is missing from the shelf")
+
+// Concerns are what makes the folder of the shelf less private than it should be, in words.
+func (s *Shelf) Concerns() []string {
+	f, ok := s.b.(folder)
+	if !ok {
+		return nil
+	}
+	var out []string
+	var st unix.Stat_t
+	if unix.Stat(f.root, &st) != nil {
+		return nil
+	}
+	if uid := os.Geteuid(); uid != 0 && int(st.Uid) != uid {
+		out = append(out, fmt.Sprintf("the folder %s belongs to user %d, not to you: they can change or remove it", f.root, st.Uid))
+	}
+	if st.Mode&0o022 != 0 {
+		out = append(out, fmt.Sprintf("others can write to the folder %s: \"chmod 700\" keeps it yours", f.root))
+	} else if st.Mode&0o055 != 0 && !s.Sealed() {
+		out = append(out, fmt.Sprintf("others can read the folder %s, and the shelf is open: \"chmod 700\" keeps it yours", f.root))
+	}
+	return out
+}
 
 // NameOf is the name, in hexadecimal digits, that the shelf gives a block with these bytes.
 func (s *Shelf) NameOf(plain []byte) string { return s.ring.nameOf(plain).String() }

@@ -38,6 +38,8 @@ type Workshop struct {
 	Bench *bench.Bench
 	State *settings.State
 	Shelf *shelf.Shelf // nil until one is open
+	// Passphrase asks for the passphrase of a sealed shelf; nil when nobody can be asked.
+	Passphrase func(dir string) ([]byte, error)
 	// Demo says that everything here is a stand-in.
 	Demo bool
 
@@ -68,9 +70,9 @@ func (w *Workshop) ToggleReach(id disk.Identity) error {
 	return w.State.Toggle(id)
 }
 
-// OpenShelf opens the shelf in a folder and puts its disk out of reach.
+// OpenShelf opens the shelf in a folder, puts its disk out of reach, and remembers it.
 func (w *Workshop) OpenShelf(dir string) error {
-	s, err := shelf.Open(dir)
+	s, err := w.openOther(dir)
 	if err != nil {
 		return err
 	}
@@ -80,6 +82,15 @@ func (w *Workshop) OpenShelf(dir string) error {
 	w.Shelf = s
 	w.Bench.Shelves = []string{dir}
 	return nil
+}
+
+// openOther opens a shelf beside the one that is open.
+func (w *Workshop) openOther(dir string) (*shelf.Shelf, error) {
+	var ask func() ([]byte, error)
+	if w.Passphrase != nil {
+		ask = func() ([]byte, error) { return w.Passphrase(dir) }
+	}
+	return shelf.OpenWith(dir, ask)
 }
 
 // ErrNoShelf means that no shelf was named.
@@ -138,12 +149,15 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map
 	return p, nil
 }
 
-// StartCapture runs a plan. result is valid once the run has ended well.
+// StartCapture runs a plan, and thins the machine's dates afterwards when its rule says so.
+// result is valid once the run has ended well.
 func StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
 	e, _ := p.Estimate()
 	r = run.Start(ctx, "Capture of "+p.Machine, capture.Phases, e.Time, func(rc *run.Context) (err error) {
-		t, err = p.Run(rc)
+		if t, err = p.Run(rc); err == nil {
+			thinAfter(rc, p.Shelf, p.Machine)
+		}
 		return err
 	})
 	return r, func() *shelf.Twin { return t }

@@ -1,0 +1,263 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+func ruleCommand(o *options) *cobra.Command {
+	var machine string
+	var floor int
+	var auto bool
+	c := &cobra.Command{
+		Use: "rule [WORDS]", Short: "Show or set how densely dates are kept",
+		Long: "Without WORDS the rules are shown. A rule is said in plain words, the newest stretch first.\n" +
+			"Nothing is dropped by setting it: \"twinshelf shelf thin\" shows what would go, unless --auto\n" +
+			"says that it is dropped after each capture.",
+		Example: "  twinshelf shelf rule \"every one for 2 days, then one a day for 5 weeks, then one a month for ever\" --floor 3\n" +
+			"  twinshelf shelf rule \"every one for ever\" --machine Weighbridge",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				g, err := shelf.ParseRule(args[0])
+				if err != nil {
+					return usageError{err}
+				}
+				if len(g) == 1 && g[0] == (shelf.Generation{}) {
+					g = nil
+				}
+				if err := w.Shelf.SetRule(machine, shelf.Rule{Generations: g, Floor: max(0, floor), Auto: auto}); err != nil {
+					return err
+				}
+			}
+			rules, err := w.Shelf.Rules()
+			if err != nil {
+				return err
+			}
+			if o.json {
+				return o.print(rules)
+			}
+			o.say("Usual rule: %s", rules.Usual.Words())
+			for m, r := range rules.Machines {
+				o.say("%s: %s", m, r.Words())
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&machine, "machine", "", "only for this machine")
+	c.Flags().IntVar(&floor, "floor", 3, "never fewer than this many twins of a machine")
+	c.Flags().BoolVar(&auto, "auto", false, "drop what goes after each capture without asking")
+	return c
+}
+
+func thinCommand(o *options) *cobra.Command {
+	var machine string
+	var now bool
+	c := &cobra.Command{
+		Use: "thin", Short: "Show what would go by the rules, or drop it with --now",
+		Example: "  twinshelf shelf thin\n  twinshelf shelf thin --machine \"Ticket desk\" --now",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			p, err := w.Shelf.PreviewThinning(cmd.Context(), machine, time.Now())
+			if err != nil {
+				return err
+			}
+			if !o.json {
+				o.showPreview(p)
+			}
+			done := 0
+			if now {
+				if done, err = w.Shelf.Apply(p); err != nil {
+					return err
+				}
+			}
+			if o.json {
+				return o.print(map[string]any{"preview": p, "dropped": done})
+			}
+			if now {
+				o.say("%s dropped; \"twinshelf shelf room\" gives their room back.", units.Plural(done, "twin"))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&machine, "machine", "", "only this machine")
+	c.Flags().BoolVar(&now, "now", false, "drop what is shown")
+	return c
+}
+
+func (o *options) showPreview(p *shelf.Preview) {
+	for _, m := range p.Machines {
+		o.say("%s: %s", m.Machine, m.Rule)
+		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+		for _, f := range m.Fates {
+			mark := "stays"
+			if f.Goes {
+				mark = "GOES"
+			}
+			fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", mark, units.Moment(f.Twin.Taken), f.Why, f.ID)
+		}
+		t.Flush()
+		o.say("  then it reaches back to %s", units.Moment(m.Reach))
+	}
+	o.say("%s would go, and %s come back.", units.Plural(p.Goes, "twin"), units.Bytes(p.Back))
+}
+
+func keepCommand(o *options) *cobra.Command {
+	var note string
+	var off bool
+	c := &cobra.Command{
+		Use: "keep TWIN", Short: "Keep a twin for ever, or take that back with --off",
+		Example: "  twinshelf shelf keep 20261030 --note \"before the new till\"\n  twinshelf shelf keep 20261030 --off",
+		Args:    exactly("the twin"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			t, err := findTwin(w.Shelf, args[0])
+			if err != nil {
+				return err
+			}
+			if off {
+				err = w.Shelf.Unkeep(t.ID)
+			} else {
+				err = w.Shelf.Keep(t.ID, note)
+			}
+			if err != nil {
+				return err
+			}
+			if o.json {
+				return o.print(map[string]any{"twin": t.ID, "kept": !off, "note": note})
+			}
+			o.say("The twin of %s of %s is %s.", t.Machine, units.Moment(t.Taken), map[bool]string{true: "no longer kept for ever", false: "kept for ever"}[off])
+			return nil
+		},
+	}
+	c.Flags().StringVar(&note, "note", "", "why")
+	c.Flags().BoolVar(&off, "off", false, "take the mark away")
+	return c
+}
+
+func discardCommand(o *options) *cobra.Command {
+	var f writing
+	var why string
+	c := &cobra.Command{
+		Use: "discard TWIN", Short: "Take one twin off the shelf",
+		Example: "  twinshelf shelf discard 20261002 --why \"taken from the wrong machine\" --plan",
+		Args:    exactly("the twin"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			t, err := findTwin(w.Shelf, args[0])
+			if err != nil {
+				return err
+			}
+			room, err := w.Shelf.RoomOf(cmd.Context(), []*shelf.Twin{t})
+			if err != nil {
+				return err
+			}
+			if !o.json {
+				o.say("The twin of %s of %s goes; %s come back when space is given back.", t.Machine, units.Moment(t.Taken), units.Bytes(room))
+			}
+			if f.plan {
+				if o.json {
+					return o.print(map[string]any{"twin": t.ID, "machine": t.Machine, "taken": t.Taken, "back": room})
+				}
+				return nil
+			}
+			if err := o.confirm(workshop.Summary{Confirm: t.Machine, What: "the name of the machine"}, f.confirm); err != nil {
+				return err
+			}
+			if err := w.Shelf.Discard(t, why); err != nil {
+				return err
+			}
+			if o.json {
+				return o.print(map[string]any{"discarded": t.ID, "back": room})
+			}
+			o.say("Discarded.")
+			return nil
+		},
+	}
+	f.flags(c)
+	c.Flags().StringVar(&why, "why", "discarded by hand", "the reason, for the shelf's journal")
+	return c
+}
+
+func roomCommand(o *options) *cobra.Command {
+	var plan bool
+	c := &cobra.Command{
+		Use: "room", Short: "Give back the room of blocks that no twin needs",
+		Example: "  twinshelf shelf room --plan\n  twinshelf shelf room",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			var f shelf.Freed
+			if plan {
+				if f, err = w.Shelf.GiveBack(cmd.Context(), true, nil); err != nil {
+					return err
+				}
+			} else {
+				r, freed := w.StartGiveBack(cmd.Context())
+				if err := o.follow(r); err != nil {
+					return err
+				}
+				f = freed()
+			}
+			if o.json {
+				return o.print(f)
+			}
+			o.say("%s.", f.Words())
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&plan, "plan", false, "only say what would be done")
+	return c
+}
+
+func journalCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use: "journal", Short: "Show what was dropped, mended and decided", Args: cobra.NoArgs,
+		Example: "  twinshelf shelf journal",
+		RunE: func(*cobra.Command, []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			events, problems := w.Shelf.Journal()
+			if o.json {
+				return o.print(map[string]any{"events": events, "problems": texts(problems)})
+			}
+			for _, e := range events {
+				o.say("%s  %s", units.Moment(e.When), strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", e.What, e.Machine, e.Twin)), " "))
+				if e.Why != "" {
+					o.say("    %s", e.Why)
+				}
+			}
+			for _, p := range problems {
+				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
+			}
+			return nil
+		},
+	}
+}

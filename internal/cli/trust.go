@@ -1,0 +1,264 @@
+package cli
+
+import (
+	"fmt"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+func checkCommand(o *options) *cobra.Command {
+	var share float64
+	var full, mend, forget bool
+	var from string
+	c := &cobra.Command{
+		Use: "check", Short: "Look whether everything on the shelf is there and as it was written",
+		Long: "Without flags every block is looked for, and nothing large is read. --full reads every byte, --share a\n" +
+			"part of the packs each time, the ones that weren't read for longest first. A stopped check goes on where it was.\n" +
+			"--mend repairs what parity reaches; --from takes the rest from another shelf with the same twins.",
+		Example: "  twinshelf shelf check\n  twinshelf shelf check --share 10\n  twinshelf shelf check --full --mend --from Elm",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			if full {
+				share = 100
+			}
+			if share < 0 || share > 100 {
+				return usageError{fmt.Errorf("a share of %g %% can't be; give 0 to 100", share)}
+			}
+			if from != "" || forget {
+				mend = true
+			}
+			r, report := w.StartCheck(cmd.Context(), shelf.CheckKind{Share: share / 100, Mend: mend})
+			if err := o.follow(r); err != nil {
+				return err
+			}
+			rep := report()
+			if from != "" && len(rep.Damage) > 0 {
+				other, err := w.OpenOther(from)
+				if err != nil {
+					return err
+				}
+				defer other.Close()
+				n, err := w.Shelf.Refill(cmd.Context(), other, rep)
+				if err != nil {
+					return err
+				}
+				rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
+				r, report = w.StartCheck(cmd.Context(), shelf.CheckKind{})
+				if err := o.follow(r); err != nil {
+					return err
+				}
+				rep.Damage, rep.Lost, rep.Hurt = report().Damage, report().Lost, report().Hurt
+			}
+			if forget && len(rep.Damage) > 0 {
+				if err := w.Shelf.ForgetHurt(rep); err != nil {
+					return err
+				}
+			}
+			return o.showReport(rep, forget)
+		},
+	}
+	c.Flags().Float64Var(&share, "share", 0, "read this share of the packs, in percent")
+	c.Flags().BoolVar(&full, "full", false, "read every byte")
+	c.Flags().BoolVar(&mend, "mend", false, "mend what parity reaches")
+	c.Flags().StringVar(&from, "from", "", "take what is beyond that from another shelf: its folder or name")
+	c.Flags().BoolVar(&forget, "recapture", false, "have blocks that can't be had stored again by the next capture that finds them")
+	return c
+}
+
+func (o *options) showReport(rep *shelf.Report, forgot bool) error {
+	if o.json {
+		if err := o.print(rep); err != nil {
+			return err
+		}
+	} else {
+		o.say("%s read in %s, %s known.", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))
+		for _, m := range rep.Mended {
+			o.say("  mended: %s", m)
+		}
+		for _, h := range rep.Hurt {
+			o.say("  hurt: %s", h)
+		}
+		for i, d := range rep.Damage {
+			if i == 50 {
+				o.say("  … and %d more", len(rep.Damage)-i)
+				break
+			}
+			o.say("  missing: %s", d)
+		}
+		if !rep.Oldest.IsZero() {
+			o.say("  every pack was read since %s", units.Moment(rep.Oldest))
+		}
+		if rep.Sound() {
+			o.say("Everything is as it was written.")
+		}
+	}
+	if rep.Sound() {
+		return nil
+	}
+	what := "mend it with --mend, take it from another shelf with --from, or capture the machine again with --recapture"
+	if forgot {
+		what = "what is missing is stored again by the next capture that finds it"
+	}
+	return doubtful{fmt.Errorf("the shelf is hurt: %d files, %d blocks; %s", len(rep.Hurt), rep.Lost, what)}
+}
+
+func carryCommand(o *options) *cobra.Command {
+	var retire bool
+	c := &cobra.Command{
+		Use: "carry TO [TWIN...]", Short: "Copy all or chosen twins to another shelf, and compare both",
+		Long: "TO is the folder or the name of another shelf: make it first with \"twinshelf shelf new\". Either may be sealed.\n" +
+			"What has arrived isn't copied again when it is stopped and started anew.",
+		Example: "  twinshelf shelf carry /media/elm\n  twinshelf shelf carry Elm \"Ticket desk\" --retire",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usageError{fmt.Errorf("%s needs the other shelf", cmd.CommandPath())}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			var twins []*shelf.Twin
+			for _, ref := range args[1:] {
+				t, err := findTwin(w.Shelf, ref)
+				if err != nil {
+					return err
+				}
+				twins = append(twins, t)
+			}
+			to, err := w.OpenOther(args[0])
+			if err != nil {
+				return err
+			}
+			defer to.Close()
+			r, moved := w.StartCarry(cmd.Context(), to, twins)
+			err = o.follow(r)
+			m := moved()
+			if err == nil && retire {
+				err = w.Shelf.Retire("replaced by " + to.Head().Name)
+			}
+			if o.json {
+				if e := o.print(m); e != nil {
+					return e
+				}
+			} else {
+				o.showStandings(m.Compared, w.Shelf.Head().Name, to.Head().Name)
+				o.say("%s carried, %s there already, %s stored anew.", units.Plural(m.Twins, "twin"), units.Plural(m.Already, "twin"), units.Bytes(m.Bytes))
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&retire, "retire", false, "when all is there: take no more captures on this shelf")
+	return c
+}
+
+func compareCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use: "compare OTHER", Short: "Put the dates of two shelves side by side",
+		Example: "  twinshelf shelf compare Elm", Args: exactly("the other shelf"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			other, err := w.OpenOther(args[0])
+			if err != nil {
+				return err
+			}
+			defer other.Close()
+			all, problems := shelf.Compare(w.Shelf, other)
+			if o.json {
+				return o.print(map[string]any{"twins": all, "problems": texts(problems)})
+			}
+			o.showStandings(all, w.Shelf.Head().Name, other.Head().Name)
+			for _, p := range problems {
+				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
+			}
+			return nil
+		},
+	}
+}
+
+// standing says where a twin stands in a word.
+func standing(s shelf.Standing) string {
+	switch {
+	case s.Differ:
+		return "DIFFERENT"
+	case s.Here && s.There:
+		return "same"
+	case s.Here:
+		return "only here"
+	}
+	return "only there"
+}
+
+func (o *options) showStandings(all []shelf.Standing, here, there string) {
+	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+	fmt.Fprintf(t, "machine\tdate\t%s\t%s\t\n", here, there)
+	for _, s := range all {
+		mark := map[bool]string{true: "■", false: "–"}
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", s.Machine, units.Moment(s.Taken), mark[s.Here], mark[s.There], standing(s))
+	}
+	t.Flush()
+}
+
+func retireCommand(o *options) *cobra.Command {
+	var note string
+	var off bool
+	c := &cobra.Command{
+		Use: "retire", Short: "Take no more captures on this shelf, or take it into use again with --off", Args: cobra.NoArgs,
+		Example: "  twinshelf shelf retire --note \"replaced by Elm\"",
+		RunE: func(*cobra.Command, []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			if off {
+				err = w.Shelf.Unretire()
+			} else {
+				err = w.Shelf.Retire(note)
+			}
+			if err == nil && !o.json {
+				o.say("%s %s.", w.Shelf.Head().Name, map[bool]string{true: "is in use again", false: "is retired"}[off])
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&note, "note", "retired", "why")
+	c.Flags().BoolVar(&off, "off", false, "take it into use again")
+	return c
+}
+
+func knownCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use: "known", Short: "List the shelves that were open here", Args: cobra.NoArgs,
+		Example: "  twinshelf shelf known",
+		RunE: func(*cobra.Command, []string) error {
+			w, err := o.workshop(false)
+			if err != nil {
+				return err
+			}
+			all := w.Known()
+			if o.json {
+				return o.print(all)
+			}
+			for _, k := range all {
+				o.say("%s", k.Words())
+			}
+			if len(all) == 0 {
+				o.say("No shelf was open here yet.")
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,196 @@
+package workshop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"twinshelf/internal/run"
+	"twinshelf/internal/settings"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// thinAfter drops what the machine's rule lets go, when it says that this needs no asking.
+func thinAfter(rc *run.Context, s *shelf.Shelf, machine string) {
+	rules, err := s.Rules()
+	if err != nil || !rules.For(machine).Auto {
+		return
+	}
+	p, err := s.PreviewThinning(rc, machine, time.Now())
+	if err == nil {
+		var n int
+		if n, err = s.Apply(p); n > 0 {
+			rc.Note("%s of %s went by the rule (%s); %s come back when space is given back", units.Plural(n, "twin"), machine, rules.For(machine).Words(), units.Bytes(p.Back))
+		}
+	}
+	if err != nil {
+		rc.Note("the dates of %s weren't thinned: %v", machine, err)
+	}
+}
+
+// Remember notes the open shelf by identity, with the drive that it lies on.
+func (w *Workshop) Remember() error {
+	abs, err := filepath.Abs(w.Shelf.Place())
+	if err != nil {
+		return err
+	}
+	h := w.Shelf.Head()
+	twins, _ := w.Shelf.Twins()
+	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: w.Shelf.Sealed(), Twins: len(twins)}
+	if w.Bench.System {
+		for _, d := range w.Bench.List() {
+			if !d.Image && w.Bench.Host.HoldsFolder(filepath.Base(d.Path), abs) {
+				k.Drive = d.Identity.Tail()
+			}
+		}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if old := w.State.Shelves; len(old) > 0 && old[0].ID == k.ID && old[0].Path == k.Path && old[0].Twins == k.Twins && time.Since(old[0].Seen) < time.Hour && w.State.Shelf == abs {
+		return nil
+	}
+	return w.State.Remember(k)
+}
+
+// KnownShelf is a shelf that was open here once.
+type KnownShelf struct {
+	settings.Known
+	Here bool `json:"here"` // it can be reached now
+	Open bool `json:"open"`
+}
+
+// Words says where it is or was.
+func (k KnownShelf) Words() string {
+	where := ""
+	if k.Drive != "" {
+		where = " on drive …" + k.Drive
+	}
+	switch {
+	case k.Open:
+		return k.Name + ", open, at " + k.Path
+	case k.Here:
+		return fmt.Sprintf("%s, at %s", k.Name, k.Path)
+	}
+	return fmt.Sprintf("%s, last seen %s%s at %s with %s", k.Name, k.Seen.Format("2 Jan 2006"), where, k.Path, units.Plural(k.Twins, "twin"))
+}
+
+// Known lists the shelves that were open here, the latest first; each is looked for where it was.
+func (w *Workshop) Known() []KnownShelf {
+	var out []KnownShelf
+	for _, k := range w.State.Shelves {
+		ks := KnownShelf{Known: k}
+		if id, err := shelf.IDOf(k.Path); err == nil {
+			ks.Here = id == k.ID
+		}
+		ks.Open = ks.Here && w.Shelf != nil && w.Shelf.Head().ID == k.ID
+		out = append(out, ks)
+	}
+	return out
+}
+
+// StartCheck checks the shelf.
+func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run.Run, report func() *shelf.Report) {
+	var rep *shelf.Report
+	const phase = "Read the packs"
+	r = run.Start(ctx, "Check of "+w.Shelf.Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
+		rep, err = w.Shelf.Check(rc, kind, stepper(rc, phase))
+		return err
+	})
+	return r, func() *shelf.Report { return rep }
+}
+
+// stepper tells a run of work that says how much is done of how much.
+func stepper(rc *run.Context, phase string) func(done, total int64) error {
+	last, of := int64(0), int64(-1)
+	return func(done, total int64) error {
+		if total != of {
+			rc.Phase(phase, total)
+			last, of = 0, total
+		}
+		n := done - last
+		last = done
+		return rc.Step(n)
+	}
+}
+
+// StartGiveBack gives space back.
+func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() shelf.Freed) {
+	var f shelf.Freed
+	const phase = "Copy what is needed"
+	r = run.Start(ctx, "Giving back space on "+w.Shelf.Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
+		f, err = w.Shelf.GiveBack(rc, false, stepper(rc, phase))
+		return err
+	})
+	return r, func() shelf.Freed { return f }
+}
+
+// OpenOther opens another known or named shelf beside the one that is open.
+func (w *Workshop) OpenOther(ref string) (*shelf.Shelf, error) {
+	for _, k := range w.Known() {
+		if k.Name == ref || k.ID == ref {
+			if !k.Here {
+				return nil, fmt.Errorf("%s: attach its drive, or name its folder", k.Words())
+			}
+			ref = k.Path
+			break
+		}
+	}
+	return w.openOther(ref)
+}
+
+// ErrDifferent means that after carrying the shelves don't hold the same.
+var ErrDifferent = errors.New("not everything arrived")
+
+// Moved is what carrying came to, with the comparison at its end.
+type Moved struct {
+	shelf.Carried
+	Compared []shelf.Standing `json:"compared"`
+}
+
+// StartCarry copies twins to another shelf and compares both at the end. twins nil means all.
+func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
+	m := &Moved{}
+	const copying, comparing = "Copy twins", "Compare date by date"
+	r = run.Start(ctx, "Carrying "+w.Shelf.Head().Name+" to "+to.Head().Name, []string{copying, comparing}, 0, func(rc *run.Context) error {
+		if twins == nil {
+			all, problems := w.Shelf.Twins()
+			if len(problems) > 0 {
+				rc.Note("%v: it isn't carried", problems[0])
+			}
+			twins = all
+		}
+		var err error
+		if m.Carried, err = shelf.Carry(rc, w.Shelf, to, twins, stepper(rc, copying)); err != nil {
+			return err
+		}
+		rc.Phase(comparing, 0)
+		m.Compared, _ = shelf.Compare(w.Shelf, to)
+		missing := 0
+		for _, t := range twins {
+			i := slices.IndexFunc(m.Compared, func(c shelf.Standing) bool { return c.Twin == t.ID })
+			if i < 0 || !m.Compared[i].There || m.Compared[i].Differ {
+				missing++
+			}
+		}
+		if missing > 0 {
+			return fmt.Errorf("%w: %s of %d is missing or different there", ErrDifferent, units.Plural(missing, "twin"), len(twins))
+		}
+		return nil
+	})
+	return r, func() *Moved { return m }
+}
+
+// Foresee says how the open shelf will fill.
+func (w *Workshop) Foresee() (shelf.Foresight, error) {
+	st, err := w.Shelf.Stats()
+	if err != nil {
+		return shelf.Foresight{}, err
+	}
+	free, err := w.Shelf.Free()
+	twins, _ := w.Shelf.Twins()
+	return shelf.Foresee(twins, st.Bytes, free, time.Now()), err
+}
