@@ -165,7 +165,7 @@ func TestKilledCapture(t *testing.T) {
 		t.Fatal(err)
 	}
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
-		if tmp, _ := filepath.Glob(filepath.Join(p.shelf, "tmp", "*.pack")); len(tmp) > 0 {
+		if tmp, _ := filepath.Glob(filepath.Join(p.shelf, "tmp", "*-????????????????")); len(tmp) > 0 {
 			break
 		}
 	}

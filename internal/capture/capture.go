@@ -2,6 +2,7 @@ package capture
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +17,7 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
+	"twinshelf/internal/units"
 )
 
 // Run carries the plan out and returns the twin. A twin with unreadable places
@@ -46,6 +48,9 @@ func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
 	}
 	if err := w.end(); err != nil {
 		session.Abort()
+		if errors.Is(err, syscall.ENOSPC) {
+			err = p.full(rc, w, e, err)
+		}
 		return nil, err
 	}
 	for i := range t.Disks {
@@ -61,6 +66,26 @@ func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
 		return nil, err
 	}
 	return t, nil
+}
+
+// full says what to do when the shelf's drive filled up.
+func (p *Plan) full(ctx context.Context, w *work, e Estimate, cause error) error {
+	var used, added int64
+	for _, r := range w.regions {
+		used += r.out.Used
+		added += r.added.Load()
+	}
+	missing := int64(0)
+	if used > 0 {
+		missing = int64(float64(max(0, e.Keep-used)) * float64(added) / float64(used))
+	}
+	text := fmt.Sprintf("about %s are missing", units.Bytes(missing))
+	if v, err := p.Shelf.PreviewThinning(ctx, "", time.Now()); err == nil && v.Goes > 0 {
+		text += fmt.Sprintf("; thinning by the rule (%s) and giving back space would bring %s", units.Plural(v.Goes, "twin"), units.Bytes(v.Back))
+	} else if f, err := p.Shelf.GiveBack(ctx, true, nil); err == nil && f.Bytes > 0 {
+		text += fmt.Sprintf("; giving back space would bring %s", units.Bytes(f.Bytes))
+	}
+	return fmt.Errorf("%w on the shelf: %s. What was stored so far is kept: make room, capture again, and it goes on from there (%w)", ErrNoRoom, text, cause)
 }
 
 // job is one block on its way from the disk to the shelf.
@@ -84,7 +109,9 @@ type region struct {
 	area  survey.Area
 	out   shelf.Region
 	added atomic.Int64
-	mu    sync.Mutex // guards out.Nodes
+	fresh atomic.Int64 // plain bytes of blocks that were new to the shelf
+	raw   atomic.Int64 // those of them that couldn't be packed
+	mu    sync.Mutex   // guards out.Nodes
 }
 
 // deferred is a block that couldn't be read at the first try.
@@ -158,6 +185,12 @@ func (w *work) put(j job) error {
 	name, added, err := w.session.Put(j.buf)
 	ref.Kind, ref.Name = disk.Data, name
 	j.node.region.added.Add(added)
+	if added > 0 {
+		j.node.region.fresh.Add(int64(len(j.buf)))
+		if added >= int64(len(j.buf)) { // it was stored as it is
+			j.node.region.raw.Add(int64(len(j.buf)))
+		}
+	}
 	return err
 }
 
@@ -233,6 +266,7 @@ func (w *work) sums(d *shelf.TwinDisk) {
 		w.regions = w.regions[1:]
 		d.Regions[i].Used = r.out.Used
 		d.Regions[i].Added = r.added.Load()
+		d.Regions[i].Fresh, d.Regions[i].Dense = r.fresh.Load(), r.raw.Load()
 		d.Used += r.out.Used
 	}
 }
@@ -373,7 +407,7 @@ func readSpans(dev disk.Device, buf []byte, base int64, spans []span.Span) error
 			j++
 		}
 		sp := span.Span{Start: spans[i].Start, End: spans[j-1].End}
-		if err := disk.ReadFull(dev, buf[sp.Start-base:sp.End-base], sp.Start); err != nil {
+		if err := disk.ReadFullPassing(dev, buf[sp.Start-base:sp.End-base], sp.Start); err != nil {
 			return err
 		}
 		i = j

@@ -97,6 +97,8 @@ func (o *options) showTwin(s *shelf.Shelf, ref string) error {
 				state = "left out\t"
 			case r.Unclean != "":
 				state += "\tnot quiet: " + r.Unclean
+			case r.Shrinks() != "":
+				state += "\t" + r.Shrinks()
 			}
 			fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", r.Part, r.Role, r.Kind, r.Title(), units.Bytes(r.Span.Len()), state)
 		}

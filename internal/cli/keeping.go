@@ -25,20 +25,21 @@ func ruleCommand(o *options) *cobra.Command {
 		Example: "  twinshelf shelf rule \"every one for 2 days, then one a day for 5 weeks, then one a month for ever\" --floor 3\n" +
 			"  twinshelf shelf rule \"every one for ever\" --machine Weighbridge",
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(true)
 			if err != nil {
 				return err
 			}
 			if len(args) == 1 {
-				g, err := shelf.ParseRule(args[0])
+				r, err := shelf.ReadRule(args[0])
 				if err != nil {
 					return usageError{err}
 				}
-				if len(g) == 1 && g[0] == (shelf.Generation{}) {
-					g = nil
+				if cmd.Flags().Changed("floor") {
+					r.Floor = max(0, floor)
 				}
-				if err := w.Shelf.SetRule(machine, shelf.Rule{Generations: g, Floor: max(0, floor), Auto: auto}); err != nil {
+				r.Auto = r.Auto || auto
+				if err := w.Shelf.SetRule(machine, r); err != nil {
 					return err
 				}
 			}
@@ -57,7 +58,7 @@ func ruleCommand(o *options) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&machine, "machine", "", "only for this machine")
-	c.Flags().IntVar(&floor, "floor", 3, "never fewer than this many twins of a machine")
+	c.Flags().IntVar(&floor, "floor", shelf.UsualFloor, "never fewer than this many twins of a machine")
 	c.Flags().BoolVar(&auto, "auto", false, "drop what goes after each capture without asking")
 	return c
 }

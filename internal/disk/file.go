@@ -167,6 +167,36 @@ func (d *File) WillRead() {
 	_ = unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_SEQUENTIAL)
 }
 
+// ReadPassing reads like ReadAt, and leaves the kernel's memory of the device as it
+// found it: what wasn't held before isn't held afterwards (cachestat(2), posix_fadvise(2)). Where
+// the kernel can't tell, nothing is dropped.
+func (d *File) ReadPassing(p []byte, off int64) (int, error) {
+	var held unix.Cachestat_t
+	told := unix.Cachestat(uint(d.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(len(p))}, &held, 0) == nil
+	n, err := d.ReadAt(p, off)
+	if told && held.Cache == 0 && n > 0 {
+		_ = unix.Fadvise(int(d.f.Fd()), off, int64(n), unix.FADV_DONTNEED)
+	}
+	return n, err
+}
+
+// Passing is a Device that can be read without filling the machine's memory.
+type Passing interface {
+	ReadPassing(p []byte, off int64) (int, error)
+}
+
+// ReadFullPassing is ReadFull in passing, where the device can.
+func ReadFullPassing(d Device, p []byte, off int64) error {
+	if f, ok := d.(Passing); ok {
+		return ReadFull(passing{f}, p, off)
+	}
+	return ReadFull(d, p, off)
+}
+
+type passing struct{ Passing }
+
+func (p passing) ReadAt(b []byte, off int64) (int, error) { return p.ReadPassing(b, off) }
+
 // Forget drops what the kernel keeps of the device in memory, so that the next
 // read comes from the medium. Call it after Sync.
 func (d *File) Forget() {

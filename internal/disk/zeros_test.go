@@ -9,6 +9,8 @@ import (
 	"syscall"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"twinshelf/internal/span"
 )
 
@@ -128,5 +130,38 @@ func TestDiscardOfAnImage(t *testing.T) {
 	}
 	if n := allocatedOf(t, w); n != 0 {
 		t.Errorf("%d bytes are left", n)
+	}
+}
+
+// TestReadingInPassing: what wasn't in the kernel's memory isn't there afterwards, what was stays.
+func TestReadingInPassing(t *testing.T) {
+	w := sparse(t)
+	if err := w.Sync(); err != nil {
+		t.Fatal(err)
+	}
+	held := func(off, n int64) uint64 {
+		var c unix.Cachestat_t
+		if err := unix.Cachestat(uint(w.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(n)}, &c, 0); err != nil {
+			t.Skip("this kernel can't tell what it holds: ", err)
+		}
+		return c.Cache
+	}
+	b := make([]byte, 1<<20)
+	for _, before := range []bool{false, true} {
+		w.Forget()
+		if before {
+			if err := ReadFull(w, b, 41<<20); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := ReadFullPassing(w, b, 41<<20); err != nil || b[0] != 8 {
+			t.Fatal(err, b[0])
+		}
+		if got := held(41<<20, 1<<20) > 0; got != before {
+			t.Errorf("held before %v, after %v", before, got)
+		}
+	}
+	if err := ReadFullPassing(NewMemory(1<<20, 512), b, 0); err != nil {
+		t.Error(err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"hash/crc32"
 	"io/fs"
 	"slices"
+	"time"
 
 	"twinshelf/internal/units"
 )
@@ -81,6 +82,33 @@ func (s *Shelf) GiveBack(ctx context.Context, dry bool, step func(done, total in
 	return s.giveBack(ctx, nil, step)
 }
 
+// unfinished are the packs of a capture for which there was no room. They are spared for a while, so
+// that the next try goes on from them.
+type unfinished struct {
+	Packs []string  `json:"packs"`
+	When  time.Time `json:"when"`
+}
+
+// spareFor is how long they are spared.
+const spareFor = 14 * 24 * time.Hour
+
+func unfinishedPath(machine string) string { return "unfinished/" + machine + ".note" }
+
+// spared are the packs that wait for a capture to go on.
+func (s *Shelf) spared() map[string]bool {
+	names, _ := s.b.List("unfinished")
+	out := map[string]bool{}
+	for _, n := range names {
+		var u unfinished
+		if ok, err := s.readNote("unfinished/"+n, &u); ok && err == nil && time.Since(u.When) < spareFor {
+			for _, p := range u.Packs {
+				out[p] = true
+			}
+		}
+	}
+	return out
+}
+
 // pile is what a pack holds.
 type pile struct {
 	size, live int64
@@ -110,7 +138,12 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 	}
 	var gone, rewrite []string
 	total := int64(0)
+	spared := s.spared()
 	for id, p := range piles {
+		if spared[id] {
+			f.Needed += p.size
+			continue
+		}
 		unneeded := max(0, p.size-p.live-headerLen-trailerLen-int64(p.entries)*tableEntryLen)
 		f.Needed += p.live
 		f.Unneeded += unneeded
@@ -132,8 +165,15 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 	if l == nil || len(gone)+len(rewrite) == 0 {
 		return f, nil
 	}
-	if free, err := s.b.Free(); err == nil && free < packLimit/4+total/16 {
-		return f, fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine first, or free something else on this drive", units.Bytes(free))
+	if free, err := s.b.Free(); err == nil && len(rewrite) > 0 && free < s.packLimit/4+total/16 {
+		if len(gone) == 0 {
+			return f, fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine first, or free something else on this drive", units.Bytes(free))
+		}
+		for _, id := range rewrite { // these when there is room again
+			unneeded := piles[id].size - piles[id].live
+			f.Bytes, f.Left, f.Copied = f.Bytes-unneeded, f.Left+unneeded, f.Copied-piles[id].live
+		}
+		rewrite, total, f.Rewritten = nil, 0, 0
 	}
 	if err := s.rewrite(ctx, l, m, gone, rewrite, total, step); err != nil {
 		return Freed{}, err
@@ -221,7 +261,7 @@ func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite 
 	for _, id := range append(gone, rewrite...) {
 		removed[id] = true
 	}
-	return s.swapIndex(m, c, removed)
+	return s.swapIndex(m, c, removed, s.spared())
 }
 
 // copyEntry copies a block as it stands, after checking its checksums.
@@ -246,7 +286,7 @@ func (s *Shelf) copyEntry(c *Session, r indexRecord) error {
 }
 
 // swapIndex makes one segment of what is needed and what was copied, then removes the others and the packs.
-func (s *Shelf) swapIndex(m *marking, c *Session, removed map[string]bool) error {
+func (s *Shelf) swapIndex(m *marking, c *Session, removed, spared map[string]bool) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	number := map[*segment]int{}
@@ -271,7 +311,7 @@ func (s *Shelf) swapIndex(m *marking, c *Session, removed map[string]bool) error
 	slices.Sort(packs)
 	merged, err := s.mergeInto(append(slices.Clone(m.segments), c.segments...), packs, func(seg *segment, n int, r indexRecord) bool {
 		i, old := number[seg]
-		return !old || !removed[r.pack] && m.has(i, n)
+		return !old || spared[r.pack] || !removed[r.pack] && m.has(i, n)
 	})
 	if err != nil {
 		return err

@@ -4,9 +4,14 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/testkit"
 )
 
 func gaveBack(t testing.TB, s *Shelf, dry bool) Freed {
@@ -151,5 +156,65 @@ func TestKeptForEver(t *testing.T) {
 	flip(t, s.b.(folder).path(markPath(a.ID)), 140)
 	if m, _ := s.Marks(); !strings.Contains(m[a.ID].Note, "can't be read") {
 		t.Errorf("a hurt mark doesn't keep: %v", m)
+	}
+}
+
+// TestFullShelfGoesOn: after the room ran out, finished packs wait for the next try.
+func TestFullShelfGoesOn(t *testing.T) {
+	testkit.Root(t)
+	dir := t.TempDir()
+	testkit.Do(t, "mount", "-t", "tmpfs", "-o", "size=12m", "tmpfs", dir)
+	t.Cleanup(func() { testkit.Do(t, "umount", dir) })
+	s, err := Create(filepath.Join(dir, "oak"), "Oak", 64<<10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	s.packLimit = 1 << 20
+	old := commit(t, s, "Ticket desk", content(60, 9))
+	blocks := content(250, 1)
+	c := begin(t, s, "Kiosk")
+	for _, b := range blocks {
+		if _, _, err = c.Put(b); err != nil {
+			break
+		}
+	}
+	if err == nil {
+		err = c.durable()
+	}
+	if !errors.Is(err, unix.ENOSPC) {
+		t.Fatalf("it isn't full: %v", err)
+	}
+	c.Abort()
+	again := reopen(t, s)
+	if n := len(again.spared()); n < 2 {
+		t.Fatalf("%d packs wait", n)
+	}
+	if err := again.Discard(old, "room"); err != nil {
+		t.Fatal(err)
+	}
+	if f := gaveBack(t, again, false); f.Removed == 0 {
+		t.Errorf("%+v", f)
+	}
+	// Half of it fits now; it mostly is there.
+	c = begin(t, again, "Kiosk")
+	added := int64(0)
+	for _, b := range blocks[:100] {
+		_, n, err := c.Put(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		added += n
+	}
+	if added > 1<<20 {
+		t.Errorf("%d bytes were stored again", added)
+	}
+	tw := twinOf(t, c, "Kiosk", blocks[:100], time.Now())
+	if err := c.Commit(tw); err != nil {
+		t.Fatal(err)
+	}
+	holds(t, reopen(t, s), tw, blocks[:100])
+	if len(again.spared()) != 0 {
+		t.Error("packs still wait")
 	}
 }

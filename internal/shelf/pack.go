@@ -28,7 +28,8 @@ const (
 	tableEntryLen = 48
 	trailerLen    = 32
 
-	packLimit = 256 << 20
+	// DefaultPack is about how large a pack becomes, in bytes.
+	DefaultPack = 256 << 20
 )
 
 // place is where a block is stored.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
@@ -171,7 +172,7 @@ func (c *Session) append(n Name, head, stored []byte, plain int) error {
 	}
 	c.entries = append(c.entries, packEntry{n, c.at, uint32(len(stored)), uint32(plain)})
 	c.at += entryLen + int64(len(stored))
-	if c.at >= packLimit {
+	if c.at >= c.s.packLimit {
 		c.rotate()
 	}
 	return nil
@@ -254,6 +255,7 @@ func (c *Session) Commit(t *Twin) error {
 		return err
 	}
 	c.end()
+	_ = c.s.b.Remove(unfinishedPath(c.lock.holder.Machine))
 	// A long index is slower, not wrong: failing to shorten it is no failure.
 	if others, err := c.s.holders(c.lock.holder.ID); err == nil && len(others) == 0 {
 		_ = c.s.mergeSegments()
@@ -349,7 +351,11 @@ func (c *Session) dropFiles() {
 		return true
 	})
 	c.s.mu.Unlock()
-	if c.lock.held() == nil && !errors.Is(c.err, unix.ENOSPC) {
+	switch {
+	case c.lock.held() != nil:
+	case errors.Is(c.err, unix.ENOSPC) && len(c.packs) > 0 && c.lock.holder.Machine != "":
+		_ = c.s.writeNote(unfinishedPath(c.lock.holder.Machine), unfinished{c.packs, time.Now()})
+	default:
 		for _, id := range c.packs {
 			c.s.removePack(id)
 		}

@@ -48,6 +48,8 @@ type Shelf struct {
 	ring  *keyring
 	key   string // the passphrase's name that opened it
 	notes []string
+	// packLimit is when a pack ends, in bytes.
+	packLimit int64
 
 	mu           sync.RWMutex
 	segments     []*segment
@@ -144,7 +146,7 @@ func OpenWith(dir string, passphrase func() ([]byte, error)) (*Shelf, error) {
 
 // OpenBackend opens a shelf wherever its files lie. Without a passphrase a sealed one is ErrSealed.
 func OpenBackend(b Backend, passphrase func() ([]byte, error)) (*Shelf, error) {
-	s := &Shelf{b: b, files: map[string]Reader{}}
+	s := &Shelf{b: b, files: map[string]Reader{}, packLimit: DefaultPack}
 	if err := s.readHead(); err != nil {
 		return nil, err
 	}

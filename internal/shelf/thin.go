@@ -94,10 +94,10 @@ func (r Rule) Words() string {
 		s += ", older ones go"
 	}
 	if r.Floor > 0 {
-		s += fmt.Sprintf("; never fewer than %d", r.Floor)
+		s += fmt.Sprintf("; %s%d", floorWords, r.Floor)
 	}
 	if r.Auto {
-		s += "; dropped after each capture without being asked"
+		s += "; " + autoWords
 	}
 	return s
 }
@@ -127,6 +127,44 @@ func ParseRule(text string) ([]Generation, error) {
 		return nil, fmt.Errorf("%d generations are more than anybody can follow", len(out))
 	}
 	return out, nil
+}
+
+// UsualFloor is how many twins stay when a rule doesn't say.
+const UsualFloor = 3
+
+const (
+	floorWords = "never fewer than "
+	autoWords  = "dropped after each capture without being asked"
+)
+
+// ReadRule reads a whole rule as Rule.Words says it: the generations, and behind semicolons the floor and whether it
+// is applied without being asked.
+func ReadRule(text string) (Rule, error) {
+	r := Rule{Floor: UsualFloor}
+	for i, part := range strings.Split(text, ";") {
+		part = strings.ToLower(strings.TrimSpace(part))
+		switch {
+		case i == 0:
+			g, err := ParseRule(part)
+			if err != nil {
+				return r, err
+			}
+			if len(g) > 1 || g[0] != (Generation{}) {
+				r.Generations = g
+			}
+		case strings.HasPrefix(part, floorWords):
+			n, err := strconv.Atoi(strings.TrimPrefix(part, floorWords))
+			if err != nil || n < 0 || n > 1_000_000 {
+				return r, fmt.Errorf("%q names no number of twins", part)
+			}
+			r.Floor = n
+		case part == autoWords:
+			r.Auto = true
+		default:
+			return r, fmt.Errorf("%q is not understood; behind a semicolon stands \"%s3\" or \"%s\"", part, floorWords, autoWords)
+		}
+	}
+	return r, nil
 }
 
 func parseGeneration(text string) (g Generation, err error) {

@@ -55,6 +55,25 @@ func TestRuleWords(t *testing.T) {
 	}
 }
 
+func TestReadRule(t *testing.T) {
+	for _, r := range []Rule{{}, {Floor: 5}, {Generations: []Generation{{0, 48}, {24, 0}}, Floor: 3, Auto: true}, {Generations: []Generation{{24, 24 * 7}}, Floor: 1}} {
+		want := r
+		if len(r.Generations) == 0 {
+			want.Floor = UsualFloor // a rule that keeps everything needs none
+		} else if r.Floor == 0 {
+			want.Floor = UsualFloor
+		}
+		if got, err := ReadRule(r.Words()); err != nil || got.Words() != want.Words() || got.Auto != want.Auto {
+			t.Errorf("%q became %q: %v", r.Words(), got.Words(), err)
+		}
+	}
+	for _, bad := range []string{"one a day; never fewer than none", "one a day; please", "", "one a day; never fewer than -1"} {
+		if _, err := ReadRule(bad); err == nil {
+			t.Errorf("%q is taken", bad)
+		}
+	}
+}
+
 func dated(now time.Time, ages ...time.Duration) []*Twin {
 	var out []*Twin
 	for i, a := range ages {

@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
+	"twinshelf/internal/units"
 )
 
 // Twin is one dated capture of one machine: all chosen disks as they were.
@@ -56,6 +57,10 @@ type Region struct {
 	Omitted  []string  `json:"omitted,omitempty"` // left out, in words
 	Used     int64     `json:"used"`              // bytes read
 	Added    int64     `json:"added"`             // bytes its blocks brought to the shelf
+	// Fresh are the plain bytes of blocks that were new to the shelf, and Dense those of them that
+	// couldn't be packed.
+	Fresh int64 `json:"fresh,omitempty"`
+	Dense int64 `json:"dense,omitempty"`
 	// Nodes are the names of the block map's nodes, one for every NodeBlocks
 	// blocks; "" for a node without any block that matters.
 	Nodes []string `json:"nodes,omitempty"`
@@ -95,6 +100,15 @@ func (r Region) Title() string {
 		return r.Kind
 	}
 	return table.TypeName(r.Type)
+}
+
+// Shrinks says why a part hardly shrinks; empty when it does, or when little of it was new.
+func (r Region) Shrinks() string {
+	const worth = 16 * units.MiB
+	if r.Fresh < worth || r.Added < r.Fresh*9/10 {
+		return ""
+	}
+	return fmt.Sprintf("hardly shrinks: already compressed or encrypted, %s of the data", units.Percent(r.Dense, r.Fresh))
 }
 
 // NewTwinID makes the ID of a twin taken at t: it sorts by date.

@@ -19,12 +19,86 @@ func (m *model) datesBody(w int) []string {
 	case len(m.boards) == 0:
 		return m.plain(w, "The shelf", "holds no twins yet.", "Choose a disk on the Bench (1) and press Enter to capture its machine.")
 	}
-	var out []string
+	out := m.shelfLines(w)
 	for i := range m.boards {
 		out = append(out, m.boardLine(i, w))
 	}
 	out = append(out, "")
+	if m.thin != nil {
+		out = append(out, m.thinLines(w)...)
+	}
 	return append(out, m.twinLines(m.twin(), w)...)
+}
+
+// shelfLines say how full the shelf is and will be.
+func (m *model) shelfLines(w int) []string {
+	f := m.ahead
+	n := 16
+	whole := max(1, f.Stored+f.Free)
+	fill := min(n, int(float64(f.Stored)/float64(whole)*float64(n)+0.5))
+	line := " " + strong.Render(m.w.Shelf.Head().Name) + " ▕" + reads.Render(strings.Repeat("█", fill)) + dim.Render(strings.Repeat("░", n-fill)) + "▏ " + f.Words()
+	out := []string{line}
+	if m.retired != "" {
+		out = append(out, caution.Render(" Retired: "+m.retired+". It takes no more captures."))
+	}
+	for _, k := range m.known {
+		if !k.Open && m.high >= 30 {
+			out = append(out, dim.Render(" Also known: "+k.Words()))
+		}
+	}
+	return append(out, "")
+}
+
+// thinLines say what would go by the rule.
+func (m *model) thinLines(w int) []string {
+	if len(m.thin.Machines) == 0 {
+		return []string{dim.Render(" Working out what would go …"), ""}
+	}
+	head := danger.Render(fmt.Sprintf(" BY THE RULE %s WOULD GO ", strings.ToUpper(units.Plural(m.thin.Goes, "twin"))))
+	if m.thin.Goes == 0 {
+		head = good.Render("By the rule nothing goes")
+	}
+	out := []string{" " + head + fmt.Sprintf("   %s come back. Nothing is dropped yet.", units.Bytes(m.thin.Back))}
+	if m.ready.hint != "" {
+		paint := strong
+		if m.ready.wrong {
+			paint = bad
+		}
+		for _, l := range wrap("= "+m.ready.hint, w-3) {
+			out = append(out, " "+paint.Render(l))
+		}
+	}
+	for _, mp := range m.thin.Machines {
+		if mp.Machine != m.boards[m.board].machine {
+			continue
+		}
+		for _, l := range wrap(mp.Machine+": "+mp.Rule+"; then it reaches back to "+units.Moment(mp.Reach), w-3) {
+			out = append(out, " "+l)
+		}
+	}
+	if why := m.goes[m.twin().ID]; why != "" {
+		out = append(out, bad.Render(" ✗ this one would go: "+why))
+	}
+	return append(out, "")
+}
+
+// spineMark says what is to know about a twin in one sign.
+func (m *model) spineMark(b *board, t *shelf.Twin) string {
+	p := b.proofs[t.ID]
+	switch {
+	case m.goes[t.ID] != "":
+		return "✗"
+	case len(p) > 0 && !p[0].Holds():
+		return "‼"
+	case t.Missing() > 0:
+		return "×"
+	case !t.Quiet():
+		return "!"
+	}
+	if _, kept := m.marks[t.ID]; kept {
+		return "◆"
+	}
+	return " "
 }
 
 func (m *model) boardLine(i, w int) string {
@@ -38,15 +112,23 @@ func (m *model) boardLine(i, w int) string {
 		most = max(most, t.Added)
 	}
 	var s strings.Builder
-	first := max(0, min(len(b.twins)-(w-60)/3, b.at-2))
-	for j := first; j < len(b.twins) && j-first < max(3, (w-60)/3); j++ {
+	room := max(3, (w-60)/3)
+	first := max(0, min(len(b.twins)-room, b.at-room/2))
+	for j := first; j < len(b.twins) && j-first < room; j++ {
 		t := b.twins[j]
 		h := spineHeights[min(5, int(6*t.Added/most))]
-		spine := " " + h + h
+		mark := m.spineMark(b, t)
+		spine := mark + h + h
 		switch {
-		case j == b.at && i == m.board:
+		case j == b.at && i == m.board && mark == " ":
 			spine = reads.Render("▸" + h + h)
-		case !t.Quiet() || t.Missing() > 0:
+		case j == b.at && i == m.board:
+			spine = here.Render(spine)
+		case mark == "✗":
+			spine = dim.Render("✗··")
+		case mark == "◆":
+			spine = good.Render("◆") + h + h
+		case mark != " ":
 			spine = caution.Render(spine)
 		}
 		s.WriteString(spine)
@@ -65,6 +147,9 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", strong.Render(units.Bytes(t.Used)), strong.Render(units.Bytes(t.Added)), share))
 	if t.Note != "" {
 		out = append(out, " Note: "+t.Note)
+	}
+	if k, kept := m.marks[t.ID]; kept {
+		out = append(out, good.Render(" ◆ kept for ever: "+k.Note))
 	}
 	if p := b.proofs[t.ID]; len(p) > 0 {
 		line := fmt.Sprintf(" Last proof %s of %s: %s", units.Moment(p[0].When), p[0].Of, p[0].Words())
@@ -109,6 +194,9 @@ func regionLine(r shelf.Region, w int) string {
 		state += caution.Render("  not quiet: " + r.Unclean)
 	case len(r.Omitted) > 0:
 		state += dim.Render("  without " + strings.Join(r.Omitted, ", "))
+	}
+	if why := r.Shrinks(); why != "" {
+		state += dim.Render("  " + why)
 	}
 	title := min(30, max(14, w-68))
 	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) + fit(r.Role, 10) + fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 9) + " " + fit(state, w-33-title)

@@ -85,7 +85,11 @@ func (m *model) summaryBody(w int) []string {
 
 // summaryFoot is where the confirmation is typed; it stays in view too.
 func (m *model) summaryFoot(w int) []string {
-	ask, typed := " Look at the sticker and type "+strong.Render(m.summary.What)+":", "  "+m.confirm.View()
+	look := m.summary.Look
+	if look == "" {
+		look = "Look at the sticker"
+	}
+	ask, typed := " "+look+" and type "+strong.Render(m.summary.What)+":", "  "+m.confirm.View()
 	if ansi.StringWidth(ask)+14 <= w {
 		return []string{"", ask + typed}
 	}

@@ -39,8 +39,7 @@ func (m *model) bindings() []binding {
 		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
 			{"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
 	case stepDates:
-		b = []binding{{"←→", "date", "walk the dates"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
-			{"Enter", "restore", "plan to put this twin onto the target"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"}}
+		b = m.datesBindings()
 	case stepFit:
 		b = []binding{{"Enter", "go on", "to the last page before anything is written"}, {"d", "disk", "which disk of the twin"}, {"t", "other target", "the next disk that may be written"}}
 	case stepRun:
@@ -103,6 +102,10 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	case "q":
 		return m.quit()
 	case "esc":
+		if m.step == stepDates && m.thin != nil {
+			m.thin, m.goes, m.wished = nil, nil, nil
+			return nil
+		}
 		if n := len(m.before); n > 0 {
 			s := m.before[n-1]
 			m.before = m.before[:n-1]
@@ -295,17 +298,23 @@ func (m *model) keyTyping(msg tea.KeyPressMsg) tea.Cmd {
 	case "enter":
 		text, then := m.typing.Value(), m.typed
 		m.typing, m.live = nil, nil
-		then(text) // may ask for the next thing
-		return m.replan()
-	case "esc":
-		m.typing, m.live = nil, nil
 		m.ready.leaveTyping()
-		return nil
+		then(text) // may ask for the next thing
+		cmd := m.pending
+		m.pending = nil
+		return tea.Batch(cmd, m.replan())
+	case "esc":
+		m.typing, m.live, m.wished = nil, nil, nil
+		m.ready.leaveTyping()
+		return m.replan()
 	}
 	t, cmd := m.typing.Update(msg)
 	*m.typing = t
 	if m.live != nil {
 		m.live(m.typing.Value())
+		if m.step == stepDates {
+			cmd = tea.Batch(cmd, m.replan())
+		}
 	}
 	return cmd
 }
@@ -327,10 +336,15 @@ func (m *model) keyDates(k string) tea.Cmd {
 	case "/":
 		m.ask("Date, such as 2026-10: ", "", m.jumpTo)
 	case "enter":
+		if m.thin != nil {
+			return m.dropThinned()
+		}
 		m.fromTwin = true
 		return m.goTo(stepFit)
 	case "v":
 		return m.prove()
+	case "t", "r", "f", "x", "s", "c", "m":
+		return m.keyKeeping(k)
 	case "e":
 		t := m.twin()
 		if p := b.proofs[t.ID]; len(p) > 0 {
@@ -437,7 +451,10 @@ func (m *model) keyConfirm(msg tea.KeyPressMsg) tea.Cmd {
 			m.fail("That is not " + m.summary.What + ". Nothing was written.")
 			return nil
 		}
-		m.confirm, m.summary, m.written = nil, nil, m.target.Path
+		m.confirm, m.summary = nil, nil
+		if m.target != nil && m.step != stepDates {
+			m.written = m.target.Path
+		}
 		return m.goAhead()
 	}
 	t, cmd := m.confirm.Update(msg)

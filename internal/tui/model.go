@@ -58,6 +58,15 @@ type model struct {
 
 	boards   []board
 	board    int
+	marks    map[string]shelf.Mark // twins that are kept for ever
+	ahead    shelf.Foresight
+	known    []workshop.KnownShelf
+	retired  string
+	thin     *shelf.Preview    // what would go by the rule; nil when it isn't shown
+	goes     map[string]string // twins that would go, and why
+	wished   *shelf.Rules      // rules that are tried out, not set yet
+	pending  tea.Cmd           // what a typed line leads to
+	result   []string          // what the last run came to, beside its notes
 	twinDisk int
 	typing   *textinput.Model // a line of text being typed
 	typed    func(string)     // what to do with it
@@ -105,9 +114,20 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 }
 
 type (
-	listed   struct{ disks []*bench.Disk }
-	probed   struct{ disk *bench.Disk }
-	shelved  struct{ boards []board }
+	listed  struct{ disks []*bench.Disk }
+	probed  struct{ disk *bench.Disk }
+	shelved struct {
+		boards  []board
+		marks   map[string]shelf.Mark
+		ahead   shelf.Foresight
+		known   []workshop.KnownShelf
+		retired string
+	}
+	thinned struct {
+		number int
+		p      *shelf.Preview
+		err    error
+	}
 	ticked   struct{}
 	problems struct{ text string }
 	planned  struct {
@@ -158,7 +178,7 @@ func (m *model) probe(d *bench.Disk) tea.Cmd {
 }
 
 func (m *model) readShelf() tea.Cmd {
-	s := m.w.Shelf
+	s, w := m.w.Shelf, m.w
 	if s == nil {
 		return nil
 	}
@@ -178,13 +198,24 @@ func (m *model) readShelf() tea.Cmd {
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
+		msg := shelved{boards: boards, known: w.Known()}
+		var err error
+		if msg.marks, err = s.Marks(); err != nil {
+			errs = append(errs, err)
+		}
+		if msg.ahead, err = w.Foresee(); err != nil {
+			errs = append(errs, err)
+		}
+		if note, yes := s.Retired(); yes {
+			msg.retired = note
+		}
 		if len(errs) > 0 {
 			return tea.BatchMsg{
-				func() tea.Msg { return shelved{boards} },
+				func() tea.Msg { return msg },
 				func() tea.Msg { return problems{errs[0].Error()} },
 			}
 		}
-		return shelved{boards}
+		return msg
 	}
 }
 
@@ -203,7 +234,12 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.onProbed(msg.disk)
 		return m, m.replan()
 	case shelved:
+		m.marks, m.ahead, m.known, m.retired = msg.marks, msg.ahead, msg.known, msg.retired
 		return m, m.onShelved(msg.boards)
+	case thinned:
+		if msg.number == m.planning {
+			m.onThinned(msg.p, msg.err)
+		}
 	case problems:
 		m.fail(msg.text)
 	case planned:
@@ -234,9 +270,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		} else {
 			m.say("%s", msg.text)
 		}
-		return m, m.look()
+		return m, tea.Batch(m.look(), m.readShelf())
 	case ticked:
 		return m, m.onTick()
+	case startRun:
+		return m, msg.begin()
 	case askQuit:
 		return m, m.quit()
 	case tea.KeyPressMsg:
@@ -377,6 +415,8 @@ func (m *model) replan() tea.Cmd {
 	switch m.step {
 	case stepReady:
 		return m.replanReady(number)
+	case stepDates:
+		return m.replanThinning(number)
 	case stepCapture:
 		m.plan = nil
 		disks := m.chosenDisks()
@@ -419,6 +459,7 @@ func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
 
 // start begins a run and shows it; stopped says what state cancelling it leaves.
 func (m *model) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
+	m.result = nil
 	m.run, m.after, m.stopped, m.snap, m.alone = r, after, stopped, r.Snapshot(), false
 	m.goTo(stepRun)
 	return tick()

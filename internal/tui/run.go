@@ -60,6 +60,16 @@ func (m *model) runBody(w int) []string {
 			out = append(out, "  "+caution.Render(l))
 		}
 	}
+	if s.Over() {
+		for _, line := range m.result {
+			for i, l := range wrap(line, w-4) {
+				if i > 0 {
+					l = "  " + l
+				}
+				out = append(out, "  "+l)
+			}
+		}
+	}
 	if !s.Over() {
 		out = append(out, "", dim.Render("  "+m.stopped))
 	}

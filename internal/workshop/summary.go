@@ -35,6 +35,8 @@ type Summary struct {
 	Doubts  []string `json:"doubts"`
 	Confirm string   `json:"confirm"`
 	What    string   `json:"confirm_what"`
+	// Look says where the person finds what has to be typed; the sticker without it.
+	Look string `json:"-"`
 }
 
 // about begins a summary: which disk it is, and what has to be typed.

@@ -1,0 +1,342 @@
+package tui
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+func (m *model) datesBindings() []binding {
+	if m.thin != nil {
+		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"}, {"r", "other rule", "try another rule; nothing is dropped by that"}, {"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
+	}
+	return []binding{{"←→", "date", "walk the dates"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
+		{"Enter", "restore", "plan to put this twin onto the target"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
+		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
+		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"m", "move", "carry the twins to another shelf, and compare both"}}
+}
+
+// keyKeeping is what the Dates step does to the shelf itself.
+func (m *model) keyKeeping(k string) tea.Cmd {
+	if m.running() {
+		m.fail("A run is on already: see step 6.")
+		return nil
+	}
+	t, w := m.twin(), m.w
+	switch k {
+	case "f":
+		if _, kept := m.marks[t.ID]; kept {
+			return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Shelf.Unkeep(t.ID)} }
+		}
+		m.ask("Why is it kept for ever? ", "", func(note string) {
+			if err := w.Shelf.Keep(t.ID, note); err != nil {
+				m.fail(sentence(err))
+				return
+			}
+			m.marks[t.ID] = shelf.Mark{Note: note, When: time.Now()}
+			m.say("The twin of %s of %s is kept for ever.", t.Machine, units.Moment(t.Taken))
+		})
+	case "t":
+		m.thin, m.goes = &shelf.Preview{}, map[string]string{}
+		return m.replan()
+	case "r":
+		return m.askRule(t.Machine)
+	case "x":
+		return m.askDiscard(t)
+	case "s":
+		return m.askRoom()
+	case "c":
+		m.offerChecks()
+	case "m":
+		m.offerCarry()
+	}
+	return nil
+}
+
+// replanThinning works out what would go by the rule, in the background.
+func (m *model) replanThinning(number int) tea.Cmd {
+	if m.thin == nil || m.w.Shelf == nil {
+		return nil
+	}
+	s, ctx, rules := m.w.Shelf, m.ctx, m.wished
+	return func() tea.Msg {
+		var p *shelf.Preview
+		var err error
+		if rules != nil {
+			p, err = s.PreviewRules(ctx, *rules, "", time.Now())
+		} else {
+			p, err = s.PreviewThinning(ctx, "", time.Now())
+		}
+		return thinned{number, p, err}
+	}
+}
+
+func (m *model) onThinned(p *shelf.Preview, err error) {
+	if err != nil {
+		m.thin, m.goes = nil, nil
+		m.fail(sentence(err))
+		return
+	}
+	m.thin, m.goes = p, map[string]string{}
+	for _, mp := range p.Machines {
+		for _, f := range mp.Fates {
+			if f.Goes {
+				m.goes[f.ID] = f.Why
+			}
+		}
+	}
+}
+
+// askRule lets the rule of the usual machines be typed; what is typed is shown on the boards at once.
+func (m *model) askRule(machine string) tea.Cmd {
+	rules, err := m.w.Shelf.Rules()
+	if err != nil {
+		m.fail(sentence(err))
+		return nil
+	}
+	n := menu{title: "For which machines is the rule?", choices: []choice{
+		{name: "all machines without a rule of their own", about: "now: " + rules.Usual.Words()},
+		{name: "only " + machine, about: "now: " + rules.For(machine).Words()}}}
+	n.then = func(chosen []int) tea.Cmd {
+		who, now := "", rules.Usual
+		if chosen[0] == 1 {
+			who, now = machine, rules.For(machine)
+		}
+		m.askRuleOf(who, rules, now)
+		return nil
+	}
+	m.offer(n)
+	return nil
+}
+
+// askRuleOf asks for the words of a rule; who is empty for the usual one.
+func (m *model) askRuleOf(who string, rules shelf.Rules, now shelf.Rule) {
+	with := func(r shelf.Rule) shelf.Rules {
+		out := shelf.Rules{Usual: rules.Usual, Machines: map[string]shelf.Rule{}}
+		for k, v := range rules.Machines {
+			out.Machines[k] = v
+		}
+		if who == "" {
+			out.Usual = r
+		} else {
+			out.Machines[who] = r
+		}
+		return out
+	}
+	m.thin, m.goes = &shelf.Preview{}, map[string]string{}
+	m.ask("Rule: ", now.Words(), func(text string) {
+		r, err := shelf.ReadRule(text)
+		if err != nil {
+			m.fail(sentence(err))
+			return
+		}
+		if err := m.w.Shelf.SetRule(who, r); err != nil {
+			m.fail(sentence(err))
+			return
+		}
+		m.wished = nil
+		m.thin, m.goes = &shelf.Preview{}, map[string]string{}
+		m.say("The rule is set: %s. Nothing was dropped.", r.Words())
+	})
+	m.live = func(text string) {
+		r, err := shelf.ReadRule(text)
+		if m.ready.hint, m.ready.wrong = "", err != nil; err != nil {
+			m.ready.hint = err.Error()
+			return
+		}
+		m.ready.hint = r.Words()
+		w := with(r)
+		m.wished = &w
+	}
+}
+
+// dropThinned leads to the last page before twins go.
+func (m *model) dropThinned() tea.Cmd {
+	p, w := m.thin, m.w
+	if m.wished != nil {
+		m.fail("This rule isn't set: press r and then Enter to set it.")
+		return nil
+	}
+	if p.Goes == 0 {
+		m.say("By the rule nothing goes.")
+		return nil
+	}
+	s := workshop.Summary{Head: fmt.Sprintf("%s go by the rule.", units.Plural(p.Goes, "twin")), To: []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
+		Confirm: strconv.Itoa(p.Goes), What: "how many twins go", Look: "Look at the dates"}
+	for _, mp := range p.Machines {
+		gone := 0
+		for _, f := range mp.Fates {
+			if f.Goes {
+				gone++
+				s.Lost = append(s.Lost, fmt.Sprintf("%s  %s  %s", mp.Machine, units.Moment(f.Twin.Taken), f.Why))
+			}
+		}
+		if gone > 0 {
+			s.Stays = append(s.Stays, fmt.Sprintf("%s: %s, back to %s", mp.Machine, units.Plural(len(mp.Fates)-gone, "twin"), units.Moment(mp.Reach)))
+		}
+	}
+	s.Notes = []string{units.Bytes(p.Back) + " come back when space is given back (s)", "each one is written into the journal of the shelf"}
+	m.lastPage(s, func() tea.Cmd {
+		m.thin, m.goes = nil, nil
+		return func() tea.Msg {
+			n, err := w.Shelf.Apply(p)
+			return told{fmt.Sprintf("%s dropped. Press s to give back their room.", units.Plural(n, "twin")), err}
+		}
+	})
+	return nil
+}
+
+func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
+	w, ctx := m.w, m.ctx
+	if mark, kept := m.marks[t.ID]; kept {
+		m.fail("This twin is kept for ever (" + mark.Note + "): press f to take that back first.")
+		return nil
+	}
+	return func() tea.Msg {
+		room, err := w.Shelf.RoomOf(ctx, []*shelf.Twin{t})
+		if err != nil {
+			return asked{err: err}
+		}
+		s := workshop.Summary{Head: fmt.Sprintf("the twin of %s of %s is discarded.", t.Machine, units.Moment(t.Taken)), To: []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
+			Confirm: t.Machine, What: "the name of the machine", Look: "Look at the date",
+			Lost: []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))}, Notes: []string{units.Bytes(room) + " come back when space is given back (s)"}}
+		return asked{summary: s, goAhead: func() tea.Cmd {
+			return func() tea.Msg {
+				return told{"The twin is discarded. Press s to give back its room.", w.Shelf.Discard(t, "discarded by hand")}
+			}
+		}}
+	}
+}
+
+func (m *model) askRoom() tea.Cmd {
+	w, ctx := m.w, m.ctx
+	return func() tea.Msg {
+		f, err := w.Shelf.GiveBack(ctx, true, nil)
+		if err != nil {
+			return told{err: err}
+		}
+		if f.Removed+f.Rewritten == 0 {
+			return told{text: "There is no room to give back: everything worth it is needed."}
+		}
+		return startRun{func() tea.Cmd {
+			r, freed := w.StartGiveBack(ctx)
+			return m.start(r, "Cancelling loses nothing; it can be done again.", func(s run.Snapshot) tea.Cmd {
+				if s.State == run.Done {
+					m.result = []string{freed().Words()}
+				}
+				return nil
+			})
+		}}
+	}
+}
+
+// startRun begins a run from the background.
+type startRun struct{ begin func() tea.Cmd }
+
+func (m *model) offerChecks() {
+	kinds := []shelf.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
+	n := menu{title: "Check the shelf: is everything as it was written?", choices: []choice{
+		{name: "quick", about: "looks whether every block is there; reads nothing large"},
+		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends what parity reaches"},
+		{name: "everything", about: "reads every byte, and mends what parity reaches; stopped, it goes on where it was"}}}
+	n.then = func(chosen []int) tea.Cmd {
+		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
+		return m.start(r, "Cancelling keeps what was read: the next check goes on there.", func(s run.Snapshot) tea.Cmd {
+			if rep := report(); rep != nil && s.State == run.Done {
+				m.result = reportLines(rep)
+			}
+			return nil
+		})
+	}
+	m.offer(n)
+}
+
+func reportLines(rep *shelf.Report) []string {
+	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))}
+	if rep.Sound() {
+		out = append(out, good.Render("✓ everything is as it was written"))
+	}
+	for _, s := range rep.Mended {
+		out = append(out, good.Render("mended: "+s))
+	}
+	for _, s := range rep.Hurt {
+		out = append(out, bad.Render("✗ hurt: "+s))
+	}
+	for i, d := range rep.Damage {
+		if i == 20 {
+			out = append(out, bad.Render(fmt.Sprintf("✗ … and %d more stretches", len(rep.Damage)-i)))
+			break
+		}
+		out = append(out, bad.Render("✗ missing: "+d.String()))
+	}
+	return out
+}
+
+// offerCarry lets another shelf be chosen, known or by its folder.
+func (m *model) offerCarry() {
+	n := menu{title: "Carry all twins to which shelf? Nothing is taken away here"}
+	var folders []string
+	for _, k := range m.known {
+		if k.Here && !k.Open && !k.Sealed {
+			folders = append(folders, k.Path)
+			n.choices = append(n.choices, choice{name: k.Name, about: k.Words()})
+		}
+	}
+	n.choices = append(n.choices, choice{name: "another folder …", about: "of a shelf that exists; sealed ones and new ones by the command: twinshelf shelf carry"})
+	n.then = func(chosen []int) tea.Cmd {
+		if chosen[0] < len(folders) {
+			return m.carryTo(folders[chosen[0]])
+		}
+		m.ask("Folder of the other shelf: ", "", func(dir string) { m.pending = m.carryTo(dir) })
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) carryTo(dir string) tea.Cmd {
+	w, ctx := m.w, m.ctx
+	return func() tea.Msg {
+		to, err := w.OpenOther(dir)
+		if err != nil {
+			return told{err: err}
+		}
+		return startRun{func() tea.Cmd {
+			r, moved := w.StartCarry(ctx, to, nil)
+			return m.start(r, "Cancelling keeps what has arrived: the next time goes on there.", func(s run.Snapshot) tea.Cmd {
+				m.result = movedLines(moved(), w.Shelf.Head().Name, to.Head().Name)
+				to.Close()
+				return nil
+			})
+		}}
+	}
+}
+
+// movedLines puts two shelves one over the other, machine by machine.
+func movedLines(mv *workshop.Moved, here, there string) []string {
+	out := []string{fmt.Sprintf("%s carried, %s there already, %s stored anew", units.Plural(mv.Twins, "twin"), units.Plural(mv.Already, "twin"), units.Bytes(mv.Bytes)), ""}
+	for i := 0; i < len(mv.Compared); {
+		j := i
+		a, b, same := "", "", 0
+		for ; j < len(mv.Compared) && mv.Compared[j].Machine == mv.Compared[i].Machine; j++ {
+			s := mv.Compared[j]
+			mark := map[bool]string{true: "■", false: "·"}
+			x, y := mark[s.Here], mark[s.There]
+			if s.Differ {
+				y = bad.Render("≠")
+			} else if s.Here && s.There {
+				same++
+			}
+			a, b = x+a, y+b // oldest left
+		}
+		out = append(out, fit(mv.Compared[i].Machine, 20)+fit(here, 10)+a, fit("", 20)+fit(there, 10)+b+dim.Render(fmt.Sprintf("   %d of %d the same", same, j-i)))
+		i = j
+	}
+	return out
+}
