@@ -176,7 +176,7 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 		}
 		return nil, err
 	}
-	_ = w.Remember() // a comfort, not a need
+	_ = w.Remember(w.Shelf) // a comfort, not a need
 	return w, nil
 }
 

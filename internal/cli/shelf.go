@@ -5,8 +5,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
 )
 
 func shelfCommand(o *options) *cobra.Command {
@@ -43,6 +45,9 @@ func shelfCommand(o *options) *cobra.Command {
 				return err
 			}
 			defer s.Close()
+			if w, err := workshop.New(settings.Dir(), nil, true); err == nil {
+				_ = w.Remember(s) // a comfort, not a need
+			}
 			if o.json {
 				h := s.Head()
 				return o.print(map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": s.Sealed()})

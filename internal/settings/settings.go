@@ -42,14 +42,16 @@ type Known struct {
 	Drive string `json:"drive,omitempty"`
 }
 
-// Remember notes a shelf that is open, and which one was open last.
-func (s *State) Remember(k Known) error {
+// Remember notes a shelf; last says that it is the one to be opened next time.
+func (s *State) Remember(k Known, last bool) error {
 	i := slices.IndexFunc(s.Shelves, func(o Known) bool { return o.ID == k.ID })
 	if i >= 0 {
 		s.Shelves = slices.Delete(s.Shelves, i, i+1)
 	}
 	s.Shelves = append([]Known{k}, s.Shelves...)
-	s.Shelf = k.Path
+	if last {
+		s.Shelf = k.Path
+	}
 	return s.Save()
 }
 

@@ -24,7 +24,10 @@ type Backend interface {
 	Create(name string) (Writer, error)
 	// Rename moves a file atomically, replacing; the folder is synced.
 	Rename(from, to string) error
+	// Remove removes a file; only SyncDir makes sure that it stays away.
 	Remove(name string) error
+	// SyncDir returns once the names in a folder are on the medium.
+	SyncDir(dir string) error
 	// List gives the names in a folder in ascending order; none if it is missing.
 	List(dir string) ([]string, error)
 	// Free is the room left, in bytes.
@@ -158,6 +161,8 @@ func syncDir(dir string) error {
 }
 
 func (f folder) Remove(name string) error { return os.Remove(f.path(name)) }
+
+func (f folder) SyncDir(dir string) error { return syncDir(f.path(dir)) }
 
 func (f folder) List(dir string) ([]string, error) {
 	entries, err := os.ReadDir(f.path(dir))

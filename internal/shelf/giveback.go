@@ -34,6 +34,10 @@ func (s *Shelf) Discard(t *Twin, why string) error {
 	if err := s.b.Remove(s.twinPath(t.Machine, t.ID)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("the twin can't be discarded: %w", err)
 	}
+	// It must not come back after its blocks are gone.
+	if err := s.b.SyncDir("twins/" + s.ring.slug(t.Machine)); err != nil {
+		return fmt.Errorf("the twin can't be discarded: %w", err)
+	}
 	proofs, _ := s.b.List("proofs/" + t.ID)
 	for _, p := range proofs {
 		_ = s.b.Remove("proofs/" + t.ID + "/" + p)
@@ -332,6 +336,9 @@ func (s *Shelf) swapIndex(m *marking, c *Session, removed, spared map[string]boo
 		if seg.file != "packs" {
 			_ = s.b.Remove(seg.file)
 		}
+	}
+	if err := s.b.SyncDir("index"); err != nil {
+		return err
 	}
 	s.segments, s.loaded = []*segment{merged}, []string{merged.file[len("index/"):]}
 	s.looseSegment, s.looseAt = nil, nil

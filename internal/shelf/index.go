@@ -449,6 +449,20 @@ func (s *Shelf) lookup(n Name) (place, bool, error) {
 	return place{}, false, problem
 }
 
+// places are all places of a block, the latest segment's first.
+func (s *Shelf) places(n Name) (out []place, problem error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for i := len(s.segments) - 1; i >= 0; i-- {
+		p, ok, err := s.segments[i].find(n)
+		if ok && !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+		problem = errors.Join(problem, err)
+	}
+	return out, problem
+}
+
 // writeSegment puts a segment on the medium and opens it.
 func (s *Shelf) writeSegment(encoded []byte) (*segment, error) {
 	return s.writeSegmentTo("index/"+newID()+".index", encoded)

@@ -340,16 +340,22 @@ func (s *Shelf) Block(n Name, dst []byte) ([]byte, error) {
 	return b, err
 }
 
+// block tries every place that the index knows: an older index file may name a pack that is gone.
 func (s *Shelf) block(n Name, dst []byte) ([]byte, error) {
-	at, ok, err := s.lookup(n)
-	if !ok {
+	places, err := s.places(n)
+	if len(places) == 0 {
 		return nil, errors.Join(fmt.Errorf("%w: %s", ErrMissing, n), err)
 	}
-	r, err := s.pack(at.pack)
-	if err != nil {
-		return nil, fmt.Errorf("%s can't be opened: %w", packPath(at.pack), err)
+	for _, at := range places {
+		var b []byte
+		var r Reader
+		if r, err = s.pack(at.pack); err != nil {
+			err = fmt.Errorf("%s can't be opened: %w", packPath(at.pack), err)
+		} else if b, err = s.readBlock(packPath(at.pack), r, at, n, dst); err == nil {
+			return b, nil
+		}
 	}
-	return s.readBlock(packPath(at.pack), r, at, n, dst)
+	return nil, err
 }
 
 func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) ([]byte, error) {

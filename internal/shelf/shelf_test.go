@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -40,8 +41,19 @@ func reopen(t testing.TB, s *Shelf) *Shelf {
 	return again
 }
 
-// content makes n different blocks, some of which can't be packed.
+var contents sync.Map
+
+// content gives n different blocks, some of which can't be packed.
 func content(n int, seed uint64) [][]byte {
+	key := fmt.Sprint(n, " ", seed)
+	c, ok := contents.Load(key)
+	if !ok {
+		c, _ = contents.LoadOrStore(key, makeContent(n, seed))
+	}
+	return slices.Clone(c.([][]byte))
+}
+
+func makeContent(n int, seed uint64) [][]byte {
 	r := rand.New(rand.NewPCG(seed, 5))
 	out := make([][]byte, n)
 	for i := range out {
@@ -60,22 +72,25 @@ func content(n int, seed uint64) [][]byte {
 // twinOf makes a twin of a disk that consists of the blocks.
 func twinOf(t testing.TB, c *Session, machine string, blocks [][]byte, taken time.Time) *Twin {
 	t.Helper()
+	return describeBlocks(blocks, machine, taken, func(b []byte) Name {
+		n, _, err := c.Put(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	})
+}
+
+// describeBlocks describes a disk of blocks that put names.
+func describeBlocks(blocks [][]byte, machine string, taken time.Time, put func([]byte) Name) *Twin {
 	size := int64(len(blocks)) * 64 << 10
 	reg := Region{Span: span.Span{End: size}, Captured: true}
 	for i := 0; i < len(blocks); i += NodeBlocks {
 		var refs []BlockRef
 		for _, b := range blocks[i:min(len(blocks), i+NodeBlocks)] {
-			n, _, err := c.Put(b)
-			if err != nil {
-				t.Fatal(err)
-			}
-			refs = append(refs, BlockRef{disk.Data, n})
+			refs = append(refs, BlockRef{disk.Data, put(b)})
 		}
-		n, _, err := c.Put(EncodeNode(refs))
-		if err != nil {
-			t.Fatal(err)
-		}
-		reg.Nodes = append(reg.Nodes, n.String())
+		reg.Nodes = append(reg.Nodes, put(EncodeNode(refs)).String())
 	}
 	return &Twin{ID: NewTwinID(taken), Machine: machine, Taken: taken,
 		Disks: []TwinDisk{{Identity: disk.Identity{Model: "m", Size: size, Sector: 512}, Table: &table.Table{Sector: 512}, Regions: []Region{reg}}}}

@@ -327,8 +327,13 @@ func (m *model) onProbed(d *bench.Disk) {
 func (m *model) onShelved(boards []board) tea.Cmd {
 	for i := range boards { // keep the places
 		for _, old := range m.boards {
-			if old.machine == boards[i].machine && len(old.twins) == len(boards[i].twins) {
-				boards[i].at = old.at
+			if old.machine != boards[i].machine || old.at == len(old.twins)-1 {
+				continue // whoever looks at the newest goes on looking at the newest
+			}
+			for j, t := range boards[i].twins {
+				if t.ID == old.twins[old.at].ID {
+					boards[i].at = j
+				}
 			}
 		}
 	}

@@ -32,15 +32,15 @@ func thinAfter(rc *run.Context, s *shelf.Shelf, machine string) {
 	}
 }
 
-// Remember notes the open shelf by identity, with the drive that it lies on.
-func (w *Workshop) Remember() error {
-	abs, err := filepath.Abs(w.Shelf.Place())
+// Remember notes a shelf by identity, with the drive that it lies on. The open one is opened again next time.
+func (w *Workshop) Remember(s *shelf.Shelf) error {
+	abs, err := filepath.Abs(s.Place())
 	if err != nil {
 		return err
 	}
-	h := w.Shelf.Head()
-	twins, _ := w.Shelf.Twins()
-	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: w.Shelf.Sealed(), Twins: len(twins)}
+	h := s.Head()
+	twins, _ := s.Twins()
+	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(twins)}
 	if w.Bench.System {
 		for _, d := range w.Bench.List() {
 			if !d.Image && w.Bench.Host.HoldsFolder(filepath.Base(d.Path), abs) {
@@ -48,12 +48,15 @@ func (w *Workshop) Remember() error {
 			}
 		}
 	}
+	open := w.Shelf == s
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if old := w.State.Shelves; len(old) > 0 && old[0].ID == k.ID && old[0].Path == k.Path && old[0].Twins == k.Twins && time.Since(old[0].Seen) < time.Hour && w.State.Shelf == abs {
-		return nil
+	for _, old := range w.State.Shelves { // not for every command
+		if old.ID == k.ID && old.Path == k.Path && old.Twins == k.Twins && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
+			return nil
+		}
 	}
-	return w.State.Remember(k)
+	return w.State.Remember(k, open)
 }
 
 // KnownShelf is a shelf that was open here once.
@@ -139,7 +142,11 @@ func (w *Workshop) OpenOther(ref string) (*shelf.Shelf, error) {
 			break
 		}
 	}
-	return w.openOther(ref)
+	s, err := w.openOther(ref)
+	if err == nil {
+		_ = w.Remember(s) // a comfort, not a need
+	}
+	return s, err
 }
 
 // ErrDifferent means that after carrying the shelves don't hold the same.
