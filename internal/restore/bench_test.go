@@ -161,6 +161,20 @@ func resetPeak() {
 // a second one after 1 % changed, and of a restore, against the general-purpose
 // compressor on the same bytes.
 func BenchmarkJob(b *testing.B) {
+	b.Run("open", func(b *testing.B) { job(b, newShelf) })
+	b.Run("sealed", func(b *testing.B) {
+		job(b, func(b testing.TB) *shelf.Shelf {
+			s, err := shelf.CreateSealed(filepath.Join(b.TempDir(), "elm"), "Elm", 0, []byte("gulls over the pier"), shelf.Cost{})
+			if err != nil {
+				b.Fatal(err)
+			}
+			b.Cleanup(s.Close)
+			return s
+		})
+	})
+}
+
+func job(b *testing.B, newShelf func(testing.TB) *shelf.Shelf) {
 	img := mixed(b, 1<<30)
 	used, n := usedBytes(b, img)
 	for b.Loop() {

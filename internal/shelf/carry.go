@@ -85,6 +85,10 @@ func (t *Twin) copied() *Twin {
 }
 
 func carryTwin(ctx context.Context, from, to *Shelf, t *Twin, c *Carried, step func(int64) error) error {
+	t, err := from.Whole(t)
+	if err != nil {
+		return err
+	}
 	session, err := to.Begin(t.Machine)
 	if err != nil {
 		return err
@@ -204,9 +208,9 @@ func Compare(here, there *Shelf) ([]Standing, []error) {
 }
 
 func equalTwins(a, b *Twin, names bool) bool {
-	return a.Machine == b.Machine && a.Taken.Equal(b.Taken) && a.Used == b.Used && slices.EqualFunc(a.Disks, b.Disks, func(x, y TwinDisk) bool {
+	return (!names || a.MapsSum == b.MapsSum) && a.Machine == b.Machine && a.Taken.Equal(b.Taken) && a.Used == b.Used && slices.EqualFunc(a.Disks, b.Disks, func(x, y TwinDisk) bool {
 		return x.Identity == y.Identity && slices.EqualFunc(x.Regions, y.Regions, func(r, q Region) bool {
-			return r.Span == q.Span && r.Used == q.Used && r.Captured == q.Captured && len(r.Nodes) == len(q.Nodes) && (!names || slices.Equal(r.Nodes, q.Nodes))
+			return r.Span == q.Span && r.Used == q.Used && r.Captured == q.Captured && r.NodeCount == q.NodeCount
 		})
 	})
 }

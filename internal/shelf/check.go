@@ -90,9 +90,13 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 	}
 	m := s.marking()
 	for _, t := range twins {
-		// A node that can't be read is found again by name below.
-		if err := m.twin(ctx, t); err != nil && ctx.Err() != nil {
+		err := m.twin(ctx, t)
+		if err != nil && ctx.Err() != nil {
 			return rep, ctx.Err()
+		}
+		// A node that can't be read is found again by name below.
+		if h := new(Hurt); errors.As(err, &h) && strings.HasPrefix(h.File, "twins/") {
+			rep.Hurt = append(rep.Hurt, err.Error())
 		}
 	}
 	if err := m.flush(); err != nil {
@@ -503,6 +507,13 @@ func (s *Shelf) Refill(ctx context.Context, other *Shelf, rep *Report) (int, err
 func (s *Shelf) refillTwin(ctx context.Context, other *Shelf, ours, theirs *Twin) (int, error) {
 	if !equalTwins(ours, theirs, false) {
 		return 0, nil
+	}
+	ours, err := s.Whole(ours)
+	if err != nil {
+		return 0, err
+	}
+	if theirs, err = other.Whole(theirs); err != nil {
+		return 0, err
 	}
 	var come [][]byte
 	names := map[Name]struct{}{}

@@ -41,6 +41,10 @@ func (s *Shelf) OpenDisk(t *Twin, i int) (*Disk, error) {
 	if i < 0 || i >= len(t.Disks) {
 		return nil, fmt.Errorf("the twin has %d disks, there is no disk %d", len(t.Disks), i+1)
 	}
+	t, err := s.Whole(t)
+	if err != nil {
+		return nil, err
+	}
 	return &Disk{s: s, twin: t, d: &t.Disks[i], block: int64(s.head.BlockSize), nodes: map[string][]BlockRef{}}, nil
 }
 

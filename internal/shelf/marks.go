@@ -104,6 +104,10 @@ func (m *marking) has(i, n int) bool { return m.bits[i][n/64]&(1<<(n%64)) != 0 }
 
 // twin marks everything that a twin needs. Nodes that were marked before were walked before.
 func (m *marking) twin(ctx context.Context, t *Twin) error {
+	t, err := m.s.Whole(t)
+	if err != nil {
+		return err
+	}
 	for i := range t.Disks {
 		for j := range t.Disks[i].Regions {
 			r := &t.Disks[i].Regions[j]

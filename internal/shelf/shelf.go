@@ -245,9 +245,8 @@ func (s *Shelf) Stats() (Stats, error) {
 	s.mu.RUnlock()
 	packs, err := s.b.List("packs")
 	for _, p := range packs {
-		if r, err := s.b.Open("packs/" + p); err == nil {
-			st.Bytes += r.Size()
-			r.Close()
+		if size, _, err := s.b.Stat("packs/" + p); err == nil {
+			st.Bytes += size
 			st.Packs++
 		}
 	}

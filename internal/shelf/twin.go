@@ -28,6 +28,10 @@ type Twin struct {
 	Added   int64      `json:"added"` // bytes it brought to the shelf
 	// Seconds is how long the capture took.
 	Seconds float64 `json:"seconds"`
+	// MapsSum is the hash of the nodes' names as they stand behind the description, MapsTag what
+	// authenticates them in a sealed shelf.
+	MapsSum string `json:"maps_sum,omitempty"`
+	MapsTag string `json:"maps_tag,omitempty"`
 }
 
 // TwinDisk is one disk of a twin.
@@ -62,8 +66,10 @@ type Region struct {
 	Fresh int64 `json:"fresh,omitempty"`
 	Dense int64 `json:"dense,omitempty"`
 	// Nodes are the names of the block map's nodes, one for every NodeBlocks
-	// blocks; "" for a node without any block that matters.
-	Nodes []string `json:"nodes,omitempty"`
+	// blocks; "" for a node without any block that matters. A twin that was listed comes without
+	// them, see Shelf.Whole; NodeCount is how many there are.
+	Nodes     []string `json:"-"`
+	NodeCount int      `json:"nodes,omitempty"`
 }
 
 // Quiet says whether every captured part was at rest.
@@ -148,14 +154,54 @@ func (s *Shelf) writeTwin(t *Twin) error {
 	if !validID(t.ID) || t.Machine == "" || len(t.Disks) == 0 {
 		return fmt.Errorf("the twin %q of machine %q with %d disks is not complete", t.ID, t.Machine, len(t.Disks))
 	}
-	p, err := json.Marshal(t)
+	b, err := s.ring.encodeTwin(t)
 	if err != nil {
 		return err
 	}
-	if len(p)+headerLen > maxTwinFile {
-		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with larger blocks", len(p), maxTwinFile)
+	if len(b) > maxTwinFile {
+		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with larger blocks", len(b), maxTwinFile)
 	}
-	return s.writeFile(s.twinPath(t.Machine, t.ID), s.ring.document(kindTwin, p))
+	return s.writeFile(s.twinPath(t.Machine, t.ID), b)
+}
+
+// encodeTwin frames a twin: the description, and behind it the names of its nodes, so that
+// listing needn't read those.
+func (k *keyring) encodeTwin(t *Twin) ([]byte, error) {
+	var maps []byte
+	for i := range t.Disks {
+		for j := range t.Disks[i].Regions {
+			r := &t.Disks[i].Regions[j]
+			r.NodeCount = len(r.Nodes)
+			for _, text := range r.Nodes {
+				var n Name
+				if text != "" {
+					var err error
+					if n, err = ParseName(text); err != nil {
+						return nil, err
+					}
+				}
+				maps = append(maps, n[:]...)
+			}
+		}
+	}
+	nonce := k.freshNonce()
+	t.MapsTag = ""
+	if k.sealed() {
+		var tag [tagRoom]byte
+		k.sealWith(numbered(nonce, 0), maps, nil, &tag)
+		t.MapsTag = hex.EncodeToString(tag[:])
+	}
+	t.MapsSum = checksum(maps).String()
+	p, err := json.Marshal(t)
+	if err != nil {
+		return nil, err
+	}
+	h := header{kind: kindTwin, suite: k.suite(), length: int64(len(p) + len(maps)), nonce: nonce, dir: int64(len(p))}
+	if k.sealed() {
+		k.sealWith(nonce, p, h.bound(), &h.tag)
+	}
+	h.sum = checksum(p)
+	return slices.Concat(h.encode(), p, maps), nil
 }
 
 // Twins lists all twins by machine, newest first within a machine. A twin file that
@@ -188,27 +234,105 @@ func (s *Shelf) Twins() (twins []*Twin, problems []error) {
 	return twins, problems
 }
 
+// readTwin reads a twin's description, without its nodes.
 func (s *Shelf) readTwin(file string) (*Twin, error) {
-	raw, err := s.b.ReadFile(file, maxTwinFile)
+	t, _, _, err := s.openTwin(file, false)
+	return t, err
+}
+
+const firstRead = 16 << 10
+
+// openTwin reads a twin, and the bytes of its nodes' names when they are wanted.
+func (s *Shelf) openTwin(file string, maps bool) (t *Twin, h header, names []byte, err error) {
+	r, err := s.b.Open(file)
 	if err != nil {
-		return nil, fmt.Errorf("%s can't be read: %w", file, err)
+		return nil, h, nil, fmt.Errorf("%s can't be read: %w", file, err)
 	}
-	p, err := s.ring.payload(file, raw, kindTwin)
+	defer r.Close()
+	b := make([]byte, min(r.Size(), firstRead))
+	if n, _ := r.ReadAt(b, 0); n < len(b) {
+		return nil, h, nil, &Hurt{file, 0, "it can't be read"}
+	}
+	if h, err = decodeHeader(file, b, kindTwin); err != nil {
+		return nil, h, nil, err
+	}
+	if h.suite != s.ring.suite() || h.length != r.Size()-headerLen || h.dir > h.length || h.dir < 0 || h.length > maxTwinFile {
+		return nil, h, nil, &Hurt{file, headerLen, fmt.Sprintf("it has %d bytes and describes %d", r.Size(), h.length+headerLen)}
+	}
+	p := make([]byte, h.dir, h.dir+tagRoom)
+	if n := copy(p, b[headerLen:]); n < len(p) {
+		if k, _ := r.ReadAt(p[n:], headerLen+int64(n)); k < len(p)-n {
+			return nil, h, nil, &Hurt{file, headerLen, "its description can't be read"}
+		}
+	}
+	if checksum(p) != h.sum {
+		return nil, h, nil, &Hurt{file, headerLen, "its checksum is wrong"}
+	}
+	if !s.ring.unseal(h.nonce, h.tag, p, h.bound()) {
+		return nil, h, nil, &Hurt{file, headerLen, "it isn't what this shelf sealed"}
+	}
+	t = new(Twin)
+	if err := json.Unmarshal(p, t); err != nil {
+		return nil, h, nil, &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
+	}
+	if name := file[strings.LastIndexByte(file, '/')+1:]; name != t.ID+".twin" {
+		return nil, h, nil, &Hurt{file, headerLen, "it describes another twin than its name says"}
+	}
+	if err := t.check(file, h.length-h.dir); err != nil || !maps {
+		return t, h, nil, err
+	}
+	names = make([]byte, h.length-h.dir, h.length-h.dir+tagRoom)
+	at := headerLen + h.dir
+	if n, _ := r.ReadAt(names, at); n < len(names) || checksum(names).String() != t.MapsSum {
+		return t, h, nil, &Hurt{file, at, "the names of its block map aren't what was written"}
+	}
+	if s.ring.sealed() {
+		tag, err := hex.DecodeString(t.MapsTag)
+		if err != nil || len(tag) != tagRoom || !s.ring.unseal(numbered(h.nonce, 0), [tagRoom]byte(tag), names, nil) {
+			return t, h, nil, &Hurt{file, at, "the names of its block map aren't what this shelf sealed"}
+		}
+	}
+	return t, h, names, nil
+}
+
+// Whole gives a twin with the names of its nodes; the twin itself stays as it is.
+func (s *Shelf) Whole(t *Twin) (*Twin, error) {
+	if t.loaded() {
+		return t, nil
+	}
+	w, _, names, err := s.openTwin(s.twinPath(t.Machine, t.ID), true)
 	if err != nil {
 		return nil, err
 	}
-	t := new(Twin)
-	if err := json.Unmarshal(p, t); err != nil {
-		return nil, &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
+	for i := range w.Disks {
+		for j := range w.Disks[i].Regions {
+			r := &w.Disks[i].Regions[j]
+			r.Nodes = make([]string, r.NodeCount)
+			for k := range r.Nodes {
+				if n := Name(names[:32]); n != (Name{}) {
+					r.Nodes[k] = n.String()
+				}
+				names = names[32:]
+			}
+		}
 	}
-	if name := file[strings.LastIndexByte(file, '/')+1:]; name != t.ID+".twin" {
-		return nil, &Hurt{file, headerLen, "it describes another twin than its name says"}
+	return w, nil
+}
+
+// loaded says whether the twin carries its nodes, or has none.
+func (t *Twin) loaded() bool {
+	for i := range t.Disks {
+		for j := range t.Disks[i].Regions {
+			if r := &t.Disks[i].Regions[j]; len(r.Nodes) != r.NodeCount {
+				return false
+			}
+		}
 	}
-	return t, t.check(file)
+	return true
 }
 
 // check refuses a description that no capture could have made.
-func (t *Twin) check(file string) error {
+func (t *Twin) check(file string, maps int64) error {
 	if !validID(t.ID) || len(t.Disks) == 0 || len(t.Disks) > 64 {
 		return &Hurt{file, headerLen, "it describes no twin"}
 	}
@@ -219,6 +343,10 @@ func (t *Twin) check(file string) error {
 				return &Hurt{file, headerLen, fmt.Sprintf("the regions of disk %d leave a gap at byte %d", i+1, at)}
 			}
 			at = r.Span.End
+			if r.NodeCount < 0 || int64(r.NodeCount) > r.Span.Len()/(minBlock*NodeBlocks)+1 {
+				return &Hurt{file, headerLen, fmt.Sprintf("disk %d has a block map of %d nodes", i+1, r.NodeCount)}
+			}
+			maps -= 32 * int64(r.NodeCount)
 		}
 		if at != d.Identity.Size || d.Identity.Sector != 512 && d.Identity.Sector != 4096 {
 			return &Hurt{file, headerLen, fmt.Sprintf("disk %d has %d bytes and is described to byte %d", i+1, d.Identity.Size, at)}
@@ -226,6 +354,9 @@ func (t *Twin) check(file string) error {
 		if d.Table == nil {
 			return &Hurt{file, headerLen, fmt.Sprintf("disk %d comes without its table", i+1)}
 		}
+	}
+	if maps != 0 {
+		return &Hurt{file, headerLen, "its block maps don't fit its description"}
 	}
 	return nil
 }
