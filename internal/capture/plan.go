@@ -30,6 +30,8 @@ type Plan struct {
 	Note    string
 	Sources []Source
 	Tool    string
+	// ReadAll has everything read, also what the file systems' records prove to be unchanged.
+	ReadAll bool
 	// Now is the time that the twin carries; zero means the time it starts.
 	Now time.Time
 }

@@ -17,7 +17,7 @@ import (
 func captureCommand(o *options) *cobra.Command {
 	var machine, note string
 	var without []string
-	var plan, unquiet, everything bool
+	var plan, unquiet, everything, readAll bool
 	c := &cobra.Command{
 		Use:   "capture DISK...",
 		Short: "Capture the disks of one machine as a twin on the shelf",
@@ -59,7 +59,7 @@ func captureCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p.Note = note
+			p.Note, p.ReadAll = note, readAll
 			return o.runCapture(cmd, p, plan, unquiet)
 		},
 	}
@@ -69,6 +69,7 @@ func captureCommand(o *options) *cobra.Command {
 	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; may be repeated")
 	f.BoolVar(&plan, "plan", false, "only say what would be done")
 	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin says so for ever")
+	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they were in the twin before")
 	f.BoolVar(&everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 	return c
 }
@@ -110,10 +111,10 @@ func (o *options) runCapture(cmd *cobra.Command, p *capture.Plan, plan, unquiet 
 	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings()})
+			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "taken_over": p.Trusts()})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
-		for _, s := range p.Warnings() {
+		for _, s := range append(p.Warnings(), p.Trusts()...) {
 			o.say("  %s", s)
 		}
 		return nil

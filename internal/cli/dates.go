@@ -97,6 +97,8 @@ func (o *options) showTwin(s *shelf.Shelf, ref string) error {
 				state = "left out\t"
 			case r.Unclean != "":
 				state += "\tnot quiet: " + r.Unclean
+			case r.Trusted > 0:
+				state += "\t" + units.Bytes(r.Trusted) + " unchanged by the file system's records, not read again"
 			case r.Shrinks() != "":
 				state += "\t" + r.Shrinks()
 			}

@@ -159,6 +159,9 @@ func (c *Content) Spans() iter.Seq2[span.Span, error] {
 	}
 }
 
+// Kept is what of a stretch isn't left out.
+func (c *Content) Kept(sp span.Span) span.Set { return span.Of(sp).Subtract(c.omit.Clip(sp)) }
+
 // Everything is the content of an area without a file system: all of it.
 func Everything(size int64, why string) Content {
 	return Content{size: size, Used: size, Why: why}

@@ -8,6 +8,7 @@
 package fsys
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -52,6 +53,13 @@ type Omission struct {
 // Omitter is a Volume that can name what may be left out.
 type Omitter interface {
 	Omissions() ([]Omission, error)
+}
+
+// Unchanging is a Volume whose own records prove which contents are what they were earlier.
+type Unchanging interface {
+	// Unchanged calls proven with stretches, relative to the volume and in any order, whose bytes are what they were
+	// on before, the same volume earlier. Nothing is proven when that is another volume.
+	Unchanged(ctx context.Context, before Volume, proven func(span.Span) error) error
 }
 
 // Files is a Volume whose files can be read.

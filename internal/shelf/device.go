@@ -52,6 +52,9 @@ func (d *Disk) Size() int64             { return d.d.Identity.Size }
 func (d *Disk) SectorSize() int         { return d.d.Identity.Sector }
 func (d *Disk) Identity() disk.Identity { return d.d.Identity }
 
+// BlockSize is the size of the shelf's blocks in bytes.
+func (d *Disk) BlockSize() int64 { return d.block }
+
 // Describe gives the twin's description of this disk.
 func (d *Disk) Describe() *TwinDisk { return d.d }
 
@@ -175,6 +178,20 @@ func (d *Disk) ReadPiece(p disk.Piece, dst []byte) ([]byte, error) {
 		err = fmt.Errorf("block %s has %d bytes, its place has %d", n, len(b), p.Len())
 	}
 	return b, err
+}
+
+// RefAt is what the block at a byte of the disk holds; Undefined where nothing was kept.
+func (d *Disk) RefAt(off int64) (BlockRef, error) {
+	if off < 0 || off >= d.Size() {
+		return BlockRef{}, fmt.Errorf("byte %d lies beyond the disk's end at %d", off, d.Size())
+	}
+	r := d.region(off)
+	k := (off - r.Span.Start) / d.block
+	refs, err := d.node(r, int(k/NodeBlocks))
+	if err != nil || refs == nil {
+		return BlockRef{}, err
+	}
+	return refs[k%NodeBlocks], nil
 }
 
 // NameOf is the name that a piece with these bytes has.

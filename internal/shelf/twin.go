@@ -61,6 +61,9 @@ type Region struct {
 	Omitted  []string  `json:"omitted,omitempty"` // left out, in words
 	Used     int64     `json:"used"`              // bytes read
 	Added    int64     `json:"added"`             // bytes its blocks brought to the shelf
+	// Trusted are the bytes that weren't read again, because the file system's own records prove that they are
+	// what they were in the twin before.
+	Trusted int64 `json:"trusted,omitempty"`
 	// Fresh are the plain bytes of blocks that were new to the shelf, and Dense those of them that
 	// couldn't be packed.
 	Fresh int64 `json:"fresh,omitempty"`

@@ -199,6 +199,14 @@ func (m *model) estimateLines(w int) []string {
 		verdict = good.Render(verdict)
 	}
 	out = append(out, verdict)
+	if m.readAll {
+		out = append(out, " Everything is read, whatever the file systems' records say (o).")
+	}
+	for _, s := range m.trusts {
+		for _, l := range wrap(" Taken over: "+s+" (o)", w-2) {
+			out = append(out, dim.Render(l))
+		}
+	}
 	for _, s := range m.plan.Warnings() {
 		for _, l := range wrap(" Not quiet: "+s, w-2) {
 			out = append(out, caution.Render(l))

@@ -195,6 +195,9 @@ func regionLine(r shelf.Region, w int) string {
 	case len(r.Omitted) > 0:
 		state += dim.Render("  without " + strings.Join(r.Omitted, ", "))
 	}
+	if r.Trusted > 0 {
+		state += dim.Render("  " + units.Bytes(r.Trusted) + " by its records")
+	}
 	if why := r.Shrinks(); why != "" {
 		state += dim.Render("  " + why)
 	}

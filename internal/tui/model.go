@@ -79,6 +79,8 @@ type model struct {
 	leaveOut map[string]map[int]bool // parts left out by path
 	row      int
 	unquiet  bool
+	readAll  bool     // also what the file systems' records prove to be unchanged
+	trusts   []string // what is taken over from earlier twins, in words
 	plan     *capture.Plan
 	estimate capture.Estimate
 
@@ -156,6 +158,7 @@ type (
 		number int
 		plan   *capture.Plan
 		e      capture.Estimate
+		trusts []string
 		err    error
 	}
 )
@@ -248,7 +251,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case estimated:
 		if msg.number == m.planning {
-			m.plan, m.estimate = msg.plan, msg.e
+			m.plan, m.estimate, m.trusts = msg.plan, msg.e, msg.trusts
 			if msg.err != nil {
 				m.fail(msg.err.Error())
 			}
@@ -432,14 +435,15 @@ func (m *model) replan() tea.Cmd {
 		for _, d := range disks {
 			leave[d] = m.leaveOut[d.Path]
 		}
-		w, machine := m.w, m.machine
+		w, machine, all := m.w, m.machine, m.readAll
 		return func() tea.Msg {
 			p, err := w.PlanCapture(machine, disks, leave)
 			if err != nil {
-				return estimated{number, nil, capture.Estimate{}, err}
+				return estimated{number: number, err: err}
 			}
+			p.ReadAll = all
 			e, err := p.Estimate()
-			return estimated{number, p, e, err}
+			return estimated{number, p, e, p.Trusts(), err}
 		}
 	case stepFit:
 		m.restore, m.restoreErr = nil, nil

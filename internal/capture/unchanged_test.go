@@ -1,0 +1,257 @@
+package capture
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/survey"
+	"twinshelf/internal/table"
+	"twinshelf/internal/testkit"
+	"twinshelf/internal/units"
+)
+
+const partAt = units.MiB
+
+// filled is a disk with an ext4 part full of files, some of them large or in many pieces.
+func filled(t *testing.T, options ...string) string {
+	t.Helper()
+	testkit.Need(t, "mkfs.ext4")
+	testkit.Root(t)
+	img := testkit.Image(t, "kiosk.img", 302*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []table.Part{
+		{Number: 1, Span: span.At(partAt, 300*units.MiB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"}}}, 302*units.MiB)
+	fs := testkit.Image(t, "fs", 300*units.MiB)
+	testkit.Do(t, "mkfs.ext4", append(append([]string{"-q"}, options...), fs)...)
+	testkit.Place(t, fs, img, partAt)
+	r := rand.New(rand.NewPCG(5, 5))
+	mounted(t, img, func(dir string) {
+		for i := range 30 {
+			write(t, filepath.Join(dir, fmt.Sprint("timetable", i)), r, 100_000+r.IntN(6<<20))
+		}
+		var pieces [6]*os.File
+		for i := range pieces { // written in turns, they lie in many extents
+			pieces[i], _ = os.Create(filepath.Join(dir, fmt.Sprint("log", i)))
+		}
+		for range 300 {
+			for _, f := range pieces {
+				b := make([]byte, 8192)
+				fill(r, b)
+				f.Write(b)
+				f.Sync()
+			}
+		}
+		for _, f := range pieces {
+			f.Close()
+		}
+		for i := range 200 {
+			write(t, filepath.Join(dir, fmt.Sprint("note", i)), r, r.IntN(9000))
+		}
+		write(t, filepath.Join(dir, "swapfile"), r, 20<<20)
+		testkit.Do(t, "mkswap", filepath.Join(dir, "swapfile"))
+	})
+	return img
+}
+
+func fill(r *rand.Rand, b []byte) {
+	for i := 0; i+8 <= len(b); i += 8 {
+		x := r.Uint64()
+		for j := range 8 {
+			b[i+j] = byte(x >> (8 * j))
+		}
+	}
+}
+
+func write(t *testing.T, path string, r *rand.Rand, n int) {
+	t.Helper()
+	b := make([]byte, n)
+	fill(r, b)
+	if err := os.WriteFile(path, b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func mounted(t *testing.T, img string, work func(dir string)) {
+	t.Helper()
+	testkit.Mounted(t, []string{"mount", "-o", fmt.Sprintf("loop,offset=%d,sizelimit=%d", partAt, 300*units.MiB), img}, work)
+	for range 200 { // the loop device goes a little later, and writes what it still holds
+		if out, _ := testkit.Try("losetup", "-j", img); strings.TrimSpace(out) == "" {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatal("the loop device stays")
+}
+
+// took captures an image and gives the twin with the names of its nodes, and the notes of the run.
+func took(t *testing.T, s *shelf.Shelf, img string, all bool) (*shelf.Twin, string) {
+	t.Helper()
+	d, err := disk.Open(img, disk.Identity{Model: "Sandmartin", Serial: "SM-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	sv, err := survey.Of(context.Background(), d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []Source{{Survey: sv}}, ReadAll: all, Now: time.Now()}
+	var tw *shelf.Twin
+	r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) (err error) {
+		tw, err = p.Run(rc)
+		return err
+	})
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	return tw, strings.Join(r.Snapshot().Notes, "\n")
+}
+
+func oak(t *testing.T) *shelf.Shelf {
+	t.Helper()
+	s, err := shelf.Create(filepath.Join(t.TempDir(), "oak"), "Oak", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+// same compares two twins block by block, by their names.
+func same(t *testing.T, a, b *shelf.Twin, what string) {
+	t.Helper()
+	for i := range a.Disks[0].Regions {
+		x, y := a.Disks[0].Regions[i], b.Disks[0].Regions[i]
+		if fmt.Sprint(x.Nodes) != fmt.Sprint(y.Nodes) || x.Used != y.Used {
+			t.Errorf("%s: region %d differs: %d and %d used", what, i, x.Used, y.Used)
+		}
+	}
+}
+
+// TestUnchangedIsTakenOver changes files in every way that the kernel offers: a capture that takes over what is unchanged
+// holds byte for byte what one that reads everything holds.
+func TestUnchangedIsTakenOver(t *testing.T) {
+	for _, options := range [][]string{nil, {"-b", "1024"}, {"-I", "128", "-O", "^metadata_csum"}} {
+		t.Run(strings.Join(options, " "), func(t *testing.T) {
+			img := filled(t, options...)
+			s := oak(t)
+			first, _ := took(t, s, img, false)
+			if first.Disks[0].Parts()[0].Trusted != 0 {
+				t.Error("the first one trusts somebody")
+			}
+			r := rand.New(rand.NewPCG(6, 6))
+			for round, change := range []func(dir string){
+				func(string) {},
+				func(dir string) { // read only: access times
+					for i := range 30 {
+						os.ReadFile(filepath.Join(dir, fmt.Sprint("timetable", i)))
+					}
+				},
+				func(dir string) { // in place, a few bytes
+					f, _ := os.OpenFile(filepath.Join(dir, "timetable3"), os.O_RDWR, 0)
+					f.WriteAt([]byte("delayed"), 70_000)
+					f.Close()
+					f, _ = os.OpenFile(filepath.Join(dir, "log2"), os.O_RDWR, 0)
+					f.WriteAt([]byte("delayed"), 1_000_000)
+					f.Close()
+				},
+				func(dir string) { // longer, shorter, gone, new in its place
+					f, _ := os.OpenFile(filepath.Join(dir, "timetable5"), os.O_APPEND|os.O_WRONLY, 0)
+					f.Write(make([]byte, 3<<20))
+					f.Close()
+					os.Truncate(filepath.Join(dir, "timetable7"), 50_000)
+					for i := 10; i < 15; i++ {
+						os.Remove(filepath.Join(dir, fmt.Sprint("timetable", i)))
+						write(t, filepath.Join(dir, fmt.Sprint("fare", i)), r, 2<<20)
+					}
+					for i := range 50 {
+						os.Remove(filepath.Join(dir, fmt.Sprint("note", i)))
+					}
+				},
+				func(dir string) { // in place, and the time set back
+					p := filepath.Join(dir, "timetable20")
+					st, _ := os.Stat(p)
+					f, _ := os.OpenFile(p, os.O_RDWR, 0)
+					f.WriteAt([]byte("cancelled"), 500)
+					f.Close()
+					os.Chtimes(p, st.ModTime(), st.ModTime())
+				},
+			} {
+				mounted(t, img, change)
+				tw, notes := took(t, s, img, false)
+				all, _ := took(t, oak(t), img, true)
+				same(t, tw, all, fmt.Sprint("round ", round))
+				part := tw.Disks[0].Parts()[0]
+				if part.Trusted < part.Used/3 || !strings.Contains(notes, "weren't read again") {
+					t.Errorf("round %d: %d of %d bytes were taken over: %s", round, part.Trusted, part.Used, notes)
+				}
+				if part := all.Disks[0].Parts()[0]; part.Trusted != 0 {
+					t.Errorf("round %d: %d bytes were taken over by one that reads everything", round, part.Trusted)
+				}
+			}
+		})
+	}
+}
+
+// TestRecordsThatLie: contents that change without their records are found by the samples, and everything is read.
+func TestRecordsThatLie(t *testing.T) {
+	img := filled(t)
+	s := oak(t)
+	took(t, s, img, false)
+	f, err := os.OpenFile(img, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Every block of files changes behind the file system's back.
+	d, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	c, err := fsys.Examine(context.Background(), disk.Section(d, partAt, 300*units.MiB), 300*units.MiB, 512)
+	if err != nil || !c.Maps {
+		t.Fatal(err, c.Why)
+	}
+	if err := c.Volume.(fsys.Unchanging).Unchanged(context.Background(), c.Volume, func(sp span.Span) error {
+		b := make([]byte, 10)
+		if err := disk.ReadFull(d, b, partAt+sp.Start+4086); err == nil && string(b) == "SWAPSPACE2" {
+			t.Errorf("a swap file at %s is taken for unchanged", sp)
+		}
+		_, err := f.WriteAt([]byte("altered"), partAt+sp.Start)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	f.Close()
+	tw, notes := took(t, s, img, false)
+	all, _ := took(t, oak(t), img, true)
+	same(t, tw, all, "after lies")
+	if !strings.Contains(notes, "don't tell the truth") {
+		t.Errorf("notes: %s", notes)
+	}
+}
+
+// TestAnotherVolumeProvesNothing: a volume made anew in the same place isn't taken for the old one.
+func TestAnotherVolumeProvesNothing(t *testing.T) {
+	img := filled(t)
+	s := oak(t)
+	took(t, s, img, false)
+	fs := testkit.Image(t, "fs", 300*units.MiB)
+	testkit.Do(t, "mkfs.ext4", "-q", fs)
+	testkit.Place(t, fs, img, partAt)
+	tw, _ := took(t, s, img, false)
+	if tw.Disks[0].Parts()[0].Trusted != 0 {
+		t.Error("something was taken over")
+	}
+}
