@@ -85,13 +85,7 @@ func write(t *testing.T, path string, r *rand.Rand, n int) {
 func mounted(t *testing.T, img string, work func(dir string)) {
 	t.Helper()
 	testkit.Mounted(t, []string{"mount", "-o", fmt.Sprintf("loop,offset=%d,sizelimit=%d", partAt, 300*units.MiB), img}, work)
-	for range 200 { // the loop device goes a little later, and writes what it still holds
-		if out, _ := testkit.Try("losetup", "-j", img); strings.TrimSpace(out) == "" {
-			return
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	t.Fatal("the loop device stays")
+	testkit.LoopGone(t, img)
 }
 
 // took captures an image and gives the twin with the names of its nodes, and the notes of the run.

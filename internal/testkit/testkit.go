@@ -217,6 +217,19 @@ func Detach(dev string) {
 	}
 }
 
+// LoopGone waits until no loop device is attached to a file any more: after an unmount it goes a
+// little later, and writes what it still holds.
+func LoopGone(t testing.TB, img string) {
+	t.Helper()
+	for range 500 {
+		if out, _ := Try("losetup", "-j", img); strings.TrimSpace(out) == "" {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatalf("a loop device stays attached to %s", img)
+}
+
 // Mounted mounts with a command line that lacks the mount point, works on it, and unmounts.
 func Mounted(t testing.TB, mount []string, work func(point string)) {
 	t.Helper()
