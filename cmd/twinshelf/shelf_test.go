@@ -42,6 +42,8 @@ func TestShelfCommands(t *testing.T) {
 		{"", []string{"journal"}, 0, "thinned: a newer one"},
 		{"", []string{"journal", "--json"}, 0, `"why": "a test"`},
 		{"", []string{"known"}, 0, "Oak, open"},
+		{"", []string{"chart", filepath.Join(p.dir, "growth.pdf")}, 0, "Drawn"},
+		{"", []string{"chart", filepath.Join(p.dir, "growth.png")}, 1, ".svg or .pdf"},
 		{"", []string{"passphrase", "list"}, 0, "it has no passphrases"},
 		{"", []string{"passphrase", "withdraw", "first"}, 1, "the shelf is open"},
 		{"", []string{"carry"}, 2, "needs the other shelf"},

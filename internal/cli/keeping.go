@@ -262,3 +262,21 @@ func journalCommand(o *options) *cobra.Command {
 		},
 	}
 }
+
+func chartCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use: "chart FILE", Short: "Draw how the shelf grew, as .svg or .pdf", Args: exactly("the file"),
+		Example: "  twinshelf shelf chart growth.pdf",
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			if err := w.Chart(args[0]); err != nil {
+				return err
+			}
+			o.say("Drawn: %s", args[0])
+			return nil
+		},
+	}
+}

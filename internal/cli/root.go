@@ -170,6 +170,13 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 		return w, nil // a command that can do without it doesn't ask
 	}
 	if err := w.OpenShelf(name); err != nil {
+		if other := w.InReach(); o.shelf == "" && other != "" && errors.Is(err, shelf.ErrNoShelf) {
+			fmt.Fprintf(o.err, "twinshelf: the shelf used last isn't attached; %s is used\n", other)
+			if err := w.OpenShelf(other); err == nil {
+				_ = w.Remember(w.Shelf)
+				return w, nil
+			}
+		}
 		if !needShelf && o.shelf == "" {
 			slog.Warn("the shelf used last can't be opened", "shelf", name, "error", err)
 			return w, nil

@@ -131,7 +131,7 @@ func shelfCommand(o *options) *cobra.Command {
 		},
 	}
 	c.AddCommand(create, show, reindex, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
-		checkCommand(o), carryCommand(o), compareCommand(o), retireCommand(o), knownCommand(o))
+		checkCommand(o), carryCommand(o), compareCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
 	return c
 }
 

@@ -38,6 +38,8 @@ type Known struct {
 	Sealed bool      `json:"sealed,omitempty"`
 	// Twins are how many it held then.
 	Twins int `json:"twins"`
+	// Holds are the IDs of its twins then.
+	Holds []string `json:"holds,omitempty"`
 	// Drive is the end of the serial number of the drive it lay on, if that could be told.
 	Drive string `json:"drive,omitempty"`
 }

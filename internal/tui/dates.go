@@ -6,6 +6,7 @@ import (
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
 )
 
 // spineHeights are the heights of a twin's spine by how much it brought.
@@ -147,6 +148,9 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", strong.Render(units.Bytes(t.Used)), strong.Render(units.Bytes(t.Added)), share))
 	if t.Note != "" {
 		out = append(out, " Note: "+t.Note)
+	}
+	if also := workshop.AlsoOn(m.known, t.ID); len(also) > 0 {
+		out = append(out, good.Render(" Also on "+strings.Join(also, ", ")+"."))
 	}
 	if k, kept := m.marks[t.ID]; kept {
 		out = append(out, good.Render(" ◆ kept for ever: "+k.Note))

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"twinshelf/internal/draw"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
@@ -32,6 +33,9 @@ func thinAfter(rc *run.Context, s *shelf.Shelf, machine string) {
 	}
 }
 
+// mostRemembered is of how many twins it is remembered on which shelf they stand.
+const mostRemembered = 5000
+
 // Remember notes a shelf by identity, with the drive that it lies on. The open one is opened again next time.
 func (w *Workshop) Remember(s *shelf.Shelf) error {
 	abs, err := filepath.Abs(s.Place())
@@ -41,6 +45,9 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 	h := s.Head()
 	twins, _ := s.Twins()
 	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(twins)}
+	for _, t := range twins[:min(len(twins), mostRemembered)] {
+		k.Holds = append(k.Holds, t.ID)
+	}
 	if w.Bench.System {
 		for _, d := range w.Bench.List() {
 			if !d.Image && w.Bench.Host.HoldsFolder(filepath.Base(d.Path), abs) {
@@ -52,7 +59,7 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, old := range w.State.Shelves { // not for every command
-		if old.ID == k.ID && old.Path == k.Path && old.Twins == k.Twins && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
+		if old.ID == k.ID && old.Path == k.Path && slices.Equal(old.Holds, k.Holds) && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
 			return nil
 		}
 	}
@@ -93,6 +100,34 @@ func (w *Workshop) Known() []KnownShelf {
 		out = append(out, ks)
 	}
 	return out
+}
+
+// AlsoOn names the other known shelves that held a twin when they were open last.
+func AlsoOn(known []KnownShelf, twin string) []string {
+	var out []string
+	for _, k := range known {
+		if !k.Open && slices.Contains(k.Holds, twin) {
+			out = append(out, k.Name)
+		}
+	}
+	return out
+}
+
+// InReach is the folder of the latest known shelf that can be reached now and takes captures; empty when there is none. It
+// stands in for the one that was open last when that one's drive isn't attached.
+func (w *Workshop) InReach() string {
+	for _, k := range w.Known() {
+		if k.Here && !k.Sealed {
+			if s, err := shelf.Open(k.Path); err == nil {
+				_, retired := s.Retired()
+				s.Close()
+				if !retired {
+					return k.Path
+				}
+			}
+		}
+	}
+	return ""
 }
 
 // StartCheck checks the shelf.
@@ -200,4 +235,14 @@ func (w *Workshop) Foresee() (shelf.Foresight, error) {
 	free, err := w.Shelf.Free()
 	twins, _ := w.Shelf.Twins()
 	return shelf.Foresee(twins, st.Bytes, free, time.Now()), err
+}
+
+// Chart draws how the open shelf grew into a file, .svg or .pdf.
+func (w *Workshop) Chart(file string) error {
+	twins, problems := w.Shelf.Twins()
+	if len(problems) > 0 {
+		return problems[0]
+	}
+	h := w.Shelf.Head()
+	return draw.Growth(file, fmt.Sprintf("Shelf %s, %s", h.Name, time.Now().Format("2006-01-02")), twins)
 }
