@@ -1,0 +1,133 @@
+package tui
+
+import (
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+)
+
+func text(m tea.Model) string { return ansi.Strip(m.View().Content) }
+
+func typed(m tea.Model, s string) tea.Model {
+	for _, c := range s {
+		k := string(c)
+		if c == ' ' {
+			m = feed(m, tea.KeyPressMsg{Code: ' ', Text: " "})
+			continue
+		}
+		m = key(m, k)
+	}
+	return m
+}
+
+func cleared(m tea.Model) tea.Model {
+	return feed(m, tea.KeyPressMsg{Code: 'u', Mod: tea.ModCtrl})
+}
+
+// TestThinningIsShownBeforeAnythingGoes goes from a rule that is tried to the last page, and back.
+func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
+	m := key(opened(t), "4")
+	mm := m.(*model)
+	m = key(m, "t")
+	if mm.thin == nil || mm.thin.Goes != 0 || !strings.Contains(text(m), "By the rule nothing goes") {
+		t.Errorf("without a rule:\n%s", text(m))
+	}
+	m = key(m, "enter")
+	if mm.summary != nil {
+		t.Error("a last page although nothing goes")
+	}
+	m = key(m, "r", "enter")
+	if mm.typing == nil {
+		t.Fatalf("no rule can be typed:\n%s", text(m))
+	}
+	m = typed(cleared(m), "one a year for ever; never fewer than 1")
+	if mm.thin.Goes != 5 || len(mm.goes) != 5 || !strings.Contains(text(m), "BY THE RULE 5 TWINS WOULD GO") {
+		t.Errorf("%d go while typing:\n%s", mm.thin.Goes, text(m))
+	}
+	m = typed(m, "x")
+	if !mm.ready.wrong || !strings.Contains(text(m), "names no number of twins") {
+		t.Errorf("a slip isn't pointed out:\n%s", text(m))
+	}
+	m = key(m, "esc")
+	if rules, err := mm.w.Shelf.Rules(); err != nil || len(rules.Usual.Generations) != 0 || mm.wished != nil {
+		t.Errorf("a rule that was left is set: %+v %v", rules, err)
+	}
+	m = key(m, "r", "enter")
+	m = key(typed(cleared(m), "one a year for ever; never fewer than 1"), "enter")
+	m = key(m, "enter")
+	if mm.summary == nil || mm.summary.Confirm != "5" || len(mm.summary.Lost) != 5 || len(mm.summary.Stays) != 3 {
+		t.Fatalf("last page: %+v", mm.summary)
+	}
+	m = key(m, "esc", "esc")
+	if twins, _ := mm.w.Shelf.Twins(); len(twins) != 9 || mm.thin != nil || mm.step != stepDates {
+		t.Errorf("%d twins, step %d", len(twins), mm.step)
+	}
+	m = key(m, "f")
+	m = key(typed(m, "as it came"), "enter")
+	if mark, kept := mm.marks[mm.twin().ID]; !kept || mark.Note != "as it came" || !strings.Contains(text(m), "◆") {
+		t.Errorf("not kept:\n%s", text(m))
+	}
+	m = key(m, "x")
+	if mm.summary != nil || !strings.Contains(mm.note, "kept for ever (as it came)") {
+		t.Errorf("a kept twin can be discarded: %s", mm.note)
+	}
+	m = key(m, "f")
+	if len(mm.marks) != 0 {
+		t.Errorf("still kept: %v", mm.marks)
+	}
+	m = key(m, "x")
+	if mm.summary == nil || mm.summary.Confirm != mm.twin().Machine {
+		t.Errorf("no last page for discarding: %+v", mm.summary)
+	}
+	if head := text(m); !strings.Contains(head, "LAST PAGE: the twin of Harbour kiosk") || !strings.Contains(head, "the name of the machine") {
+		t.Errorf("\n%s", head)
+	}
+}
+
+func TestMenusAreLeft(t *testing.T) {
+	m := key(opened(t), "4")
+	mm := m.(*model)
+	for _, k := range []string{"c", "m", "r"} {
+		m = key(m, k)
+		if mm.menu == nil {
+			t.Errorf("%s opens no menu", k)
+			continue
+		}
+		m = key(m, "down", "down", "up", "esc")
+		if mm.menu != nil || mm.run != nil {
+			t.Errorf("%s: the menu isn't left", k)
+		}
+	}
+	m = key(m, "1", "down", "e", "p")
+	if mm.menu == nil || !strings.Contains(text(m), "What is this disk for?") {
+		t.Fatalf("\n%s", text(m))
+	}
+	m = key(m, "down", "enter", "enter")
+	if mm.menu == nil || !strings.Contains(mm.note, "Nothing is chosen") {
+		t.Errorf("an empty choice is taken: %q", mm.note)
+	}
+	m = key(m, "space", "enter")
+	if mm.menu != nil || len(mm.ready.draft.Parts) != 1 {
+		t.Errorf("%d parts:\n%s", len(mm.ready.draft.Parts), text(m))
+	}
+}
+
+// TestCaptureSaysWhatIsTakenOver: what isn't read again is shown, and one key has it read.
+func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
+	m := key(opened(t), "3")
+	mm := m.(*model)
+	if len(mm.trusts) != 1 || !strings.Contains(text(m), "Taken over: part 2 (kiosk-root)") {
+		t.Errorf("%q\n%s", mm.trusts, text(m))
+	}
+	m = key(m, "o")
+	if !mm.plan.ReadAll || len(mm.trusts) != 0 || !strings.Contains(text(m), "Everything is read") {
+		t.Errorf("%q\n%s", mm.trusts, text(m))
+	}
+	m = key(m, "o")
+	if mm.plan.ReadAll {
+		t.Error("it isn't taken back")
+	}
+	_ = m
+}

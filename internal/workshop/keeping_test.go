@@ -1,0 +1,203 @@
+package workshop
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/shelf"
+)
+
+// elm makes a second shelf beside the demo's.
+func elm(t *testing.T, sealed bool) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "elm")
+	var s *shelf.Shelf
+	var err error
+	if sealed {
+		s, err = shelf.CreateSealed(dir, "Elm", 0, []byte("gulls over the pier"), shelf.Cost{Passes: 1, Memory: 64, Threads: 1})
+	} else {
+		s, err = shelf.Create(dir, "Elm", 0)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	return dir
+}
+
+func TestCarryAndKnownShelves(t *testing.T) {
+	ctx := context.Background()
+	w, _ := ferry(t)
+	if err := w.Remember(w.Shelf); err != nil {
+		t.Fatal(err)
+	}
+	dir := elm(t, true)
+	if _, err := w.OpenOther(dir); !errors.Is(err, shelf.ErrSealed) {
+		t.Errorf("a sealed one without a passphrase: %v", err)
+	}
+	asked := 0
+	w.Passphrase = func(string) ([]byte, error) { asked++; return []byte("gulls over the pier"), nil }
+	to, err := w.OpenOther(dir)
+	if err != nil || asked != 1 {
+		t.Fatal(err, asked)
+	}
+	r, moved := w.StartCarry(ctx, to, nil)
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	m := moved()
+	if m.Twins != 9 || len(m.Compared) != 9 || m.Bytes == 0 {
+		t.Errorf("%+v", m.Carried)
+	}
+	for _, c := range m.Compared {
+		if !c.Here || !c.There || c.Differ {
+			t.Errorf("%+v", c)
+		}
+	}
+	if r, moved = w.StartCarry(ctx, to, nil); r.Wait() != nil || moved().Twins != 0 || moved().Already != 9 {
+		t.Errorf("a second time: %+v", moved().Carried)
+	}
+	twins, _ := to.Twins()
+	if err := to.Discard(twins[0], "test"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Remember(to); err != nil {
+		t.Fatal(err)
+	}
+	to.Close()
+	known := w.Known()
+	if len(known) != 2 || !known[0].Here || known[0].Open || !known[1].Open || !strings.Contains(known[1].Words(), "open") {
+		t.Errorf("%+v", known)
+	}
+	if also := AlsoOn(known, twins[1].ID); len(also) != 1 || also[0] != "Elm" {
+		t.Errorf("%s is also on %v", twins[1].ID, also)
+	}
+	if also := AlsoOn(known, twins[0].ID); len(also) != 0 {
+		t.Errorf("a discarded one is also on %v", also)
+	}
+	if again, err := w.OpenOther("Elm"); err != nil {
+		t.Errorf("by its name: %v", err)
+	} else {
+		again.Close()
+	}
+	if got := w.InReach(); got != w.Shelf.Place() {
+		t.Errorf("in reach is %s", got)
+	}
+	if err := os.Rename(dir, dir+".away"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.OpenOther("Elm"); err == nil || !strings.Contains(err.Error(), "last seen") || !strings.Contains(err.Error(), "8 twins") {
+		t.Errorf("one that isn't there: %v", err)
+	}
+	if err := w.Shelf.Retire("test"); err != nil {
+		t.Fatal(err)
+	}
+	if got := w.InReach(); got != "" {
+		t.Errorf("a retired one is in reach: %s", got)
+	}
+}
+
+func TestCarryThatIsCancelled(t *testing.T) {
+	w, _ := ferry(t)
+	to, err := w.OpenOther(elm(t, false))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer to.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	r, _ := w.StartCarry(ctx, to, nil)
+	if err := r.Wait(); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+	if twins, problems := to.Twins(); len(problems) > 0 || len(twins) == 9 {
+		t.Errorf("%d twins, %v", len(twins), problems)
+	}
+	if r, moved := w.StartCarry(context.Background(), to, nil); r.Wait() != nil || moved().Twins+moved().Already != 9 {
+		t.Errorf("the next time: %+v", moved().Carried)
+	}
+}
+
+// TestThinningAfterACapture: only a rule that says so drops twins without being asked, and tells it.
+func TestThinningAfterACapture(t *testing.T) {
+	ctx := context.Background()
+	w, disks := ferry(t)
+	kiosk := named(t, disks, "C3E9")
+	count := func() int {
+		twins, _ := w.Shelf.Twins()
+		n := 0
+		for _, t := range twins {
+			if t.Machine == "Harbour kiosk" {
+				n++
+			}
+		}
+		return n
+	}
+	takes := func() string {
+		t.Helper()
+		p, err := w.PlanCapture("Harbour kiosk", []*bench.Disk{kiosk}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, _ := StartCapture(ctx, p)
+		if err := r.Wait(); err != nil {
+			t.Fatal(err)
+		}
+		return strings.Join(r.Snapshot().Notes, "\n")
+	}
+	rule, err := shelf.ReadRule("one a year for ever; never fewer than 1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Shelf.SetRule("", rule); err != nil {
+		t.Fatal(err)
+	}
+	if notes := takes(); count() != 4 || strings.Contains(notes, "went by the rule") {
+		t.Errorf("%d twins, %s", count(), notes)
+	}
+	rule.Auto = true
+	if err := w.Shelf.SetRule("Harbour kiosk", rule); err != nil {
+		t.Fatal(err)
+	}
+	if notes := takes(); count() != 1 || !strings.Contains(notes, "4 twins of Harbour kiosk went by the rule") {
+		t.Errorf("%d twins, %s", count(), notes)
+	}
+	if twins, _ := w.Shelf.Twins(); len(twins) != 7 {
+		t.Errorf("%d twins of all machines", len(twins))
+	}
+	r, freed := w.StartGiveBack(ctx)
+	if err := r.Wait(); err != nil || freed().Bytes == 0 {
+		t.Errorf("%v %+v", err, freed())
+	}
+	c, report := w.StartCheck(ctx, shelf.CheckKind{Share: 1})
+	if err := c.Wait(); err != nil || !report().Sound() || !report().Whole {
+		t.Errorf("%v %+v", err, report())
+	}
+	if snap := c.Snapshot(); snap.Done != snap.Total || snap.Total == 0 {
+		t.Errorf("%d of %d", snap.Done, snap.Total)
+	}
+}
+
+func TestForesightAndChart(t *testing.T) {
+	w, _ := ferry(t)
+	f, err := w.Foresee()
+	if err != nil || f.PerWeek <= 0 || len(f.Machines) != 4 || f.Free == 0 || !strings.Contains(f.Words(), "a week") {
+		t.Errorf("%v %+v", err, f)
+	}
+	if f.Full.Before(time.Now()) && !f.Full.IsZero() {
+		t.Errorf("full at %s", f.Full)
+	}
+	chart := filepath.Join(t.TempDir(), "growth.svg")
+	if err := w.Chart(chart); err != nil {
+		t.Fatal(err)
+	}
+	if b, err := os.ReadFile(chart); err != nil || !strings.Contains(string(b), "Ticket desk") {
+		t.Errorf("%v", err)
+	}
+}
