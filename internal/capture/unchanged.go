@@ -80,7 +80,7 @@ func (p *Plan) Trusts() []string {
 				continue
 			}
 			if t, _, _ := p.before(a, s.Survey.Device.Identity()); t != nil {
-				out = append(out, fmt.Sprintf("part %d (%s): files whose records are unchanged since %s are taken over, one block in %d is read as a check", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery))
+				out = append(out, fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a check", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery))
 			}
 		}
 	}

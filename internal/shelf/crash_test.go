@@ -422,41 +422,53 @@ func (s *storm) Stat(name string) (int64, time.Time, error) {
 func TestStorms(t *testing.T) {
 	n := seeds(20)
 	for seed := range n {
-		r := rand.New(rand.NewPCG(uint64(seed), 99))
-		b := newStorm(r)
-		first := &Shelf{b: b, head: Head{ID: newID() + newID(), Name: "Oak", BlockSize: 64 << 10, Keys: []WrappedKey{}}}
-		if err := first.writeHead(); err != nil {
-			t.Fatal(err)
+		storms(t, seed)
+		if t.Failed() {
+			t.Fatalf("seed %d", seed)
 		}
-		p := promises{kept: map[string]uint64{}, carried: map[string]uint64{}}
-		for range 6 {
-			s, err := OpenBackend(b, nil)
-			if err != nil {
-				t.Fatalf("seed %d: %v", seed, err)
-			}
-			s.packLimit = 200 << 10
-			b.mu.Lock()
-			b.calls = 0
-			switch r.IntN(3) {
-			case 0:
-				b.failAt, b.err = 1+r.IntN(400), syscall.ENOSPC
-			case 1:
-				b.failAt, b.err = 1+r.IntN(400), syscall.EIO
-			}
-			b.dieAt = 1 + r.IntN(500)
-			b.mu.Unlock()
-			storming(t, s, r, &p)
-			b.mu.Lock()
-			b.crash()
-			b.mu.Unlock()
-			again, err := OpenBackend(b, nil)
-			if err != nil {
-				t.Fatalf("seed %d: %v", seed, err)
-			}
-			whole(t, again, p.kept, fmt.Sprint("seed ", seed))
-			if t.Failed() {
-				return
-			}
+	}
+}
+
+func storms(t *testing.T, seed int) {
+	defer func() {
+		if t.Failed() {
+			t.Logf("seed %d", seed)
+		}
+	}()
+	r := rand.New(rand.NewPCG(uint64(seed), 99))
+	b := newStorm(r)
+	first := &Shelf{b: b, head: Head{ID: newID() + newID(), Name: "Oak", BlockSize: 64 << 10, Keys: []WrappedKey{}}}
+	if err := first.writeHead(); err != nil {
+		t.Fatal(err)
+	}
+	p := promises{kept: map[string]uint64{}, carried: map[string]uint64{}}
+	for range 6 {
+		s, err := OpenBackend(b, nil)
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		s.packLimit = 200 << 10
+		b.mu.Lock()
+		b.calls = 0
+		switch r.IntN(3) {
+		case 0:
+			b.failAt, b.err = 1+r.IntN(400), syscall.ENOSPC
+		case 1:
+			b.failAt, b.err = 1+r.IntN(400), syscall.EIO
+		}
+		b.dieAt = 1 + r.IntN(500)
+		b.mu.Unlock()
+		storming(t, s, r, &p)
+		b.mu.Lock()
+		b.crash()
+		b.mu.Unlock()
+		again, err := OpenBackend(b, nil)
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		whole(t, again, p.kept, fmt.Sprint("seed ", seed))
+		if t.Failed() {
+			return
 		}
 	}
 }

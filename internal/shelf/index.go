@@ -40,6 +40,7 @@ type segment struct {
 	marks []byte          // what proves each bucket: a checksum of 4 bytes, or a tag of 16
 	base  int64           // where the entries begin
 	count int
+	gone  map[string]bool // packs that it names and that aren't there
 }
 
 // markLen is how many bytes prove a bucket.
@@ -243,7 +244,8 @@ func (s *segment) find(n Name) (place, bool, error) {
 	if i == k || !bytes.Equal(p[i*indexEntry:][:32], n[:]) {
 		return place{}, false, nil
 	}
-	return s.record(p[i*indexEntry:]).place, true, nil
+	at := s.record(p[i*indexEntry:]).place
+	return at, !s.gone[at.pack], nil
 }
 
 // all gives a segment's records in order.
@@ -315,6 +317,9 @@ func (s *Shelf) tryLoadIndex() error {
 		}
 	}
 	loose, problems, err := s.loose(covered)
+	if err == nil {
+		err = s.missPacks(segments)
+	}
 	if err != nil {
 		closeAll(segments)
 		return err
@@ -334,6 +339,32 @@ func (s *Shelf) tryLoadIndex() error {
 	for _, n := range append(notes, problems...) {
 		if !slices.Contains(s.notes, n) {
 			s.notes = append(s.notes, n)
+		}
+	}
+	return nil
+}
+
+// missPacks notes which packs that the segments name aren't there: what stood in them is not known to
+// the shelf, and is stored again when it comes.
+func (s *Shelf) missPacks(segments []*segment) error {
+	names, err := s.b.List("packs")
+	if err != nil {
+		return fmt.Errorf("the packs can't be listed: %w", err)
+	}
+	there := make(map[string]bool, len(names))
+	for _, n := range names {
+		if id, ok := packID(n); ok {
+			there[id] = true
+		}
+	}
+	for _, seg := range segments {
+		for _, p := range seg.packs {
+			if !there[p] {
+				if seg.gone == nil {
+					seg.gone = map[string]bool{}
+				}
+				seg.gone[p] = true
+			}
 		}
 	}
 	return nil

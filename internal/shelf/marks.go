@@ -80,10 +80,14 @@ func (m *marking) setBucket(b int, names []Name) (fresh []Name, err error) {
 			if k == count || !bytes.Equal(p[k*indexEntry:][:32], n[:]) {
 				continue
 			}
+			r := seg.record(p[k*indexEntry:])
+			if seg.gone[r.pack] {
+				continue
+			}
 			seen[j/64] |= 1 << (j % 64)
 			if at := first + k; m.bits[i][at/64]&(1<<(at%64)) == 0 {
 				m.bits[i][at/64] |= 1 << (at % 64)
-				m.stored += entryLen + int64(seg.record(p[k*indexEntry:]).stored)
+				m.stored += entryLen + int64(r.stored)
 				fresh = append(fresh, n)
 			}
 		}

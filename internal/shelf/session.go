@@ -351,8 +351,10 @@ func (c *Session) dropFiles() {
 		return true
 	})
 	c.s.mu.Unlock()
+	// An index file must not come back after a loss of power and name packs that are gone.
+	synced := len(c.segments) == 0 || c.s.b.SyncDir("index") == nil
 	switch {
-	case c.lock.held() != nil:
+	case !synced, c.lock.held() != nil: // giving back space clears them later
 	case errors.Is(c.err, unix.ENOSPC) && len(c.packs) > 0 && c.lock.holder.Machine != "":
 		_ = c.s.writeNote(unfinishedPath(c.lock.holder.Machine), unfinished{c.packs, time.Now()})
 	default:

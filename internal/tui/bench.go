@@ -200,11 +200,15 @@ func (m *model) estimateLines(w int) []string {
 	}
 	out = append(out, verdict)
 	if m.readAll {
-		out = append(out, " Everything is read, whatever the file systems' records say (o).")
+		out = append(out, " Unread   nothing: everything is read, whatever the file systems' records say")
 	}
 	for _, s := range m.trusts {
-		for _, l := range wrap(" Taken over: "+s+" (o)", w-2) {
-			out = append(out, dim.Render(l))
+		for i, l := range wrap(s, w-12) {
+			label := " Unread   "
+			if i > 0 {
+				label = "          "
+			}
+			out = append(out, label+dim.Render(l))
 		}
 	}
 	for _, s := range m.plan.Warnings() {

@@ -118,11 +118,11 @@ func TestMenusAreLeft(t *testing.T) {
 func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
 	m := key(opened(t), "3")
 	mm := m.(*model)
-	if len(mm.trusts) != 1 || !strings.Contains(text(m), "Taken over: part 2 (kiosk-root)") {
+	if len(mm.trusts) != 1 || !strings.Contains(text(m), "Unread   part 2 (kiosk-root)") {
 		t.Errorf("%q\n%s", mm.trusts, text(m))
 	}
 	m = key(m, "o")
-	if !mm.plan.ReadAll || len(mm.trusts) != 0 || !strings.Contains(text(m), "Everything is read") {
+	if !mm.plan.ReadAll || len(mm.trusts) != 0 || !strings.Contains(text(m), "everything is read") {
 		t.Errorf("%q\n%s", mm.trusts, text(m))
 	}
 	m = key(m, "o")
