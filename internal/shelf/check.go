@@ -475,13 +475,3 @@ func (s *Shelf) locate(ctx context.Context, twins []*Twin, bad map[Name]string, 
 	}
 	rep.Lost = len(lost)
 }
-
-// Refill stores blocks that are missing or hurt again from another shelf that holds the same twin, block maps too, and
-// gives how many. Names tell whether what comes is right.
-// refillTwin goes through a twin node by node beside the other shelf's.
-// refillBatch is how many blocks are held before they are stored.
-// refs reads a node; nil when it can't be read.
-// forget takes blocks out of the index, so that they are stored again when they come.
-// ForgetHurt takes blocks that can't be had out of the index: the next capture of the machine whose
-// disk still has them stores them again, and the twins that miss them are whole again.
-// reindexWithout writes one segment of everything but what is unwanted; the lock is held.

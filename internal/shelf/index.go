@@ -272,14 +272,6 @@ func sortRecords(r []indexRecord) []indexRecord {
 	return slices.CompactFunc(r, func(a, b indexRecord) bool { return a.name == b.name })
 }
 
-// loadIndex opens the segments and looks at the packs that none of them covers. Somebody may be
-// shortening the index meanwhile, so a file that vanishes is a reason to look again.
-// missPacks notes which packs that the segments name aren't there: what stood in them is not known to
-// the shelf, and is stored again when it comes.
-// loose looks at the packs that no segment covers, but for those that somebody is
-// still writing: they may vanish again.
-// refresh loads the index again when its files are others than those that were loaded, as
-// after a capture or a giving back of space by somebody else.
 // lookup finds a block in any segment.
 func (s *Shelf) lookup(n Name) (place, bool, error) {
 	s.mu.RLock()

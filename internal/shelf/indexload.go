@@ -10,6 +10,8 @@ import (
 	"strings"
 )
 
+// loadIndex opens the segments and looks at the packs that none of them covers. Somebody may be
+// shortening the index meanwhile, so a file that vanishes is a reason to look again.
 func (s *Shelf) loadIndex() error {
 	var err error
 	for range tries {
@@ -78,6 +80,8 @@ func (s *Shelf) tryLoadIndex() error {
 	return nil
 }
 
+// missPacks notes which packs that the segments name aren't there: what stood in them is not known to
+// the shelf, and is stored again when it comes.
 func (s *Shelf) missPacks(segments []*segment) error {
 	names, err := s.b.List("packs")
 	if err != nil {
@@ -108,6 +112,8 @@ func closeAll(segments []*segment) {
 	}
 }
 
+// loose looks at the packs that no segment covers, but for those that somebody is
+// still writing: they may vanish again.
 func (s *Shelf) loose(covered map[string]bool) (records []indexRecord, problems []string, err error) {
 	live, err := s.holders("")
 	if err != nil {
@@ -132,6 +138,8 @@ func (s *Shelf) loose(covered map[string]bool) (records []indexRecord, problems 
 	return records, problems, nil
 }
 
+// refresh loads the index again when its files are others than those that were loaded, as
+// after a capture or a giving back of space by somebody else.
 func (s *Shelf) refresh() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -9,6 +9,8 @@ import (
 	"twinshelf/internal/disk"
 )
 
+// Refill stores blocks that are missing or hurt again from another shelf that holds the same twin, block maps too, and
+// gives how many. Names tell whether what comes is right.
 func (s *Shelf) Refill(ctx context.Context, other *Shelf, rep *Report) (int, error) {
 	theirs, _ := other.Twins()
 	twins := map[string]bool{}
@@ -34,6 +36,7 @@ func (s *Shelf) Refill(ctx context.Context, other *Shelf, rep *Report) (int, err
 	return count, s.journal(Event{What: fmt.Sprintf("refilled %d blocks", count), Why: "the shelf " + other.head.Name + " had them"})
 }
 
+// refillTwin goes through a twin node by node beside the other shelf's.
 func (s *Shelf) refillTwin(ctx context.Context, other *Shelf, ours, theirs *Twin) (int, error) {
 	if !equalTwins(ours, theirs, false) {
 		return 0, nil
@@ -116,8 +119,10 @@ func (s *Shelf) refillTwin(ctx context.Context, other *Shelf, ours, theirs *Twin
 	return count, store(1)
 }
 
+// refillBatch is how many blocks are held before they are stored.
 const refillBatch = 64
 
+// refs reads a node; nil when it can't be read.
 func (s *Shelf) refs(n Name, blocks int) []BlockRef {
 	b, err := s.Block(n, nil)
 	if err != nil {
@@ -135,6 +140,7 @@ func (s *Shelf) readable(n Name) bool {
 	return err == nil
 }
 
+// forget takes blocks out of the index, so that they are stored again when they come.
 func (s *Shelf) forget(names map[Name]struct{}) error {
 	release, err := s.exclusive("forgetting hurt blocks")
 	if err != nil {
@@ -144,6 +150,8 @@ func (s *Shelf) forget(names map[Name]struct{}) error {
 	return s.reindexWithout(func(n Name) bool { _, hurt := names[n]; return hurt })
 }
 
+// ForgetHurt takes blocks that can't be had out of the index: the next capture of the machine whose
+// disk still has them stores them again, and the twins that miss them are whole again.
 func (s *Shelf) ForgetHurt(rep *Report) error {
 	hurt := map[Name]struct{}{}
 	for _, d := range rep.Damage {
@@ -164,6 +172,7 @@ func (s *Shelf) ForgetHurt(rep *Report) error {
 	return s.forget(hurt)
 }
 
+// reindexWithout writes one segment of everything but what is unwanted; the lock is held.
 func (s *Shelf) reindexWithout(unwanted func(Name) bool) error {
 	if err := s.refresh(); err != nil {
 		return err

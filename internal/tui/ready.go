@@ -305,7 +305,6 @@ func (m *model) askSize(i int) {
 	m.live("")
 }
 
-// offerKinds lets a new file system be chosen for a part, or none.
 // splitEvenly shares the largest gap out among two parts; pressed again, among one more.
 func (m *model) splitEvenly() {
 	r := &m.ready
@@ -358,9 +357,6 @@ func (m *model) otherTable() tea.Cmd {
 	return m.replan()
 }
 
-// offerPurposes lets a purpose fill the plan.
-// fill does what a purpose wants, on an empty layout when the disk is laid out anew.
-// offerErasing lets a way of erasing be chosen, with what each means for this disk.
 func (m *model) askPutBack() tea.Cmd {
 	w, ctx, d := m.w, m.ctx, m.target
 	return func() tea.Msg {

@@ -17,6 +17,7 @@ import (
 	"twinshelf/internal/workshop"
 )
 
+// offerKinds lets a new file system be chosen for a part, or none.
 func (m *model) offerKinds(i int) {
 	p := &m.ready.draft.Parts[i]
 	sector := m.ready.draft.Identity.Sector
@@ -138,6 +139,7 @@ func (m *model) offerTypes(i int) {
 	m.offer(n)
 }
 
+// offerPurposes lets a purpose fill the plan.
 func (m *model) offerPurposes() {
 	n := menu{title: "What is this disk for? The plan is filled, and can be edited afterwards"}
 	for _, p := range ready.Purposes {
@@ -159,6 +161,7 @@ func (m *model) offerPurposes() {
 	m.offer(n)
 }
 
+// fill does what a purpose wants, on an empty layout when the disk is laid out anew.
 func (m *model) fill(do func(*ready.Draft) error) {
 	if m.edit(func(d *ready.Draft) error {
 		if d.New {
@@ -291,6 +294,7 @@ func (m *model) offerSplit() {
 	m.offer(n)
 }
 
+// offerErasing lets a way of erasing be chosen, with what each means for this disk.
 func (m *model) offerErasing() {
 	d := m.target
 	medium := workshop.MediumOf(d)
