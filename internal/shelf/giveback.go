@@ -294,26 +294,11 @@ func (s *Shelf) swapIndex(m *marking, c *Session, removed, spared map[string]boo
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	number := map[*segment]int{}
-	packSet := map[string]bool{}
 	for i, seg := range m.segments {
 		number[seg] = i
-		for _, p := range seg.packs {
-			packSet[p] = !removed[p]
-		}
 	}
-	for _, seg := range c.segments {
-		for _, p := range seg.packs {
-			packSet[p] = true
-		}
-	}
-	var packs []string
-	for p, stays := range packSet {
-		if stays {
-			packs = append(packs, p)
-		}
-	}
-	slices.Sort(packs)
-	merged, err := s.mergeInto(append(slices.Clone(m.segments), c.segments...), packs, func(seg *segment, n int, r indexRecord) bool {
+	all := append(slices.Clone(m.segments), c.segments...)
+	merged, err := s.mergeInto(all, packsOf(all, removed), func(seg *segment, n int, r indexRecord) bool {
 		i, old := number[seg]
 		return !old || spared[r.pack] || !removed[r.pack] && m.has(i, n)
 	})

@@ -325,18 +325,7 @@ func (s *Shelf) mergeSegments() error {
 	if len(s.segments) <= maxSegments {
 		return nil
 	}
-	packSet := map[string]bool{}
-	for _, seg := range s.segments {
-		for _, p := range seg.packs {
-			packSet[p] = true
-		}
-	}
-	packs := make([]string, 0, len(packSet))
-	for p := range packSet {
-		packs = append(packs, p)
-	}
-	slices.Sort(packs)
-	merged, err := s.mergeInto(s.segments, packs, func(*segment, int, indexRecord) bool { return true })
+	merged, err := s.mergeInto(s.segments, packsOf(s.segments, nil), func(*segment, int, indexRecord) bool { return true })
 	if err != nil {
 		return err
 	}
@@ -347,6 +336,20 @@ func (s *Shelf) mergeSegments() error {
 		_ = s.b.Remove(seg.file)
 	}
 	return nil
+}
+
+// packsOf are the packs that segments name, but for the unwanted ones, ascending.
+func packsOf(segments []*segment, unwanted map[string]bool) []string {
+	var packs []string
+	for _, seg := range segments {
+		for _, p := range seg.packs {
+			if !unwanted[p] {
+				packs = append(packs, p)
+			}
+		}
+	}
+	slices.Sort(packs)
+	return slices.Compact(packs)
 }
 
 // mergeInto writes the merged segment of those entries that keep wants, in two passes: the directory needs the

@@ -182,18 +182,7 @@ func (s *Shelf) reindexWithout(unwanted func(Name) bool) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	packSet := map[string]bool{}
-	for _, seg := range s.segments {
-		for _, p := range seg.packs {
-			packSet[p] = true
-		}
-	}
-	packs := make([]string, 0, len(packSet))
-	for p := range packSet {
-		packs = append(packs, p)
-	}
-	slices.Sort(packs)
-	merged, err := s.mergeInto(s.segments, packs, func(_ *segment, _ int, r indexRecord) bool { return !unwanted(r.name) })
+	merged, err := s.mergeInto(s.segments, packsOf(s.segments, nil), func(_ *segment, _ int, r indexRecord) bool { return !unwanted(r.name) })
 	if err != nil {
 		return err
 	}
