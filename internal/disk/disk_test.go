@@ -127,7 +127,7 @@ func TestGuardLetsThroughWhatIsAsPlanned(t *testing.T) {
 	if _, err := w.WriteAt([]byte("quay"), 4096); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(w.Sync(), w.Reread()); err != nil {
+	if err := errors.Join(w.Sync(), w.Reread(nil)); err != nil {
 		t.Error(err)
 	}
 	b, err := os.ReadFile(path)

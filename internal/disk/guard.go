@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"unsafe"
@@ -208,12 +210,26 @@ func (w *WritableFile) Sync() error {
 	return nil
 }
 
-// Reread asks the kernel to read the disk's table again; nil for image files.
-func (w *WritableFile) Reread() error {
+// Reread has the kernel read the disk's table again, and says when it doesn't show the parts that begin at
+// the given bytes: it may take the order and not know this kind of table. nil for image files.
+func (w *WritableFile) Reread(starts []int64) error {
 	if !w.block {
 		return nil
 	}
-	return unix.IoctlSetInt(int(w.f.Fd()), unix.BLKRRPART, 0)
+	if err := unix.IoctlSetInt(int(w.f.Fd()), unix.BLKRRPART, 0); err != nil {
+		return err
+	}
+	real, err := filepath.EvalSymlinks(w.path)
+	if err != nil {
+		return err
+	}
+	shown := slices.Collect(maps.Values(Host{}.Partitions(filepath.Base(real))))
+	for _, at := range starts {
+		if !slices.Contains(shown, at) {
+			return fmt.Errorf("it read the table again and doesn't know the part at byte %d", at)
+		}
+	}
+	return nil
 }
 
 // Discard tells the disk that nobody needs a stretch any more: BLKDISCARD on a

@@ -12,6 +12,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -167,8 +168,12 @@ func settle(rc *run.Context, w disk.Writable) error {
 	}
 	if f, ok := w.(*disk.WritableFile); ok {
 		f.Forget()
-		if err := f.Reread(); err != nil {
-			rc.Note("the kernel couldn't read the new table (%v); take the disk out and put it in again to see its parts", err)
+		t, err := table.Read(f, f.Size(), f.SectorSize())
+		if err == nil {
+			err = f.Reread(t.Starts())
+		}
+		if err != nil {
+			rc.Note("the kernel doesn't show the new parts (%v); take the disk out and put it in again to see them", err)
 		}
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -293,6 +294,28 @@ func TestLayoutsAreRead(t *testing.T) {
 				}
 			})
 		}
+	}
+}
+
+// TestKernelSeesTheParts: after a layout the kernel shows the parts, or the run says that it doesn't.
+func TestKernelSeesTheParts(t *testing.T) {
+	dev := testkit.Loop(t, testkit.Image(t, "pier.img", 64*units.MiB), 512)
+	s, target := looked(t, dev, 0)
+	d := Anew(s, 0, table.GPT)
+	for range 2 {
+		_, err := d.Add(d.Gap(), 20*units.MiB, false)
+		must(t, err)
+	}
+	p := planOf(t, d, target)
+	r := run.Start(context.Background(), "t", p.Phases(), 0, func(rc *run.Context) error {
+		_, err := p.Run(rc, &disk.Guard{}, Keepsakes{t.TempDir()})
+		return err
+	})
+	must(t, r.Wait())
+	shown := len((disk.Host{}).Partitions(filepath.Base(dev)))
+	told := strings.Contains(strings.Join(r.Snapshot().Notes, " "), "the kernel doesn't show the new parts")
+	if (shown == 2) == told {
+		t.Errorf("the kernel shows %d parts, the run says %q", shown, r.Snapshot().Notes)
 	}
 }
 

@@ -131,8 +131,12 @@ func (p *Plan) Run(rc *run.Context) (err error) {
 	if err := w.Sync(); err != nil {
 		return err
 	}
-	if err := w.Reread(); err != nil {
-		rc.Note("the kernel couldn't read the target's new table (%v); take the disk out and put it in again to see its parts", err)
+	t, err := table.Read(p.planned, p.planned.Size(), p.planned.SectorSize())
+	if err == nil {
+		err = w.Reread(t.Starts())
+	}
+	if err != nil {
+		rc.Note("the kernel doesn't show the target's new parts (%v); take the disk out and put it in again to see them", err)
 	}
 	return nil
 }

@@ -185,3 +185,12 @@ func readAt(r io.ReaderAt, b []byte, off int64) error {
 	}
 	return fmt.Errorf("read of %d bytes at byte %d: %w", len(b), off, err)
 }
+
+// Starts are where the parts begin, in bytes.
+func (t *Table) Starts() []int64 {
+	var out []int64
+	for _, p := range t.Parts {
+		out = append(out, p.Span.Start)
+	}
+	return out
+}
