@@ -17,14 +17,18 @@ func restoreCommand(o *options) *cobra.Command {
 	var from int
 	var confirm string
 	var plan bool
+	var f fitFlags
 	c := &cobra.Command{
 		Use:   "restore TWIN TARGET",
 		Short: "Write a disk of a twin onto a target, read it back and prove it",
-		Long: "Erases TARGET. The twin's layout is kept; on a larger target the rest stays unused.\n" +
+		Long: "Erases TARGET. On a larger target the main data part takes the room, and what is behind it\n" +
+			"moves to the end; --keep, --grow, --size and --without wish for something else.\n" +
 			"Before anything is written the target's last four serial characters (its size, when it\n" +
 			"has no serial number) must be typed, or given with --confirm.",
 		Example: "  twinshelf restore \"Ticket desk\" /dev/sdc\n" +
 			"  twinshelf restore 20261030 7731 --plan\n" +
+			"  twinshelf restore 20261030 7731 --grow 2 --grow 3:2     part 3 gets twice as much of the room as part 2\n" +
+			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --confirm \"500 GB\"",
 		Args: exactly("the twin", "the target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -44,13 +48,17 @@ func restoreCommand(o *options) *cobra.Command {
 				return usageError{fmt.Errorf("this twin has %d disks: choose one with --from-disk, and restore each onto a target of its own", len(t.Disks))}
 			}
 			i := max(0, from-1)
-			p, err := w.PlanRestore(t, i, targets[0])
+			wish, err := f.wish(targets[0].Identity.Size)
+			if err != nil {
+				return err
+			}
+			p, err := w.PlanRestore(t, i, targets[0], wish)
 			if err != nil {
 				return err
 			}
 			s := workshop.SummarizeRestore(p, t, i, targets[0])
 			if plan && o.json {
-				return o.print(map[string]any{"summary": s, "estimate_seconds": p.Estimate().Seconds()})
+				return o.print(map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "estimate_seconds": p.Estimate().Seconds()})
 			}
 			if !o.json {
 				o.showSummary(s)
@@ -68,6 +76,7 @@ func restoreCommand(o *options) *cobra.Command {
 			return o.showProof(proof())
 		},
 	}
+	f.flags(c)
 	c.Flags().IntVar(&from, "from-disk", 0, "which disk of the twin, from 1")
 	c.Flags().StringVar(&confirm, "confirm", "", "the text that is otherwise asked for")
 	c.Flags().BoolVar(&plan, "plan", false, "only say what would be done")

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"fmt"
 	"path/filepath"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -19,6 +22,7 @@ func shelfCommand(o *options) *cobra.Command {
 	}
 	var name string
 	var sealed bool
+	var parity int
 	create := &cobra.Command{
 		Use: "new FOLDER", Short: "Make a shelf in an empty folder", Args: exactly("the folder"),
 		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
@@ -27,6 +31,9 @@ func shelfCommand(o *options) *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			if name == "" {
 				name = filepath.Base(args[0])
+			}
+			if parity < 1 || parity > shelf.MostParity {
+				return usageError{fmt.Errorf("--parity %d: choose from 1 to %d", parity, shelf.MostParity)}
 			}
 			var p []byte
 			var err error
@@ -45,6 +52,11 @@ func shelfCommand(o *options) *cobra.Command {
 				return err
 			}
 			defer s.Close()
+			if parity != shelf.DefaultParity {
+				if err := s.SetParity(parity); err != nil {
+					return err
+				}
+			}
 			if w, err := workshop.New(settings.Dir(), nil, true); err == nil {
 				_ = w.Remember(s) // a comfort, not a need
 			}
@@ -58,6 +70,7 @@ func shelfCommand(o *options) *cobra.Command {
 	}
 	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
 	create.Flags().StringVar(&name, "name", "", "what to call it (default: the folder's name)")
+	create.Flags().IntVar(&parity, "parity", shelf.DefaultParity, "how much of its size each pack gets as parity, in percent: the share of it that can be lost and mended")
 	show := &cobra.Command{
 		Use: "show", Short: "Describe a shelf", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -86,11 +99,12 @@ func shelfCommand(o *options) *cobra.Command {
 			if o.json {
 				h := w.Shelf.Head()
 				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
 			}
 			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(), units.Plural(len(twins), "twin"),
 				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes), units.Bytes(free))
 			o.say("  %s", ahead.Words())
+			o.say("  new packs get %d %% parity", w.Shelf.ParityShare())
 			for _, g := range ahead.Machines {
 				o.say("    %s: %s, %s stored, %s a week", g.Machine, units.Plural(g.Twins, "twin"), units.Bytes(g.Stored), units.Bytes(int64(g.PerWeek)))
 			}
@@ -130,7 +144,31 @@ func shelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(create, show, reindex, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
+	share := &cobra.Command{
+		Use: "parity [PERCENT]", Short: "Show or choose the share of parity that packs get from now on", Args: cobra.MaximumNArgs(1),
+		Long: "Parity mends packs that lost bits, sectors or their end. Packs that stand already keep what they have.",
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				n, err := strconv.Atoi(strings.TrimSuffix(args[0], "%"))
+				if err != nil {
+					return usageError{fmt.Errorf("%q is no number of percent", args[0])}
+				}
+				if err := w.Shelf.SetParity(n); err != nil {
+					return usageError{err}
+				}
+			}
+			if o.json {
+				return o.print(map[string]any{"parity": w.Shelf.ParityShare()})
+			}
+			o.say("New packs get %d %% parity.", w.Shelf.ParityShare())
+			return nil
+		},
+	}
+	c.AddCommand(create, show, reindex, share, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
 		checkCommand(o), carryCommand(o), compareCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
 	return c
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
@@ -67,7 +68,7 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 		return err
 	}
 	target := filepath.Join(b.Disks, heron.file)
-	proof, err := putBack(ctx, s, first, target, heron.label, tool, say)
+	proof, plan, err := putBack(ctx, s, first, target, heron.label, tool, say)
 	if err != nil {
 		return err
 	}
@@ -81,7 +82,13 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 	if !proof.Holds() {
 		return fmt.Errorf("%w: %s", prove.ErrFails, proof.Words())
 	}
-	now, err := files(target, root.Span.Start, root.Span.Len())
+	grown := root.Span
+	for _, x := range plan.Parts {
+		if x.From == root.Span {
+			grown = x.To
+		}
+	}
+	now, err := files(target, grown.Start, grown.Len())
 	if err != nil {
 		return err
 	}
@@ -89,38 +96,38 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 }
 
 // putBack restores the older twin onto the bigger disk and proves it.
-func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string, say func(string, ...any)) (*shelf.Proof, error) {
+func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string, say func(string, ...any)) (*shelf.Proof, *fit.Plan, error) {
 	id := disk.Identity{Model: label.Model, Serial: label.Serial, Bus: label.Bus}
 	dev, err := disk.Open(target, id)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	print, err := disk.Fingerprint(dev)
 	id = dev.Identity()
 	dev.Close()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	src, err := s.OpenDisk(t, 0)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	p, err := restore.New(src, disk.Target{Path: target, Identity: id, Fingerprint: print}, &disk.Guard{Shelves: []string{s.Place()}})
+	p, err := restore.New(src, disk.Target{Path: target, Identity: id, Fingerprint: print}, &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	say("The older twin goes onto %s.", disk.Sticker(id))
 	for _, n := range p.Fit.Notes {
 		say("  Note: %s.", n)
 	}
 	if err := run.Start(ctx, "restore", restore.Phases, 0, p.Run).Wait(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	_, bytes := p.Bytes()
 	say("Restored: %s of data written and flushed. Now it is read back and compared.", units.Bytes(bytes))
 	dev, err = disk.Open(target, id)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer dev.Close()
 	var proof *shelf.Proof
@@ -128,7 +135,7 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 		proof, err = prove.Target(rc, s, t, 0, p.Planned(), dev, tool)
 		return err
 	}).Wait()
-	return proof, err
+	return proof, p.Fit, err
 }
 
 // settle compares three states of the files: at the first date, at the second, and on the target.

@@ -1,9 +1,11 @@
 // Package fit decides what goes where: pure computation from what a source
-// disk holds and the size of a target. It reads the source's table and nothing else.
+// disk holds, the size of a target, and what is wished. It reads the source's table and the structures
+// of its file systems, and nothing else.
 package fit
 
 import (
 	"fmt"
+	"slices"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
@@ -11,16 +13,59 @@ import (
 	"twinshelf/internal/units"
 )
 
+// Wish says what shall become of the parts. The zero Wish lets the main data part take the room of a larger target.
+type Wish struct {
+	// Keep leaves every part at its size.
+	Keep bool
+	// Parts are wishes for parts, by number.
+	Parts map[int]PartWish
+	// Places are the exact places of all parts, by number, when they are given; parts that aren't named are left out.
+	Places map[int]span.Span
+}
+
+// PartWish is what is wished for one part.
+type PartWish struct {
+	Leave bool  // leave it out
+	Share int   // of the room, against the shares of the others
+	Size  int64 // bytes; not less than it has
+}
+
 // Plan says what goes where on a target of Size bytes.
 type Plan struct {
 	Size    int64        // of the target, bytes
-	Patches []disk.Patch // over the source, in the target's places
+	Moves   []disk.Move  // of the source's bytes
+	Patches []disk.Patch // over them, in the target's places
 	Table   *table.Table // of the source
+	Parts   []Placed     // in the order of the disk
 	// Leftover is the room behind everything that the source held, in bytes.
 	Leftover span.Span
+	// Room is how much larger than needed the target is, before anything grows, in bytes.
+	Room int64
+	// Least is the size in bytes of the smallest disk this fits on.
+	Least int64
 	// Notes say what changes, in words.
 	Notes []string
 }
+
+// Placed is a part and what becomes of it.
+type Placed struct {
+	Part table.Part
+	// From is its span on the source, To the one on the target; To is empty for a part that is left out.
+	From, To span.Span
+	Kind     string // of its file system
+	// Volume and Becomes are the sizes of its file system before and after, in bytes.
+	Volume, Becomes int64
+	// Fixed says why it can't grow; empty when it can.
+	Fixed string
+	// Share is its share of the room.
+	Share int
+}
+
+// Moved says whether the part begins elsewhere.
+func (p Placed) Moved() bool { return !p.To.Empty() && p.To.Start != p.From.Start }
+
+// Grown is how much longer the part becomes, in bytes.
+func (p Placed) Grown() int64 { return max(0, p.To.Len()-p.From.Len()) }
 
 // TooSmall is the refusal of a target that can't hold the source.
 type TooSmall struct{ Need, Have int64 }
@@ -30,59 +75,95 @@ func (e *TooSmall) Error() string {
 		units.Exact(e.Need-e.Have), units.Bytes(e.Need-e.Have), units.Exact(e.Have), units.Exact(e.Need), units.Bytes(e.Need))
 }
 
-// edge is how much of the target's end is cleared when it is larger than the
-// source, in bytes, so that no table from its earlier life is found there.
-const edge = 1 << 20
+const (
+	// edge is how much of the target's end is cleared when it is larger than the
+	// source, in bytes, so that no table from its earlier life is found there.
+	edge = 1 << 20
+	// step is what parts grow and move by, in bytes: what was aligned stays aligned.
+	step = 1 << 20
+)
 
-// SameLayout puts every part where it was. Only the GPT's back-up copy and the
-// protective MBR follow the target's size.
-func SameLayout(source disk.Device, target disk.Identity) (*Plan, error) {
+// Make plans where the parts of source go on a target.
+func Make(source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
 	if target.Sector != source.SectorSize() {
 		return nil, fmt.Errorf("the source has sectors of %d bytes and the target of %d: a table and its file systems only work with the sectors they were made for; choose a target with sectors of %d bytes",
 			source.SectorSize(), target.Sector, source.SectorSize())
-	}
-	if target.Size < source.Size() {
-		return nil, &TooSmall{source.Size(), target.Size}
 	}
 	t, err := table.Read(source, source.Size(), source.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Size: target.Size, Table: t}
-	if p.Patches, err = t.Relocate(target.Size); err != nil {
+	m := &maker{source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Table: t}}
+	if err := m.parts(); err != nil {
 		return nil, err
+	}
+	p := m.plan
+	if !m.movable && len(wish.Parts) > 0 {
+		return nil, fmt.Errorf("nothing can be wished for the parts of this disk: its table is missing or damaged, or an MBR with parts of its own stands beside the GPT; without wishes every part keeps its place and size")
+	}
+	if !m.movable || wish.Keep && len(wish.Parts) == 0 {
+		if target.Size >= source.Size() {
+			return p, m.asItWas()
+		}
+		if !m.movable {
+			return nil, &TooSmall{source.Size(), target.Size}
+		}
+	}
+	for range len(p.Parts) + 1 {
+		changes, again, err := m.place()
+		if err != nil {
+			return nil, err
+		}
+		if !again {
+			if target.Size >= source.Size() && !slices.ContainsFunc(p.Parts, func(x Placed) bool { return x.To != x.From }) {
+				return p, m.asItWas()
+			}
+			return p, m.compose(changes)
+		}
+	}
+	return nil, fmt.Errorf("the plan doesn't settle; restore with every part at its size")
+}
+
+// asItWas puts everything where it was. Only the GPT's back-up copy and the
+// protective MBR follow the target's size.
+func (m *maker) asItWas() error {
+	p, size := m.plan, m.source.Size()
+	for i := range p.Parts {
+		p.Parts[i].To, p.Parts[i].Becomes = p.Parts[i].From, p.Parts[i].Volume
+	}
+	p.Moves = []disk.Move{{From: span.Span{End: size}}}
+	var err error
+	if p.Patches, err = m.t.Relocate(p.Size); err != nil {
+		return err
 	}
 	if len(p.Patches) > 0 {
 		p.Notes = append(p.Notes, "the GPT's back-up copy goes to the end of the target, and the protective MBR takes the target's size")
 	}
-	if t.FromBackup {
+	if m.t.FromBackup {
 		p.Notes = append(p.Notes, "the damaged first copy of the GPT is written anew from the back-up copy")
 	}
-	p.leftover(source.Size())
-	p.clearEnd(source.Size())
-	return p, nil
+	if m.t.Hybrid() {
+		p.Notes = append(p.Notes, "no part moves or grows: the disk has an MBR with parts of its own beside the GPT, which couldn't follow")
+	}
+	p.leftover(size)
+	p.clearEnd(size)
+	return nil
 }
 
 // leftover finds the room behind the last part (or the source's end).
 func (p *Plan) leftover(sourceSize int64) {
 	end := int64(0)
-	for _, part := range p.Table.Parts {
-		end = max(end, part.Span.End)
+	for _, part := range p.Parts {
+		end = max(end, part.To.End)
 	}
-	if end == 0 {
+	if len(p.Parts) == 0 {
 		end = sourceSize
 	}
-	limit := p.Size
-	if p.Table.Kind == table.GPT {
-		for _, patch := range p.Patches { // the back-up copy stands at the very end
-			if patch.Off >= end && patch.Span().End == p.Size || patch.Off > p.Size-edge {
-				limit = min(limit, patch.Off)
-			}
-		}
-	}
+	_, behind := p.Table.Reserve()
+	limit := p.Size - behind
 	if room := (span.Span{Start: end, End: limit}); room.Len() >= edge {
 		p.Leftover = room
-		p.Notes = append(p.Notes, fmt.Sprintf("%s behind the last part stay unused: no part is grown", units.Bytes(room.Len())))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s behind the last part stay unused", units.Bytes(room.Len())))
 	}
 	if p.Table.Kind == table.MBR && p.Size > int64(p.Table.Sector)<<32 {
 		p.Notes = append(p.Notes, fmt.Sprintf("an MBR can't address what lies beyond %s of this disk", units.Bytes(int64(p.Table.Sector)<<32)))
@@ -90,9 +171,9 @@ func (p *Plan) leftover(sourceSize int64) {
 }
 
 // clearEnd clears what an earlier life may have left at the target's end,
-// where neither the source nor another patch writes.
-func (p *Plan) clearEnd(sourceSize int64) {
-	free := span.Of(span.Span{Start: max(sourceSize, p.Size-edge), End: p.Size})
+// behind byte from, where nothing else is written.
+func (p *Plan) clearEnd(from int64) {
+	free := span.Of(span.Span{Start: max(from, p.Size-edge), End: p.Size})
 	for _, patch := range p.Patches {
 		free = free.Subtract(span.Of(patch.Span()))
 	}

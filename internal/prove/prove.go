@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/run"
@@ -240,6 +241,7 @@ func size(ctx context.Context, d disk.Mapped) (int64, error) {
 // The proof is kept with the twin.
 func Target(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, i int, planned *rehearse.Planned, target disk.Device, tool string) (*shelf.Proof, error) {
 	proof := &shelf.Proof{Twin: t.ID, Of: disk.Sticker(target.Identity()), Tool: tool}
+	want := placed(&t.Disks[i], planned.Plan)
 	total := int64(0)
 	for p, err := range planned.Pieces() {
 		if err == nil && p.Kind != disk.Undefined {
@@ -251,7 +253,7 @@ func Target(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, i int, planned *rehe
 	}
 	rc.Rails(t.Disks[i].Identity.Size, target.Size())
 	rc.Phase(phaseRead, total)
-	areas := areasOf(&t.Disks[i])
+	areas := areasOf(want)
 	err := check(rc, planned.Pieces(), areas, func(p disk.Piece, buf []byte) ([]byte, string, bool) {
 		return compare(planned, target, p, buf)
 	})
@@ -260,10 +262,10 @@ func Target(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, i int, planned *rehe
 	}
 	rc.Phase(phaseCheck, 0)
 	var read int64
-	proof.Claims, read = claims(1, 0, areas, "equals the twin, byte for byte")
+	proof.Claims, read = claims(1, 0, areas, "equals what was planned, byte for byte")
 	proof.Read = read
-	proof.Claims = append(proof.Claims, tableClaims(target, &t.Disks[i], true)...)
-	fsClaims, err := fileSystemClaims(rc, target, &t.Disks[i])
+	proof.Claims = append(proof.Claims, tableClaims(target, want, true)...)
+	fsClaims, err := fileSystemClaims(rc, target, want, planned.Plan)
 	if err != nil {
 		return nil, err
 	}
@@ -324,6 +326,9 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 		return nil
 	}
 	c := shelf.Claim{About: "table", Says: fmt.Sprintf("the %s names the same parts as the twin", want.Kind)}
+	if target {
+		c.Says += ", where they were planned"
+	}
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		c.Evidence = err.Error()
@@ -347,7 +352,7 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 }
 
 // fileSystemClaims recognises the file systems on the target.
-func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk) ([]shelf.Claim, error) {
+func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, p *fit.Plan) ([]shelf.Claim, error) {
 	var out []shelf.Claim
 	for _, r := range twin.Parts() {
 		if r.Kind == "" || !r.Captured {
@@ -360,6 +365,12 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk) 
 		c := shelf.Claim{About: where(1, 0, r), Says: fmt.Sprintf("the %s is whole: its maps agree with its counts", r.Kind)}
 		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && (content.Maps || r.Unclean != "")
 		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
+		for _, x := range p.Parts {
+			if x.Part.Number == r.Part && x.Becomes != x.Volume && content.Maps {
+				c.Holds = c.Holds && content.Info.Size == x.Becomes
+				c.Evidence += fmt.Sprintf(", grown from %s to %s", units.Bytes(x.Volume), units.Bytes(content.Info.Size))
+			}
+		}
 		if r.Unclean != "" {
 			c.Says = fmt.Sprintf("the %s is recognised; it wasn't quiet when it was captured", r.Kind)
 			c.Evidence = "identity " + content.Info.ID + "; " + r.Unclean

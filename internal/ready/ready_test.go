@@ -397,12 +397,12 @@ func TestChangeKeepsWhatStays(t *testing.T) {
 }
 
 func TestTargetThatChangedSince(t *testing.T) {
-	img := changing(t)
 	for name, hurt := range map[string]func(f *os.File){
 		"head of a part": func(f *os.File) { f.WriteAt([]byte{0xA5}, 41*units.MiB+2000) },
 		"table":          func(f *os.File) { f.WriteAt([]byte{0xA5}, 520) },
 		"shrank":         func(f *os.File) { f.Truncate(240 * units.MiB) },
 	} {
+		img := changing(t) // one each: a disk with both tables hurt has no parts to look at
 		s, target := looked(t, img, 0)
 		d := Anew(s, 0, table.GPT)
 		_, err := d.Add(d.Gap(), 40*units.MiB, false)

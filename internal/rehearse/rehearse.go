@@ -5,12 +5,16 @@ package rehearse
 import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/span"
 )
 
 // Planned is a disk that doesn't exist yet: the source with the plan's patches.
 type Planned struct {
 	*disk.Overlay
+	// Plan is what it was composed from.
+	Plan   *fit.Plan
 	source disk.Device
+	order  *disk.Arranged
 }
 
 // PieceReader is a source that can hand out a named piece without looking its
@@ -21,12 +25,19 @@ type PieceReader interface {
 
 // Compose lays the plan over the source.
 func Compose(source disk.Device, plan *fit.Plan) (*Planned, error) {
-	o, err := disk.NewOverlay(source, plan.Patches, plan.Size)
+	order, err := disk.Arrange(source, plan.Size, plan.Moves)
 	if err != nil {
 		return nil, err
 	}
-	return &Planned{o, source}, nil
+	o, err := disk.NewOverlay(order, plan.Patches, plan.Size)
+	if err != nil {
+		return nil, err
+	}
+	return &Planned{o, plan, source, order}, nil
 }
+
+// Source is where on the source the bytes at a place come from; empty where they come from nowhere.
+func (p *Planned) Source(at span.Span) span.Span { return p.order.Source(at) }
 
 // Read gives a whole piece, in dst's memory when it fits.
 func (p *Planned) Read(piece disk.Piece, dst []byte) ([]byte, error) {

@@ -166,16 +166,17 @@ func resetPeak() {
 // compressor on the same bytes.
 func BenchmarkJob(b *testing.B) {
 	b.Run("open", func(b *testing.B) { job(b, newShelf) })
-	b.Run("sealed", func(b *testing.B) {
-		job(b, func(b testing.TB) *shelf.Shelf {
-			s, err := shelf.CreateSealed(filepath.Join(b.TempDir(), "elm"), "Elm", 0, []byte("gulls over the pier"), shelf.Cost{})
-			if err != nil {
-				b.Fatal(err)
-			}
-			b.Cleanup(s.Close)
-			return s
-		})
-	})
+	b.Run("sealed", func(b *testing.B) { job(b, newSealed) })
+}
+
+func newSealed(b testing.TB) *shelf.Shelf {
+	b.Helper()
+	s, err := shelf.CreateSealed(filepath.Join(b.TempDir(), "elm"), "Elm", 0, []byte("gulls over the pier"), shelf.Cost{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(s.Close)
+	return s
 }
 
 func job(b *testing.B, newShelf func(testing.TB) *shelf.Shelf) {

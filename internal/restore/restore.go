@@ -31,10 +31,10 @@ type Plan struct {
 	data    int64
 }
 
-// New plans the restore of source onto target; nothing is written. It refuses what can't
+// New plans the restore of source onto target as it is wished; nothing is written. It refuses what can't
 // work or mustn't be done.
-func New(source disk.Mapped, target disk.Target, guard *disk.Guard) (*Plan, error) {
-	f, err := fit.SameLayout(source, target.Identity)
+func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wish) (*Plan, error) {
+	f, err := fit.Make(source, target.Identity, wish)
 	if err != nil {
 		return nil, err
 	}
@@ -70,8 +70,8 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard) (*Plan, erro
 }
 
 // Rehearse composes the disk that a restore onto such a target would make.
-func Rehearse(source disk.Mapped, target disk.Identity) (*rehearse.Planned, error) {
-	f, err := fit.SameLayout(source, target)
+func Rehearse(source disk.Mapped, target disk.Identity, wish fit.Wish) (*rehearse.Planned, error) {
+	f, err := fit.Make(source, target, wish)
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +261,7 @@ func (p *Plan) write(rc *run.Context, w disk.Writable, piece disk.Piece, buf []b
 	case disk.Zero:
 		if err := disk.WriteZeros(w, piece.Span, func(sp span.Span, written bool) error {
 			rc.MarkWritten(sp, run.Finished)
-			rc.MarkRead(sp.Intersect(span.Span{End: p.Source.Size()}), run.Finished)
+			rc.MarkRead(p.planned.Source(sp), run.Finished)
 			if !written {
 				return rc.Skip(sp.Len())
 			}
@@ -275,7 +275,7 @@ func (p *Plan) write(rc *run.Context, w disk.Writable, piece disk.Piece, buf []b
 		return err
 	}
 	rc.MarkWritten(piece.Span, run.Finished)
-	rc.MarkRead(piece.Span, run.Finished)
+	rc.MarkRead(p.planned.Source(piece.Span), run.Finished)
 	return rc.Step(piece.Len())
 }
 

@@ -153,32 +153,39 @@ func opened(t testing.TB, path string) *disk.File {
 	return d
 }
 
-// putBack restores disk 0 of a twin and proves it.
+// putBack restores disk 0 of a twin with every part at its size, and proves it.
 func putBack(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string) (*shelf.Proof, error) {
+	t.Helper()
+	proof, _, err := putBackAs(t, s, twin, target, fit.Wish{Keep: true})
+	return proof, err
+}
+
+// putBackAs restores disk 0 of a twin as it is wished and proves it.
+func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wish fit.Wish) (*shelf.Proof, *fit.Plan, error) {
 	t.Helper()
 	src, err := s.OpenDisk(twin, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}})
+	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, wish)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := testkit.Run(p.Run); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var proof *shelf.Proof
 	err = testkit.Run(func(rc *run.Context) (err error) {
 		proof, err = prove.Target(rc, s, twin, 0, p.Planned(), opened(t, target), "test")
 		return err
 	})
-	return proof, err
+	return proof, p.Fit, err
 }
 
 // restoreOnly writes a twin's disk onto a target.
 func restoreOnly(t testing.TB, src *shelf.Disk, s *shelf.Shelf, target string) error {
 	t.Helper()
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}})
+	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
 	if err != nil {
 		return err
 	}
@@ -289,7 +296,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	f.WriteAt([]byte{one[0] ^ 1}, 65*miB+4096)
 	f.Close()
 	src, _ := s.OpenDisk(twin, 0)
-	planned, err := restore.Rehearse(src, opened(t, target).Identity())
+	planned, err := restore.Rehearse(src, opened(t, target).Identity(), fit.Wish{Keep: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -330,7 +337,7 @@ func TestRoundTripBetweenBlockDevices(t *testing.T) {
 			target := before
 			target.Path = path
 			var refused *disk.Refusal
-			if _, err := restore.New(src, target, &disk.Guard{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "in use") {
+			if _, err := restore.New(src, target, &disk.Guard{}, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "in use") {
 				t.Errorf("%s: %v", path, err)
 			}
 		}
@@ -431,12 +438,12 @@ func TestGuardRefusals(t *testing.T) {
 		{"no plan", disk.Target{Path: img, Identity: good.Identity}, disk.Guard{}, "plan again"},
 	} {
 		var refused *disk.Refusal
-		if _, err := restore.New(src, c.target, &c.guard); !errors.As(err, &refused) || !strings.Contains(err.Error(), c.word) {
+		if _, err := restore.New(src, c.target, &c.guard, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), c.word) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	// Changed between the plan and the writing.
-	p, err := restore.New(src, good, &disk.Guard{})
+	p, err := restore.New(src, good, &disk.Guard{}, fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -49,7 +49,7 @@ type Rail struct {
 func (r *Rail) Cells() []Cell { return slices.Clone(r.cells[:]) }
 
 func (r *Rail) mark(sp span.Span, c Cell) {
-	if r.Size <= 0 {
+	if sp = sp.Intersect(span.Span{End: r.Size}); sp.Empty() {
 		return
 	}
 	for i := cellOf(sp.Start, r.Size); i <= cellOf(max(sp.Start, sp.End-1), r.Size); i++ {
@@ -305,15 +305,15 @@ func (c *Context) Skip(n int64) error {
 // MarkRead notes that a stretch of the source was dealt with.
 func (c *Context) MarkRead(sp span.Span, state Cell) {
 	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
 	c.r.read.mark(sp, state)
-	c.r.mu.Unlock()
 }
 
 // MarkWritten notes that a stretch of the target was dealt with.
 func (c *Context) MarkWritten(sp span.Span, state Cell) {
 	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
 	c.r.wr.mark(sp, state)
-	c.r.mu.Unlock()
 }
 
 const keepNotes = 200

@@ -200,7 +200,10 @@ func (d *Disk) NameOf(plain []byte) string { return d.s.NameOf(plain) }
 // Pieces yields what the disk holds, block by block; neighbouring blocks without
 // data come as one piece. A node that can't be read is reported and its area
 // given as Data without a name; the walk goes on behind it when the caller does.
-func (d *Disk) Pieces() iter.Seq2[disk.Piece, error] {
+func (d *Disk) Pieces() iter.Seq2[disk.Piece, error] { return d.PiecesIn(span.Span{End: d.Size()}) }
+
+// PiecesIn yields the pieces that touch sp; see Pieces.
+func (d *Disk) PiecesIn(sp span.Span) iter.Seq2[disk.Piece, error] {
 	return func(yield func(disk.Piece, error) bool) {
 		var pending disk.Piece
 		emit := func(p disk.Piece) bool {
@@ -214,7 +217,10 @@ func (d *Disk) Pieces() iter.Seq2[disk.Piece, error] {
 		}
 		for i := range d.d.Regions {
 			r := &d.d.Regions[i]
-			if !d.regionPieces(r, emit, func(p disk.Piece, err error) bool {
+			if !r.Span.Overlaps(sp) {
+				continue
+			}
+			if !d.regionPieces(r, sp, emit, func(p disk.Piece, err error) bool {
 				ok := pending.Empty() || yield(pending, nil)
 				pending = disk.Piece{}
 				return ok && yield(p, err)
@@ -228,10 +234,13 @@ func (d *Disk) Pieces() iter.Seq2[disk.Piece, error] {
 	}
 }
 
-func (d *Disk) regionPieces(r *Region, emit func(disk.Piece) bool, fail func(disk.Piece, error) bool) bool {
+func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool, fail func(disk.Piece, error) bool) bool {
 	perNode := NodeBlocks * d.block
 	for k := 0; int64(k)*perNode < r.Span.Len(); k++ {
 		area := span.At(r.Span.Start+int64(k)*perNode, perNode).Intersect(r.Span)
+		if !area.Overlaps(sp) {
+			continue
+		}
 		refs, err := d.node(r, k)
 		if err != nil {
 			if !fail(disk.Piece{Span: area, Kind: disk.Data}, err) {
@@ -247,6 +256,9 @@ func (d *Disk) regionPieces(r *Region, emit func(disk.Piece) bool, fail func(dis
 		}
 		for j, ref := range refs {
 			p := disk.Piece{Span: span.At(area.Start+int64(j)*d.block, d.block).Intersect(area), Kind: ref.Kind}
+			if !p.Overlaps(sp) {
+				continue
+			}
 			if ref.Kind == disk.Data {
 				p.Name = ref.Name.String()
 			}

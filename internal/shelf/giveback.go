@@ -222,14 +222,9 @@ func (s *Shelf) piles(m *marking) (map[string]*pile, error) {
 // rewrite copies what is needed out of packs, makes the index of what is left, and
 // only then removes the old index and the old packs.
 func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite []string, total int64, step func(done, total int64) error) error {
-	enc, err := newEncoder()
-	if err != nil {
-		return err
-	}
-	c := &Session{s: s, lock: l, encoder: enc, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}
+	c := &Session{s: s, lock: l, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}
 	fail := func(err error) error {
 		c.dropFiles()
-		enc.Close()
 		return err
 	}
 	done := int64(0)
@@ -260,7 +255,6 @@ func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite 
 	if err := l.held(); err != nil {
 		return fail(err)
 	}
-	enc.Close()
 	removed := map[string]bool{}
 	for _, id := range append(gone, rewrite...) {
 		removed[id] = true

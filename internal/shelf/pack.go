@@ -21,9 +21,6 @@ const (
 	entDataCRC = 88
 	entCRC     = 92
 
-	codecRaw  = 0
-	codecZstd = 1
-
 	tableMagic    = "TSPT"
 	tableEntryLen = 48
 	trailerLen    = 32

@@ -27,9 +27,11 @@ const (
 	parParity = 12
 	parSize   = 16
 
-	// DefaultParity is the share of parity in percent.
+	// DefaultParity is the share of parity in percent where none was chosen.
 	DefaultParity = 3
-	maxCells      = 1 << 20
+	// MostParity is the largest share that can be chosen, in percent.
+	MostParity = 50
+	maxCells   = 1 << 20
 )
 
 func parityPath(id string) string { return "parity/" + id + ".parity" }
@@ -46,6 +48,31 @@ func shapeOf(size int64, percent int) shape {
 	inGroup := (s.cells + s.groups - 1) / s.groups
 	s.parity = max(1, (inGroup*percent+99)/100)
 	return s
+}
+
+// ParityShare is the share of parity that new packs get, in percent.
+func (s *Shelf) ParityShare() int {
+	if p := s.head.Parity; p > 0 && p <= MostParity {
+		return p
+	}
+	return DefaultParity
+}
+
+// SetParity chooses the share of parity that packs get from now on, in percent.
+func (s *Shelf) SetParity(percent int) error {
+	if percent < 1 || percent > MostParity {
+		return fmt.Errorf("a parity of %d %% is not possible: choose from 1 to %d", percent, MostParity)
+	}
+	release, err := s.exclusive("choosing the parity")
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.readHead(); err != nil { // somebody may have changed a passphrase meanwhile
+		return err
+	}
+	s.head.Parity = percent
+	return s.writeHead()
 }
 
 func (s shape) inGroup(g int) int { return (s.cells - g + s.groups - 1) / s.groups }
@@ -99,7 +126,7 @@ func (s *Shelf) protect(id, file string) error {
 		return err
 	}
 	defer r.Close()
-	sh := shapeOf(r.Size(), DefaultParity)
+	sh := shapeOf(r.Size(), s.ParityShare())
 	table := make([]byte, sh.tableLen())
 	le := binary.LittleEndian
 	le.PutUint32(table[parCell:], cellLen)

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
 )
 
@@ -19,9 +18,9 @@ const flushAt = 200_000
 // Session is the right to add to a shelf. Put may be called from many
 // goroutines; then exactly one of Commit and Abort.
 type Session struct {
-	s       *Shelf
-	lock    *lock
-	encoder *zstd.Encoder
+	s        *Shelf
+	lock     *lock
+	squeezer // empty in a session that copies blocks as they stand
 
 	mu    sync.Mutex // guards fresh and failed
 	fresh map[Name]struct{}
@@ -62,16 +61,12 @@ func (s *Shelf) Begin(machine string) (*Session, error) {
 		l.release()
 		return fail(err)
 	}
-	enc, err := newEncoder()
+	sq, err := newSqueezer()
 	if err != nil {
 		l.release()
 		return fail(err)
 	}
-	return &Session{s: s, lock: l, encoder: enc, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}, nil
-}
-
-func newEncoder() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true))
+	return &Session{s: s, lock: l, squeezer: sq, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}, nil
 }
 
 // adoptLoose writes the segment for packs that had none.
@@ -104,14 +99,10 @@ func (c *Session) Put(plain []byte) (Name, int64, error) {
 		// A damaged index costs room, never data: store the block again.
 		ok = false
 	}
-	codec, stored := byte(codecRaw), plain
 	buf := getBuffer(0)
 	defer putBuffer(buf)
-	buf.b = c.encoder.EncodeAll(plain, buf.b[:0])
-	switch {
-	case len(buf.b) < len(plain)-len(plain)/32: // less than 3 % isn't worth unpacking
-		codec, stored = codecZstd, buf.b
-	case c.s.ring.sealed(): // sealing works in place, and the caller's bytes are the caller's
+	codec, stored := c.squeeze(plain, buf)
+	if codec == codecRaw && c.s.ring.sealed() { // sealing works in place, and the caller's bytes are the caller's
 		buf.b = append(buf.b[:0], plain...)
 		stored = buf.b
 	}
@@ -318,7 +309,7 @@ func (c *Session) settle() error {
 	return c.flush()
 }
 
-func (c *Session) end() { c.encoder.Close() }
+func (c *Session) end() { c.squeezer.close() }
 
 // Abort gives back all room that the session took. Only when the room itself ran out are
 // finished packs kept, so that the next try needn't write them again; giving back space clears them.

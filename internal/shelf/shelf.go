@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
 )
@@ -31,12 +32,14 @@ const (
 
 // Head describes a shelf. It is readable without a key.
 type Head struct {
-	ID        string       `json:"id"`
-	Name      string       `json:"name"`
-	Created   time.Time    `json:"created"`
-	BlockSize int          `json:"block_size"` // bytes
-	Suite     uint16       `json:"suite"`
-	Keys      []WrappedKey `json:"keys"`
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	Created   time.Time `json:"created"`
+	BlockSize int       `json:"block_size"` // bytes
+	// Parity is the share of parity that new packs get, in percent; 0 stands for DefaultParity.
+	Parity int          `json:"parity,omitempty"`
+	Suite  uint16       `json:"suite"`
+	Keys   []WrappedKey `json:"keys"`
 	// Seal is a keyed hash of what mustn't be changed; empty in an open shelf.
 	Seal string `json:"seal,omitempty"`
 }
@@ -377,15 +380,10 @@ func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) (
 	if !s.ring.unseal(e.nonce, e.tag, b[entryLen:], b[:entryBound]) {
 		return nil, &Hurt{file, at.offset, "a block isn't what this shelf sealed"}
 	}
-	switch e.codec {
-	case codecRaw:
-		dst = append(dst[:0], b[entryLen:]...)
-	case codecZstd:
-		if dst, err = s.decoder.DecodeAll(b[entryLen:], dst[:0]); err != nil {
-			return nil, &Hurt{file, at.offset, "a block can't be decompressed (" + err.Error() + ")"}
-		}
-	default:
-		return nil, fmt.Errorf("%s: a block is packed by method %d: %w", file, e.codec, ErrNewer)
+	if dst, err = s.unsqueeze(e.codec, b[entryLen:], dst, int(e.plain)); errors.Is(err, ErrNewer) {
+		return nil, fmt.Errorf("%s: a block is packed by %w", file, err)
+	} else if err != nil {
+		return nil, &Hurt{file, at.offset, "a block can't be decompressed (" + err.Error() + ")"}
 	}
 	if len(dst) != int(e.plain) || s.ring.nameOf(dst) != n {
 		return nil, &Hurt{file, at.offset, "a block's bytes don't hash to its name"}
@@ -396,7 +394,7 @@ func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) (
 // buffers are reused between blocks.
 type buffer struct{ b []byte }
 
-var bufferPool = sync.Pool{New: func() any { return &buffer{make([]byte, 0, DefaultBlock+entryLen)} }}
+var bufferPool = sync.Pool{New: func() any { return &buffer{make([]byte, 0, s2.MaxEncodedLen(DefaultBlock))} }}
 
 func getBuffer(n int) *buffer {
 	p := bufferPool.Get().(*buffer)

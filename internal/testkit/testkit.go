@@ -163,6 +163,12 @@ func WriteTable(t testing.TB, path string, l table.Layout, size int64) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	Write(t, path, patches)
+}
+
+// Write writes patches into an image file that holds zeros where there is nothing yet.
+func Write(t testing.TB, path string, patches []disk.Patch) {
+	t.Helper()
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"twinshelf/internal/shelf"
@@ -113,8 +114,13 @@ func (m *model) boardLine(i, w int) string {
 		most = max(most, t.Added)
 	}
 	var s strings.Builder
-	room := max(3, (w-60)/3)
+	room := max(3, (w-66)/3)
 	first := max(0, min(len(b.twins)-room, b.at-room/2))
+	if first > 0 {
+		s.WriteString(dim.Render(right("‹"+strconv.Itoa(first), 4)))
+	} else if len(b.twins) > room {
+		s.WriteString("    ")
+	}
 	for j := first; j < len(b.twins) && j-first < room; j++ {
 		t := b.twins[j]
 		h := spineHeights[min(5, int(6*t.Added/most))]
@@ -133,6 +139,9 @@ func (m *model) boardLine(i, w int) string {
 			spine = caution.Render(spine)
 		}
 		s.WriteString(spine)
+	}
+	if left := len(b.twins) - first - room; left > 0 {
+		s.WriteString(dim.Render(strconv.Itoa(left) + "›"))
 	}
 	newest := b.twins[len(b.twins)-1]
 	return name + dim.Render(right(units.Plural(len(b.twins), "twin"), 9)) + "  newest " + newest.Taken.Format("2006-01-02") + "  " + s.String()

@@ -2,11 +2,13 @@ package tui
 
 import (
 	"fmt"
-	"slices"
+	"strings"
 
 	"github.com/charmbracelet/x/ansi"
 
+	layout "twinshelf/internal/fit"
 	"twinshelf/internal/restore"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -32,25 +34,121 @@ func (m *model) fitBody(w int) []string {
 		return []string{"", dim.Render(" Working out what goes where …")}
 	}
 	d := &t.Disks[min(m.twinDisk, len(t.Disks)-1)]
-	title := min(30, max(16, w-60))
-	out := []string{" " + strong.Render("Every part keeps its place and its size."), "",
-		dim.Render("     " + fit("part", title) + fit("role", 10) + right("size", 9) + right("used", 11) + "   begins, as before, at")}
-	for _, r := range d.Parts() {
-		p := patternOf(tableRole(r.Role))
-		out = append(out, "   "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title)+fit(r.Role, 10)+right(units.Bytes(r.Span.Len()), 9)+right(units.Bytes(r.Used), 11)+
-			"   "+units.Bytes(r.Span.Start))
+	f := m.restore.Fit
+	out := []string{" " + fitHead(f), ""}
+	title, wide := min(26, max(18, w-92)), w >= wideFit
+	head := "     " + fit("part", title)
+	if wide {
+		head += fit("role", 10) + right("used", 9)
 	}
-	if left := m.restore.Fit.Leftover; !left.Empty() {
-		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+10), right(units.Bytes(left.Len()), 9))))
+	head += right("was", 10) + right("will be", 12)
+	if wide {
+		head += right("begins at", 12)
+	}
+	out = append(out, dim.Render(head+"   what happens"))
+	m.fit.row = min(m.fit.row, max(0, len(f.Parts)-1))
+	for i, x := range f.Parts {
+		out = append(out, m.fitLine(i, x, d, title, w))
+	}
+	if left := f.Leftover; !left.Empty() {
+		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(left.Len()), 12))))
 	}
 	out = append(out, "")
 	_, data := m.restore.Bytes()
-	notes := append(slices.Clone(m.restore.Fit.Notes), fmt.Sprintf("the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
-		units.Bytes(d.Identity.Size), units.Bytes(data), units.Duration(m.restore.Estimate())))
+	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room", units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
+	notes = append(notes, fmt.Sprintf("the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
+		units.Bytes(f.Least), units.Bytes(data), units.Duration(m.restore.Estimate())))
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, bullet(n, w)...)
 	}
 	return out
+}
+
+// wideFit is how many columns it takes to show also what each part is for and where it begins.
+const wideFit = 100
+
+// fitHead is the plan in a sentence.
+func fitHead(p *layout.Plan) string {
+	grown, moved, left := 0, 0, 0
+	for _, x := range p.Parts {
+		switch {
+		case x.To.Empty():
+			left++
+		case x.Grown() > 0:
+			grown++
+		}
+		if x.Moved() {
+			moved++
+		}
+	}
+	if grown+moved+left == 0 {
+		return strong.Render("Every part keeps its place and its size.")
+	}
+	var what []string
+	for _, c := range []struct {
+		n          int
+		one, other string
+	}{{grown, "part grows", "parts grow"}, {moved, "moves", "move"}, {left, "is left out", "are left out"}} {
+		if c.n == 1 {
+			what = append(what, "1 "+c.one)
+		} else if c.n > 1 {
+			what = append(what, fmt.Sprintf("%d %s", c.n, c.other))
+		}
+	}
+	return strong.Render(strings.ToUpper(what[0][:1])+strings.Join(what, ", ")[1:]+".") + " The source stays as it is."
+}
+
+// fitLine is one part before and after.
+func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int) string {
+	r := shelf.Region{Part: x.Part.Number, Kind: x.Kind}
+	for _, q := range d.Parts() {
+		if q.Part == x.Part.Number {
+			r = q
+		}
+	}
+	p := patternOf(tableRole(r.Role))
+	mark, name := "   ", fit(fmt.Sprintf("%d %s", x.Part.Number, r.Title()), title)
+	if i == m.fit.row {
+		mark, name = " ▶ ", here.Render(name)
+	}
+	line := mark + p.style.Render(p.used) + " " + name
+	if w >= wideFit {
+		line += fit(r.Role, 10) + right(units.Bytes(r.Used), 9)
+	}
+	line += right(units.Bytes(x.From.Len()), 10)
+	begins := ""
+	if w >= wideFit {
+		begins = right(units.Bytes(x.To.Start), 12)
+	}
+	if x.To.Empty() {
+		return line + right("—", 12) + right("", ansi.StringWidth(begins)) + "   " + bad.Render("✗ left out: not on the target")
+	}
+	size := right(units.Bytes(x.To.Len()), 12)
+	var what []string
+	if x.Grown() > 0 {
+		size = good.Render(size)
+		share := ""
+		if x.Share > 1 {
+			share = fmt.Sprintf(" (share %d)", x.Share)
+		}
+		what = append(what, good.Render("▲ grows by "+units.Bytes(x.Grown())+share))
+	}
+	if x.Moved() {
+		begins = reads.Render(begins)
+		dir := "→ moves on"
+		if x.To.Start < x.From.Start {
+			dir = "← moves up"
+		}
+		what = append(what, reads.Render(dir))
+	}
+	text := strings.Join(what, ", ")
+	switch {
+	case text == "" && x.Fixed != "":
+		text = dim.Render("stays; can't grow: " + x.Fixed)
+	case text == "":
+		text = dim.Render("stays as it was")
+	}
+	return line + size + begins + "   " + ansi.Truncate(text, max(10, w-ansi.StringWidth(line)-12-ansi.StringWidth(begins)-3), "…")
 }
 
 // summaryBody is the last page before anything is written.

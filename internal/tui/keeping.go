@@ -17,10 +17,10 @@ func (m *model) datesBindings() []binding {
 	if m.thin != nil {
 		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"}, {"r", "other rule", "try another rule; nothing is dropped by that"}, {"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
 	}
-	return []binding{{"←→", "date", "walk the dates"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
+	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
 		{"Enter", "restore", "plan to put this twin onto the target"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
 		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
-		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"m", "move", "carry the twins to another shelf, and compare both"}}
+		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"m", "move", "carry the twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf: dates come from it and captures go to it"}}
 }
 
 // keyKeeping is what the Dates step does to the shelf itself.
@@ -55,7 +55,7 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 	case "c":
 		m.offerChecks()
 	case "m":
-		m.offerCarry()
+		m.offerShelves("Carry all twins to which shelf? Nothing is taken away here", m.carryTo)
 	}
 	return nil
 }
@@ -275,68 +275,6 @@ func reportLines(rep *shelf.Report) []string {
 			break
 		}
 		out = append(out, bad.Render("✗ missing: "+d.String()))
-	}
-	return out
-}
-
-// offerCarry lets another shelf be chosen, known or by its folder.
-func (m *model) offerCarry() {
-	n := menu{title: "Carry all twins to which shelf? Nothing is taken away here"}
-	var folders []string
-	for _, k := range m.known {
-		if k.Here && !k.Open && !k.Sealed {
-			folders = append(folders, k.Path)
-			n.choices = append(n.choices, choice{name: k.Name, about: k.Words()})
-		}
-	}
-	n.choices = append(n.choices, choice{name: "another folder …", about: "of a shelf that exists; sealed ones and new ones by the command: twinshelf shelf carry"})
-	n.then = func(chosen []int) tea.Cmd {
-		if chosen[0] < len(folders) {
-			return m.carryTo(folders[chosen[0]])
-		}
-		m.ask("Folder of the other shelf: ", "", func(dir string) { m.pending = m.carryTo(dir) })
-		return nil
-	}
-	m.offer(n)
-}
-
-func (m *model) carryTo(dir string) tea.Cmd {
-	w, ctx := m.w, m.ctx
-	return func() tea.Msg {
-		to, err := w.OpenOther(dir)
-		if err != nil {
-			return told{err: err}
-		}
-		return startRun{func() tea.Cmd {
-			r, moved := w.StartCarry(ctx, to, nil)
-			return m.start(r, "Cancelling keeps what has arrived: the next time goes on there.", func(s run.Snapshot) tea.Cmd {
-				m.result = movedLines(moved(), w.Shelf.Head().Name, to.Head().Name)
-				to.Close()
-				return nil
-			})
-		}}
-	}
-}
-
-// movedLines puts two shelves one over the other, machine by machine.
-func movedLines(mv *workshop.Moved, here, there string) []string {
-	out := []string{fmt.Sprintf("%s carried, %s there already, %s stored anew", units.Plural(mv.Twins, "twin"), units.Plural(mv.Already, "twin"), units.Bytes(mv.Bytes)), ""}
-	for i := 0; i < len(mv.Compared); {
-		j := i
-		a, b, same := "", "", 0
-		for ; j < len(mv.Compared) && mv.Compared[j].Machine == mv.Compared[i].Machine; j++ {
-			s := mv.Compared[j]
-			mark := map[bool]string{true: "■", false: "·"}
-			x, y := mark[s.Here], mark[s.There]
-			if s.Differ {
-				y = bad.Render("≠")
-			} else if s.Here && s.There {
-				same++
-			}
-			a, b = x+a, y+b // oldest left
-		}
-		out = append(out, fit(mv.Compared[i].Machine, 20)+fit(here, 10)+a, fit("", 20)+fit(there, 10)+b+dim.Render(fmt.Sprintf("   %d of %d the same", same, j-i)))
-		i = j
 	}
 	return out
 }

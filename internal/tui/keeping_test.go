@@ -10,17 +10,8 @@ import (
 
 func text(m tea.Model) string { return ansi.Strip(m.View().Content) }
 
-func typed(m tea.Model, s string) tea.Model {
-	for _, c := range s {
-		k := string(c)
-		if c == ' ' {
-			m = feed(m, tea.KeyPressMsg{Code: ' ', Text: " "})
-			continue
-		}
-		m = key(m, k)
-	}
-	return m
-}
+// typed gives a whole text at once: a key each would wait for the cursor's blinking each time.
+func typed(m tea.Model, s string) tea.Model { return feed(m, tea.PasteMsg{Content: s}) }
 
 func cleared(m tea.Model) tea.Model {
 	return feed(m, tea.KeyPressMsg{Code: 'u', Mod: tea.ModCtrl})

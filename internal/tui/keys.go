@@ -41,7 +41,7 @@ func (m *model) bindings() []binding {
 	case stepDates:
 		b = m.datesBindings()
 	case stepFit:
-		b = []binding{{"Enter", "go on", "to the last page before anything is written"}, {"d", "disk", "which disk of the twin"}, {"t", "other target", "the next disk that may be written"}}
+		b = fitBindings
 	case stepRun:
 		if m.running() {
 			b = []binding{{"Space", "pause", "pause, or go on"}, {"c", "cancel", "cancel the run"}}
@@ -55,14 +55,22 @@ func (m *model) onPaste(msg tea.PasteMsg) tea.Cmd {
 	case m.confirm != nil:
 		return nil // the last check is typed, not pasted
 	case m.typing != nil:
-		t, cmd := m.typing.Update(msg)
-		*m.typing = t
-		if m.live != nil {
-			m.live(m.typing.Value())
-		}
-		return cmd
+		return m.typeOn(msg)
 	}
 	return nil
+}
+
+// typeOn gives the line that is being typed a key or a pasted text, and shows what it would come to.
+func (m *model) typeOn(msg tea.Msg) tea.Cmd {
+	t, cmd := m.typing.Update(msg)
+	*m.typing = t
+	if m.live != nil {
+		m.live(m.typing.Value())
+		if m.step == stepDates {
+			cmd = tea.Batch(cmd, m.replan())
+		}
+	}
+	return cmd
 }
 
 func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
@@ -311,18 +319,20 @@ func (m *model) keyTyping(msg tea.KeyPressMsg) tea.Cmd {
 		m.ready.leaveTyping()
 		return m.replan()
 	}
-	t, cmd := m.typing.Update(msg)
-	*m.typing = t
-	if m.live != nil {
-		m.live(m.typing.Value())
-		if m.step == stepDates {
-			cmd = tea.Batch(cmd, m.replan())
-		}
-	}
-	return cmd
+	return m.typeOn(msg)
 }
 
+// manyDates is how far a page key goes along the dates.
+const manyDates = 20
+
 func (m *model) keyDates(k string) tea.Cmd {
+	if k == "o" && m.running() {
+		m.fail("A run is on already: see step 6.")
+		return nil
+	} else if k == "o" {
+		m.offerShelves("Open which shelf? Dates come from it and captures go to it", m.use)
+		return nil
+	}
 	if len(m.boards) == 0 {
 		return nil
 	}
@@ -334,6 +344,10 @@ func (m *model) keyDates(k string) tea.Cmd {
 		b.at = max(0, b.at-1)
 	case "right", "l":
 		b.at = min(len(b.twins)-1, b.at+1)
+	case "[":
+		b.at = max(0, b.at-manyDates)
+	case "]":
+		b.at = min(len(b.twins)-1, b.at+manyDates)
 	case "d":
 		m.nextDisk()
 	case "/":
@@ -390,32 +404,6 @@ func (m *model) showProof(s run.Snapshot, p *shelf.Proof) tea.Cmd {
 	if s.State == run.Done && p != nil {
 		m.proof = p
 		return m.goTo(stepProof)
-	}
-	return nil
-}
-
-func (m *model) keyFit(k string) tea.Cmd {
-	switch k {
-	case "d":
-		m.nextDisk()
-		return m.replan()
-	case "t":
-		m.nextTarget()
-		return m.replan()
-	case "enter":
-		switch {
-		case m.running():
-			m.fail("A run is on already: see step 6.")
-		case m.restore == nil:
-			m.fail("There is no plan yet that could be carried out.")
-		default:
-			t := m.twin()
-			plan, i := m.restore, min(m.twinDisk, len(t.Disks)-1)
-			m.lastPage(workshop.SummarizeRestore(plan, t, i, m.target), func() tea.Cmd {
-				r, proof := m.w.StartRestore(m.ctx, plan, t, i)
-				return m.start(r, "Cancelling leaves the target without a table.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
-			})
-		}
 	}
 	return nil
 }

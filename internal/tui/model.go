@@ -84,6 +84,7 @@ type model struct {
 	plan     *capture.Plan
 	estimate capture.Estimate
 
+	fit        fitting
 	restore    *restore.Plan
 	restoreErr error
 	summary    *workshop.Summary // the last page before writing
@@ -248,6 +249,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case planned:
 		if msg.number == m.planning {
 			m.restore, m.restoreErr = msg.plan, msg.err
+			m.pointAtGrowing()
 		}
 	case estimated:
 		if msg.number == m.planning {
@@ -276,6 +278,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.look(), m.readShelf())
 	case ticked:
 		return m, m.onTick()
+	case locked:
+		m.onLocked(msg)
 	case startRun:
 		return m, msg.begin()
 	case askQuit:
@@ -451,9 +455,9 @@ func (m *model) replan() tea.Cmd {
 		if t == nil || target == nil || target.Survey == nil {
 			return nil
 		}
-		w, i := m.w, min(m.twinDisk, len(t.Disks)-1)
+		w, i, wish := m.w, min(m.twinDisk, len(t.Disks)-1), m.fitWish()
 		return func() tea.Msg {
-			p, err := w.PlanRestore(t, i, target)
+			p, err := w.PlanRestore(t, i, target, wish)
 			return planned{number, p, err}
 		}
 	}
@@ -504,7 +508,7 @@ func newInput(prompt string, width int) *textinput.Model {
 	t := textinput.New()
 	t.Prompt = prompt
 	t.SetWidth(width)
-	t.CharLimit = 120
+	t.CharLimit = 1000 // folders and passphrases may be long
 	t.Focus()
 	return &t
 }

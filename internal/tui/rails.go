@@ -108,9 +108,25 @@ func (m *model) targetRail() rail {
 		return m.draftRail(r)
 	}
 	if t := m.twin(); m.step == stepFit && m.restore != nil && t != nil { // the planned disk
-		r.parts = twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)])
+		r.parts = m.plannedParts(twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)]))
 	}
 	return r
+}
+
+// plannedParts are the twin's parts where the plan puts them.
+func (m *model) plannedParts(parts []railPart) []railPart {
+	var out []railPart
+	for _, p := range parts {
+		for _, x := range m.restore.Fit.Parts {
+			if x.Part.Number == p.number {
+				p.span = x.To
+			}
+		}
+		if !p.span.Empty() {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 func twinParts(d *shelf.TwinDisk) []railPart {
@@ -323,22 +339,41 @@ func (m *model) rails(w, high int) []string {
 	return []string{up.caption(w), u.bar, u.plain, u.under, m.threads(up, down, w), down.caption(w), d.bar, d.plain, d.under}
 }
 
-// threads joins the parts that go together: with the layout kept, each goes
-// straight to its place on the target.
+// threads joins the parts that go together: each leads to its place on the target.
 func (m *model) threads(up, down rail, w int) string {
 	if m.step == stepReady && m.readyOn() {
 		return m.fates(up, w)
 	}
 	line := []rune(strings.Repeat(" ", w))
-	if m.fromTwin && m.target != nil && m.restoreErr == nil && up.id.Size > 0 && down.id.Size >= up.id.Size {
+	t := m.twin()
+	if m.fromTwin && m.target != nil && m.restore != nil && t != nil && m.step >= stepFit && up.id.Size > 0 && down.id.Size > 0 {
 		scale := max(up.id.Size, down.id.Size)
+		down.parts = m.plannedParts(twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)]))
+		to := map[int]int{}
+		for _, s := range down.layout(down.width(scale, w)) {
+			to[s.part.number] = (s.from + s.to) / 2
+		}
 		for _, s := range up.layout(up.width(scale, w)) {
-			if at := (s.from + s.to) / 2; at < w {
-				line[at] = '▾'
+			at := (s.from + s.to) / 2
+			if end, known := to[s.part.number]; known && at < w && end < w { // otherwise it is left out
+				drawThread(line, at, end)
 			}
 		}
 	}
 	return writes.Render(string(line))
+}
+
+// drawThread leads from a part to where it goes.
+func drawThread(line []rune, from, to int) {
+	if line[from] = '╰'; to < from {
+		line[from] = '╯'
+	}
+	for i := min(from, to) + 1; i < max(from, to); i++ {
+		if line[i] == ' ' {
+			line[i] = '─'
+		}
+	}
+	line[to] = '▾'
 }
 
 // shortPath keeps a device's name whole and of a long path only the file.

@@ -166,8 +166,23 @@ func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() 
 	return r, func() shelf.Freed { return f }
 }
 
-// OpenOther opens another known or named shelf beside the one that is open.
+// OpenOther opens another known or named shelf beside the one that is open. The passphrase of a sealed
+// one is asked for by the Workshop's Passphrase.
 func (w *Workshop) OpenOther(ref string) (*shelf.Shelf, error) {
+	return w.openNamed(ref, w.openOther)
+}
+
+// OpenOtherBy opens another shelf with a passphrase at hand; with nil a sealed one is shelf.ErrSealed.
+func (w *Workshop) OpenOtherBy(ref string, passphrase []byte) (*shelf.Shelf, error) {
+	return w.openNamed(ref, func(dir string) (*shelf.Shelf, error) {
+		if passphrase == nil {
+			return shelf.OpenWith(dir, nil)
+		}
+		return shelf.OpenWith(dir, func() ([]byte, error) { return passphrase, nil })
+	})
+}
+
+func (w *Workshop) openNamed(ref string, open func(dir string) (*shelf.Shelf, error)) (*shelf.Shelf, error) {
 	for _, k := range w.Known() {
 		if k.Name == ref || k.ID == ref {
 			if !k.Here {
@@ -177,11 +192,21 @@ func (w *Workshop) OpenOther(ref string) (*shelf.Shelf, error) {
 			break
 		}
 	}
-	s, err := w.openOther(ref)
+	s, err := open(ref)
 	if err == nil {
 		_ = w.Remember(s) // a comfort, not a need
 	}
 	return s, err
+}
+
+// Use takes an opened shelf as the one that captures go to, and closes the one before.
+func (w *Workshop) Use(s *shelf.Shelf) {
+	if w.Shelf != nil {
+		w.Shelf.Close()
+	}
+	w.Shelf = s
+	w.Bench.Shelves = []string{s.Place()}
+	_ = w.Remember(s) // a comfort, not a need
 }
 
 // ErrDifferent means that after carrying the shelves don't hold the same.

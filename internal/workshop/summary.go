@@ -53,7 +53,7 @@ func SummarizeRestore(p *restore.Plan, t *shelf.Twin, i int, target *bench.Disk)
 	s.From = []string{t.Machine + ", as it was on " + units.Moment(t.Taken), disk.Sticker(td.Identity)}
 	s.Lost = target.Loses()
 	s.Mild = len(s.Lost) == 0
-	s.Notes = append([]string{}, p.Fit.Notes...)
+	s.Steps = p.Fit.Notes
 	s.Doubts = restore.Warnings(td)
 	if len(t.Disks) > 1 {
 		s.Doubts = append(s.Doubts, fmt.Sprintf("this machine was captured with %d disks and this is disk %d: without the others parts of the system are missing", len(t.Disks), i+1))

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -15,12 +16,15 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
 	_ "twinshelf/internal/fsys/families" // every file system is known
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -70,17 +74,13 @@ func (w *Workshop) ToggleReach(id disk.Identity) error {
 	return w.State.Toggle(id)
 }
 
-// OpenShelf opens the shelf in a folder, puts its disk out of reach, and remembers it.
+// OpenShelf opens the shelf in a folder and takes it as the one that captures go to: its disk is out of reach.
 func (w *Workshop) OpenShelf(dir string) error {
 	s, err := w.openOther(dir)
 	if err != nil {
 		return err
 	}
-	if w.Shelf != nil {
-		w.Shelf.Close()
-	}
-	w.Shelf = s
-	w.Bench.Shelves = []string{dir}
+	w.Use(s)
 	return nil
 }
 
@@ -163,8 +163,8 @@ func StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func
 	return r, func() *shelf.Twin { return t }
 }
 
-// PlanRestore plans to put disk i of a twin onto a probed target.
-func (w *Workshop) PlanRestore(t *shelf.Twin, i int, target *bench.Disk) (*restore.Plan, error) {
+// PlanRestore plans to put disk i of a twin onto a probed target, as it is wished.
+func (w *Workshop) PlanRestore(t *shelf.Twin, i int, target *bench.Disk, wish fit.Wish) (*restore.Plan, error) {
 	if w.Shelf == nil {
 		return nil, ErrNoShelf
 	}
@@ -175,7 +175,7 @@ func (w *Workshop) PlanRestore(t *shelf.Twin, i int, target *bench.Disk) (*resto
 	if target.Device == nil {
 		return nil, fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
 	}
-	return restore.New(src, target.Target(), w.Guard())
+	return restore.New(src, target.Target(), w.Guard(), wish)
 }
 
 // StartRestore writes the target and then, without being asked, reads it back.
@@ -209,6 +209,23 @@ func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Ru
 	return r, func() *shelf.Proof { return result }
 }
 
+// laidOn is the wish that a restored disk shows by its own table: its parts are where they were put.
+func laidOn(d disk.Device, want *table.Table) fit.Wish {
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
+		return fit.Wish{Keep: true}
+	}
+	wish := fit.Wish{Places: map[int]span.Span{}}
+	for _, p := range t.Parts {
+		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number })
+		if i < 0 || p.Span.Len() < want.Parts[i].Span.Len() {
+			return fit.Wish{Keep: true} // another layout: the proof says so
+		}
+		wish.Places[p.Number] = p.Span
+	}
+	return wish
+}
+
 // StartProofTarget proves a probed disk against a twin.
 func (w *Workshop) StartProofTarget(ctx context.Context, t *shelf.Twin, i int, target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
 	if target.Device == nil {
@@ -218,7 +235,7 @@ func (w *Workshop) StartProofTarget(ctx context.Context, t *shelf.Twin, i int, t
 	if err != nil {
 		return nil, nil, err
 	}
-	planned, err := restore.Rehearse(src, target.Identity)
+	planned, err := restore.Rehearse(src, target.Identity, laidOn(target.Device, t.Disks[i].Table))
 	if err != nil {
 		return nil, nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/demotest"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
@@ -75,7 +76,7 @@ func TestRestoreAndItsSummary(t *testing.T) {
 		t.Fatal(err)
 	}
 	target := named(t, disks, "40B1")
-	p, err := w.PlanRestore(twin, 0, target)
+	p, err := w.PlanRestore(twin, 0, target, fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -103,7 +104,7 @@ func TestWhatIsMissing(t *testing.T) {
 	if _, err := w.PlanCapture("Kiosk", nil, nil); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
-	if _, err := w.PlanRestore(&shelf.Twin{}, 0, nil); !errors.Is(err, ErrNoShelf) {
+	if _, err := w.PlanRestore(&shelf.Twin{}, 0, nil, fit.Wish{}); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
 	if err := w.OpenShelf(t.TempDir()); !errors.Is(err, shelf.ErrNoShelf) {
@@ -120,7 +121,7 @@ func TestWhatIsMissing(t *testing.T) {
 		t.Fatal(err)
 	}
 	var refused *disk.Refusal
-	if _, err := w.PlanRestore(twin, 0, oak); !errors.As(err, &refused) {
+	if _, err := w.PlanRestore(twin, 0, oak, fit.Wish{}); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
 	}
 }

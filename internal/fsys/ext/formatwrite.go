@@ -217,21 +217,11 @@ func (l *layout) descriptors() []byte {
 
 func (l *layout) blockBitmap(g int64) []byte {
 	b := make([]byte, l.bs)
-	set := func(from, to int64) {
-		for i := from; i < to; i++ {
-			if i%8 == 0 && to-i >= 8 {
-				b[i/8] = 0xFF
-				i += 7
-				continue
-			}
-			b[i/8] |= 1 << (i % 8)
-		}
-	}
 	base := l.start(g)
 	for sp := range l.taken.Clip(span.Span{Start: base, End: l.end(g)}).All() {
-		set(sp.Start-base, sp.End-base)
+		setBits(b, sp.Start-base, sp.End-base)
 	}
-	set(l.end(g)-base, 8*l.bs) // behind the end nothing is free
+	setBits(b, l.end(g)-base, 8*l.bs) // behind the end nothing is free
 	return b
 }
 

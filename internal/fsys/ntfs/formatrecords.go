@@ -198,18 +198,18 @@ func (r *newRecord) bytes() []byte {
 	n := attrsAt + int64(copy(b[attrsAt:], r.attrs))
 	le.PutUint32(b[n:], attrEnd)
 	le.PutUint32(b[recBytesInUse:], uint32(n+8))
-	fixUp(b, usaOffset)
+	fixUp(b, usaOffset, usn)
 	return b
 }
 
-// fixUp swaps the last two bytes of each stride for the sequence number ("Fixups").
-func fixUp(b []byte, at int) {
+// fixUp swaps the last two bytes of each stride for a sequence number; the array for them stands at byte at ("Fixups").
+func fixUp(b []byte, at int, number uint16) {
 	le := binary.LittleEndian
-	le.PutUint16(b[at:], usn)
+	le.PutUint16(b[at:], number)
 	for i := range len(b) / fixupStride {
 		end := b[(i+1)*fixupStride-2:]
 		copy(b[at+2+2*i:], end[:2])
-		le.PutUint16(end, usn)
+		le.PutUint16(end, number)
 	}
 }
 
@@ -438,7 +438,7 @@ func (p *plan) rootIndex() []byte {
 	le.PutUint16(b[recUSACount:], count)
 	copy(b[indexHeaderAt:], indexHeader(entriesAt-indexHeaderAt, len(entries), indexBlock-indexHeaderAt, 0))
 	copy(b[entriesAt:], entries)
-	fixUp(b, indexUSA)
+	fixUp(b, indexUSA, usn)
 	return b
 }
 

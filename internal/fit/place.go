@@ -1,0 +1,340 @@
+package fit
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// maker is a plan while it is made.
+type maker struct {
+	source  disk.Device
+	wish    Wish
+	t       *table.Table
+	plan    *Plan
+	volumes []fsys.Volume // of the parts; nil where none is known
+	// movable says that the table can be understood well enough to put parts elsewhere.
+	movable bool
+}
+
+// parts looks at what there is. A disk without a table, all of it one file system, is one part.
+func (m *maker) parts() error {
+	p, size := m.plan, m.source.Size()
+	parts := slices.Clone(m.t.Parts)
+	slices.SortFunc(parts, func(a, b table.Part) int { return cmp.Compare(a.Span.Start, b.Span.Start) })
+	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage && !m.t.Hybrid()
+	if m.t.Kind == table.None {
+		if v, _ := fsys.Identify(m.source, size, m.source.SectorSize()); v != nil {
+			parts = []table.Part{{Number: 1, Span: span.Span{End: size}}}
+			m.movable = true
+		}
+	}
+	for _, part := range parts {
+		x := Placed{Part: part, From: part.Span}
+		var v fsys.Volume
+		if part.Span.End <= size {
+			v, _ = fsys.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(), m.source.SectorSize())
+		}
+		if v != nil {
+			x.Kind, x.Volume = v.Info().Kind, v.Info().Size
+			x.Becomes = x.Volume
+		}
+		x.Fixed = fixed(part, v)
+		m.volumes = append(m.volumes, v)
+		p.Parts = append(p.Parts, x)
+	}
+	for n := range m.wish.Parts {
+		if !slices.ContainsFunc(p.Parts, func(x Placed) bool { return x.Part.Number == n }) {
+			return fmt.Errorf("there is no part %d", n)
+		}
+	}
+	_, behind := m.t.Reserve()
+	p.Least = size
+	if m.movable && m.t.Kind != table.None {
+		p.Least = p.Parts[len(p.Parts)-1].From.End + behind
+	}
+	return nil
+}
+
+// fixed says why a part can't grow.
+func fixed(part table.Part, v fsys.Volume) string {
+	if v == nil {
+		return "its contents aren't known"
+	}
+	if why := v.Info().Unclean; why != "" {
+		return why
+	}
+	if _, ok := v.(fsys.Placer); !ok {
+		return v.Info().Kind + " isn't made larger here"
+	}
+	return ""
+}
+
+// main is the part that takes the room when nothing else is wished: the largest data part that can grow.
+func (m *maker) main() int {
+	best := -1
+	for i, x := range m.plan.Parts {
+		role := table.RoleOf(x.Part.Type)
+		if x.Fixed == "" && !m.leaves(x) && (role == table.RoleData || role == table.RoleSystem || x.Part.Type == "") && (best < 0 || x.From.Len() > m.plan.Parts[best].From.Len()) {
+			best = i
+		}
+	}
+	return best
+}
+
+func (m *maker) leaves(x Placed) bool { return m.wish.Parts[x.Part.Number].Leave }
+
+// place fills in where the parts go, and what becomes of their volumes. again says that a part turned out not to
+// grow, and that the plan has to be made anew without it.
+func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
+	p := m.plan
+	if p.Notes = nil; m.wish.Places != nil {
+		for i := range p.Parts {
+			p.Parts[i].To = m.wish.Places[p.Parts[i].Part.Number]
+		}
+	} else if err := m.distribute(); err != nil {
+		return nil, false, err
+	}
+	for i := range p.Parts {
+		x := &p.Parts[i]
+		x.Becomes = x.Volume
+		if x.To.Empty() || x.To == x.From {
+			changes = append(changes, nil)
+			continue
+		}
+		c, err := m.change(i)
+		if err != nil {
+			return nil, false, fmt.Errorf("part %d: %w", x.Part.Number, err)
+		}
+		if c != nil && x.Grown() > 0 {
+			if c.Size <= x.Volume && m.wish.Places == nil {
+				x.Fixed = "it can't become larger"
+				if len(c.Notes) > 0 {
+					x.Fixed = c.Notes[0]
+				}
+				return nil, true, nil
+			}
+			x.Becomes = c.Size
+		}
+		changes = append(changes, c)
+	}
+	return changes, false, nil
+}
+
+// distribute decides the spans. Parts keep their order and their distances; what is behind a part that grows moves.
+func (m *maker) distribute() error {
+	p := m.plan
+	before, behind := m.t.Reserve()
+	end := p.Size - behind
+	if m.t.Kind == table.MBR {
+		end = min(end, int64(m.t.Sector)<<32)
+	}
+	grow := make([]int64, len(p.Parts)) // bytes
+	at, shift := before, int64(0)
+	if m.t.Kind == table.None {
+		at = 0
+	}
+	last := int64(0)
+	for i := range p.Parts {
+		x := &p.Parts[i]
+		w := m.wish.Parts[x.Part.Number]
+		x.Share = 0
+		switch {
+		case w.Leave:
+			shift -= (x.From.End - max(at, last)) / step * step
+			x.To = span.Span{}
+			last = x.From.End
+			continue
+		case w.Size > 0 && w.Size < x.From.Len():
+			return fmt.Errorf("part %d has %s; making it smaller isn't possible yet", x.Part.Number, units.Bytes(x.From.Len()))
+		case (w.Size > x.From.Len() || w.Share > 0) && x.Fixed != "":
+			return fmt.Errorf("part %d can't grow: %s", x.Part.Number, x.Fixed)
+		case w.Size > 0:
+			grow[i] = (w.Size - x.From.Len() + step - 1) / step * step
+		case w.Share > 0:
+			x.Share = w.Share
+		}
+		x.To = x.From.Shift(shift)
+		last = x.From.End
+		shift += grow[i]
+	}
+	lastEnd := int64(0)
+	for i, x := range p.Parts {
+		lastEnd = max(lastEnd, x.To.End+grow[i])
+	}
+	room := end - lastEnd
+	if p.Room = max(0, room); room < 0 {
+		return &TooSmall{lastEnd + behind, p.Size}
+	}
+	m.share(grow, room)
+	shift = 0
+	for i := range p.Parts {
+		if x := &p.Parts[i]; !x.To.Empty() {
+			x.To.Start += shift
+			if x.Share > 0 {
+				shift += grow[i]
+			}
+			x.To.End = x.To.Start + x.From.Len() + grow[i]
+		}
+	}
+	return nil
+}
+
+// share hands the room out among the parts that want a share of it.
+func (m *maker) share(grow []int64, room int64) {
+	p := m.plan
+	total := 0
+	for _, x := range p.Parts {
+		total += x.Share
+	}
+	if total == 0 && !m.wish.Keep && !m.anySize() {
+		if i := m.main(); i >= 0 {
+			p.Parts[i].Share, total = 1, 1
+		}
+	}
+	if total == 0 {
+		return
+	}
+	unit := int64(step)
+	if len(p.Parts) == 1 && m.t.Kind == table.None {
+		unit = int64(m.t.Sector)
+	}
+	left := room / unit * unit
+	for i := len(p.Parts) - 1; i >= 0; i-- {
+		x := &p.Parts[i]
+		if x.Share == 0 {
+			continue
+		}
+		n := left / int64(total) * int64(x.Share) / unit * unit
+		if x.Share == total { // the last one takes what is left
+			n = left
+		}
+		grow[i], left, total = n, left-n, total-x.Share
+	}
+}
+
+func (m *maker) anySize() bool {
+	for _, w := range m.wish.Parts {
+		if w.Size > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// change asks the volume of part i what becomes of it at its new place; nil when its structures don't depend on it.
+func (m *maker) change(i int) (*fsys.Change, error) {
+	x := m.plan.Parts[i]
+	placer, ok := m.volumes[i].(fsys.Placer)
+	if !ok {
+		return nil, nil
+	}
+	place := fsys.Place{Was: x.From.Start, Start: x.To.Start, Sector: m.source.SectorSize()}
+	if x.Grown() > 0 && x.Fixed == "" {
+		place.Size = x.To.Len()
+	}
+	c, err := placer.Place(place)
+	if err != nil {
+		return nil, err
+	}
+	for _, q := range c.Patches {
+		if q.Off < 0 || q.Span().End > x.To.Len() {
+			return nil, errors.New("its new structures would reach beyond it; nothing was planned")
+		}
+	}
+	for _, q := range c.Moves {
+		if q.From.Start < 0 || q.From.End > x.From.Len() || q.To < 0 || q.Target().End > x.To.Len() {
+			return nil, errors.New("its contents would reach beyond it; nothing was planned")
+		}
+	}
+	return c, nil
+}
+
+// compose turns the places into moves and patches.
+func (m *maker) compose(changes []*fsys.Change) error {
+	p := m.plan
+	places := map[int]span.Span{}
+	last := int64(0) // end of the part before, on the source
+	end := int64(0)  // and on the target
+	for i, x := range p.Parts {
+		gap := span.Span{Start: last, End: x.From.Start}
+		last = max(last, x.From.End)
+		if i == 0 && !gap.Empty() { // boot code, and what starts from behind it
+			gap.End = min(gap.End, m.firstTo())
+			p.Moves = append(p.Moves, disk.Move{From: gap, To: 0})
+			end, gap = gap.End, span.Span{}
+		}
+		if x.To.Empty() {
+			p.Notes = append(p.Notes, fmt.Sprintf("part %d is left out", x.Part.Number))
+			if x.Part.Logical {
+				p.Notes = append(p.Notes, "logical parts behind it get other numbers")
+			}
+			continue
+		}
+		if to := x.To.Start - gap.Len(); !gap.Empty() && to >= end {
+			p.Moves = append(p.Moves, disk.Move{From: gap, To: to})
+		}
+		places[x.Part.Number] = x.To
+		end = x.To.End
+		c := changes[i]
+		if c == nil || len(c.Moves) == 0 {
+			from := x.From
+			from.End = min(from.End, from.Start+x.To.Len())
+			p.Moves = append(p.Moves, disk.Move{From: from, To: x.To.Start})
+		}
+		if c != nil {
+			for _, q := range c.Moves {
+				p.Moves = append(p.Moves, disk.Move{From: q.From.Shift(x.From.Start), To: x.To.Start + q.To})
+			}
+			for _, q := range c.Patches {
+				q.Off += x.To.Start
+				p.Patches = append(p.Patches, q)
+			}
+			for _, n := range c.Notes {
+				p.Notes = append(p.Notes, fmt.Sprintf("part %d: %s", x.Part.Number, n))
+			}
+		}
+		p.note(x)
+	}
+	patches, err := m.t.Place(m.source, places, p.Size)
+	if err != nil {
+		return err
+	}
+	p.Patches = append(p.Patches, patches...)
+	p.leftover(m.source.Size())
+	p.clearEnd(end)
+	return nil
+}
+
+// firstTo is where the first part of the target begins.
+func (m *maker) firstTo() int64 {
+	for _, x := range m.plan.Parts {
+		if !x.To.Empty() {
+			return x.To.Start
+		}
+	}
+	return m.plan.Size
+}
+
+func (p *Plan) note(x Placed) {
+	n := x.Part.Number
+	if x.Grown() > 0 && x.Becomes > x.Volume {
+		p.Notes = append(p.Notes, fmt.Sprintf("part %d grows from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind))
+	}
+	if x.Moved() && x.Kind == "" && table.RoleOf(x.Part.Type) != table.RoleReserved {
+		p.Notes = append(p.Notes, fmt.Sprintf("part %d is moved as it is: what it holds isn't known, and if it names its place on the disk it will have to be told", n))
+	}
+	if x.Moved() {
+		p.Notes = append(p.Notes, fmt.Sprintf("part %d begins %s further on", n, units.Bytes(x.To.Start-x.From.Start)))
+		if x.To.Start < x.From.Start {
+			p.Notes[len(p.Notes)-1] = fmt.Sprintf("part %d begins %s earlier", n, units.Bytes(x.From.Start-x.To.Start))
+		}
+	}
+}

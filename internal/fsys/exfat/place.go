@@ -1,0 +1,42 @@
+package exfat
+
+import (
+	"encoding/binary"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+)
+
+// Place gives the volume its new place, in both boot regions. It stays as large as it is.
+func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
+	c := &fsys.Change{Size: v.info.Size}
+	if p.Size > v.info.Size {
+		c.Notes = []string{"it keeps its size: exFAT isn't made larger here"}
+	}
+	boot := make([]byte, 512)
+	if err := disk.ReadFull(v.r, boot, 0); err != nil {
+		return nil, err
+	}
+	le := binary.LittleEndian
+	sector := int64(1) << boot[bootSector]
+	now := le.Uint64(boot[bootPartition:])
+	place := p.Hidden(now)
+	if place == now {
+		return c, nil
+	}
+	region := make([]byte, checksumSector*sector)
+	for _, first := range []int64{0, regionSectors * sector} {
+		if err := disk.ReadFull(v.r, region, first); err != nil {
+			return nil, err
+		}
+		le.PutUint64(region[bootPartition:], place)
+		sum := checksum(0, region, []int{bootFlags, bootFlags + 1, bootPercent})
+		sums := make([]byte, 0, sector)
+		for int64(len(sums)) < sector {
+			sums = le.AppendUint32(sums, sum)
+		}
+		c.Patches = append(c.Patches, disk.Patch{Off: first, Data: append([]byte{}, region[:512]...), Why: "boot sector with the new place"},
+			disk.Patch{Off: first + checksumSector*sector, Data: sums, Why: "checksum of the boot region"})
+	}
+	return c, nil
+}

@@ -1,0 +1,364 @@
+package fsys_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/testkit"
+	"twinshelf/internal/units"
+)
+
+// placed makes an image of size bytes that holds the volume of another image as it is after a change, over junk.
+func placed(t testing.TB, from string, p fsys.Place) (path string, c *fsys.Change) {
+	t.Helper()
+	src, err := disk.Open(from, disk.Identity{Sector: p.Sector})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer src.Close()
+	content, err := fsys.Examine(context.Background(), src, src.Size(), p.Sector)
+	if err != nil || !content.Maps {
+		t.Fatalf("before: %v %s", err, content.Why)
+	}
+	placer, ok := content.Volume.(fsys.Placer)
+	if !ok {
+		t.Fatalf("%s can't be placed", content.Info.Kind)
+	}
+	if c, err = placer.Place(p); err != nil {
+		t.Fatal(err)
+	}
+	path = testkit.Image(t, "placed.img", max(p.Size, src.Size()))
+	to, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer to.Close()
+	junk := bytes.Repeat([]byte{0xE5, 0x5A, 0x01, 0x99}, 1<<18)
+	sparse := p.Size > units.GiB
+	if !sparse {
+		for at := int64(0); at < p.Size; at += 4 * int64(len(junk)) { // where groups begin, among other places
+			to.WriteAt(junk[:min(int64(len(junk)), p.Size-at)], at)
+		}
+	}
+	moves := c.Moves
+	if len(moves) == 0 {
+		moves = []disk.Move{{}}
+		moves[0].From.End = content.Info.Size
+	}
+	for sp, err := range content.Spans() { // only what a twin holds
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range moves {
+			hit := sp.Intersect(m.From)
+			for at := hit.Start; at < hit.End; at += 1 << 20 {
+				b := make([]byte, min(1<<20, hit.End-at))
+				if err := disk.ReadFull(src, b, at); err != nil {
+					t.Fatal(err)
+				}
+				if _, err := to.WriteAt(b, at+m.Shift()); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+	}
+	for _, q := range c.Patches {
+		if q.Span().End > p.Size {
+			t.Fatalf("patch %s (%s) lies beyond the part of %d bytes", q.Span(), q.Why, p.Size)
+		}
+		data := q.Data
+		if data == nil && sparse {
+			continue // it is a hole
+		} else if data == nil {
+			data = make([]byte, q.Zeros)
+		}
+		if _, err := to.WriteAt(data, q.Off); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return path, c
+}
+
+// sumsOf gives the sums of all files in a folder.
+func sumsOf(t testing.TB, dir string) map[string][32]byte {
+	t.Helper()
+	out := map[string][32]byte{}
+	if err := filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() {
+			return err
+		}
+		b, err := os.ReadFile(p)
+		rel, _ := filepath.Rel(dir, p)
+		out[rel] = sha256.Sum256(b)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// sameTree compares what is mounted at a point with what was put in.
+func sameTree(t testing.TB, want map[string][32]byte, point string) {
+	t.Helper()
+	have := sumsOf(t, point)
+	for name, sum := range want {
+		if have[name] != sum {
+			t.Errorf("%s differs or is missing", name)
+			return
+		}
+	}
+}
+
+// larger writes n bytes into a mounted volume, which has room only where it grew.
+func larger(t testing.TB, point string, n int64) {
+	t.Helper()
+	f, err := os.Create(filepath.Join(point, "new room"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	b := bytes.Repeat([]byte("gull"), 1<<18)
+	for ; n > 0; n -= int64(len(b)) {
+		if _, err := f.Write(b[:min(int64(len(b)), n)]); err != nil {
+			t.Fatalf("the new room can't be written: %v", err)
+		}
+	}
+	if err := f.Sync(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestWhatDoesNotGrow: a volume that can't be made larger stays as it is, and it is said why.
+func TestWhatDoesNotGrow(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4", "e2fsck")
+	img := testkit.Image(t, "ext.img", 300*units.MiB)
+	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-O", "bigalloc", "-C", "65536", img)
+	path, c := placed(t, img, fsys.Place{Size: units.GiB, Sector: 512})
+	if c.Size != 300*units.MiB || len(c.Patches) != 0 || len(c.Notes) != 1 {
+		t.Errorf("%+v", c)
+	}
+	testkit.Do(t, "e2fsck", "-fn", path)
+}
+
+// TestExtGrows grows ext volumes of every make and has them checked and filled by the operating system.
+func TestExtGrows(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4", "e2fsck", "mount")
+	testkit.Root(t)
+	dir := crowd(t, 300)
+	want := sumsOf(t, dir)
+	const m = units.MiB
+	for i, c := range []struct {
+		args      []string
+		size, to  int64
+		mountable bool
+	}{
+		{[]string{"-t", "ext4"}, 100 * m, 130 * m, true},
+		{[]string{"-t", "ext4"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4"}, 600 * m, 1200 * m, true},
+		{[]string{"-t", "ext4", "-b", "4096"}, 100 * m, units.TiB, false},
+		{[]string{"-t", "ext4"}, 101*m + 4096, 101*m + 300*1024, true},
+		{[]string{"-t", "ext2"}, 60 * m, 200 * m, true},
+		{[]string{"-t", "ext2", "-r", "0"}, 60 * m, 200 * m, false},
+		{[]string{"-t", "ext3"}, 60 * m, 400 * m, true},
+		{[]string{"-t", "ext3", "-b", "4096"}, 60 * m, 400 * m, true},
+		{[]string{"-t", "ext4", "-O", "^metadata_csum,uninit_bg"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-O", "^metadata_csum,uninit_bg,^64bit"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-O", "^flex_bg"}, 100 * m, 300 * m, true},
+		{[]string{"-t", "ext4", "-O", "^resize_inode"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-O", "^resize_inode", "-b", "1024"}, 100 * m, 500 * m, true},
+		{[]string{"-t", "ext4", "-O", "meta_bg,^resize_inode"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-O", "meta_bg,^resize_inode", "-b", "1024"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-E", "resize=2000000", "-b", "1024"}, 100 * m, 2300 * m, true},
+		{[]string{"-t", "ext4", "-O", "sparse_super2,^resize_inode"}, 300 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-O", "bigalloc,^resize_inode", "-C", "65536"}, 300 * m, 2300 * m, true},
+		{[]string{"-t", "ext4", "-O", "metadata_csum_seed"}, 100 * m, 500 * m, true},
+		{[]string{"-t", "ext4", "-g", "4096", "-b", "4096"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext4", "-I", "128", "-O", "^huge_file"}, 100 * m, 420 * m, true},
+		{[]string{"-t", "ext2", "-O", "^sparse_super,^resize_inode"}, 100 * m, 300 * m, true},
+	} {
+		t.Run(fmt.Sprintf("%d", i), func(t *testing.T) {
+			img := testkit.Image(t, "ext.img", c.size)
+			testkit.Do(t, "mkfs.ext4", append(append([]string{"-q", "-F", "-d", dir}, c.args...), img)...)
+			path, change := placed(t, img, fsys.Place{Size: c.to, Sector: 512})
+			if change.Size < c.to-c.to/50-200*m && len(change.Notes) == 0 || change.Size <= c.size {
+				t.Errorf("%v: it became %s of %s", c.args, units.Bytes(change.Size), units.Bytes(c.to))
+			}
+			if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
+				t.Fatalf("%v from %s to %s: %v\n%s", c.args, units.Bytes(c.size), units.Bytes(c.to), err, out)
+			}
+			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
+				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
+			}
+			if !c.mountable {
+				return
+			}
+			testkit.Mounted(t, []string{"mount", "-o", "loop", path}, func(point string) {
+				sameTree(t, want, point)
+				larger(t, point, min(120*m, (change.Size-c.size)*8/10))
+			})
+			testkit.LoopGone(t, path)
+			if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
+				t.Errorf("%v after writing: %v\n%s", c.args, err, out)
+			}
+		})
+	}
+}
+
+// TestNTFSGrows grows NTFS volumes; the operating system's tools judge them, and a mount fills them.
+func TestNTFSGrows(t *testing.T) {
+	testkit.Need(t, "mkntfs", "ntfsfix", "ntfs-3g", "ntfsinfo")
+	testkit.Root(t)
+	dir := crowd(t, 300)
+	want := sumsOf(t, dir)
+	const m = units.MiB
+	for i, c := range []struct {
+		args     []string
+		size, to int64
+	}{
+		{nil, 60 * m, 61 * m},
+		{nil, 60 * m, 200 * m},
+		{nil, 60*m + 3*512, 300*m + 7*512},
+		{[]string{"-c", "512"}, 60 * m, 300 * m},
+		{[]string{"-c", "65536"}, 90 * m, 600 * m},
+		{nil, 60 * m, 3 * units.TiB},
+	} {
+		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			img := testkit.Image(t, "ntfs.img", c.size)
+			testkit.Do(t, "mkntfs", append(append([]string{"-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63"}, c.args...), img)...)
+			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) { testkit.Do(t, "cp", "-r", dir+"/.", point) })
+			path, change := placed(t, img, fsys.Place{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
+			if change.Size != c.to-512 || len(change.Notes) > 0 {
+				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
+			}
+			if out, err := testkit.Try("ntfsfix", "-n", path); err != nil {
+				t.Fatalf("%v\n%s", err, out)
+			}
+			info := testkit.Do(t, "ntfsinfo", "-m", path)
+			unit, _ := examine(t, img)
+			if n := field(t, info, `Volume Size in Clusters: (\d+)`); n != change.Size/unit.Info.Unit {
+				t.Errorf("%d clusters\n%s", n, info)
+			}
+			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
+				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
+			}
+			boot := make([]byte, 512)
+			f, err := os.Open(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer f.Close()
+			for _, at := range []int64{0, c.to - 512} {
+				if _, err := f.ReadAt(boot, at); err != nil || string(boot[3:7]) != "NTFS" || boot[29] != 0x10 /* sector 4096 */ {
+					t.Errorf("boot sector at %d: %v %x", at, err, boot[28:32])
+				}
+			}
+			testkit.Mounted(t, []string{"ntfs-3g", path}, func(point string) {
+				sameTree(t, want, point)
+				larger(t, point, min(120*m, (change.Size-c.size)*9/10))
+			})
+			if now, _ := examine(t, path); !now.Maps {
+				t.Errorf("after writing our own reader says: %s", now.Why)
+			}
+			testkit.Do(t, "ntfsfix", "-n", path)
+		})
+	}
+}
+
+// TestFATGrows grows FAT volumes; fsck.fat judges them, and the operating system's tools read and fill them.
+func TestFATGrows(t *testing.T) {
+	testkit.Need(t, "mkfs.fat", "fsck.fat", "mcopy")
+	dir := crowd(t, 200)
+	want := sumsOf(t, dir)
+	const m = units.MiB
+	for i, c := range []struct {
+		args     []string
+		size, to int64
+		least    int64 // what it must become at least
+	}{
+		{[]string{"-F", "32"}, 100 * m, 101 * m, 100*m + 512},
+		{[]string{"-F", "32"}, 100 * m, 1000 * m, 999 * m},
+		{[]string{"-F", "32", "-s", "1"}, 100 * m, 900 * m, 899 * m},
+		{[]string{"-F", "32", "-s", "8"}, 400*m + 1536, 32 * units.GiB, 31 * units.GiB},
+		{[]string{"-F", "32", "-S", "4096"}, 300 * m, 900 * m, 899 * m},
+		{[]string{"-F", "32", "-f", "1"}, 100 * m, 300 * m, 299 * m},
+		{[]string{"-F", "16", "-s", "8"}, 60 * m, 200 * m, 199 * m},
+		{[]string{"-F", "16", "-s", "4"}, 30 * m, 900 * m, 120 * m},
+		{[]string{"-F", "12", "-s", "8"}, 5 * m, 9 * m, 8 * m},
+		{[]string{"-F", "12", "-s", "8"}, 4*m + 4096, 60 * m, 15 * m},
+	} {
+		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			img := testkit.Image(t, "fat.img", c.size)
+			testkit.Do(t, "mkfs.fat", append(c.args, img)...)
+			testkit.Do(t, "mcopy", "-s", "-i", img, filepath.Join(dir, "pier 1"), filepath.Join(dir, "pier 2"), "::")
+			sector := 512
+			if c.args[2%len(c.args)] == "-S" {
+				sector = 4096
+			}
+			path, change := placed(t, img, fsys.Place{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
+			if change.Size < c.least || change.Size > c.to || change.Size < c.to-m && len(change.Notes) != 1 {
+				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
+			}
+			if out, err := testkit.Try("fsck.fat", "-n", path); err != nil {
+				t.Fatalf("%v: %v\n%s", c.args, err, out)
+			}
+			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
+				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
+			}
+			out := t.TempDir()
+			testkit.Do(t, "mcopy", "-s", "-i", path, "::pier 1", "::pier 2", out)
+			have := sumsOf(t, out)
+			for name, sum := range want {
+				if (name[:6] == "pier 1" || name[:6] == "pier 2") && have[name] != sum {
+					t.Fatalf("%s differs or is missing", name)
+				}
+			}
+			big := filepath.Join(t.TempDir(), "new room")
+			if err := os.WriteFile(big, bytes.Repeat([]byte("tide"), int(min(120*m, (change.Size-c.size)*8/10)/4)), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			testkit.Do(t, "mcopy", "-i", path, big, "::ROOM")
+			testkit.Do(t, "fsck.fat", "-n", path)
+		})
+	}
+}
+
+// TestHiddenSectors: only a place that was true before is made true again.
+func TestHiddenSectors(t *testing.T) {
+	p := fsys.Place{Was: 1 << 20, Start: 9 << 20, Sector: 512}
+	for _, c := range [][2]uint64{{2048, 18432}, {63, 63}, {0, 0}} {
+		if got := p.Hidden(c[0]); got != c[1] {
+			t.Errorf("%d becomes %d, want %d", c[0], got, c[1])
+		}
+	}
+}
+
+// TestExFATMoves gives an exFAT volume another place; both boot regions stay sound.
+func TestExFATMoves(t *testing.T) {
+	testkit.Need(t, "fsck.exfat")
+	img, _ := made(t, fsys.Form{Kind: "exFAT", Size: 64 * units.MiB, Start: units.MiB})
+	path, c := placed(t, img, fsys.Place{Was: units.MiB, Start: 9 * units.MiB, Size: 80 * units.MiB, Sector: 512})
+	if c.Size != 64*units.MiB || len(c.Patches) != 4 || len(c.Notes) != 1 {
+		t.Errorf("%+v", c)
+	}
+	if err := os.Truncate(path, 64*units.MiB); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Do(t, "fsck.exfat", "-n", path)
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, at := range []int{64, 12*512 + 64} {
+		if b[at+1] != 9*8 {
+			t.Errorf("the place at byte %d: %x", at, b[at:at+8])
+		}
+	}
+}

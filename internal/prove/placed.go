@@ -1,0 +1,60 @@
+package prove
+
+import (
+	"cmp"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+)
+
+// placed is a disk of a twin with its areas and its table where a plan puts them.
+func placed(d *shelf.TwinDisk, p *fit.Plan) *shelf.TwinDisk {
+	out := *d
+	out.Regions = nil
+	to := map[int]span.Span{}
+	for _, x := range p.Parts {
+		to[x.Part.Number] = x.To
+	}
+	end := int64(0)
+	for _, r := range d.Regions {
+		if sp, ok := to[r.Part]; ok && r.Part > 0 {
+			r.Span = sp
+		} else {
+			r.Span = moved(r.Span, p.Moves)
+		}
+		if r.Span.Empty() {
+			continue
+		}
+		end = max(end, r.Span.End)
+		out.Regions = append(out.Regions, r)
+	}
+	if end < p.Size { // the table's own end, and what was cleared
+		out.Regions = append(out.Regions, shelf.Region{Span: span.Span{Start: end, End: p.Size}, Captured: true})
+	}
+	slices.SortFunc(out.Regions, func(a, b shelf.Region) int { return cmp.Compare(a.Span.Start, b.Span.Start) })
+	t := *d.Table
+	t.Parts = nil
+	for _, part := range d.Table.Parts {
+		if sp, ok := to[part.Number]; ok {
+			part.Span = sp
+		}
+		if !part.Span.Empty() {
+			t.Parts = append(t.Parts, part)
+		}
+	}
+	out.Table = &t
+	return &out
+}
+
+// moved is where a stretch of the source goes; empty when it goes nowhere.
+func moved(sp span.Span, moves []disk.Move) span.Span {
+	for _, m := range moves {
+		if hit := sp.Intersect(m.From); !hit.Empty() {
+			return hit.Shift(m.Shift())
+		}
+	}
+	return span.Span{}
+}

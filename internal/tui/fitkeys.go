@@ -1,0 +1,152 @@
+package tui
+
+import (
+	"fmt"
+	"maps"
+
+	tea "charm.land/bubbletea/v2"
+
+	layout "twinshelf/internal/fit"
+	"twinshelf/internal/run"
+	"twinshelf/internal/sizes"
+	"twinshelf/internal/workshop"
+)
+
+var fitBindings = []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
+	{"=", "size", "type how large the part shall be"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
+	{"d", "disk", "which disk of the twin"}, {"t", "other target", "the next disk that may be written"}}
+
+// fitting is what is wished in the Fit step.
+type fitting struct {
+	wish layout.Wish
+	row  int
+	of   string // the twin, disk and target that it is meant for
+	seen bool   // a plan was shown, and the row was put on the part that grows
+}
+
+// fitWish is the wish for what is chosen now; for something else it begins anew.
+func (m *model) fitWish() layout.Wish {
+	t, target := m.twin(), m.target
+	if t == nil || target == nil {
+		return layout.Wish{}
+	}
+	if of := fmt.Sprint(t.ID, " ", m.twinDisk, " ", target.Path); m.fit.of != of {
+		m.fit = fitting{of: of}
+	}
+	return m.fit.wish
+}
+
+// pointAtGrowing puts the row on the part that takes the room, once for each twin and target.
+func (m *model) pointAtGrowing() {
+	if m.fit.seen || m.restore == nil {
+		return
+	}
+	m.fit.seen = true
+	for i, x := range m.restore.Fit.Parts {
+		if x.Share > 0 {
+			m.fit.row = i
+		}
+	}
+}
+
+// wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
+func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
+	if m.restore == nil || len(m.restore.Fit.Parts) == 0 {
+		return nil
+	}
+	wish := m.fitWish()
+	parts := map[int]layout.PartWish{}
+	if maps.Copy(parts, wish.Parts); len(parts) == 0 {
+		for _, x := range m.restore.Fit.Parts {
+			if x.Share > 0 {
+				parts[x.Part.Number] = layout.PartWish{Share: x.Share}
+			}
+		}
+	}
+	x := m.restore.Fit.Parts[min(m.fit.row, len(m.restore.Fit.Parts)-1)]
+	w := parts[x.Part.Number]
+	change(x, &w)
+	if parts[x.Part.Number] = w; w == (layout.PartWish{}) {
+		delete(parts, x.Part.Number)
+	}
+	grows := false
+	for _, w := range parts {
+		grows = grows || w.Share > 0 || w.Size > 0
+	}
+	m.fit.wish = layout.Wish{Parts: parts, Keep: !grows}
+	return m.replan()
+}
+
+func (m *model) keyFit(k string) tea.Cmd {
+	if m.restore != nil {
+		m.fit.row = moved(k, m.fit.row, len(m.restore.Fit.Parts))
+	}
+	switch k {
+	case "d":
+		m.nextDisk()
+		return m.replan()
+	case "t":
+		m.nextTarget()
+		return m.replan()
+	case "k":
+		if m.restore != nil || m.restoreErr != nil {
+			m.fit.wish = layout.Wish{Keep: !m.fitWish().Keep}
+		}
+		return m.replan()
+	case "+", "-":
+		return m.wishFor(func(x layout.Placed, w *layout.PartWish) {
+			switch {
+			case x.Fixed != "":
+				m.fail(fmt.Sprintf("Part %d can't grow: %s.", x.Part.Number, x.Fixed))
+			case k == "+":
+				w.Share, w.Size = w.Share+1, 0
+			default:
+				w.Share, w.Size = max(0, w.Share-1), 0
+			}
+		})
+	case "x":
+		return m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+	case "=":
+		m.askPartSize()
+	case "enter":
+		return m.fitLastPage()
+	}
+	return nil
+}
+
+func (m *model) askPartSize() {
+	if m.restore == nil || len(m.restore.Fit.Parts) == 0 {
+		return
+	}
+	x := m.restore.Fit.Parts[min(m.fit.row, len(m.restore.Fit.Parts)-1)]
+	if x.Fixed != "" {
+		m.fail(fmt.Sprintf("Part %d can't grow: %s.", x.Part.Number, x.Fixed))
+		return
+	}
+	room := m.restore.Fit.Room
+	m.ask(fmt.Sprintf("Size of part %d, from %s to %s: ", x.Part.Number, sizes.Words(x.From.Len()), sizes.Words(x.From.Len()+room)), "", func(text string) {
+		n, err := sizes.Parse(text, sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.used})
+		if err != nil {
+			m.fail(sentence(err))
+			return
+		}
+		m.pending = m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
+	})
+}
+
+func (m *model) fitLastPage() tea.Cmd {
+	switch {
+	case m.running():
+		m.fail("A run is on already: see step 6.")
+	case m.restore == nil:
+		m.fail("There is no plan yet that could be carried out.")
+	default:
+		t := m.twin()
+		plan, i := m.restore, min(m.twinDisk, len(t.Disks)-1)
+		m.lastPage(workshop.SummarizeRestore(plan, t, i, m.target), func() tea.Cmd {
+			r, proof := m.w.StartRestore(m.ctx, plan, t, i)
+			return m.start(r, "Cancelling leaves the target without a table.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+		})
+	}
+	return nil
+}
