@@ -28,7 +28,7 @@ func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
 	if errors.Is(err, errUntrusted) {
 		rc.Note("%v: everything is read", err)
 		again := *p
-		again.ReadAll = true
+		again.Trust = TrustNone
 		return again.run(rc)
 	}
 	return t, err

@@ -23,6 +23,21 @@ type Source struct {
 	Rotational bool
 }
 
+// Trust says whose records of what is unchanged spare the reading.
+type Trust int
+
+const (
+	// TrustSure is for the file systems that note every change.
+	TrustSure Trust = iota
+	// TrustNone has everything read.
+	TrustNone
+	// TrustMost is also for those whose records may miss one (fsys.Unchanging, Caveat).
+	TrustMost
+)
+
+// Next is the choice that follows, round in a circle.
+func (t Trust) Next() Trust { return (t + 1) % (TrustMost + 1) }
+
 // Plan is a capture that hasn't begun.
 type Plan struct {
 	Shelf   *shelf.Shelf
@@ -30,8 +45,8 @@ type Plan struct {
 	Note    string
 	Sources []Source
 	Tool    string
-	// ReadAll has everything read, also what the file systems' records prove to be unchanged.
-	ReadAll bool
+	// Trust says what isn't read again.
+	Trust Trust
 	// Now is the time that the twin carries; zero means the time it starts.
 	Now time.Time
 }

@@ -44,7 +44,7 @@ func (p *Plan) before(a *survey.Area, id disk.Identity) (*shelf.Twin, int, *shel
 	if a.Part == nil || !a.Content.Maps || a.Content.Info.ID == "" {
 		return nil, 0, nil
 	}
-	if _, can := a.Content.Volume.(fsys.Unchanging); !can {
+	if u, can := a.Content.Volume.(fsys.Unchanging); !can || u.Caveat() != "" && p.Trust != TrustMost {
 		return nil, 0, nil
 	}
 	twins, _ := p.Shelf.Twins() // newest first within a machine
@@ -69,7 +69,7 @@ func (p *Plan) before(a *survey.Area, id disk.Identity) (*shelf.Twin, int, *shel
 
 // Trusts says in words from which twins unchanged files will be taken over.
 func (p *Plan) Trusts() []string {
-	if p.ReadAll {
+	if p.Trust == TrustNone {
 		return nil
 	}
 	var out []string
@@ -80,16 +80,23 @@ func (p *Plan) Trusts() []string {
 				continue
 			}
 			if t, _, _ := p.before(a, s.Survey.Device.Identity()); t != nil {
-				out = append(out, fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a check", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery))
+				out = append(out, fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a check%s", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery, caveat(a)))
 			}
 		}
 	}
 	return out
 }
 
+func caveat(a *survey.Area) string {
+	if c := a.Content.Volume.(fsys.Unchanging).Caveat(); c != "" {
+		return ". Changes may be missed: " + c
+	}
+	return ""
+}
+
 // earlier works out which blocks of an area can be taken over; nil when none.
 func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, block int64) *earlier {
-	if p.ReadAll || a.Span.Len()/block > mostTracked {
+	if p.Trust == TrustNone || a.Span.Len()/block > mostTracked {
 		return nil
 	}
 	t, i, r := p.before(a, id)

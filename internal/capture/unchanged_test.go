@@ -89,7 +89,7 @@ func mounted(t *testing.T, img string, work func(dir string)) {
 }
 
 // took captures an image and gives the twin with the names of its nodes, and the notes of the run.
-func took(t *testing.T, s *shelf.Shelf, img string, all bool) (*shelf.Twin, string) {
+func took(t *testing.T, s *shelf.Shelf, img string, trust Trust) (*shelf.Twin, string) {
 	t.Helper()
 	d, err := disk.Open(img, disk.Identity{Model: "Sandmartin", Serial: "SM-1"})
 	if err != nil {
@@ -100,7 +100,7 @@ func took(t *testing.T, s *shelf.Shelf, img string, all bool) (*shelf.Twin, stri
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []Source{{Survey: sv}}, ReadAll: all, Now: time.Now()}
+	p := &Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []Source{{Survey: sv}}, Trust: trust, Now: time.Now()}
 	var tw *shelf.Twin
 	r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) (err error) {
 		tw, err = p.Run(rc)
@@ -140,7 +140,7 @@ func TestUnchangedIsTakenOver(t *testing.T) {
 		t.Run(strings.Join(options, " "), func(t *testing.T) {
 			img := filled(t, options...)
 			s := oak(t)
-			first, _ := took(t, s, img, false)
+			first, _ := took(t, s, img, TrustSure)
 			if first.Disks[0].Parts()[0].Trusted != 0 {
 				t.Error("the first one trusts somebody")
 			}
@@ -183,8 +183,8 @@ func TestUnchangedIsTakenOver(t *testing.T) {
 				},
 			} {
 				mounted(t, img, change)
-				tw, notes := took(t, s, img, false)
-				all, _ := took(t, oak(t), img, true)
+				tw, notes := took(t, s, img, TrustSure)
+				all, _ := took(t, oak(t), img, TrustNone)
 				same(t, tw, all, fmt.Sprint("round ", round))
 				part := tw.Disks[0].Parts()[0]
 				if part.Trusted < part.Used/3 || !strings.Contains(notes, "weren't read again") {
@@ -198,11 +198,64 @@ func TestUnchangedIsTakenOver(t *testing.T) {
 	}
 }
 
+// TestUnchangedOnNTFS: file records are proof only where that was chosen, and never for what a system holds open.
+func TestUnchangedOnNTFS(t *testing.T) {
+	testkit.Need(t, "mkntfs", "ntfs-3g")
+	testkit.Root(t)
+	img := testkit.Image(t, "kiosk.img", 62*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D002", Parts: []table.Part{
+		{Number: 1, Span: span.At(partAt, 60*units.MiB), Type: table.TypeMSBasicData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D201"}}}, 62*units.MiB)
+	fs := testkit.Image(t, "fs", 60*units.MiB)
+	testkit.Do(t, "mkntfs", "-Q", "-F", "-q", fs)
+	r := rand.New(rand.NewPCG(7, 7))
+	hive := append([]byte("regf"), make([]byte, 3<<20)...)
+	fill(r, hive[8:])
+	inside := func(work func(dir string)) {
+		testkit.Mounted(t, []string{"ntfs-3g", fs}, work)
+		testkit.Place(t, fs, img, partAt)
+	}
+	inside(func(dir string) {
+		for i := range 8 {
+			write(t, filepath.Join(dir, fmt.Sprint("timetable", i)), r, 2<<20)
+		}
+		os.WriteFile(filepath.Join(dir, "SYSTEM"), hive, 0o644)
+		write(t, filepath.Join(dir, "pagefile.sys"), r, 3<<20)
+	})
+	s := oak(t)
+	took(t, s, img, TrustSure)
+	if tw, _ := took(t, s, img, TrustSure); tw.Disks[0].Parts()[0].Trusted != 0 {
+		t.Error("records are trusted that nobody chose to trust")
+	}
+	inside(func(dir string) {
+		write(t, filepath.Join(dir, "timetable3"), r, 2<<20)
+		f, _ := os.OpenFile(filepath.Join(dir, "timetable5"), os.O_RDWR, 0)
+		f.WriteAt([]byte("delayed"), 70_000)
+		f.Close()
+		os.Remove(filepath.Join(dir, "timetable7"))
+	})
+	// What a running system writes without a trace.
+	raw, err := os.ReadFile(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := strings.Index(string(raw), string(hive[:4096]))
+	if at < 0 {
+		t.Fatal("the hive isn't there")
+	}
+	testkit.Write(t, img, []disk.Patch{{Off: int64(at) + 2<<20, Data: []byte("a setting")}})
+	tw, notes := took(t, s, img, TrustMost)
+	all, _ := took(t, oak(t), img, TrustNone)
+	same(t, tw, all, "NTFS")
+	if part := tw.Disks[0].Parts()[0]; part.Trusted < 6<<20 || part.Trusted > 12<<20 {
+		t.Errorf("%d of %d bytes were taken over: %s", part.Trusted, part.Used, notes)
+	}
+}
+
 // TestRecordsThatLie: contents that change without their records are found by the samples, and everything is read.
 func TestRecordsThatLie(t *testing.T) {
 	img := filled(t)
 	s := oak(t)
-	took(t, s, img, false)
+	took(t, s, img, TrustSure)
 	f, err := os.OpenFile(img, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -228,8 +281,8 @@ func TestRecordsThatLie(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Close()
-	tw, notes := took(t, s, img, false)
-	all, _ := took(t, oak(t), img, true)
+	tw, notes := took(t, s, img, TrustSure)
+	all, _ := took(t, oak(t), img, TrustNone)
 	same(t, tw, all, "after lies")
 	if !strings.Contains(notes, "don't tell the truth") {
 		t.Errorf("notes: %s", notes)
@@ -240,11 +293,11 @@ func TestRecordsThatLie(t *testing.T) {
 func TestAnotherVolumeProvesNothing(t *testing.T) {
 	img := filled(t)
 	s := oak(t)
-	took(t, s, img, false)
+	took(t, s, img, TrustSure)
 	fs := testkit.Image(t, "fs", 300*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", fs)
 	testkit.Place(t, fs, img, partAt)
-	tw, _ := took(t, s, img, false)
+	tw, _ := took(t, s, img, TrustSure)
 	if tw.Disks[0].Parts()[0].Trusted != 0 {
 		t.Error("something was taken over")
 	}

@@ -17,7 +17,7 @@ import (
 func captureCommand(o *options) *cobra.Command {
 	var machine, note string
 	var without []string
-	var plan, unquiet, everything, readAll bool
+	var plan, unquiet, everything, readAll, trustNTFS bool
 	c := &cobra.Command{
 		Use:   "capture DISK...",
 		Short: "Capture the disks of one machine as a twin on the shelf",
@@ -59,7 +59,13 @@ func captureCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p.Note, p.ReadAll = note, readAll
+			p.Note = note
+			switch {
+			case readAll:
+				p.Trust = capture.TrustNone
+			case trustNTFS:
+				p.Trust = capture.TrustMost
+			}
 			return o.runCapture(cmd, p, plan, unquiet)
 		},
 	}
@@ -70,6 +76,8 @@ func captureCommand(o *options) *cobra.Command {
 	f.BoolVar(&plan, "plan", false, "only say what would be done")
 	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin says so for ever")
 	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they were in the twin before")
+	f.BoolVar(&trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its system writes some without touching them")
+	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
 	f.BoolVar(&everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 	return c
 }

@@ -60,6 +60,8 @@ type Unchanging interface {
 	// Unchanged calls proven with stretches, relative to the volume and in any order, whose bytes are what they were
 	// on before, the same volume earlier. Nothing is proven when that is another volume.
 	Unchanged(ctx context.Context, before Volume, proven func(span.Span) error) error
+	// Caveat says in words why the records of this family may miss a change; empty when a change always shows.
+	Caveat() string
 }
 
 // Files is a Volume whose files can be read.

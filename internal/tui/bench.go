@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
 	"twinshelf/internal/units"
 )
 
@@ -199,8 +200,11 @@ func (m *model) estimateLines(w int) []string {
 		verdict = good.Render(verdict)
 	}
 	out = append(out, verdict)
-	if m.readAll {
+	switch {
+	case m.trust == capture.TrustNone:
 		out = append(out, " Unread   nothing: everything is read, whatever the file systems' records say")
+	case m.trust == capture.TrustMost && len(m.trusts) == 0:
+		out = append(out, " Unread   nothing: no file system here has records to trust, or it wasn't captured before")
 	}
 	for _, s := range m.trusts {
 		for i, l := range wrap(s, w-12) {

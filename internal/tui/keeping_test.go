@@ -6,6 +6,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
+
+	"twinshelf/internal/capture"
 )
 
 func text(m tea.Model) string { return ansi.Strip(m.View().Content) }
@@ -113,12 +115,13 @@ func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
 		t.Errorf("%q\n%s", mm.trusts, text(m))
 	}
 	m = key(m, "o")
-	if !mm.plan.ReadAll || len(mm.trusts) != 0 || !strings.Contains(text(m), "everything is read") {
+	if mm.plan.Trust != capture.TrustNone || len(mm.trusts) != 0 || !strings.Contains(text(m), "everything is read") {
 		t.Errorf("%q\n%s", mm.trusts, text(m))
 	}
-	m = key(m, "o")
-	if mm.plan.ReadAll {
+	if m = key(m, "o"); mm.plan.Trust != capture.TrustMost || len(mm.trusts) < 1 {
+		t.Errorf("%q\n%s", mm.trusts, text(m))
+	}
+	if key(m, "o"); mm.plan.Trust != capture.TrustSure {
 		t.Error("it isn't taken back")
 	}
-	_ = m
 }

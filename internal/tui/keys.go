@@ -37,7 +37,7 @@ func (m *model) bindings() []binding {
 			{"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
 	case stepCapture:
 		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
-			{"o", "read all", "read also what files' records prove to be unchanged, or take that over"}, {"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
+			{"o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what NTFS's say"}, {"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
 	case stepDates:
 		b = m.datesBindings()
 	case stepFit:
@@ -257,7 +257,7 @@ func (m *model) keyCapture(k string) tea.Cmd {
 	case "n":
 		m.ask("Name of the machine: ", m.machine, func(s string) { m.machine = strings.TrimSpace(s) })
 	case "o":
-		m.readAll = !m.readAll
+		m.trust = m.trust.Next()
 		return m.replan()
 	case "u":
 		m.unquiet = !m.unquiet

@@ -79,7 +79,7 @@ type model struct {
 	leaveOut map[string]map[int]bool // parts left out by path
 	row      int
 	unquiet  bool
-	readAll  bool     // also what the file systems' records prove to be unchanged
+	trust    capture.Trust
 	trusts   []string // what is taken over from earlier twins, in words
 	plan     *capture.Plan
 	estimate capture.Estimate
@@ -439,13 +439,13 @@ func (m *model) replan() tea.Cmd {
 		for _, d := range disks {
 			leave[d] = m.leaveOut[d.Path]
 		}
-		w, machine, all := m.w, m.machine, m.readAll
+		w, machine, trust := m.w, m.machine, m.trust
 		return func() tea.Msg {
 			p, err := w.PlanCapture(machine, disks, leave)
 			if err != nil {
 				return estimated{number: number, err: err}
 			}
-			p.ReadAll = all
+			p.Trust = trust
 			e, err := p.Estimate()
 			return estimated{number, p, e, p.Trusts(), err}
 		}
