@@ -286,6 +286,19 @@ func (w *work) sums(d *shelf.TwinDisk) {
 	}
 }
 
+// Describe is what a twin of an attached disk would say of it, all of it taken; nothing is read but its maps.
+func Describe(s *survey.Survey) *shelf.TwinDisk {
+	d := &shelf.TwinDisk{Identity: s.Device.Identity(), Table: s.Table}
+	d.Identity.Size, d.Identity.Sector = s.Device.Size(), s.Device.SectorSize()
+	for _, a := range s.Areas {
+		r := describe(a)
+		r.Captured, r.Used = true, a.Content.Used
+		d.Used += r.Used
+		d.Regions = append(d.Regions, r)
+	}
+	return d
+}
+
 func describe(a survey.Area) shelf.Region {
 	r := shelf.Region{Span: a.Span, Role: string(a.Role), Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, ID: a.Content.Info.ID, Unclean: a.Content.Info.Unclean}
 	if a.Part != nil {

@@ -15,50 +15,86 @@ import (
 type fitFlags struct {
 	keep       bool
 	grow, size []string
-	without    []int
+	without    []string
+	anew       bool
 }
 
 func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.keep, "keep", false, "let no part grow")
 	c.Flags().StringArrayVar(&f.grow, "grow", nil, "let a part take the room: its number, or NUMBER:SHARE; may be repeated")
 	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large; may be repeated")
-	c.Flags().IntSliceVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
+	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
+	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, also where an earlier run was cut off")
 }
 
-// wish turns the flags into a wish for a target of so many bytes.
-func (f *fitFlags) wish(target int64) (fit.Wish, error) {
+// mine strips the number of the disk ("2/" in front) from an entry, and says whether it is meant for disk i of n, from 0.
+func mine(s string, i, n int) (entry string, yes bool, err error) {
+	number, rest, named := strings.Cut(s, "/")
+	if !named {
+		if n > 1 {
+			return "", false, usageError{fmt.Errorf("%s: say of which disk, as DISK/PART, such as 2/%s", s, s)}
+		}
+		return s, true, nil
+	}
+	d, err := strconv.Atoi(number)
+	if err != nil || d < 1 {
+		return "", false, usageError{fmt.Errorf("%s: %q is no disk", s, number)}
+	}
+	return rest, d == i+1, nil
+}
+
+// wish turns the flags into a wish for disk i of n, from 0, on a target of so many bytes.
+func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
 	w := fit.Wish{Keep: f.keep, Parts: map[int]fit.PartWish{}}
 	if f.keep && len(f.grow)+len(f.size) > 0 {
 		return w, usageError{fmt.Errorf("--keep lets nothing grow: leave it out, or leave --grow and --size out")}
 	}
-	for _, s := range f.grow {
+	each := func(flag string, entries []string, how string, parse func(string) (int, fit.PartWish, error)) error {
+		for _, s := range entries {
+			entry, yes, err := mine(s, i, n)
+			if err != nil {
+				return err
+			}
+			if !yes {
+				continue
+			}
+			part, wish, err := parse(entry)
+			if err != nil {
+				return usageError{fmt.Errorf("--%s %s: %s (%w)", flag, s, how, err)}
+			}
+			w.Parts[part] = wish
+		}
+		return nil
+	}
+	if err := each("grow", f.grow, "write the part's number, or NUMBER:SHARE such as 3:2", func(s string) (int, fit.PartWish, error) {
 		number, share, shared := strings.Cut(s, ":")
-		n, err := strconv.Atoi(number)
+		part, err := strconv.Atoi(number)
 		k := 1
 		if err == nil && shared {
 			k, err = strconv.Atoi(share)
 		}
-		if err != nil || k < 1 || k > 1000 {
-			return w, usageError{fmt.Errorf("--grow %s: write the part's number, or NUMBER:SHARE such as 3:2", s)}
+		if err == nil && (k < 1 || k > 1000) {
+			err = fmt.Errorf("a share of %d", k)
 		}
-		w.Parts[n] = fit.PartWish{Share: k}
+		return part, fit.PartWish{Share: k}, err
+	}); err != nil {
+		return w, err
 	}
-	for _, s := range f.size {
-		number, text, ok := strings.Cut(s, "=")
-		n, err := strconv.Atoi(number)
-		if err != nil || !ok {
-			return w, usageError{fmt.Errorf("--size %s: write NUMBER=SIZE such as 3=400GB", s)}
+	if err := each("size", f.size, "write NUMBER=SIZE such as 3=400GB", func(s string) (int, fit.PartWish, error) {
+		number, text, _ := strings.Cut(s, "=")
+		part, err := strconv.Atoi(number)
+		if err != nil {
+			return 0, fit.PartWish{}, err
 		}
 		size, err := sizes.Parse(text, sizes.Room{Disk: target, Rest: target})
-		if err != nil {
-			return w, usageError{fmt.Errorf("--size %s: %w", s, err)}
-		}
-		w.Parts[n] = fit.PartWish{Size: size.Bytes}
+		return part, fit.PartWish{Size: size.Bytes}, err
+	}); err != nil {
+		return w, err
 	}
-	for _, n := range f.without {
-		w.Parts[n] = fit.PartWish{Leave: true}
-	}
-	return w, nil
+	return w, each("without", f.without, "write the part's number", func(s string) (int, fit.PartWish, error) {
+		part, err := strconv.Atoi(s)
+		return part, fit.PartWish{Leave: true}, err
+	})
 }
 
 // fittedPart is a part before and after, for --json.

@@ -1,36 +1,49 @@
 package cli
 
 import (
-	"bufio"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
 
+// writeFlags are what restoring and copying have in common.
+type writeFlags struct {
+	fitFlags
+	confirm []string
+	plan    bool
+}
+
+func (f *writeFlags) flags(c *cobra.Command) {
+	f.fitFlags.flags(c)
+	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the text that is otherwise asked for; once for each target")
+	c.Flags().BoolVar(&f.plan, "plan", false, "only say what would be done")
+}
+
 func restoreCommand(o *options) *cobra.Command {
 	var from int
-	var confirm string
-	var plan bool
-	var f fitFlags
+	var f writeFlags
 	c := &cobra.Command{
-		Use:   "restore TWIN TARGET",
-		Short: "Write a disk of a twin onto a target, read it back and prove it",
-		Long: "Erases TARGET. On a larger target the main data part takes the room, and what is behind it\n" +
-			"moves to the end; --keep, --grow, --size and --without wish for something else.\n" +
-			"Before anything is written the target's last four serial characters (its size, when it\n" +
-			"has no serial number) must be typed, or given with --confirm.",
+		Use:   "restore TWIN TARGET [TARGET...]",
+		Short: "Write a twin onto targets, read them back and prove it",
+		Long: "Erases the targets. A machine with several disks gets a target for each, in the twin's order; - leaves a disk out.\n" +
+			"On a larger target the main data part takes the room, and what is behind it\n" +
+			"moves to the end; --keep, --grow, --size and --without wish for something else (with several disks as DISK/PART).\n" +
+			"Before anything is written each target's last four serial characters (its size, when it\n" +
+			"has no serial number) must be typed, or given with --confirm. Cut off, it goes on when it is started again.",
 		Example: "  twinshelf restore \"Ticket desk\" /dev/sdc\n" +
 			"  twinshelf restore 20261030 7731 --plan\n" +
 			"  twinshelf restore 20261030 7731 --grow 2 --grow 3:2     part 3 gets twice as much of the room as part 2\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
+			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/3\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --confirm \"500 GB\"",
-		Args: exactly("the twin", "the target"),
+		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(true)
 			if err != nil {
@@ -40,46 +53,148 @@ func restoreCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			targets, err := o.probed(cmd.Context(), w, args[1])
-			if err != nil {
-				return err
+			names := args[1:]
+			switch n := len(t.Disks); {
+			case from > n || from < 0:
+				return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from, units.Plural(n, "disk"))}
+			case from > 0 && len(names) > 1:
+				return usageError{fmt.Errorf("with --from-disk there is one target")}
+			case from == 0 && n != len(names):
+				return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)), o.proposal(cmd, w, t))}
 			}
-			if len(t.Disks) > 1 && from == 0 {
-				return usageError{fmt.Errorf("this twin has %d disks: choose one with --from-disk, and restore each onto a target of its own", len(t.Disks))}
+			var pairs []*workshop.Pair
+			for i, name := range names {
+				if name == "-" {
+					continue
+				}
+				if from > 0 {
+					i = from - 1
+				}
+				targets, err := o.probed(cmd.Context(), w, name)
+				if err != nil {
+					return err
+				}
+				wish, err := f.wish(i, len(names), targets[0].Identity.Size)
+				if err != nil {
+					return err
+				}
+				p, err := w.PlanRestore(workshop.Origin{Twin: t, Disk: i}, targets[0], wish)
+				if err != nil {
+					return err
+				}
+				pairs = append(pairs, p)
 			}
-			i := max(0, from-1)
-			wish, err := f.wish(targets[0].Identity.Size)
-			if err != nil {
-				return err
-			}
-			p, err := w.PlanRestore(t, i, targets[0], wish)
-			if err != nil {
-				return err
-			}
-			s := workshop.SummarizeRestore(p, t, i, targets[0])
-			if plan && o.json {
-				return o.print(map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "estimate_seconds": p.Estimate().Seconds()})
-			}
-			if !o.json {
-				o.showSummary(s)
-			}
-			if plan {
-				return nil
-			}
-			if err := o.confirm(s, confirm); err != nil {
-				return err
-			}
-			r, proof := w.StartRestore(cmd.Context(), p, t, i)
-			if err := o.follow(r); err != nil {
-				return err
-			}
-			return o.showProof(proof())
+			return o.writePairs(cmd, w, pairs, &f)
 		},
 	}
 	f.flags(c)
-	c.Flags().IntVar(&from, "from-disk", 0, "which disk of the twin, from 1")
-	c.Flags().StringVar(&confirm, "confirm", "", "the text that is otherwise asked for")
-	c.Flags().BoolVar(&plan, "plan", false, "only say what would be done")
+	c.Flags().IntVar(&from, "from-disk", 0, "only this disk of the twin, from 1")
+	return c
+}
+
+func wereNamed(n int) string {
+	if n == 1 {
+		return "1 target was"
+	}
+	return fmt.Sprintf("%d targets were", n)
+}
+
+// proposal says which targets on the bench would do.
+func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Twin) string {
+	disks := w.Bench.List()
+	for _, d := range disks {
+		w.Bench.Probe(cmd.Context(), d)
+	}
+	text := ""
+	for i, d := range workshop.ProposePairs(t, disks) {
+		if d != nil {
+			text += fmt.Sprintf(" Disk %d (%s) would go onto %s at %s.", i+1, units.Bytes(t.Disks[i].Identity.Size), disk.Sticker(d.Identity), d.Path)
+		} else {
+			text += fmt.Sprintf(" For disk %d (%s) nothing on the bench is large enough.", i+1, units.Bytes(t.Disks[i].Identity.Size))
+		}
+	}
+	return text
+}
+
+// writePairs shows what would be done, asks, writes and proves.
+func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*workshop.Pair, f *writeFlags) error {
+	if len(pairs) == 0 {
+		return usageError{fmt.Errorf("every disk is left out: there is nothing to write")}
+	}
+	seen := map[string]bool{}
+	var all []map[string]any
+	for _, p := range pairs {
+		if seen[p.Target.Path] {
+			return usageError{fmt.Errorf("%s is named for two disks: each needs a target of its own", p.Target.Path)}
+		}
+		if seen[p.Target.Path] = true; f.anew {
+			p.Plan.Anew()
+		}
+	}
+	summaries := workshop.SummarizeRestore(pairs)
+	for i, s := range summaries {
+		p := pairs[i].Plan
+		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "estimate_seconds": p.Estimate().Seconds()})
+		if !o.json {
+			o.showSummary(s)
+		}
+	}
+	if f.plan {
+		switch {
+		case !o.json:
+			return nil
+		case len(all) == 1:
+			return o.print(all[0])
+		}
+		return o.print(all)
+	}
+	for i, s := range summaries {
+		given := ""
+		if i < len(f.confirm) {
+			given = f.confirm[i]
+		}
+		if err := o.confirm(s, given); err != nil {
+			return err
+		}
+	}
+	r, proof := w.StartRestore(cmd.Context(), pairs)
+	if err := o.follow(r); err != nil {
+		return err
+	}
+	return o.showProof(proof())
+}
+
+func copyCommand(o *options) *cobra.Command {
+	var f writeFlags
+	c := &cobra.Command{
+		Use:   "copy SOURCE TARGET",
+		Short: "Write an attached disk onto another one, read it back and prove it",
+		Long: "Like restore, from a disk that is attached instead of a twin: only what is used is read. Places that can't be\n" +
+			"read become zeros and are named at the end. Don't leave both disks in one machine: they have the same identity.",
+		Example: "  twinshelf copy 40B1 7731 --plan\n" +
+			"  twinshelf copy /dev/sdb /dev/sdc --grow 3",
+		Args: exactly("the source", "the target"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(false)
+			if err != nil {
+				return err
+			}
+			disks, err := o.probed(cmd.Context(), w, args...)
+			if err != nil {
+				return err
+			}
+			wish, err := f.wish(0, 1, disks[1].Identity.Size)
+			if err != nil {
+				return err
+			}
+			p, err := w.PlanRestore(workshop.Origin{Bench: disks[0]}, disks[1], wish)
+			if err != nil {
+				return err
+			}
+			return o.writePairs(cmd, w, []*workshop.Pair{p}, &f)
+		},
+	}
+	f.flags(c)
 	return c
 }
 
@@ -109,7 +224,7 @@ func (o *options) showSummary(s workshop.Summary) {
 func (o *options) confirm(s workshop.Summary, given string) error {
 	if given == "" {
 		fmt.Fprintf(o.err, "To write, type %s of the target: ", s.What)
-		line, err := bufio.NewReader(o.in).ReadString('\n')
+		line, err := o.in.ReadString('\n')
 		if err != nil && line == "" {
 			return refusal{fmt.Errorf("nothing was written: there was nobody to confirm; use --confirm")}
 		}
@@ -150,7 +265,7 @@ func proveCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			running, proof, err := w.StartProofTarget(cmd.Context(), t, max(0, from-1), targets[0])
+			running, proof, err := w.StartProofTarget(cmd.Context(), workshop.Origin{Twin: t, Disk: max(0, from-1)}, targets[0])
 			if err != nil {
 				return err
 			}

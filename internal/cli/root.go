@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,14 +59,14 @@ type options struct {
 	// ask gets the passphrase of a sealed shelf; nil for the usual way.
 	ask      func(dir string) ([]byte, error)
 	out, err io.Writer
-	in       io.Reader
+	in       *bufio.Reader
 }
 
 // Main runs the command line and returns the exit status.
 func Main(args []string, screen Screen) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	o := &options{out: os.Stdout, err: os.Stderr, in: os.Stdin}
+	o := &options{out: os.Stdout, err: os.Stderr, in: bufio.NewReader(os.Stdin)}
 	root := newRoot(o, screen)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -128,7 +129,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), proveCommand(o), demoCommand(o, screen))
+	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), proveCommand(o), demoCommand(o, screen))
 	root.SetOut(o.out)
 	root.SetErr(o.err)
 	return root

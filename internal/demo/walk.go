@@ -132,9 +132,13 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	defer dev.Close()
 	var proof *shelf.Proof
 	err = run.Start(ctx, "prove", prove.Phases, 0, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, s, t, 0, p.Planned(), dev, tool)
+		proof, err = prove.Target(rc, &t.Disks[0], p.Planned(), dev, tool)
 		return err
 	}).Wait()
+	if err == nil {
+		proof.Twin = t.ID
+		err = s.SaveProof(proof)
+	}
 	return proof, p.Fit, err
 }
 

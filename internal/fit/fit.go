@@ -67,6 +67,24 @@ func (p Placed) Moved() bool { return !p.To.Empty() && p.To.Start != p.From.Star
 // Grown is how much longer the part becomes, in bytes.
 func (p Placed) Grown() int64 { return max(0, p.To.Len()-p.From.Len()) }
 
+// LaidOn is the wish that a restored disk shows by its own table: its parts are where they were put. want is the
+// table of what it was made from.
+func LaidOn(d disk.Device, want *table.Table) Wish {
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
+		return Wish{Keep: true}
+	}
+	wish := Wish{Places: map[int]span.Span{}}
+	for _, p := range t.Parts {
+		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number })
+		if i < 0 || p.Span.Len() < want.Parts[i].Span.Len() {
+			return Wish{Keep: true} // another layout: the proof says so
+		}
+		wish.Places[p.Number] = p.Span
+	}
+	return wish
+}
+
 // TooSmall is the refusal of a target that can't hold the source.
 type TooSmall struct{ Need, Have int64 }
 

@@ -176,9 +176,13 @@ func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wi
 	}
 	var proof *shelf.Proof
 	err = testkit.Run(func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, s, twin, 0, p.Planned(), opened(t, target), "test")
+		proof, err = prove.Target(rc, &twin.Disks[0], p.Planned(), opened(t, target), "test")
 		return err
 	})
+	if err == nil {
+		proof.Twin = twin.ID
+		err = s.SaveProof(proof)
+	}
 	return proof, p.Fit, err
 }
 
@@ -301,7 +305,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 		t.Fatal(err)
 	}
 	err = testkit.Run(func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, s, twin, 0, planned, opened(t, target), "test")
+		proof, err = prove.Target(rc, &twin.Disks[0], planned, opened(t, target), "test")
 		return err
 	})
 	if err != nil || proof.Holds() {

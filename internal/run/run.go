@@ -124,7 +124,12 @@ type Run struct {
 type Context struct {
 	context.Context
 	r *Run
+	// name stands before the names of phases.
+	name string
 }
+
+// Named is the same context for a part of the work: its phases carry the name.
+func (c *Context) Named(name string) *Context { return &Context{c.Context, c.r, c.name + name} }
 
 // Start begins work in a goroutine. phases are the names of what it will do, in
 // order; estimate is how long all of it will probably take, 0 when unknown. A
@@ -149,7 +154,7 @@ func (r *Run) guarded(ctx context.Context, work func(*Context) error) (err error
 			err = fmt.Errorf("the program made a mistake and stopped this run: %v\n%s", p, debug.Stack())
 		}
 	}()
-	return work(&Context{ctx, r})
+	return work(&Context{ctx, r, ""})
 }
 
 func (r *Run) finish(err error) {
@@ -247,7 +252,7 @@ func (r *Run) rates(s *Snapshot) {
 
 // Phase begins the next phase, of total bytes.
 func (c *Context) Phase(name string, total int64) {
-	r := c.r
+	r, name := c.r, c.name+name
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.snap.Phase, r.snap.Done, r.snap.Total = name, 0, total

@@ -107,3 +107,56 @@ func (s *State) Toggle(id disk.Identity) error {
 	}
 	return s.Save()
 }
+
+// Note is a small file beside the state, replaced as a whole.
+type Note struct{ path string }
+
+// Note gives the note of that name; it needn't exist.
+func (s *State) Note(name string) *Note {
+	return &Note{filepath.Join(filepath.Dir(s.path), name+".note")}
+}
+
+// Load reads the note; nil when there is none.
+func (n *Note) Load() ([]byte, error) {
+	b, err := os.ReadFile(n.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return b, err
+}
+
+// Save replaces the note and returns once it will outlive a power cut.
+func (n *Note) Save(b []byte) error {
+	if err := os.MkdirAll(filepath.Dir(n.path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(n.path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	err = errors.Join(err, f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(n.path+".new", n.path)
+	}
+	if err == nil {
+		err = syncFolder(filepath.Dir(n.path))
+	}
+	return err
+}
+
+// Clear removes the note.
+func (n *Note) Clear() error {
+	if err := os.Remove(n.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}

@@ -17,10 +17,10 @@ func tableRole(s string) table.Role { return table.Role(s) }
 
 // fitBody shows what goes where.
 func (m *model) fitBody(w int) []string {
-	t := m.twin()
+	_, ok := m.origin()
 	switch {
-	case t == nil:
-		return m.plain(w, "Fit", "needs a twin.", "Capture a machine first: Bench (1), then Enter on its disk.")
+	case !ok:
+		return m.plain(w, "Fit", "needs a twin, or a disk to copy.", "Capture a machine first: Bench (1), then Enter on its disk.", "To copy a disk directly press c on it.")
 	case m.target == nil:
 		return m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench (1) and press w on the disk.",
 			"Nothing is written before the last page, where you type what stands on the target's sticker.")
@@ -30,12 +30,12 @@ func (m *model) fitBody(w int) []string {
 			out = append(out, "   "+l)
 		}
 		return append(out, "", "   Press t for the next disk that may be written.")
-	case m.restore == nil:
+	case m.pair == nil:
 		return []string{"", dim.Render(" Working out what goes where …")}
 	}
-	d := &t.Disks[min(m.twinDisk, len(t.Disks)-1)]
-	f := m.restore.Fit
-	out := []string{" " + fitHead(f), ""}
+	d, plan := m.pair.Describe(), m.pair.Plan
+	f := plan.Fit
+	out := append(m.pairLines(w), " "+fitHead(f), "")
 	title, wide := min(26, max(18, w-92)), w >= wideFit
 	head := "     " + fit("part", title)
 	if wide {
@@ -54,10 +54,13 @@ func (m *model) fitBody(w int) []string {
 		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(left.Len()), 12))))
 	}
 	out = append(out, "")
-	_, data := m.restore.Bytes()
+	_, data := plan.Bytes()
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room", units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
 	notes = append(notes, fmt.Sprintf("the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
-		units.Bytes(f.Least), units.Bytes(data), units.Duration(m.restore.Estimate())))
+		units.Bytes(f.Least), units.Bytes(data), units.Duration(plan.Estimate())))
+	if b := plan.Before(); b != nil {
+		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Upto*100/max(1, f.Size)))
+	}
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, bullet(n, w)...)
 	}

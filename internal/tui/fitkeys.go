@@ -7,14 +7,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	layout "twinshelf/internal/fit"
-	"twinshelf/internal/run"
 	"twinshelf/internal/sizes"
-	"twinshelf/internal/workshop"
 )
 
 var fitBindings = []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
 	{"=", "size", "type how large the part shall be"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
-	{"d", "disk", "which disk of the twin"}, {"t", "other target", "the next disk that may be written"}}
+	{"d", "disk", "the next disk of the machine, with a target of its own"}, {"t", "other target", "the next disk that may be written"}, {"n", "no target", "leave this disk of the machine out, or take it in again"}, {"a", "anew", "begin anew, also where an earlier run was cut off"}}
 
 // fitting is what is wished in the Fit step.
 type fitting struct {
@@ -26,23 +24,23 @@ type fitting struct {
 
 // fitWish is the wish for what is chosen now; for something else it begins anew.
 func (m *model) fitWish() layout.Wish {
-	t, target := m.twin(), m.target
-	if t == nil || target == nil {
+	o, ok := m.origin()
+	if !ok || m.target == nil {
 		return layout.Wish{}
 	}
-	if of := fmt.Sprint(t.ID, " ", m.twinDisk, " ", target.Path); m.fit.of != of {
-		m.fit = fitting{of: of}
+	if of := originKey(o) + " " + m.target.Path; m.fit.of != of {
+		m.fit = fitting{of: of, wish: m.pairing.wish[of]}
 	}
 	return m.fit.wish
 }
 
 // pointAtGrowing puts the row on the part that takes the room, once for each twin and target.
 func (m *model) pointAtGrowing() {
-	if m.fit.seen || m.restore == nil {
+	if m.fit.seen || m.pair == nil {
 		return
 	}
 	m.fit.seen = true
-	for i, x := range m.restore.Fit.Parts {
+	for i, x := range m.pair.Plan.Fit.Parts {
 		if x.Share > 0 {
 			m.fit.row = i
 		}
@@ -51,19 +49,19 @@ func (m *model) pointAtGrowing() {
 
 // wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
 func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
-	if m.restore == nil || len(m.restore.Fit.Parts) == 0 {
+	if m.pair == nil || len(m.pair.Plan.Fit.Parts) == 0 {
 		return nil
 	}
 	wish := m.fitWish()
 	parts := map[int]layout.PartWish{}
 	if maps.Copy(parts, wish.Parts); len(parts) == 0 {
-		for _, x := range m.restore.Fit.Parts {
+		for _, x := range m.pair.Plan.Fit.Parts {
 			if x.Share > 0 {
 				parts[x.Part.Number] = layout.PartWish{Share: x.Share}
 			}
 		}
 	}
-	x := m.restore.Fit.Parts[min(m.fit.row, len(m.restore.Fit.Parts)-1)]
+	x := m.pair.Plan.Fit.Parts[min(m.fit.row, len(m.pair.Plan.Fit.Parts)-1)]
 	w := parts[x.Part.Number]
 	change(x, &w)
 	if parts[x.Part.Number] = w; w == (layout.PartWish{}) {
@@ -73,24 +71,38 @@ func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cm
 	for _, w := range parts {
 		grows = grows || w.Share > 0 || w.Size > 0
 	}
-	m.fit.wish = layout.Wish{Parts: parts, Keep: !grows}
+	m.setWish(layout.Wish{Parts: parts, Keep: !grows})
 	return m.replan()
 }
 
 func (m *model) keyFit(k string) tea.Cmd {
-	if m.restore != nil {
-		m.fit.row = moved(k, m.fit.row, len(m.restore.Fit.Parts))
+	if m.pair != nil {
+		m.fit.row = moved(k, m.fit.row, len(m.pair.Plan.Fit.Parts))
 	}
 	switch k {
 	case "d":
 		m.nextDisk()
+		m.proposeTarget()
 		return m.replan()
 	case "t":
 		m.nextTarget()
+		m.chooseTarget(m.target)
 		return m.replan()
+	case "n":
+		if m.target == nil {
+			m.proposeTarget()
+		} else if m.target = nil; true {
+			m.chooseTarget(nil)
+		}
+		return m.replan()
+	case "a":
+		if m.pair != nil && m.pair.Plan.Before() != nil {
+			m.pair.Plan.Anew()
+			m.say("Everything will be written again.")
+		}
 	case "k":
-		if m.restore != nil || m.restoreErr != nil {
-			m.fit.wish = layout.Wish{Keep: !m.fitWish().Keep}
+		if m.pair != nil || m.restoreErr != nil {
+			m.setWish(layout.Wish{Keep: !m.fitWish().Keep})
 		}
 		return m.replan()
 	case "+", "-":
@@ -115,15 +127,15 @@ func (m *model) keyFit(k string) tea.Cmd {
 }
 
 func (m *model) askPartSize() {
-	if m.restore == nil || len(m.restore.Fit.Parts) == 0 {
+	if m.pair == nil || len(m.pair.Plan.Fit.Parts) == 0 {
 		return
 	}
-	x := m.restore.Fit.Parts[min(m.fit.row, len(m.restore.Fit.Parts)-1)]
+	x := m.pair.Plan.Fit.Parts[min(m.fit.row, len(m.pair.Plan.Fit.Parts)-1)]
 	if x.Fixed != "" {
 		m.fail(fmt.Sprintf("Part %d can't grow: %s.", x.Part.Number, x.Fixed))
 		return
 	}
-	room := m.restore.Fit.Room
+	room := m.pair.Plan.Fit.Room
 	m.ask(fmt.Sprintf("Size of part %d, from %s to %s: ", x.Part.Number, sizes.Words(x.From.Len()), sizes.Words(x.From.Len()+room)), "", func(text string) {
 		n, err := sizes.Parse(text, sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.used})
 		if err != nil {
@@ -132,21 +144,4 @@ func (m *model) askPartSize() {
 		}
 		m.pending = m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
 	})
-}
-
-func (m *model) fitLastPage() tea.Cmd {
-	switch {
-	case m.running():
-		m.fail("A run is on already: see step 6.")
-	case m.restore == nil:
-		m.fail("There is no plan yet that could be carried out.")
-	default:
-		t := m.twin()
-		plan, i := m.restore, min(m.twinDisk, len(t.Disks)-1)
-		m.lastPage(workshop.SummarizeRestore(plan, t, i, m.target), func() tea.Cmd {
-			r, proof := m.w.StartRestore(m.ctx, plan, t, i)
-			return m.start(r, "Cancelling leaves the target without a table.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
-		})
-	}
-	return nil
 }

@@ -34,7 +34,7 @@ func (m *model) bindings() []binding {
 		b = m.readyBindings()
 	case stepBench:
 		b = []binding{{"↑↓", "disk", "choose a disk"}, {"Enter", "capture", "capture the machine of this disk"}, {"r", "reads", "put this disk on the READS rail"},
-			{"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
+			{"c", "copy", "copy this disk onto another one directly"}, {"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
 	case stepCapture:
 		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
 			{"o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what NTFS's say"}, {"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
@@ -185,7 +185,7 @@ func (m *model) keyBench(k string) tea.Cmd {
 	m.cursor = moved(k, m.cursor, len(m.disks))
 	d := m.disks[m.cursor]
 	switch k {
-	case "r", "enter":
+	case "r", "c", "enter":
 		if d.Survey == nil {
 			m.fail(d.Identity.Model + ": " + d.Words())
 			return nil
@@ -193,9 +193,12 @@ func (m *model) keyBench(k string) tea.Cmd {
 		if m.target != nil && m.target.Path == d.Path {
 			m.target = nil
 		}
-		m.source, m.fromTwin = d, false
-		if k == "enter" {
+		m.source, m.fromTwin, m.copying = d, false, k == "c"
+		switch k {
+		case "enter":
 			return m.goTo(stepCapture)
+		case "c":
+			return m.goTo(stepFit)
 		}
 		m.say("%s is read.", d.Identity.Model)
 	case "w":
@@ -356,7 +359,7 @@ func (m *model) keyDates(k string) tea.Cmd {
 		if m.thin != nil {
 			return m.dropThinned()
 		}
-		m.fromTwin = true
+		m.fromTwin, m.copying = true, false
 		return m.goTo(stepFit)
 	case "v":
 		return m.prove()

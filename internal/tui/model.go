@@ -12,7 +12,6 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/ready"
-	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
@@ -85,7 +84,9 @@ type model struct {
 	estimate capture.Estimate
 
 	fit        fitting
-	restore    *restore.Plan
+	pairing    pairing
+	copying    bool // the Fit step is about the disk on the upper rail, not about a twin
+	pair       *workshop.Pair
 	restoreErr error
 	summary    *workshop.Summary // the last page before writing
 	confirm    *textinput.Model
@@ -135,7 +136,7 @@ type (
 	problems struct{ text string }
 	planned  struct {
 		number int
-		plan   *restore.Plan
+		pair   *workshop.Pair
 		err    error
 	}
 	drafted struct {
@@ -248,7 +249,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.fail(msg.text)
 	case planned:
 		if msg.number == m.planning {
-			m.restore, m.restoreErr = msg.plan, msg.err
+			m.pair, m.restoreErr = msg.pair, msg.err
 			m.pointAtGrowing()
 		}
 	case estimated:
@@ -280,6 +281,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.onTick()
 	case locked:
 		m.onLocked(msg)
+	case paired:
+		return m, m.onPaired(msg)
 	case startRun:
 		return m, msg.begin()
 	case askQuit:
@@ -385,8 +388,11 @@ func (m *model) enter(s step) tea.Cmd {
 		m.fromTwin = false
 		m.chooseMachine()
 	case stepDates, stepFit:
-		if m.twin() != nil {
-			m.fromTwin = true
+		if m.twin() != nil && (s == stepDates || !m.copying) {
+			m.fromTwin, m.copying = true, false
+		}
+		if s == stepFit {
+			m.proposeTarget()
 		}
 	}
 	return m.replan()
@@ -450,14 +456,15 @@ func (m *model) replan() tea.Cmd {
 			return estimated{number, p, e, p.Trusts(), err}
 		}
 	case stepFit:
-		m.restore, m.restoreErr = nil, nil
-		t, target := m.twin(), m.target
-		if t == nil || target == nil || target.Survey == nil {
+		m.pair, m.restoreErr = nil, nil
+		o, ok := m.origin()
+		target := m.target
+		if !ok || target == nil || target.Survey == nil {
 			return nil
 		}
-		w, i, wish := m.w, min(m.twinDisk, len(t.Disks)-1), m.fitWish()
+		w, wish := m.w, m.fitWish()
 		return func() tea.Msg {
-			p, err := w.PlanRestore(t, i, target, wish)
+			p, err := w.PlanRestore(o, target, wish)
 			return planned{number, p, err}
 		}
 	}
@@ -473,7 +480,7 @@ func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
 // start begins a run and shows it; stopped says what state cancelling it leaves.
 func (m *model) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
 	m.result = nil
-	m.run, m.after, m.stopped, m.snap, m.alone = r, after, stopped, r.Snapshot(), false
+	m.run, m.after, m.stopped, m.snap, m.alone, m.pairing.run = r, after, stopped, r.Snapshot(), false, nil
 	m.goTo(stepRun)
 	return tick()
 }
@@ -485,6 +492,7 @@ func (m *model) onTick() tea.Cmd {
 		return nil
 	}
 	m.snap = m.run.Snapshot()
+	m.followPairs()
 	if !m.snap.Over() {
 		return tick()
 	}

@@ -107,8 +107,8 @@ func (m *model) targetRail() rail {
 	if m.step == stepReady && m.readyOn() {
 		return m.draftRail(r)
 	}
-	if t := m.twin(); m.step == stepFit && m.restore != nil && t != nil { // the planned disk
-		r.parts = m.plannedParts(twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)]))
+	if m.step == stepFit && m.pair != nil { // the planned disk
+		r.parts = m.plannedParts(twinParts(m.pair.Describe()))
 	}
 	return r
 }
@@ -117,7 +117,7 @@ func (m *model) targetRail() rail {
 func (m *model) plannedParts(parts []railPart) []railPart {
 	var out []railPart
 	for _, p := range parts {
-		for _, x := range m.restore.Fit.Parts {
+		for _, x := range m.pair.Plan.Fit.Parts {
 			if x.Part.Number == p.number {
 				p.span = x.To
 			}
@@ -345,10 +345,9 @@ func (m *model) threads(up, down rail, w int) string {
 		return m.fates(up, w)
 	}
 	line := []rune(strings.Repeat(" ", w))
-	t := m.twin()
-	if m.fromTwin && m.target != nil && m.restore != nil && t != nil && m.step >= stepFit && up.id.Size > 0 && down.id.Size > 0 {
+	if m.target != nil && m.pair != nil && (m.fromTwin || m.copying) && m.step >= stepFit && up.id.Size > 0 && down.id.Size > 0 {
 		scale := max(up.id.Size, down.id.Size)
-		down.parts = m.plannedParts(twinParts(&t.Disks[min(m.twinDisk, len(t.Disks)-1)]))
+		down.parts = m.plannedParts(twinParts(m.pair.Describe()))
 		to := map[int]int{}
 		for _, s := range down.layout(down.width(scale, w)) {
 			to[s.part.number] = (s.from + s.to) / 2

@@ -75,7 +75,7 @@ func (m *model) onLocked(l locked) {
 func (m *model) use(s *shelf.Shelf) tea.Cmd {
 	m.w.Use(s)
 	m.planning++ // what is being worked out with the old one is of no use
-	m.plan, m.restore, m.thin, m.goes, m.wished, m.boards, m.board = nil, nil, nil, nil, nil, nil, 0
+	m.plan, m.pair, m.thin, m.goes, m.wished, m.boards, m.board = nil, nil, nil, nil, nil, nil, 0
 	m.say("%s in %s is open: captures go to it.", s.Head().Name, s.Place())
 	return tea.Batch(m.look(), m.readShelf())
 }

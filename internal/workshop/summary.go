@@ -2,12 +2,14 @@ package workshop
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/restore"
-	"twinshelf/internal/shelf"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -46,21 +48,59 @@ func about(target *bench.Disk, head string) Summary {
 	return s
 }
 
-// SummarizeRestore says what a restore will do.
-func SummarizeRestore(p *restore.Plan, t *shelf.Twin, i int, target *bench.Disk) Summary {
-	td := &t.Disks[i]
+// SummarizeRestore says what the writing of each target will do.
+func SummarizeRestore(pairs []*Pair) []Summary {
+	var out []Summary
+	for _, p := range pairs {
+		s := summarizePair(p)
+		if p.Twin != nil {
+			s.Doubts = append(s.Doubts, missingDisks(pairs)...)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// missingDisks says which disks of the machine get no target.
+func missingDisks(pairs []*Pair) []string {
+	t := pairs[0].Twin
+	var out []string
+	for i := range t.Disks {
+		if slices.ContainsFunc(pairs, func(p *Pair) bool { return p.Disk == i }) {
+			continue
+		}
+		var parts []string
+		for _, r := range t.Disks[i].Parts() {
+			parts = append(parts, r.Title())
+		}
+		out = append(out, fmt.Sprintf("disk %d of the machine (%s) gets no target: without it %s will be missing", i+1, disk.Sticker(t.Disks[i].Identity), strings.Join(parts, ", ")))
+	}
+	return out
+}
+
+func summarizePair(p *Pair) Summary {
+	target := p.Target
 	s := about(target, "everything on "+disk.Sticker(target.Identity)+" will be overwritten.")
-	s.From = []string{t.Machine + ", as it was on " + units.Moment(t.Taken), disk.Sticker(td.Identity)}
+	s.From = p.words()
 	s.Lost = target.Loses()
 	s.Mild = len(s.Lost) == 0
-	s.Steps = p.Fit.Notes
-	s.Doubts = restore.Warnings(td)
-	if len(t.Disks) > 1 {
-		s.Doubts = append(s.Doubts, fmt.Sprintf("this machine was captured with %d disks and this is disk %d: without the others parts of the system are missing", len(t.Disks), i+1))
+	s.Steps = p.Plan.Fit.Notes
+	s.Doubts = restore.Warnings(p.Describe())
+	if p.Bench != nil {
+		for _, u := range p.Bench.Uses {
+			s.Doubts = append(s.Doubts, "the source is in use ("+u.What+"): what is written to it meanwhile is copied in part")
+		}
 	}
-	write, data := p.Bytes()
+	if b := p.Plan.Before(); b != nil {
+		s.Steps = append(s.Steps, fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)", units.Moment(b.When), b.Upto, b.Upto*100/max(1, p.Plan.Fit.Size)))
+	}
+	write, data := p.Plan.Bytes()
 	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)),
-		"areas that nobody uses keep what is on the target now; erase it first if that matters")
+		"areas that nobody uses keep what is on the target now; erase it first if that matters",
+		"cut off or cancelled, it goes on from the last flush when it is started again")
+	if p.Bench != nil && p.Plan.Fit.Table.Kind != table.None {
+		s.Notes = append(s.Notes, "both disks will have the same identity: don't leave both in one machine")
+	}
 	return s
 }
 

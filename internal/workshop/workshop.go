@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,15 +15,11 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
 	_ "twinshelf/internal/fsys/families" // every file system is known
 	"twinshelf/internal/prove"
-	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
-	"twinshelf/internal/span"
-	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -163,41 +158,6 @@ func StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func
 	return r, func() *shelf.Twin { return t }
 }
 
-// PlanRestore plans to put disk i of a twin onto a probed target, as it is wished.
-func (w *Workshop) PlanRestore(t *shelf.Twin, i int, target *bench.Disk, wish fit.Wish) (*restore.Plan, error) {
-	if w.Shelf == nil {
-		return nil, ErrNoShelf
-	}
-	src, err := w.Shelf.OpenDisk(t, i)
-	if err != nil {
-		return nil, err
-	}
-	if target.Device == nil {
-		return nil, fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
-	}
-	return restore.New(src, target.Target(), w.Guard(), wish)
-}
-
-// StartRestore writes the target and then, without being asked, reads it back.
-// proof is valid once the run has ended well.
-func (w *Workshop) StartRestore(ctx context.Context, p *restore.Plan, t *shelf.Twin, i int) (r *run.Run, proof func() *shelf.Proof) {
-	var result *shelf.Proof
-	phases := append(append([]string{}, restore.Phases...), prove.Phases...)
-	r = run.Start(ctx, "Restore of "+t.Machine, phases, 2*p.Estimate(), func(rc *run.Context) error {
-		if err := p.Run(rc); err != nil {
-			return err
-		}
-		dev, err := disk.Open(p.Target.Path, p.Target.Identity)
-		if err != nil {
-			return err
-		}
-		defer dev.Close()
-		result, err = prove.Target(rc, w.Shelf, t, i, p.Planned(), dev, Tool())
-		return err
-	})
-	return r, func() *shelf.Proof { return result }
-}
-
 // StartProofTwin proves a twin on the shelf.
 func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Run, proof func() *shelf.Proof) {
 	var result *shelf.Proof
@@ -207,42 +167,4 @@ func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Ru
 		return err
 	})
 	return r, func() *shelf.Proof { return result }
-}
-
-// laidOn is the wish that a restored disk shows by its own table: its parts are where they were put.
-func laidOn(d disk.Device, want *table.Table) fit.Wish {
-	t, err := table.Read(d, d.Size(), d.SectorSize())
-	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
-		return fit.Wish{Keep: true}
-	}
-	wish := fit.Wish{Places: map[int]span.Span{}}
-	for _, p := range t.Parts {
-		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number })
-		if i < 0 || p.Span.Len() < want.Parts[i].Span.Len() {
-			return fit.Wish{Keep: true} // another layout: the proof says so
-		}
-		wish.Places[p.Number] = p.Span
-	}
-	return wish
-}
-
-// StartProofTarget proves a probed disk against a twin.
-func (w *Workshop) StartProofTarget(ctx context.Context, t *shelf.Twin, i int, target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
-	if target.Device == nil {
-		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
-	}
-	src, err := w.Shelf.OpenDisk(t, i)
-	if err != nil {
-		return nil, nil, err
-	}
-	planned, err := restore.Rehearse(src, target.Identity, laidOn(target.Device, t.Disks[i].Table))
-	if err != nil {
-		return nil, nil, err
-	}
-	var result *shelf.Proof
-	r := run.Start(ctx, "Proof of "+disk.Sticker(target.Identity), prove.Phases, 0, func(rc *run.Context) (err error) {
-		result, err = prove.Target(rc, w.Shelf, t, i, planned, target.Device, Tool())
-		return err
-	})
-	return r, func() *shelf.Proof { return result }, nil
 }

@@ -76,15 +76,15 @@ func TestRestoreAndItsSummary(t *testing.T) {
 		t.Fatal(err)
 	}
 	target := named(t, disks, "40B1")
-	p, err := w.PlanRestore(twin, 0, target, fit.Wish{})
+	p, err := w.PlanRestore(Origin{Twin: twin}, target, fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := SummarizeRestore(p, twin, 0, target)
-	if s.Confirm != "40B1" || len(s.Lost) != 4 || !strings.Contains(s.Lost[2], "Ticket desk") || len(s.Doubts) != 1 || !strings.Contains(s.Doubts[0], "2 disks") {
+	s := SummarizeRestore([]*Pair{p})[0]
+	if s.Confirm != "40B1" || len(s.Lost) != 4 || !strings.Contains(s.Lost[2], "Ticket desk") || len(s.Doubts) != 1 || !strings.Contains(s.Doubts[0], "gets no target") {
 		t.Errorf("%+v", s)
 	}
-	r, proof := w.StartRestore(context.Background(), p, twin, 0)
+	r, proof := w.StartRestore(context.Background(), []*Pair{p})
 	if err := r.Wait(); err != nil || proof() == nil || !proof().Holds() {
 		t.Fatalf("%v %+v", err, proof())
 	}
@@ -104,7 +104,7 @@ func TestWhatIsMissing(t *testing.T) {
 	if _, err := w.PlanCapture("Kiosk", nil, nil); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
-	if _, err := w.PlanRestore(&shelf.Twin{}, 0, nil, fit.Wish{}); !errors.Is(err, ErrNoShelf) {
+	if _, err := w.PlanRestore(Origin{Twin: &shelf.Twin{}}, nil, fit.Wish{}); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
 	if err := w.OpenShelf(t.TempDir()); !errors.Is(err, shelf.ErrNoShelf) {
@@ -121,7 +121,7 @@ func TestWhatIsMissing(t *testing.T) {
 		t.Fatal(err)
 	}
 	var refused *disk.Refusal
-	if _, err := w.PlanRestore(twin, 0, oak, fit.Wish{}); !errors.As(err, &refused) {
+	if _, err := w.PlanRestore(Origin{Twin: twin}, oak, fit.Wish{}); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
 	}
 }

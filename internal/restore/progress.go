@@ -1,0 +1,117 @@
+package restore
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
+
+// Notes is where a restore writes down how far it came. The last note counts.
+type Notes interface {
+	// Load gives the note; nil when there is none.
+	Load() ([]byte, error)
+	// Save replaces the note, and returns once it will outlive a power cut.
+	Save([]byte) error
+	Clear() error
+}
+
+// Progress is how far a restore came.
+type Progress struct {
+	// Of names what is written where.
+	Of string `json:"of"`
+	// Upto is the byte of the target before which everything is written and flushed, but for its first MiB.
+	Upto int64 `json:"upto"`
+	// Later are stretches before it that the source didn't give at the first try.
+	Later span.Set `json:"later"`
+	// Bad are the places that the target couldn't keep, Missing those that the source couldn't give; both on the target.
+	Bad     span.Set  `json:"bad"`
+	Missing span.Set  `json:"missing"`
+	When    time.Time `json:"when"`
+}
+
+// GoOn has the plan write down how far it comes, and looks whether an earlier run of the same plan, from the
+// same source (by origin, a name that changes when the source does) onto the same target, was cut off: then it goes on from there.
+func (p *Plan) GoOn(notes Notes, origin string) error {
+	p.notes, p.key = notes, p.name(origin)
+	raw, err := notes.Load()
+	if err != nil || raw == nil {
+		return err
+	}
+	var was Progress
+	if json.Unmarshal(raw, &was) != nil || was.Of != p.key || was.Upto <= head || was.Upto > p.planned.Size() {
+		return nil // of something else, or of no use
+	}
+	d, err := disk.Open(p.Target.Path, p.Target.Identity)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	p.came, p.found = was, p.headAsLeft(d)
+	return nil
+}
+
+// Before is the earlier run that this one goes on from; nil when there is none.
+func (p *Plan) Before() *Progress {
+	if !p.found {
+		return nil
+	}
+	was := p.came
+	return &was
+}
+
+// Anew has everything written again, whatever an earlier run did.
+func (p *Plan) Anew() { p.came, p.found = Progress{}, false }
+
+// Bad are the places that the target couldn't keep, Missing those that the source couldn't give: zeros are there instead. Both
+// count in bytes of the target and are complete once the run has ended.
+func (p *Plan) Bad() span.Set { return p.came.Bad }
+
+// Missing is described with Bad.
+func (p *Plan) Missing() span.Set { return p.came.Missing }
+
+// name is different for every plan that writes something else.
+func (p *Plan) name(origin string) string {
+	h := blake3.New()
+	fmt.Fprintf(h, "%s\n%s\n%d %d\n", origin, p.Target.Identity.Key(), p.planned.Size(), p.planned.SectorSize())
+	for _, m := range p.Fit.Moves {
+		fmt.Fprintf(h, "%s %d\n", m.From, m.To)
+	}
+	for _, q := range p.planned.Patches() {
+		fmt.Fprintf(h, "%s\n", q.Span())
+		h.Write(q.Data)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+func (p *Plan) save() error {
+	if p.notes == nil {
+		return nil
+	}
+	p.came.Of, p.came.When = p.key, time.Now()
+	b, err := json.Marshal(p.came)
+	if err != nil {
+		return err
+	}
+	return p.notes.Save(b)
+}
+
+// headAsLeft says whether the target's first MiB is as a run leaves it that was cut off: cleared, or begun at the very
+// end. Whoever used the target since wrote there.
+func (p *Plan) headAsLeft(d disk.Device) bool {
+	have, want := make([]byte, min(head, d.Size())), make([]byte, min(head, d.Size()))
+	if disk.ReadFull(d, have, 0) != nil || disk.ReadFull(p.planned, want, 0) != nil {
+		return false
+	}
+	for i, c := range have {
+		if c != 0 && c != want[i] {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,204 @@
+package restore
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/run"
+	"twinshelf/internal/span"
+	"twinshelf/internal/units"
+)
+
+const (
+	// step is how finely places are tried that fail, in bytes: the sector of most failing disks.
+	step = 4096
+	// mostBad is how much a target may fail to keep until it is given up, in bytes.
+	mostBad = 16 << 20
+)
+
+// flush makes sure that everything before byte upto is on the medium, reads a sample of it back, and
+// writes down how far the work came.
+func (w *writer) flush(upto int64) error {
+	window := span.Span{Start: max(head, w.since), End: upto}
+	err := w.w.Sync()
+	if err != nil && isGone(err) {
+		return err
+	}
+	if err == nil {
+		err = w.hurt
+	}
+	if w.hurt = nil; err == nil {
+		err = w.sample()
+	}
+	if isGone(err) {
+		return err
+	}
+	if err != nil {
+		if err := w.settle(window, err); err != nil {
+			return err
+		}
+	}
+	w.came.Upto, w.since = upto, upto
+	if err := w.save(); err != nil {
+		w.rc.Note("how far the restore came can't be written down (%v); if it is cut off it has to begin again", err)
+		w.notes = nil
+	}
+	w.last = time.Now()
+	return w.rc.Err()
+}
+
+// take has a piece that was written stand a chance of being read back at the next flush.
+func (w *writer) take(piece disk.Piece) {
+	if w.taken++; rand.IntN(w.taken) == 0 {
+		w.pick = piece
+	}
+}
+
+// sample reads one of the pieces written lately back from the medium: a drive that claims a size which it hasn't
+// is found out early.
+func (w *writer) sample() error {
+	if w.taken == 0 {
+		return nil
+	}
+	w.taken = 0
+	w.forget()
+	if ok, err := w.holds(w.pick); err != nil || !ok {
+		if err != nil {
+			return err
+		}
+		return fmt.Errorf("%d bytes from byte %d on read back differently from what was written", w.pick.Len(), w.pick.Start)
+	}
+	return nil
+}
+
+// forget has the next reading come from the medium.
+func (w *writer) forget() {
+	if f, ok := w.w.(interface{ Forget() }); ok {
+		f.Forget()
+	}
+}
+
+// holds says whether the target holds a piece. The error is of a disk that has vanished.
+func (w *writer) holds(piece disk.Piece) (bool, error) {
+	want, err := w.planned.Read(piece, nil)
+	if err == nil {
+		have := make([]byte, len(want))
+		if err = disk.ReadFull(w.w, have, piece.Start); err == nil {
+			return bytes.Equal(want, have), nil
+		}
+	}
+	if isGone(err) {
+		return false, err
+	}
+	return false, nil
+}
+
+// settle goes over a stretch in which something failed: it reads everything back, writes again what differs, step
+// by step, and keeps in Bad what the target doesn't take.
+func (w *writer) settle(window span.Span, cause error) error {
+	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause, units.Bytes(window.Len()), window.Start)
+	w.forget()
+	for piece, err := range w.planned.Pieces() {
+		if err != nil || piece.Start >= window.End {
+			break
+		}
+		if piece.Kind == disk.Undefined || piece.Start < head {
+			continue
+		}
+		for sp := range disk.Chunks(piece.Span.Intersect(window), 1<<20) {
+			if err := w.settleChunk(disk.Piece{Span: sp, Kind: piece.Kind}); err != nil {
+				return err
+			}
+			if err := w.rc.Err(); err != nil {
+				return err
+			}
+		}
+	}
+	if n := w.came.Bad.Total(); n > 0 {
+		w.rc.Note("the target doesn't keep %s, first at byte %d; the proof will name what lies there", units.Exact(n), w.came.Bad.Bounds().Start)
+	}
+	return nil
+}
+
+func (w *writer) settleChunk(piece disk.Piece) error {
+	want := make([]byte, piece.Len())
+	if piece.Kind == disk.Data {
+		if err := disk.ReadFull(w.planned, want, piece.Start); err != nil {
+			return nil // of the source: its own affair, and dealt with elsewhere
+		}
+	}
+	have := make([]byte, len(want))
+	if disk.ReadFull(w.w, have, piece.Start) == nil && bytes.Equal(want, have) {
+		return nil
+	}
+	for sp := range disk.Chunks(piece.Span, step) {
+		want, have := want[sp.Start-piece.Start:sp.End-piece.Start], have[:sp.Len()]
+		if disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
+			continue
+		}
+		_, err := w.w.WriteAt(want, sp.Start)
+		if err == nil {
+			err = w.w.Sync()
+		}
+		if isGone(err) {
+			return err
+		}
+		if w.forget(); err == nil && disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
+			continue
+		}
+		w.came.Bad.Add(sp)
+		w.rc.MarkWritten(sp, run.Unreadable)
+		if w.came.Bad.Total() > mostBad {
+			return fmt.Errorf("the target doesn't keep what is written: more than %s, the first at byte %d; choose another target", units.Bytes(mostBad), w.came.Bad.Bounds().Start)
+		}
+	}
+	return nil
+}
+
+// unread puts a piece that the source didn't give off to the end.
+func (w *writer) unread(b *block) error {
+	if !w.Lenient || b.piece.Start < head || isGone(b.err) {
+		return b.err
+	}
+	w.rc.MarkRead(w.planned.Source(b.piece.Span), run.Unreadable)
+	w.came.Later.Add(b.piece.Span)
+	return w.rc.Step(b.piece.Len())
+}
+
+// again tries what the source didn't give, step by step. What it still doesn't give becomes zeros and is noted.
+func (w *writer) again() error {
+	if w.came.Later.Empty() {
+		return nil
+	}
+	later := w.came.Later
+	w.rc.Phase(phaseAgain, later.Total())
+	for whole := range later.All() {
+		for sp := range disk.Chunks(whole, step) {
+			b := make([]byte, sp.Len())
+			if err := disk.ReadFull(w.planned, b, sp.Start); err != nil {
+				if isGone(err) {
+					return err
+				}
+				clear(b)
+				w.came.Missing.Add(sp)
+			}
+			if _, err := w.w.WriteAt(b, sp.Start); err != nil {
+				if isGone(err) {
+					return err
+				}
+				w.came.Bad.Add(sp)
+			}
+			if err := w.rc.Step(sp.Len()); err != nil {
+				return err
+			}
+		}
+	}
+	if n := w.came.Missing.Total(); n > 0 {
+		w.rc.Note("%s of the source can't be read, first for byte %d of the target; zeros are there instead", units.Exact(n), w.came.Missing.Bounds().Start)
+	}
+	w.came.Later = span.Set{}
+	return w.w.Sync()
+}

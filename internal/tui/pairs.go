@@ -1,0 +1,237 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	layout "twinshelf/internal/fit"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/workshop"
+)
+
+// pairing is which disk of a machine goes onto which target.
+type pairing struct {
+	of     string         // the twin
+	target map[int]string // paths of targets, by the disk of the twin; "" leaves it out
+	wish   map[string]layout.Wish
+	run    []*workshop.Pair // what the run writes, when there are several
+}
+
+// paired are the plans for all disks that have a target.
+type paired struct {
+	pairs []*workshop.Pair
+	err   error
+}
+
+// origin is what the Fit step is about; false when there is nothing.
+func (m *model) origin() (workshop.Origin, bool) {
+	if m.copying {
+		return workshop.Origin{Bench: m.source}, m.source != nil && m.source.Survey != nil
+	}
+	t := m.twin()
+	if t == nil {
+		return workshop.Origin{}, false
+	}
+	return workshop.Origin{Twin: t, Disk: min(m.twinDisk, len(t.Disks)-1)}, true
+}
+
+func originKey(o workshop.Origin) string {
+	if o.Bench != nil {
+		return o.Bench.Path
+	}
+	return fmt.Sprint(o.Twin.ID, " ", o.Disk)
+}
+
+func (m *model) setWish(w layout.Wish) {
+	if m.fit.wish = w; m.pairing.wish == nil {
+		m.pairing.wish = map[string]layout.Wish{}
+	}
+	m.pairing.wish[m.fit.of] = w
+}
+
+// several says that the twin has more than one disk, so that each gets a target of its own.
+func (m *model) several() (*shelf.Twin, bool) {
+	t := m.twin()
+	if m.copying || t == nil || len(t.Disks) < 2 {
+		return t, false
+	}
+	if m.pairing.of != t.ID {
+		m.pairing = pairing{of: t.ID, target: map[int]string{}, wish: map[string]layout.Wish{}}
+	}
+	return t, true
+}
+
+// proposeTarget puts on the lower rail what was chosen for the present disk of the machine, or what fits it.
+func (m *model) proposeTarget() {
+	t, several := m.several()
+	if m.copying && m.target != nil && m.source != nil && m.target.Path == m.source.Path {
+		m.target = nil
+	}
+	if !several || m.looking > 0 {
+		return
+	}
+	if len(m.pairing.target) == 0 {
+		if m.target != nil { // chosen on the Bench before
+			m.pairing.target[m.twinDisk] = m.target.Path
+		}
+		for i, d := range workshop.ProposePairs(t, m.disks) {
+			if _, chosen := m.pairing.target[i]; !chosen && d != nil && !m.taken(i, d) {
+				m.pairing.target[i] = d.Path
+			}
+		}
+	}
+	m.target = m.targetOf(m.twinDisk)
+}
+
+// taken says whether another disk of the machine goes onto d.
+func (m *model) taken(disk int, d *bench.Disk) bool {
+	for i, path := range m.pairing.target {
+		if i != disk && path == d.Path {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *model) targetOf(disk int) *bench.Disk {
+	for _, d := range m.disks {
+		if d.Path == m.pairing.target[disk] && d.Reach == "" {
+			return d
+		}
+	}
+	return nil
+}
+
+// chooseTarget keeps the target for the present disk of a machine with several; nil leaves the disk out.
+func (m *model) chooseTarget(d *bench.Disk) {
+	if _, several := m.several(); !several {
+		return
+	}
+	m.pairing.target[m.twinDisk] = ""
+	if d != nil {
+		m.pairing.target[m.twinDisk] = d.Path
+	}
+}
+
+// pairLines say for a machine with several disks what goes where.
+func (m *model) pairLines(w int) []string {
+	t, several := m.several()
+	if !several {
+		return nil
+	}
+	var out []string
+	for i := range t.Disks {
+		to := caution.Render("no target: this disk will be missing (d, then t)")
+		if d := m.targetOf(i); d != nil {
+			to = writes.Render(disk.Sticker(d.Identity))
+		}
+		mark := "   "
+		if i == m.twinDisk {
+			mark = " ▸ "
+		}
+		out = append(out, fit(mark+fmt.Sprintf("disk %d  ", i+1)+reads.Render(disk.Sticker(t.Disks[i].Identity))+"  →  "+to, w))
+	}
+	return append(out, "")
+}
+
+// fitLastPage plans all disks that have a target, and then opens the last pages, one for each target.
+func (m *model) fitLastPage() tea.Cmd {
+	switch {
+	case m.running():
+		m.fail("A run is on already: see step 6.")
+		return nil
+	case m.pair == nil:
+		m.fail("There is no plan yet that could be carried out.")
+		return nil
+	}
+	pairs := []*workshop.Pair{m.pair}
+	t, several := m.several()
+	if !several {
+		return m.onPaired(paired{pairs: pairs})
+	}
+	w, current, first := m.w, m.pair, m.twinDisk
+	var targets []*bench.Disk
+	var wishes []layout.Wish
+	for i := range t.Disks {
+		d := m.targetOf(i)
+		targets = append(targets, d)
+		if d == nil {
+			wishes = append(wishes, layout.Wish{})
+			continue
+		}
+		if i != first && m.taken(i, d) {
+			m.fail(fmt.Sprintf("%s is the target of two disks: each needs one of its own.", d.Identity.Model))
+			return nil
+		}
+		wishes = append(wishes, m.pairing.wish[originKey(workshop.Origin{Twin: t, Disk: i})+" "+d.Path])
+	}
+	return func() tea.Msg {
+		var pairs []*workshop.Pair
+		for i, d := range targets {
+			switch {
+			case i == first:
+				pairs = append(pairs, current)
+			case d != nil:
+				p, err := w.PlanRestore(workshop.Origin{Twin: t, Disk: i}, d, wishes[i])
+				if err != nil {
+					return paired{err: fmt.Errorf("disk %d: %w", i+1, err)}
+				}
+				pairs = append(pairs, p)
+			}
+		}
+		return paired{pairs: pairs}
+	}
+}
+
+// onPaired opens the last page of the first target; each leads to the next, and the last one to the run.
+func (m *model) onPaired(msg paired) tea.Cmd {
+	if msg.err != nil {
+		m.fail(sentence(msg.err))
+		return nil
+	}
+	pairs, summaries := msg.pairs, workshop.SummarizeRestore(msg.pairs)
+	var page func(i int) tea.Cmd
+	page = func(i int) tea.Cmd {
+		if i == len(pairs) {
+			r, proof := m.w.StartRestore(m.ctx, pairs)
+			cmd := m.start(r, "Cancelling leaves the target without a table; started again, it goes on from there.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+			if len(pairs) > 1 {
+				m.pairing.run = pairs
+				m.followPairs()
+			}
+			return cmd
+		}
+		s := summaries[i]
+		if len(pairs) > 1 {
+			s.Head = fmt.Sprintf("target %d of %d: ", i+1, len(pairs)) + s.Head
+			m.show(pairs[i])
+		}
+		m.lastPage(s, func() tea.Cmd { return page(i + 1) })
+		return nil
+	}
+	return page(0)
+}
+
+// show puts a pair onto the rails.
+func (m *model) show(p *workshop.Pair) {
+	m.twinDisk, m.target, m.pair, m.written = p.Disk, p.Target, p, p.Target.Path
+}
+
+// followPairs keeps on the rails what a run over several disks is at.
+func (m *model) followPairs() {
+	n := len(m.pairing.run)
+	if n < 2 || m.snap.PhaseNo == 0 {
+		return
+	}
+	each := len(m.snap.Phases) / n
+	p := m.pairing.run[min(n-1, (m.snap.PhaseNo-1)/each)]
+	if !strings.HasPrefix(m.snap.Phase, fmt.Sprintf("disk %d", p.Disk+1)) || m.step != stepRun {
+		return
+	}
+	m.show(p)
+}

@@ -1,0 +1,258 @@
+package workshop
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/prove"
+	"twinshelf/internal/restore"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// Origin is a disk that is put onto another one: a disk of a twin, or one that is attached.
+type Origin struct {
+	Twin *shelf.Twin
+	Disk int // which of the twin's
+	// Bench is the attached disk; nil for a twin's.
+	Bench *bench.Disk
+}
+
+// Describe says what is on it.
+func (o Origin) Describe() *shelf.TwinDisk {
+	if o.Bench != nil {
+		return capture.Describe(o.Bench.Survey)
+	}
+	return &o.Twin.Disks[o.Disk]
+}
+
+// Title names it for people.
+func (o Origin) Title() string {
+	if o.Bench != nil {
+		return disk.Sticker(o.Bench.Identity)
+	}
+	return o.Twin.Machine
+}
+
+// words say where it comes from, for the last page.
+func (o Origin) words() []string {
+	if o.Bench != nil {
+		return []string{disk.Sticker(o.Bench.Identity), "at " + o.Bench.Path + ", as it is now"}
+	}
+	return []string{o.Twin.Machine + ", as it was on " + units.Moment(o.Twin.Taken), disk.Sticker(o.Twin.Disks[o.Disk].Identity)}
+}
+
+// open gives the disk with its pieces, and a name that changes when its contents do, as far as can be told without reading them.
+func (o Origin) open(w *Workshop) (disk.Mapped, string, error) {
+	if o.Bench != nil {
+		s := o.Bench.Survey
+		if s == nil {
+			return nil, "", fmt.Errorf("%s can't be read: %s", o.Bench.Path, o.Bench.Words())
+		}
+		h := blake3.New()
+		fmt.Fprintln(h, o.Bench.Identity.Key())
+		head := make([]byte, 64<<10)
+		for _, a := range s.Areas {
+			b := head[:min(int64(len(head)), a.Span.Len())]
+			if err := disk.ReadFull(s.Device, b, a.Span.Start); err == nil {
+				h.Write(b)
+			}
+			fmt.Fprintln(h, a.Span, a.Content.Used)
+		}
+		return s.Mapped(), "disk " + hex.EncodeToString(h.Sum(nil)[:16]), nil
+	}
+	if w.Shelf == nil {
+		return nil, "", ErrNoShelf
+	}
+	d, err := w.Shelf.OpenDisk(o.Twin, o.Disk)
+	return d, fmt.Sprintf("twin %s %d", o.Twin.ID, o.Disk), err
+}
+
+// Pair is a disk and the target that it goes onto, with the plan for it.
+type Pair struct {
+	Origin
+	Target *bench.Disk
+	Plan   *restore.Plan
+}
+
+// PlanRestore plans to put a disk onto a probed target, as it is wished. Where an earlier run of the same plan was
+// cut off the plan goes on from there.
+func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pair, error) {
+	src, name, err := o.open(w)
+	if err != nil {
+		return nil, err
+	}
+	if target.Device == nil {
+		return nil, fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
+	}
+	var reads []string
+	if o.Bench != nil {
+		reads = []string{o.Bench.Path}
+	}
+	p, err := restore.New(src, target.Target(), w.Guard(reads...), wish)
+	if err != nil {
+		return nil, err
+	}
+	p.Lenient = o.Bench != nil
+	if err := p.GoOn(w.noteOf(target.Identity), name); err != nil {
+		return nil, err
+	}
+	return &Pair{o, target, p}, nil
+}
+
+// noteOf is where it is written down how far a restore onto a target came.
+func (w *Workshop) noteOf(id disk.Identity) restore.Notes {
+	sum := blake3.Sum256([]byte(id.Key()))
+	return w.State.Note("restores/" + hex.EncodeToString(sum[:8]))
+}
+
+// runTitle names the writing of pairs.
+func runTitle(pairs []*Pair) string {
+	if pairs[0].Bench != nil {
+		return "Copy of " + pairs[0].Bench.Identity.Model
+	}
+	return "Restore of " + pairs[0].Title()
+}
+
+// StartRestore writes the targets, one after another, and then, without being asked, reads each back. The result is
+// valid once the run has ended well: the claims of all proofs together.
+func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run, proof func() *shelf.Proof) {
+	var result *shelf.Proof
+	var phases []string
+	names := make([]string, len(pairs))
+	var estimate time.Duration
+	for i, p := range pairs {
+		if len(pairs) > 1 {
+			names[i] = fmt.Sprintf("disk %d: ", p.Disk+1)
+		}
+		for _, s := range append(append([]string{}, restore.Phases...), prove.Phases...) {
+			phases = append(phases, names[i]+s)
+		}
+		estimate += 2 * p.Plan.Estimate()
+	}
+	r = run.Start(ctx, runTitle(pairs), phases, estimate, func(rc *run.Context) error {
+		for i, p := range pairs {
+			one, err := w.write(rc.Named(names[i]), p)
+			if err != nil {
+				return err
+			}
+			if result = join(result, one, names[i]); p.Twin != nil {
+				one.Twin = p.Twin.ID
+				if err := w.Shelf.SaveProof(one); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return r, func() *shelf.Proof { return result }
+}
+
+// write writes one target and proves it.
+func (w *Workshop) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
+	if err := p.Plan.Run(rc); err != nil {
+		return nil, err
+	}
+	dev, err := disk.Open(p.Plan.Target.Path, p.Plan.Target.Identity)
+	if err != nil {
+		return nil, err
+	}
+	defer dev.Close()
+	dev.Forget() // what is compared shall come from the medium
+	proof, err := prove.Target(rc, p.Describe(), p.Plan.Planned(), dev, Tool())
+	if err != nil {
+		return nil, err
+	}
+	if n := p.Plan.Missing().Total(); n > 0 {
+		proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read; zeros are there instead, first at byte %d of the target", units.Exact(n), p.Plan.Missing().Bounds().Start)})
+	}
+	return proof, nil
+}
+
+// join puts the claims of another proof behind those of the first.
+func join(all, one *shelf.Proof, name string) *shelf.Proof {
+	if all == nil {
+		all = &shelf.Proof{Twin: one.Twin, Tool: one.Tool}
+	} else {
+		all.Of += " and "
+	}
+	all.Of += one.Of
+	all.When = one.When
+	all.Read += one.Read
+	for _, c := range one.Claims {
+		c.About = name + c.About
+		all.Claims = append(all.Claims, c)
+	}
+	return all
+}
+
+// StartProofTarget proves a probed disk against what it was made from.
+func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
+	if target.Device == nil {
+		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
+	}
+	src, _, err := o.open(w)
+	if err != nil {
+		return nil, nil, err
+	}
+	want := o.Describe()
+	planned, err := restore.Rehearse(src, target.Identity, fit.LaidOn(target.Device, want.Table))
+	if err != nil {
+		return nil, nil, err
+	}
+	var result *shelf.Proof
+	r := run.Start(ctx, "Proof of "+disk.Sticker(target.Identity), prove.Phases, 0, func(rc *run.Context) (err error) {
+		if result, err = prove.Target(rc, want, planned, target.Device, Tool()); err != nil || o.Twin == nil {
+			return err
+		}
+		result.Twin = o.Twin.ID
+		return w.Shelf.SaveProof(result)
+	})
+	return r, func() *shelf.Proof { return result }, nil
+}
+
+// ProposePairs finds a target for every disk of a twin among the disks that may be written: the same disk if it is
+// there, otherwise the smallest one that is as large, preferring the same bus. Where none fits it is nil.
+func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
+	out := make([]*bench.Disk, len(t.Disks))
+	taken := map[string]bool{}
+	free := func(d *bench.Disk) bool { return d.Reach == "" && d.Survey != nil && !taken[d.Path] }
+	for i := range t.Disks { // itself
+		for _, d := range disks {
+			if id := t.Disks[i].Identity; free(d) && id.Serial != "" && d.Identity.Serial == id.Serial && d.Identity.Model == id.Model {
+				out[i], taken[d.Path] = d, true
+			}
+		}
+	}
+	for i := range t.Disks {
+		if out[i] != nil {
+			continue
+		}
+		id := t.Disks[i].Identity
+		better := func(a, b *bench.Disk) bool { // a is the better one
+			if same := strings.EqualFold(a.Identity.Bus, id.Bus); b == nil || same != strings.EqualFold(b.Identity.Bus, id.Bus) {
+				return b == nil || same
+			}
+			return a.Identity.Size < b.Identity.Size
+		}
+		for _, d := range disks {
+			if free(d) && d.Identity.Size >= id.Size && better(d, out[i]) {
+				out[i] = d
+			}
+		}
+		if out[i] != nil {
+			taken[out[i].Path] = true
+		}
+	}
+	return out
+}
