@@ -110,9 +110,17 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "shelf", "parity", "5"}, 0, "5 % parity"},
 		{"", []string{"--shelf", p.shelf, "shelf", "parity", "80"}, 2, "choose from 1 to 50"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img")}, 2, "--from-disk"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img")}, 2, "would go onto"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--grow", "2"}, 2, "DISK/PART"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), disk("heron-1tb.img"), "--plan"}, 2, "a target of its own"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--plan"}, 0, "disk 2 of the machine"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", "-", "-"}, 2, "nothing to write"},
 		{"7731\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 0, "claims hold"},
 		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge", "--target", disk("heron-1tb.img")}, 0, "claims hold"},
 		{"", []string{"--shelf", p.shelf, "prove", "Harbour kiosk", "--target", disk("heron-1tb.img")}, 4, "FAILS"},
+		{"", []string{"copy", disk("weighbridge.img"), disk("weighbridge.img"), "--plan"}, 3, "the disk that is read"},
+		{"", []string{"copy", disk("weighbridge.img"), disk("heron-1tb.img"), "--plan"}, 0, "the same identity"},
+		{"7731\n", []string{"copy", disk("weighbridge.img"), disk("heron-1tb.img")}, 0, "claims hold"},
 	} {
 		out, errs, code := p.run(c.in, c.args...)
 		if code != c.code || !strings.Contains(out+errs, c.says) {

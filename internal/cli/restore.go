@@ -60,7 +60,7 @@ func restoreCommand(o *options) *cobra.Command {
 			case from > 0 && len(names) > 1:
 				return usageError{fmt.Errorf("with --from-disk there is one target")}
 			case from == 0 && n != len(names):
-				return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)), o.proposal(cmd, w, t))}
+				return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)), o.proposal(cmd, w, t, names))}
 			}
 			var pairs []*workshop.Pair
 			for i, name := range names {
@@ -100,7 +100,8 @@ func wereNamed(n int) string {
 }
 
 // proposal says which targets on the bench would do.
-func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Twin) string {
+func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Twin, names []string) string {
+	_, _ = o.probed(cmd.Context(), w, names...) // those count too
 	disks := w.Bench.List()
 	for _, d := range disks {
 		w.Bench.Probe(cmd.Context(), d)

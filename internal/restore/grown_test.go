@@ -7,8 +7,14 @@ import (
 	"path/filepath"
 	"testing"
 
+	"twinshelf/internal/capture"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/prove"
+	"twinshelf/internal/restore"
+	"twinshelf/internal/run"
 	"twinshelf/internal/span"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
@@ -106,6 +112,52 @@ func TestGrowsOntoOtherTargets(t *testing.T) {
 			}
 			judgeGrown(t, source, target, p)
 		})
+	}
+}
+
+// TestDirectCopy copies an attached disk without a shelf; what its free areas hold stays behind.
+func TestDirectCopy(t *testing.T) {
+	testkit.Root(t)
+	source := machine(t)
+	d := opened(t, source)
+	sv, err := survey.Of(t.Context(), d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	end := int64(0)
+	for p, err := range sv.Mapped().Pieces() {
+		if err != nil || p.Start != end || p.Empty() || p.Kind == disk.Data && p.Len() > miB {
+			t.Fatalf("piece %+v behind byte %d: %v", p, end, err)
+		}
+		end = p.End
+	}
+	if end != d.Size() {
+		t.Errorf("the pieces end at %d of %d", end, d.Size())
+	}
+	target := testkit.Image(t, "target.img", 900*miB)
+	proof, p, err := written(t, sv.Mapped(), capture.Describe(sv), target, fit.Wish{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !proof.Holds() {
+		t.Errorf("%+v", proof.Claims)
+	}
+	judgeGrown(t, source, target, p)
+	f, err := os.OpenFile(target, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.WriteAt([]byte("a byte that changed"), p.Parts[1].To.Start+2048)
+	f.Close()
+	planned, err := restore.Rehearse(sv.Mapped(), opened(t, target).Identity(), fit.Wish{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := testkit.Run(func(rc *run.Context) (err error) {
+		proof, err = prove.Target(rc, capture.Describe(sv), planned, opened(t, target), "test")
+		return err
+	}); err != nil || proof.Holds() {
+		t.Errorf("a changed copy passes: %v", err)
 	}
 }
 

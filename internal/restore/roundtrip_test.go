@@ -167,22 +167,28 @@ func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wi
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, wish)
+	proof, p, err := written(t, src, &twin.Disks[0], target, wish, s.Place())
+	if err == nil {
+		proof.Twin = twin.ID
+		err = s.SaveProof(proof)
+	}
+	return proof, p, err
+}
+
+// written writes a source onto a target and proves it.
+func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish fit.Wish, shelves ...string) (proof *shelf.Proof, f *fit.Plan, err error) {
+	t.Helper()
+	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: shelves}, wish)
 	if err != nil {
 		return nil, nil, err
 	}
 	if err := testkit.Run(p.Run); err != nil {
 		return nil, nil, err
 	}
-	var proof *shelf.Proof
 	err = testkit.Run(func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, &twin.Disks[0], p.Planned(), opened(t, target), "test")
+		proof, err = prove.Target(rc, describe, p.Planned(), opened(t, target), "test")
 		return err
 	})
-	if err == nil {
-		proof.Twin = twin.ID
-		err = s.SaveProof(proof)
-	}
 	return proof, p.Fit, err
 }
 
