@@ -119,7 +119,9 @@ func Make(source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
 	if !m.movable && len(wish.Parts) > 0 {
 		return nil, fmt.Errorf("nothing can be wished for the parts of this disk: its table is missing or damaged, or an MBR with parts of its own stands beside the GPT; without wishes every part keeps its place and size")
 	}
-	if !m.movable || wish.Keep && len(wish.Parts) == 0 {
+	// A target of the same size gets the same layout, also where the source has room behind its parts.
+	same := target.Size == source.Size() && wish.Places == nil
+	if !m.movable || (wish.Keep || same) && len(wish.Parts) == 0 {
 		if target.Size >= source.Size() {
 			return p, m.asItWas()
 		}

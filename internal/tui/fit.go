@@ -22,8 +22,12 @@ func (m *model) fitBody(w int) []string {
 	case !ok:
 		return m.plain(w, "Fit", "needs a twin, or a disk to copy.", "Capture a machine first: Bench (1), then Enter on its disk.", "To copy a disk directly press c on it.")
 	case m.target == nil:
-		return m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench (1) and press w on the disk.",
-			"Nothing is written before the last page, where you type what stands on the target's sticker.")
+		lines := m.pairLines(w)
+		if len(lines) > 0 {
+			lines = append([]string{""}, lines...)
+		}
+		return append(lines, m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench (1) and press w on the disk.",
+			"Nothing is written before the last page, where you type what stands on the target's sticker.")...)
 	case m.restoreErr != nil:
 		out := []string{"", " " + bad.Render("This can't be done.")}
 		for _, l := range wrap(m.restoreErr.Error(), w-4) {

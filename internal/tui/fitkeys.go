@@ -10,9 +10,18 @@ import (
 	"twinshelf/internal/sizes"
 )
 
-var fitBindings = []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
-	{"=", "size", "type how large the part shall be"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
-	{"d", "disk", "the next disk of the machine, with a target of its own"}, {"t", "other target", "the next disk that may be written"}, {"n", "no target", "leave this disk of the machine out, or take it in again"}, {"a", "anew", "begin anew, also where an earlier run was cut off"}}
+func (m *model) fitBindings() []binding {
+	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
+		{"=", "size", "type how large the part shall be"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
+		{"t", "other target", "the next disk that may be written"}}
+	if _, several := m.several(); several {
+		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"}, binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
+	}
+	if m.pair != nil && m.pair.Plan.Before() != nil {
+		b = append(b, binding{"a", "anew", "write everything again, also what was written before the run was cut off"})
+	}
+	return b
+}
 
 // fitting is what is wished in the Fit step.
 type fitting struct {
@@ -89,9 +98,8 @@ func (m *model) keyFit(k string) tea.Cmd {
 		m.chooseTarget(m.target)
 		return m.replan()
 	case "n":
-		if m.target == nil {
-			m.proposeTarget()
-		} else if m.target = nil; true {
+		if _, several := m.several(); several {
+			m.target = nil
 			m.chooseTarget(nil)
 		}
 		return m.replan()

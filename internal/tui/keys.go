@@ -41,7 +41,7 @@ func (m *model) bindings() []binding {
 	case stepDates:
 		b = m.datesBindings()
 	case stepFit:
-		b = fitBindings
+		b = m.fitBindings()
 	case stepRun:
 		if m.running() {
 			b = []binding{{"Space", "pause", "pause, or go on"}, {"c", "cancel", "cancel the run"}}
@@ -420,7 +420,7 @@ func (m *model) nextTarget() {
 	}
 	for i := range m.disks {
 		d := m.disks[(at+1+i)%len(m.disks)]
-		if d.Reach == "" && d.Survey != nil {
+		if _, several := m.several(); d.Reach == "" && d.Survey != nil && !(m.step == stepFit && several && m.taken(m.twinDisk, d)) {
 			m.target = d
 			return
 		}

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -126,9 +127,14 @@ func (m *model) pairLines(w int) []string {
 	}
 	var out []string
 	for i := range t.Disks {
-		to := caution.Render("no target: this disk will be missing (d, then t)")
-		if d := m.targetOf(i); d != nil {
+		var to string
+		switch d, itself := m.targetOf(i), workshop.Attached(t.Disks[i].Identity, m.disks); {
+		case d != nil:
 			to = writes.Render(disk.Sticker(d.Identity))
+		case itself != nil:
+			to = "no target: it is attached, and stays as it is now" + dim.Render(" (d, then t for a target)")
+		default:
+			to = caution.Render("no target: what is on it will be missing (d, then t)")
 		}
 		mark := "   "
 		if i == m.twinDisk {
@@ -145,14 +151,14 @@ func (m *model) fitLastPage() tea.Cmd {
 	case m.running():
 		m.fail("A run is on already: see step 6.")
 		return nil
-	case m.pair == nil:
+	}
+	t, several := m.several()
+	switch {
+	case m.pair == nil && (!several || m.target != nil):
 		m.fail("There is no plan yet that could be carried out.")
 		return nil
-	}
-	pairs := []*workshop.Pair{m.pair}
-	t, several := m.several()
-	if !several {
-		return m.onPaired(paired{pairs: pairs})
+	case !several:
+		return m.onPaired(paired{pairs: []*workshop.Pair{m.pair}})
 	}
 	w, current, first := m.w, m.pair, m.twinDisk
 	var targets []*bench.Disk
@@ -174,7 +180,7 @@ func (m *model) fitLastPage() tea.Cmd {
 		var pairs []*workshop.Pair
 		for i, d := range targets {
 			switch {
-			case i == first:
+			case i == first && current != nil:
 				pairs = append(pairs, current)
 			case d != nil:
 				p, err := w.PlanRestore(workshop.Origin{Twin: t, Disk: i}, d, wishes[i])
@@ -183,6 +189,9 @@ func (m *model) fitLastPage() tea.Cmd {
 				}
 				pairs = append(pairs, p)
 			}
+		}
+		if len(pairs) == 0 {
+			return paired{err: errors.New("no disk of the machine has a target: press t to choose one")}
 		}
 		return paired{pairs: pairs}
 	}

@@ -221,24 +221,16 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	return r, func() *shelf.Proof { return result }, nil
 }
 
-// ProposePairs finds a target for every disk of a twin among the disks that may be written: the same disk if it is
-// there, otherwise the smallest one that is as large, preferring the same bus. Where none fits it is nil.
+// ProposePairs finds a target for every disk of a twin among the blank disks that may be written: the
+// smallest one that is as large, preferring the same bus. Where none fits it is nil: nothing that holds something is ever proposed.
 func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
 	out := make([]*bench.Disk, len(t.Disks))
 	taken := map[string]bool{}
-	free := func(d *bench.Disk) bool { return d.Reach == "" && d.Survey != nil && !taken[d.Path] }
-	for i := range t.Disks { // itself
-		for _, d := range disks {
-			if id := t.Disks[i].Identity; free(d) && id.Serial != "" && d.Identity.Serial == id.Serial && d.Identity.Model == id.Model {
-				out[i], taken[d.Path] = d, true
-			}
-		}
-	}
 	for i := range t.Disks {
-		if out[i] != nil {
-			continue
-		}
 		id := t.Disks[i].Identity
+		if Attached(id, disks) != nil {
+			continue // it is still there, and stays as it is unless somebody wishes otherwise
+		}
 		better := func(a, b *bench.Disk) bool { // a is the better one
 			if same := strings.EqualFold(a.Identity.Bus, id.Bus); b == nil || same != strings.EqualFold(b.Identity.Bus, id.Bus) {
 				return b == nil || same
@@ -246,7 +238,7 @@ func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
 			return a.Identity.Size < b.Identity.Size
 		}
 		for _, d := range disks {
-			if free(d) && d.Identity.Size >= id.Size && better(d, out[i]) {
+			if d.Reach == "" && d.Survey != nil && d.Survey.Blank() && !taken[d.Path] && d.Identity.Size >= id.Size && better(d, out[i]) {
 				out[i] = d
 			}
 		}
@@ -255,4 +247,14 @@ func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
 		}
 	}
 	return out
+}
+
+// Attached finds a disk of a twin on the bench; nil when it isn't there.
+func Attached(id disk.Identity, disks []*bench.Disk) *bench.Disk {
+	for _, d := range disks {
+		if id.Serial != "" && d.Identity.Serial == id.Serial && d.Identity.Model == id.Model {
+			return d
+		}
+	}
+	return nil
 }

@@ -1,0 +1,121 @@
+package tui
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/demotest"
+	"twinshelf/internal/workshop"
+)
+
+// withBlank is the screen on a demo bench that has one more blank disk.
+func withBlank(t *testing.T) tea.Model {
+	t.Helper()
+	b := demotest.Bench(t)
+	img := filepath.Join(b.Disks, "curlew.img")
+	f, err := os.Create(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Truncate(600e9)
+	f.Close()
+	if err := os.WriteFile(img+".label.json", []byte(`{"model": "Curlew 600", "serial": "CU600-0000EE12", "bus": "SATA"}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, own := range []string{"purser-1.img", "purser-2.img"} { // the machine is elsewhere
+		os.Remove(filepath.Join(b.Disks, own))
+	}
+	w, err := workshop.New(b.State, []string{b.Disks}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.OpenShelf(b.Shelf); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Shelf.Close)
+	return does(feed(newModel(context.Background(), w), tea.WindowSizeMsg{Width: 120, Height: 36}), nil)
+}
+
+// TestTwoDisksTwoTargets: each disk of a machine gets a target of its own, each is confirmed, and one run writes both.
+func TestTwoDisksTwoTargets(t *testing.T) {
+	m := withBlank(t)
+	m = does(m, m.Init())
+	mm := m.(*model)
+	m = key(m, "4")
+	for mm.twin().Machine != "Purser's laptop" {
+		m = key(m, "down")
+	}
+	m = key(m, "enter")
+	if mm.target == nil || mm.target.Identity.Model != "Curlew 600" || !strings.Contains(text(m), "disk 2  Cormorant C 500, 500 GB, serial CC500-0031D98F  →  Heron H1") {
+		t.Fatalf("not proposed:\n%s", text(m))
+	}
+	m = key(m, "d", "n")
+	if mm.target != nil || !strings.Contains(text(m), "what is on it will be missing") {
+		t.Errorf("it isn't left out:\n%s", text(m))
+	}
+	m = key(m, "t", "t", "t", "t")
+	for range 8 {
+		if mm.target.Identity.Model == "Heron H1 1 TB" {
+			break
+		}
+		m = key(m, "t")
+	}
+	if mm.target.Identity.Model != "Heron H1 1 TB" {
+		t.Fatalf("the target can't be chosen: %+v", mm.target.Identity)
+	}
+	m = key(m, "enter")
+	for _, serial := range []string{"EE12", "7731"} {
+		if mm.summary == nil || mm.summary.Confirm != serial || strings.Contains(strings.Join(mm.summary.Doubts, ""), "gets no target") {
+			t.Fatalf("%s: %+v\n%s", serial, mm.summary, text(m))
+		}
+		m = key(m, strings.Split(serial, "")...)
+		m = key(m, "enter")
+	}
+	if err := mm.run.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	m = feed(m, ticked{})
+	if mm.proof == nil || !mm.proof.Holds() || !strings.Contains(mm.proof.Of, " and ") {
+		t.Errorf("%+v\n%s", mm.proof, text(m))
+	}
+	if p, _ := mm.w.Shelf.Proofs(mm.twin().ID); len(p) != 2 {
+		t.Errorf("%d proofs are kept", len(p))
+	}
+}
+
+// TestCopyOnTheScreen: a disk is copied onto another one without a twin.
+func TestCopyOnTheScreen(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	for mm.disks[mm.cursor].Identity.Model != "Heron H1 1 TB" {
+		m = key(m, "down")
+	}
+	m = key(m, "w", "home")
+	for mm.disks[mm.cursor].Identity.Model != "Turnstone CF 4" {
+		m = key(m, "down")
+	}
+	m = key(m, "c")
+	if mm.step != stepFit || !mm.copying || mm.pair == nil || mm.pair.Bench == nil || !strings.Contains(text(m), "Turnstone CF 4") {
+		t.Fatalf("%v\n%s", mm.restoreErr, text(m))
+	}
+	m = key(m, "enter")
+	if mm.summary == nil || !strings.Contains(text(m), "as it is now") || !strings.Contains(text(m), "the same identity") {
+		t.Fatalf("\n%s", text(m))
+	}
+	m = key(m, "7", "7", "3", "1", "enter")
+	if err := mm.run.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	m = feed(m, ticked{})
+	if mm.proof == nil || !mm.proof.Holds() || !strings.Contains(text(m), "claims hold") {
+		t.Errorf("%+v\n%s", mm.proof, text(m))
+	}
+	if m = key(m, "4", "enter"); mm.copying || !mm.fromTwin {
+		t.Error("Dates don't lead back to twins")
+	}
+}
