@@ -135,7 +135,7 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	summaries := workshop.SummarizeRestore(pairs)
 	for i, s := range summaries {
 		p := pairs[i].Plan
-		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "estimate_seconds": p.Estimate().Seconds()})
+		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "estimate_seconds": p.Estimate().Seconds(), "startup": p.Startup, "repaired": p.Repaired})
 		if !o.json {
 			o.showSummary(s)
 		}

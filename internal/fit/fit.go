@@ -19,6 +19,10 @@ type Wish struct {
 	Keep bool
 	// Parts are wishes for parts, by number.
 	Parts map[int]PartWish
+	// AsItStarts leaves the start-up files and code as they are, also where they could be repaired.
+	AsItStarts bool
+	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer.
+	Elsewhere []string
 	// Places are the exact places of all parts, by number, when they are given; parts that aren't named are left out.
 	Places map[int]span.Span
 }
@@ -53,6 +57,7 @@ type Placed struct {
 	// From is its span on the source, To the one on the target; To is empty for a part that is left out.
 	From, To span.Span
 	Kind     string // of its file system
+	ID       string // of its file system
 	// Volume and Becomes are the sizes of its file system before and after, in bytes.
 	Volume, Becomes int64
 	// Fixed says why it can't grow; empty when it can.

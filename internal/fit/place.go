@@ -43,7 +43,7 @@ func (m *maker) parts() error {
 			v, _ = fsys.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(), m.source.SectorSize())
 		}
 		if v != nil {
-			x.Kind, x.Volume = v.Info().Kind, v.Info().Size
+			x.Kind, x.ID, x.Volume = v.Info().Kind, v.Info().ID, v.Info().Size
 			x.Becomes = x.Volume
 		}
 		x.Fixed = fixed(part, v)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -270,8 +272,10 @@ func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, 
 		return nil, err
 	}
 	proof.Claims = append(proof.Claims, fsClaims...)
+	starts, err := startupClaims(rc, planned, target)
+	proof.Claims = append(proof.Claims, starts...)
 	proof.When = time.Now()
-	return proof, nil
+	return proof, err
 }
 
 // compare reads a piece of the target and compares it with what was planned; a
@@ -377,6 +381,32 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		} else if !c.Holds {
 			c.Evidence = content.Why
 		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the plan and
+// no fault of the target's.
+func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.Device) ([]shelf.Claim, error) {
+	want, err := startup.Check(ctx, planned, startup.Options{})
+	if err != nil {
+		return nil, err
+	}
+	have, err := startup.Check(ctx, target, startup.Options{})
+	if err != nil {
+		return nil, err
+	}
+	var out []shelf.Claim
+	for _, way := range want.Starts() {
+		c := shelf.Claim{About: "start", Says: "it should start by " + way, Holds: have.Ways[way]}
+		var evidence []string
+		for _, f := range have.Findings {
+			if f.Way == way || f.Way == startup.References {
+				evidence = append(evidence, f.Says)
+			}
+		}
+		c.Evidence = strings.Join(evidence, "; ")
 		out = append(out, c)
 	}
 	return out, nil

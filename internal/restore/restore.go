@@ -4,6 +4,7 @@
 package restore
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"twinshelf/internal/fit"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -25,7 +27,12 @@ type Plan struct {
 	// Lenient lets the writing go on where the source can't be read: there the target gets zeros, and Missing says so.
 	Lenient bool
 
+	// Startup says whether the planned disk should start, Repaired what is repaired so that it does, in words.
+	Startup  *startup.Report
+	Repaired []string
+
 	planned *rehearse.Planned
+	repairs []disk.Patch
 	toWrite int64
 	data    int64
 	notes   Notes
@@ -45,11 +52,12 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wis
 	if err := guard.Check(target); err != nil {
 		return nil, err
 	}
-	planned, err := rehearse.Compose(source, f)
+	p := &Plan{Source: source, Target: target, Guard: guard, Fit: f, every: checkpoint}
+	planned, err := p.compose(wish)
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Source: source, Target: target, Guard: guard, Fit: f, planned: planned, every: checkpoint}
+	p.planned = planned
 	for piece, err := range planned.Pieces() {
 		if err != nil {
 			return nil, fmt.Errorf("the twin can't be restored: %w; prove it to see which parts are hurt", err)
@@ -73,13 +81,47 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wis
 	return p, nil
 }
 
-// Rehearse composes the disk that a restore onto such a target would make.
-func Rehearse(source disk.Mapped, target disk.Identity, wish fit.Wish) (*rehearse.Planned, error) {
+// Rehearse composes the disk that a restore onto such a target would make, and gives what its start-up repairs are.
+func Rehearse(source disk.Mapped, target disk.Identity, wish fit.Wish) (planned *rehearse.Planned, repairs []disk.Patch, err error) {
 	f, err := fit.Make(source, target, wish)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := &Plan{Source: source, Fit: f}
+	planned, err = p.compose(wish)
+	return planned, p.repairs, err
+}
+
+// compose makes the planned disk, looks whether it should start, and repairs what can be repaired unless that is declined.
+func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
+	planned, err := rehearse.Compose(p.Source, p.Fit)
 	if err != nil {
 		return nil, err
 	}
-	return rehearse.Compose(source, f)
+	o := startup.Options{Moves: p.Fit.Moves, Gone: map[string]string{}, Elsewhere: wish.Elsewhere}
+	for _, x := range p.Fit.Parts {
+		if x.To.Empty() {
+			title := fmt.Sprintf("part %d", x.Part.Number)
+			for _, id := range []string{x.ID, x.Part.GUID} {
+				if id != "" {
+					o.Gone[id] = title
+				}
+			}
+		}
+	}
+	if p.Startup, err = startup.Check(context.Background(), planned, o); err != nil {
+		return nil, err
+	}
+	patches, does := p.Startup.Repairs()
+	if len(patches) == 0 || wish.AsItStarts {
+		return planned, nil
+	}
+	p.repairs, p.Repaired = patches, does
+	p.Fit.Patches = disk.Over(patches, p.Fit.Patches)
+	if planned, err = rehearse.Compose(p.Source, p.Fit); err == nil {
+		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: o.Elsewhere})
+	}
+	return planned, err
 }
 
 // Planned is the disk as it will be.

@@ -306,7 +306,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	f.WriteAt([]byte{one[0] ^ 1}, 65*miB+4096)
 	f.Close()
 	src, _ := s.OpenDisk(twin, 0)
-	planned, err := restore.Rehearse(src, opened(t, target).Identity(), fit.Wish{Keep: true})
+	planned, _, err := restore.Rehearse(src, opened(t, target).Identity(), fit.Wish{Keep: true})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,6 +9,7 @@ import (
 	layout "twinshelf/internal/fit"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -67,6 +68,37 @@ func (m *model) fitBody(w int) []string {
 	}
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, bullet(n, w)...)
+	}
+	return append(out, startLines(plan, w)...)
+}
+
+// startLines say whether the planned disk should start, and why.
+func startLines(p *restore.Plan, w int) []string {
+	if !p.Startup.Meant() && len(p.Startup.Findings) == 0 {
+		return nil
+	}
+	paint := good
+	if len(p.Startup.Starts()) == 0 {
+		paint = bad
+	}
+	words := p.Startup.Words()
+	out := []string{"", " " + paint.Render(strings.ToUpper(words[:1])+words[1:])}
+	for _, r := range p.Repaired {
+		out = append(out, bullet("will be repaired: "+r, w)...)
+	}
+	for _, f := range p.Startup.Findings {
+		switch f.Verdict {
+		case startup.Good:
+			out = append(out, bullet(f.Says+": "+f.Evidence, w)...)
+		default:
+			for i, l := range wrap(f.Says+" ("+f.Evidence+")", w-5) {
+				mark := " ! "
+				if i > 0 {
+					mark = "   "
+				}
+				out = append(out, caution.Render(mark+l))
+			}
+		}
 	}
 	return out
 }

@@ -17,6 +17,9 @@ func (m *model) fitBindings() []binding {
 	if _, several := m.several(); several {
 		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"}, binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
 	}
+	if m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts) {
+		b = append(b, binding{"s", "start repair", "repair what keeps it from starting, or leave that as it is"})
+	}
 	if m.pair != nil && m.pair.Plan.Before() != nil {
 		b = append(b, binding{"a", "anew", "write everything again, also what was written before the run was cut off"})
 	}
@@ -80,7 +83,7 @@ func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cm
 	for _, w := range parts {
 		grows = grows || w.Share > 0 || w.Size > 0
 	}
-	m.setWish(layout.Wish{Parts: parts, Keep: !grows})
+	m.setWish(layout.Wish{Parts: parts, Keep: !grows, AsItStarts: wish.AsItStarts})
 	return m.replan()
 }
 
@@ -103,6 +106,12 @@ func (m *model) keyFit(k string) tea.Cmd {
 			m.chooseTarget(nil)
 		}
 		return m.replan()
+	case "s":
+		if wish := m.fitWish(); m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || wish.AsItStarts) {
+			wish.AsItStarts = !wish.AsItStarts
+			m.setWish(wish)
+			return m.replan()
+		}
 	case "a":
 		if m.pair != nil && m.pair.Plan.Before() != nil {
 			m.pair.Plan.Anew()
@@ -110,7 +119,7 @@ func (m *model) keyFit(k string) tea.Cmd {
 		}
 	case "k":
 		if m.pair != nil || m.restoreErr != nil {
-			m.setWish(layout.Wish{Keep: !m.fitWish().Keep})
+			m.setWish(layout.Wish{Keep: !m.fitWish().Keep, AsItStarts: m.fit.wish.AsItStarts})
 		}
 		return m.replan()
 	case "+", "-":

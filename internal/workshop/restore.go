@@ -1,6 +1,7 @@
 package workshop
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"fmt"
@@ -98,6 +99,8 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 	var reads []string
 	if o.Bench != nil {
 		reads = []string{o.Bench.Path}
+	} else {
+		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
 	}
 	p, err := restore.New(src, target.Target(), w.Guard(reads...), wish)
 	if err != nil {
@@ -108,6 +111,19 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 		return nil, err
 	}
 	return &Pair{o, target, p}, nil
+}
+
+// elsewhere are the identities of the file systems on the other disks of a twin.
+func elsewhere(t *shelf.Twin, i int) []string {
+	var out []string
+	for j := range t.Disks {
+		for _, r := range t.Disks[j].Parts() {
+			if j != i && r.ID != "" {
+				out = append(out, r.ID)
+			}
+		}
+	}
+	return out
 }
 
 // noteOf is where it is written down how far a restore onto a target came.
@@ -206,7 +222,15 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 		return nil, nil, err
 	}
 	want := o.Describe()
-	planned, err := restore.Rehearse(src, target.Identity, fit.LaidOn(target.Device, want.Table))
+	wish := fit.LaidOn(target.Device, want.Table)
+	planned, repairs, err := restore.Rehearse(src, target.Identity, wish)
+	for _, q := range repairs { // were they declined when it was made?
+		if b := make([]byte, q.Span().Len()); err == nil && (disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {
+			wish.AsItStarts = true
+			planned, _, err = restore.Rehearse(src, target.Identity, wish)
+			break
+		}
+	}
 	if err != nil {
 		return nil, nil, err
 	}

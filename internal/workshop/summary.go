@@ -9,6 +9,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/restore"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -84,12 +85,20 @@ func summarizePair(p *Pair) Summary {
 	s.From = p.words()
 	s.Lost = target.Loses()
 	s.Mild = len(s.Lost) == 0
-	s.Steps = p.Plan.Fit.Notes
+	s.Steps = append(slices.Clone(p.Plan.Fit.Notes), p.Plan.Repaired...)
 	s.Doubts = restore.Warnings(p.Describe())
 	if p.Bench != nil {
 		for _, u := range p.Bench.Uses {
 			s.Doubts = append(s.Doubts, "the source is in use ("+u.What+"): what is written to it meanwhile is copied in part")
 		}
+	}
+	for _, f := range p.Plan.Startup.Findings {
+		if f.Verdict != startup.Good {
+			s.Doubts = append(s.Doubts, f.Says)
+		}
+	}
+	if p.Plan.Startup.Meant() {
+		s.Notes = append(s.Notes, p.Plan.Startup.Words())
 	}
 	if b := p.Plan.Before(); b != nil {
 		s.Steps = append(s.Steps, fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)", units.Moment(b.When), b.Upto, b.Upto*100/max(1, p.Plan.Fit.Size)))

@@ -1,6 +1,7 @@
 // Command demo-data packs the file systems that make.sh builds into
 // internal/demo/data: for each image a tar of its non-zero stretches, named by
-// offset in hex, compressed with zstd. With -base only what differs is kept.
+// offset in hex, compressed with zstd. With -base only what differs is kept. With -loader it
+// makes a loader for a start-up part.
 package main
 
 import (
@@ -13,6 +14,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"twinshelf/internal/demo"
 	"twinshelf/internal/disk"
 )
 
@@ -20,7 +22,15 @@ const step = 4096
 
 func main() {
 	base := flag.String("base", "", "image to compare with")
+	loader := flag.Uint64("loader", 0, "write a stand-in loader made from this number to the file named")
 	flag.Parse()
+	if *loader > 0 {
+		if err := os.WriteFile(flag.Arg(0), demo.Loader(*loader, 90_000), 0o644); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := pack(flag.Arg(0), *base, flag.Arg(1)); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

@@ -13,12 +13,12 @@ go build -o "$work/pack" ./$here
 rm -f $out/*.tar.zst
 MiB=1048576
 
-esp() { # name label
+esp() { # name label serial folder loader: where the loader lies
   truncate -s $((100 * MiB)) "$work/$1"
   mkfs.fat -F 32 -n "$2" -i "$3" "$work/$1" >/dev/null
-  mmd -i "$work/$1" ::EFI ::EFI/BOOT
-  head -c 90000 /dev/zero | openssl enc -aes-128-ctr -nosalt -pass pass:"$2" -pbkdf2 2>/dev/null >"$work/loader"
-  mcopy -i "$work/$1" "$work/loader" ::EFI/BOOT/BOOTX64.EFI
+  mmd -i "$work/$1" ::EFI "::EFI/$4"
+  "$work/pack" -loader $((0x$3)) "$work/loader"
+  mcopy -i "$work/$1" "$work/loader" "::EFI/$4/$5"
   "$work/pack" "$work/$1" "$out/$1.tar.zst"
 }
 fill() { # machine date: adds to what is mounted
@@ -45,13 +45,13 @@ ntfs() { # image bytes label
   mkntfs -F -Q -q -s 512 -p "$4" -H 255 -S 63 -L "$3" "$work/$1" 2>/dev/null
 }
 
-esp desk-esp DESKSTART 1a2b0001
+esp desk-esp DESKSTART 1a2b0001 BOOT BOOTX64.EFI
 ntfs desk-system $((237000 * MiB)) "Ticket desk" 239616
 states desk-system desk 2 ntfs-3g
 ntfs desk-recovery $((600 * MiB)) "Recovery" 485615616
 states desk-recovery recovery 0 ntfs-3g
 
-esp kiosk-esp KIOSKSTART 1a2b0002
+esp kiosk-esp KIOSKSTART 1a2b0002 kiosk grubx64.efi
 truncate -s $((56000 * MiB)) "$work/kiosk-root"
 mkfs.ext4 -q -L kiosk-root -U 5d1c7a10-0000-4000-8000-00000000a001 -N 40000 -J size=8 -E lazy_itable_init=1,nodiscard "$work/kiosk-root"
 states kiosk-root kiosk 2 mount -o loop
@@ -59,7 +59,7 @@ truncate -s $((4000 * MiB)) "$work/kiosk-swap"
 mkswap -L kiosk-swap -U 5d1c7a10-0000-4000-8000-00000000a002 "$work/kiosk-swap" >/dev/null
 "$work/pack" "$work/kiosk-swap" $out/kiosk-swap.tar.zst
 
-esp purser-esp PURSERBOOT 1a2b0003
+esp purser-esp PURSERBOOT 1a2b0003 BOOT BOOTX64.EFI
 truncate -s $((121000 * MiB)) "$work/purser-root"
 mkfs.ext4 -q -L purser-root -U 5d1c7a10-0000-4000-8000-00000000b001 -N 40000 -J size=8 -E lazy_itable_init=1,nodiscard "$work/purser-root"
 states purser-root purser 1 mount -o loop

@@ -27,6 +27,7 @@ const (
 	bpbHeads    = 26
 	bpbHidden   = 28
 	bpbFSInfo   = 48
+	bpbInfo     = 48
 	bpbBackup   = 50
 	bs16Drive   = 36
 	bs16Sig     = 38

@@ -1,0 +1,367 @@
+package fat
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf16"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+)
+
+// A directory entry ("FAT 32 Byte Directory Entry Structure").
+const (
+	entAttr      = 11
+	entCase      = 12
+	entClusterHi = 20
+	entTime      = 22
+	entDate      = 24
+	entCluster   = 26
+	entSize      = 28
+
+	attrDir   = 0x10
+	entFree   = 0xE5
+	entKanji  = 0x05 // stands for 0xE5 as a first letter
+	lowerBase = 0x08
+	lowerExt  = 0x10
+
+	longLast   = 0x40
+	longSum    = 13
+	maxLong    = 20      // entries that one long name takes
+	maxEntries = 1 << 16 // of a directory, by the specification
+)
+
+// Files gives the volume's tree. Names are found whatever their case.
+func (v *Volume) Files() (fs.FS, error) { return tree{v}, nil }
+
+var _ fsys.Files = (*Volume)(nil)
+
+type tree struct{ v *Volume }
+
+// entry is a file or directory as its directory names it.
+type entry struct {
+	name  string
+	short string // 8.3, upper case
+	attr  byte
+	first int64 // cluster; 0 for none, and for the fixed root directory
+	size  int64
+	when  time.Time
+	// at is where the entry stands, in bytes of the volume.
+	at int64
+}
+
+// chain follows the clusters from first on and gives their bytes as runs. It ends with an error where the table is in a circle or
+// points to nowhere.
+func (v *Volume) chain(first int64) ([]span.Span, error) {
+	var out []span.Span
+	end := uint32(1)<<min(v.bits, 28) - 8
+	for n, c := int64(0), first; ; n++ {
+		if c < 2 || c >= v.count+2 {
+			return out, fsys.Contradiction(v.fatAt, "a file goes on at cluster %d of %d", c, v.count)
+		}
+		if n > v.count {
+			return out, fsys.Contradiction(v.fatAt, "the clusters of a file form a circle from cluster %d on", first)
+		}
+		sp := span.At(v.dataAt+(c-2)*v.cluster, v.cluster)
+		if k := len(out); k > 0 && out[k-1].End == sp.Start {
+			out[k-1].End = sp.End
+		} else {
+			out = append(out, sp)
+		}
+		next, err := v.entries(v.active, c, c+1)
+		if err != nil {
+			return out, err
+		}
+		if next[0] >= end {
+			return out, nil
+		}
+		c = int64(next[0])
+	}
+}
+
+// readDir lists a directory; where it is damaged it gives what comes before, and the error.
+func (v *Volume) readDir(dir entry) ([]entry, error) {
+	runs, err := v.dirRuns(dir)
+	var out []entry
+	var long longName
+	b := make([]byte, 0)
+	total := 0
+	for _, run := range runs {
+		for sp := range disk.Chunks(run, 64<<10) {
+			b = slices.Grow(b[:0], int(sp.Len()))[:sp.Len()]
+			if err := disk.ReadFull(v.r, b, sp.Start); err != nil {
+				return out, err
+			}
+			for i := 0; i+dirEntry <= len(b); i += dirEntry {
+				e := b[i : i+dirEntry]
+				if total++; e[0] == 0 || total > maxEntries {
+					return out, err
+				}
+				if e[entAttr]&attrLongName == attrLongName {
+					long.add(e)
+					continue
+				}
+				if e[0] != entFree && e[entAttr]&attrVolumeID == 0 && e[0] != '.' {
+					out = append(out, v.entryOf(e, sp.Start+int64(i), long.of(e)))
+				}
+				long = longName{}
+			}
+		}
+	}
+	return out, err
+}
+
+func (v *Volume) dirRuns(dir entry) ([]span.Span, error) {
+	if dir.first == 0 {
+		if v.bits != 32 {
+			return []span.Span{span.At(v.rootAt, v.rootSize)}, nil
+		}
+		return v.chain(int64(v.rootClus))
+	}
+	return v.chain(dir.first)
+}
+
+func (v *Volume) entryOf(e []byte, at int64, long string) entry {
+	le := binary.LittleEndian
+	x := entry{attr: e[entAttr], size: int64(le.Uint32(e[entSize:])), when: fromDOS(le.Uint16(e[entDate:]), le.Uint16(e[entTime:])), at: at}
+	x.first = int64(le.Uint16(e[entCluster:]))
+	if v.bits == 32 {
+		x.first |= int64(le.Uint16(e[entClusterHi:])) << 16
+	}
+	base, ext := strings.TrimRight(string(e[:8]), " "), strings.TrimRight(string(e[8:11]), " ")
+	if e[0] == entKanji {
+		base = "\xE5" + base[1:]
+	}
+	join := func(base, ext string) string {
+		if ext != "" {
+			base += "." + ext
+		}
+		return strings.ToValidUTF8(strings.ReplaceAll(base, "/", "_"), "_")
+	}
+	x.short = join(base, ext)
+	if e[entCase]&lowerBase != 0 {
+		base = strings.ToLower(base)
+	}
+	if e[entCase]&lowerExt != 0 {
+		ext = strings.ToLower(ext)
+	}
+	if x.name = long; x.name == "" {
+		x.name = join(base, ext)
+	}
+	return x
+}
+
+// longName collects the entries that stand before one with an 8.3 name, last piece first.
+type longName struct {
+	units []uint16
+	left  int
+	sum   byte
+}
+
+func (l *longName) add(e []byte) {
+	n := int(e[0] &^ longLast)
+	if e[0]&longLast != 0 {
+		*l = longName{left: n, sum: e[longSum]}
+	}
+	if n == 0 || n > maxLong || n != l.left || e[longSum] != l.sum {
+		*l = longName{}
+		return
+	}
+	l.left--
+	var piece []uint16
+	for _, r := range [][2]int{{1, 11}, {14, 26}, {28, 32}} {
+		for i := r[0]; i < r[1]; i += 2 {
+			piece = append(piece, binary.LittleEndian.Uint16(e[i:]))
+		}
+	}
+	l.units = append(piece, l.units...)
+}
+
+// of gives the long name of an entry; "" when it has none that is whole.
+func (l *longName) of(e []byte) string {
+	if len(l.units) == 0 || l.left != 0 || l.sum != shortSum(e) {
+		return ""
+	}
+	u := l.units
+	if i := slices.Index(u, 0); i >= 0 {
+		u = u[:i]
+	}
+	s := string(utf16.Decode(u))
+	if s == "." || s == ".." || strings.ContainsAny(s, "/\x00") {
+		return ""
+	}
+	return s
+}
+
+// shortSum is the sum of an 8.3 name that its long name carries ("ChkSum").
+func shortSum(e []byte) byte {
+	var s byte
+	for _, c := range e[:11] {
+		s = s>>1 | s<<7
+		s += c
+	}
+	return s
+}
+
+// fromDOS is in local time, which the volume doesn't name.
+func fromDOS(d, t uint16) time.Time {
+	if d == 0 {
+		return time.Time{}
+	}
+	return time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(t>>11), int(t>>5&63), int(t&31)*2, 0, time.Local)
+}
+
+func (t tree) find(op, name string) (entry, error) {
+	bad := func(err error) (entry, error) { return entry{}, &fs.PathError{Op: op, Path: name, Err: err} }
+	if !fs.ValidPath(name) {
+		return bad(fs.ErrInvalid)
+	}
+	x := entry{name: ".", attr: attrDir}
+	if name == "." {
+		return x, nil
+	}
+	for step := range strings.SplitSeq(name, "/") {
+		if x.attr&attrDir == 0 {
+			return bad(fs.ErrNotExist)
+		}
+		all, err := t.v.readDir(x)
+		i := slices.IndexFunc(all, func(e entry) bool { return strings.EqualFold(e.name, step) || strings.EqualFold(e.short, step) })
+		if i < 0 {
+			return bad(errors.Join(fs.ErrNotExist, err))
+		}
+		if x = all[i]; x.attr&attrDir != 0 && x.first == 0 {
+			return bad(fsys.Contradiction(x.at, "the directory has no cluster"))
+		}
+	}
+	return x, nil
+}
+
+// Open opens a file or directory.
+func (t tree) Open(name string) (fs.File, error) {
+	x, err := t.find("open", name)
+	if err != nil {
+		return nil, err
+	}
+	f := &openFile{t: t, info: info{path.Base(name), x}}
+	if name != "." {
+		f.info.name = x.name
+	}
+	if x.attr&attrDir == 0 && x.size > 0 {
+		runs, err := t.v.chain(x.first)
+		if err != nil {
+			return nil, &fs.PathError{Op: "open", Path: name, Err: err}
+		}
+		f.SectionReader = io.NewSectionReader(&contents{t.v, runs}, 0, x.size)
+	}
+	return f, nil
+}
+
+// Stat describes a file or directory.
+func (t tree) Stat(name string) (fs.FileInfo, error) {
+	x, err := t.find("stat", name)
+	if err != nil {
+		return nil, err
+	}
+	if name == "." {
+		return info{".", x}, nil
+	}
+	return info{x.name, x}, nil
+}
+
+// ReadDir lists a directory by name.
+func (t tree) ReadDir(name string) ([]fs.DirEntry, error) {
+	x, err := t.find("readdir", name)
+	if err == nil && x.attr&attrDir == 0 {
+		err = &fs.PathError{Op: "readdir", Path: name, Err: errors.New("it is not a directory")}
+	}
+	if err != nil {
+		return nil, err
+	}
+	all, err := t.v.readDir(x)
+	var out []fs.DirEntry
+	for _, e := range all {
+		out = append(out, fs.FileInfoToDirEntry(info{e.name, e}))
+	}
+	slices.SortFunc(out, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	if err != nil {
+		err = &fs.PathError{Op: "readdir", Path: name, Err: err}
+	}
+	return out, err
+}
+
+// contents reads the bytes of a chain.
+type contents struct {
+	v    *Volume
+	runs []span.Span
+}
+
+func (c *contents) ReadAt(p []byte, off int64) (int, error) {
+	n := 0
+	for _, r := range c.runs {
+		if off >= r.Len() {
+			off -= r.Len()
+			continue
+		}
+		k := int(min(int64(len(p)-n), r.Len()-off))
+		if err := disk.ReadFull(c.v.r, p[n:n+k], r.Start+off); err != nil {
+			return n, err
+		}
+		if n, off = n+k, 0; n == len(p) {
+			return n, nil
+		}
+	}
+	return n, fmt.Errorf("the file's clusters end before its size: %w", io.ErrUnexpectedEOF)
+}
+
+type info struct {
+	name string
+	e    entry
+}
+
+func (i info) Name() string { return i.name }
+func (i info) Size() int64 {
+	if i.IsDir() {
+		return 0
+	}
+	return i.e.size
+}
+func (i info) ModTime() time.Time { return i.e.when }
+func (i info) IsDir() bool        { return i.e.attr&attrDir != 0 }
+func (i info) Sys() any           { return nil }
+func (i info) Mode() fs.FileMode {
+	m := fs.FileMode(0o644)
+	if i.e.attr&1 != 0 {
+		m = 0o444
+	}
+	if i.IsDir() {
+		return fs.ModeDir | m | 0o111
+	}
+	return m
+}
+
+// openFile is an open file (with contents) or directory.
+type openFile struct {
+	*io.SectionReader // nil for directories and empty files
+	t                 tree
+	info              info
+}
+
+func (f *openFile) Stat() (fs.FileInfo, error) { return f.info, nil }
+func (f *openFile) Close() error               { return nil }
+func (f *openFile) Read(p []byte) (int, error) {
+	if f.info.IsDir() {
+		return 0, &fs.PathError{Op: "read", Path: f.info.name, Err: errors.New("it is a directory")}
+	}
+	if f.SectionReader == nil {
+		return 0, io.EOF
+	}
+	return f.SectionReader.Read(p)
+}

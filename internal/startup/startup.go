@@ -1,0 +1,166 @@
+// Package startup tells whether a machine can start from a disk, attached or planned, and repairs what it can. It looks at
+// both ways: UEFI (UEFI Specification 2.10, 3.5.1.1 "Removable Media Boot Behavior", 13.3 "File System Format") and
+// BIOS (the code in the first sector and what that loads), and at what configuration files refer to by identity.
+//
+// Limits: it reads start-up files and doesn't run them. Of Windows it checks the loader and that its configuration
+// is there, not what stands in that. Signatures for secure boot aren't checked.
+package startup
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/table"
+)
+
+// Verdict is how a finding stands.
+type Verdict string
+
+const (
+	Good  Verdict = "good"
+	Doubt Verdict = "doubt"
+	Bad   Verdict = "bad"
+)
+
+// Ways of starting, and what both need.
+const (
+	UEFI       = "UEFI"
+	BIOS       = "BIOS"
+	References = "references"
+)
+
+// Finding is one thing that matters for starting.
+type Finding struct {
+	Way      string  `json:"way"` // UEFI, BIOS or References
+	Verdict  Verdict `json:"verdict"`
+	Says     string  `json:"says"`
+	Evidence string  `json:"evidence,omitempty"`
+	// Repair says in words what would put it right; empty when nothing here can.
+	Repair string `json:"repair,omitempty"`
+	// Patches do so, in bytes of the disk.
+	Patches []disk.Patch `json:"-"`
+}
+
+// Report is what was found on a disk.
+type Report struct {
+	Findings []Finding `json:"findings"`
+	// Ways are those for which the disk has something at all, and whether they should work.
+	Ways map[string]bool `json:"ways"`
+}
+
+// Options say what is known beside the disk itself.
+type Options struct {
+	// Moves are where a plan moved bytes of the disk that this one was made from.
+	Moves []disk.Move
+	// Gone are the identities of parts that were left out, by identity, with their titles.
+	Gone map[string]string
+	// Elsewhere are identities of file systems on the other disks of the machine.
+	Elsewhere []string
+}
+
+// part is a part of the disk with its file system.
+type part struct {
+	table.Part
+	volume fsys.Volume // nil when unknown
+	why    string      // it isn't known
+}
+
+// checker looks at one disk.
+type checker struct {
+	ctx    context.Context
+	d      disk.Device
+	o      Options
+	t      *table.Table
+	parts  []part
+	report *Report
+}
+
+// Check looks at a disk. The error is of reading its table or of a cancelled context.
+func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	c := &checker{ctx: ctx, d: d, o: o, t: t, report: &Report{Ways: map[string]bool{}}}
+	if !t.Sound(d.Size()) {
+		return c.report, nil // the table's own findings say why
+	}
+	for _, p := range t.Parts {
+		v, err := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+		x := part{Part: p, volume: v}
+		if err != nil {
+			x.why = err.Error()
+		}
+		c.parts = append(c.parts, x)
+	}
+	c.uefi()
+	c.bios()
+	c.references()
+	return c.report, ctx.Err()
+}
+
+func (c *checker) add(f Finding) {
+	c.report.Findings = append(c.report.Findings, f)
+	if f.Way != References {
+		was, known := c.report.Ways[f.Way]
+		c.report.Ways[f.Way] = (was || !known) && f.Verdict != Bad
+	}
+}
+
+// Repairs are the patches of all findings that can be put right, and what they do, in words.
+func (r *Report) Repairs() (patches []disk.Patch, does []string) {
+	for _, f := range r.Findings {
+		if len(f.Patches) > 0 {
+			patches = append(patches, f.Patches...)
+			does = append(does, f.Repair)
+		}
+	}
+	return patches, does
+}
+
+// Starts says by which ways the disk should start; empty when by none.
+func (r *Report) Starts() []string {
+	var out []string
+	for _, w := range []string{UEFI, BIOS} {
+		if r.Ways[w] {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// Meant says whether the disk has anything to start from.
+func (r *Report) Meant() bool { return len(r.Ways) > 0 }
+
+// Words is the whole in a sentence.
+func (r *Report) Words() string {
+	if !r.Meant() {
+		return "there is nothing on it to start from"
+	}
+	ways := r.Starts()
+	bad := 0
+	for _, f := range r.Findings {
+		if f.Verdict == Bad {
+			bad++
+		}
+	}
+	switch {
+	case len(ways) == 0:
+		return "it won't start: " + r.first(Bad)
+	case bad > 0:
+		return fmt.Sprintf("it should start by %s, but %s", strings.Join(ways, " and by "), r.first(Bad))
+	}
+	return "it should start by " + strings.Join(ways, " and by ")
+}
+
+func (r *Report) first(v Verdict) string {
+	for _, f := range r.Findings {
+		if f.Verdict == v {
+			return f.Says
+		}
+	}
+	return ""
+}
