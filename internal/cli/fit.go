@@ -23,7 +23,7 @@ type fitFlags struct {
 func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.keep, "keep", false, "let no part grow")
 	c.Flags().StringArrayVar(&f.grow, "grow", nil, "let a part take the room: its number, or NUMBER:SHARE; may be repeated")
-	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large; may be repeated")
+	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large (least: as small as it gets); may be repeated")
 	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
 	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, also where they could be repaired")
 	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, also where an earlier run was cut off")
@@ -87,6 +87,9 @@ func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
 		part, err := strconv.Atoi(number)
 		if err != nil {
 			return 0, fit.PartWish{}, err
+		}
+		if text == "least" {
+			return part, fit.PartWish{Least: true}, nil
 		}
 		size, err := sizes.Parse(text, sizes.Room{Disk: target, Rest: target})
 		return part, fit.PartWish{Size: size.Bytes}, err

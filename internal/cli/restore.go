@@ -9,6 +9,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/sizes"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -135,7 +136,7 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	summaries := workshop.SummarizeRestore(pairs)
 	for i, s := range summaries {
 		p := pairs[i].Plan
-		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "estimate_seconds": p.Estimate().Seconds(), "startup": p.Startup, "repaired": p.Repaired})
+		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "smallest_shrunk": p.Fit.Smallest, "estimate_seconds": p.Estimate().Seconds(), "startup": p.Startup, "repaired": p.Repaired})
 		if !o.json {
 			o.showSummary(s)
 		}
@@ -163,6 +164,59 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 		return err
 	}
 	return o.showProof(proof())
+}
+
+func rehearseCommand(o *options) *cobra.Command {
+	var from int
+	var size string
+	var f fitFlags
+	c := &cobra.Command{
+		Use:   "rehearse TWIN FILE",
+		Short: "Write a twin's disk, as it would be on some target, into a new image file, and prove it",
+		Long: "Makes FILE, which must not be there yet, as a sparse raw image: it can be looked at on the bench, mounted, or\n" +
+			"started in an emulator before any disk is written.",
+		Example: "  twinshelf rehearse \"Ticket desk\" try.img --disk-size 1TB\n" +
+			"  twinshelf rehearse 20261030 try.img --disk-size 128GB --size 3=least",
+		Args: exactly("the twin", "the file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(true)
+			if err != nil {
+				return err
+			}
+			t, err := findTwin(w.Shelf, args[0])
+			if err != nil {
+				return err
+			}
+			if from < 1 || from > len(t.Disks) {
+				return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from, units.Plural(len(t.Disks), "disk"))}
+			}
+			n := t.Disks[from-1].Identity.Size
+			if size != "" {
+				s, err := sizes.Parse(size, sizes.Room{Disk: n, Rest: n})
+				if err != nil {
+					return usageError{fmt.Errorf("--disk-size %s: %w", size, err)}
+				}
+				n = s.Bytes / 4096 * 4096
+			}
+			wish, err := f.wish(0, 1, n)
+			if err != nil {
+				return err
+			}
+			p, err := w.PlanExport(cmd.Context(), workshop.Origin{Twin: t, Disk: from - 1}, args[1], n, wish)
+			if err != nil {
+				return err
+			}
+			r, proof := w.StartExport(cmd.Context(), p)
+			if err := o.follow(r); err != nil {
+				return err
+			}
+			return o.showProof(proof())
+		},
+	}
+	f.flags(c)
+	c.Flags().IntVar(&from, "from-disk", 1, "which disk of the twin, from 1")
+	c.Flags().StringVar(&size, "disk-size", "", "size of the disk that is rehearsed (default: that of the twin's disk)")
+	return c
 }
 
 func copyCommand(o *options) *cobra.Command {

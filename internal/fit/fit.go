@@ -31,7 +31,8 @@ type Wish struct {
 type PartWish struct {
 	Leave bool  // leave it out
 	Share int   // of the room, against the shares of the others
-	Size  int64 // bytes; not less than it has
+	Size  int64 // bytes
+	Least bool  // as small as it gets
 }
 
 // Plan says what goes where on a target of Size bytes.
@@ -45,8 +46,9 @@ type Plan struct {
 	Leftover span.Span
 	// Room is how much larger than needed the target is, before anything grows, in bytes.
 	Room int64
-	// Least is the size in bytes of the smallest disk this fits on.
-	Least int64
+	// Least is the size in bytes of the smallest disk this fits on without making anything smaller, Smallest with what
+	// can become smaller; 0 while that wasn't looked at, which takes reading.
+	Least, Smallest int64
 	// Notes say what changes, in words.
 	Notes []string
 }
@@ -72,6 +74,14 @@ func (p Placed) Moved() bool { return !p.To.Empty() && p.To.Start != p.From.Star
 // Grown is how much longer the part becomes, in bytes.
 func (p Placed) Grown() int64 { return max(0, p.To.Len()-p.From.Len()) }
 
+// Shrunk is how much shorter the part becomes, in bytes; 0 for one that is left out.
+func (p Placed) Shrunk() int64 {
+	if p.To.Empty() {
+		return 0
+	}
+	return max(0, p.From.Len()-p.To.Len())
+}
+
 // LaidOn is the wish that a restored disk shows by its own table: its parts are where they were put. want is the
 // table of what it was made from.
 func LaidOn(d disk.Device, want *table.Table) Wish {
@@ -82,7 +92,7 @@ func LaidOn(d disk.Device, want *table.Table) Wish {
 	wish := Wish{Places: map[int]span.Span{}}
 	for _, p := range t.Parts {
 		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number })
-		if i < 0 || p.Span.Len() < want.Parts[i].Span.Len() {
+		if i < 0 {
 			return Wish{Keep: true} // another layout: the proof says so
 		}
 		wish.Places[p.Number] = p.Span

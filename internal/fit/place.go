@@ -22,6 +22,15 @@ type maker struct {
 	volumes []fsys.Volume // of the parts; nil where none is known
 	// movable says that the table can be understood well enough to put parts elsewhere.
 	movable bool
+	// leasts are the least sizes of parts that were looked at; forced is by how much parts have to shrink for the target.
+	leasts map[int]least
+	forced map[int]int64
+}
+
+// least is how small a part can be, in bytes, and why not smaller.
+type least struct {
+	size int64
+	why  string
 }
 
 // parts looks at what there is. A disk without a table, all of it one file system, is one part.
@@ -113,6 +122,9 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 		if err != nil {
 			return nil, false, fmt.Errorf("part %d: %w", x.Part.Number, err)
 		}
+		if c != nil && x.Shrunk() > 0 {
+			x.Becomes = c.Size
+		}
 		if c != nil && x.Grown() > 0 {
 			if c.Size <= x.Volume && m.wish.Places == nil {
 				x.Fixed = "it can't become larger"
@@ -131,6 +143,7 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 // distribute decides the spans. Parts keep their order and their distances; what is behind a part that grows moves.
 func (m *maker) distribute() error {
 	p := m.plan
+	m.forced = nil
 	before, behind := m.t.Reserve()
 	end := p.Size - behind
 	if m.t.Kind == table.MBR {
@@ -152,8 +165,12 @@ func (m *maker) distribute() error {
 			x.To = span.Span{}
 			last = x.From.End
 			continue
-		case w.Size > 0 && w.Size < x.From.Len():
-			return fmt.Errorf("part %d has %s; making it smaller isn't possible yet", x.Part.Number, units.Bytes(x.From.Len()))
+		case w.Least || w.Size > 0 && w.Size < x.From.Len():
+			n, err := m.shrunk(i, w)
+			if err != nil {
+				return err
+			}
+			grow[i] = n - x.From.Len()
 		case (w.Size > x.From.Len() || w.Share > 0) && x.Fixed != "":
 			return fmt.Errorf("part %d can't grow: %s", x.Part.Number, x.Fixed)
 		case w.Size > 0:
@@ -170,21 +187,117 @@ func (m *maker) distribute() error {
 		lastEnd = max(lastEnd, x.To.End+grow[i])
 	}
 	room := end - lastEnd
-	if p.Room = max(0, room); room < 0 {
-		return &TooSmall{lastEnd + behind, p.Size}
+	if room < 0 {
+		more, err := m.shrinkFor(grow, -room, lastEnd+behind)
+		if err != nil {
+			return err
+		}
+		room += more
 	}
-	m.share(grow, room)
+	p.Room = max(0, room)
+	if m.forced == nil {
+		m.share(grow, room)
+	}
 	shift = 0
 	for i := range p.Parts {
 		if x := &p.Parts[i]; !x.To.Empty() {
 			x.To.Start += shift
-			if x.Share > 0 {
+			if x.Share > 0 || m.forced[i] != 0 {
 				shift += grow[i]
 			}
 			x.To.End = x.To.Start + x.From.Len() + grow[i]
 		}
 	}
 	return nil
+}
+
+// least is how small a part can become, in bytes, as a multiple of step less than what it has; and why it can't be smaller.
+func (m *maker) least(i int) (int64, string, error) {
+	x := m.plan.Parts[i]
+	s, ok := m.volumes[i].(fsys.Shrinker)
+	if !ok || x.Fixed != "" {
+		why := x.Fixed
+		if why == "" {
+			why = x.Kind + " isn't made smaller here"
+		}
+		return x.From.Len(), why, nil
+	}
+	if m.leasts == nil {
+		m.leasts = map[int]least{}
+	}
+	l, known := m.leasts[i]
+	if !known {
+		n, why, err := s.Least()
+		if err != nil {
+			return 0, "", fmt.Errorf("part %d: %w", x.Part.Number, err)
+		}
+		l = least{x.From.Len() - max(0, x.From.Len()-n)/step*step, why}
+		m.leasts[i] = l
+	}
+	return l.size, l.why, nil
+}
+
+// shrunk is the size that a part gets that shall become smaller.
+func (m *maker) shrunk(i int, w PartWish) (int64, error) {
+	x := m.plan.Parts[i]
+	n, why, err := m.least(i)
+	if err != nil {
+		return 0, err
+	}
+	switch {
+	case w.Least:
+		return n, nil
+	case w.Size < n:
+		return 0, fmt.Errorf("part %d can't be smaller than %s: %s", x.Part.Number, units.Exact(n), why)
+	}
+	return x.From.Len() - (x.From.Len()-w.Size)/step*step, nil
+}
+
+// shrinkFor makes parts smaller until the source fits, those that give most first, and says how much that is. need is the size
+// of a target that would do without.
+func (m *maker) shrinkFor(grow []int64, missing, need int64) (int64, error) {
+	p := m.plan
+	tooSmall := &TooSmall{need, p.Size}
+	if m.wish.Keep && len(m.wish.Parts) == 0 {
+		return 0, tooSmall
+	}
+	type gain struct {
+		i int
+		n int64
+	}
+	var gains []gain
+	all := int64(0)
+	for i, x := range p.Parts {
+		if w := m.wish.Parts[x.Part.Number]; m.leaves(x) || w.Size > 0 || w.Least || w.Share > 0 {
+			continue
+		}
+		n, _, err := m.least(i)
+		if err != nil {
+			return 0, err
+		}
+		if n < x.From.Len() {
+			gains = append(gains, gain{i, x.From.Len() - n})
+			all += x.From.Len() - n
+		}
+	}
+	if all < missing {
+		tooSmall.Need -= all
+		return 0, tooSmall
+	}
+	slices.SortStableFunc(gains, func(a, b gain) int { return cmp.Compare(b.n, a.n) })
+	got := int64(0)
+	m.forced = map[int]int64{}
+	for _, g := range gains {
+		if got >= missing {
+			break
+		}
+		n := min(g.n, (missing-got+step-1)/step*step)
+		grow[g.i] -= n
+		m.forced[g.i] = n
+		got += n
+	}
+	p.Smallest = need - all
+	return got, nil
 }
 
 // share hands the room out among the parts that want a share of it.
@@ -233,12 +346,18 @@ func (m *maker) anySize() bool {
 func (m *maker) change(i int) (*fsys.Change, error) {
 	x := m.plan.Parts[i]
 	placer, ok := m.volumes[i].(fsys.Placer)
+	if !ok && x.Shrunk() > 0 {
+		return nil, errors.New("what it holds isn't made smaller here")
+	}
 	if !ok {
 		return nil, nil
 	}
 	place := fsys.Place{Was: x.From.Start, Start: x.To.Start, Sector: m.source.SectorSize()}
-	if x.Grown() > 0 && x.Fixed == "" {
+	if x.Grown() > 0 && x.Fixed == "" || x.Shrunk() > 0 && x.Volume > x.To.Len() {
 		place.Size = x.To.Len()
+	}
+	if _, can := m.volumes[i].(fsys.Shrinker); x.Shrunk() > 0 && x.Volume > x.To.Len() && !can {
+		return nil, fmt.Errorf("its %s isn't made smaller here", x.Kind)
 	}
 	c, err := placer.Place(place)
 	if err != nil {
@@ -327,6 +446,9 @@ func (p *Plan) note(x Placed) {
 	n := x.Part.Number
 	if x.Grown() > 0 && x.Becomes > x.Volume {
 		p.Notes = append(p.Notes, fmt.Sprintf("part %d grows from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind))
+	}
+	if x.Shrunk() > 0 {
+		p.Notes = append(p.Notes, fmt.Sprintf("part %d shrinks from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind))
 	}
 	if x.Moved() && x.Kind == "" && table.RoleOf(x.Part.Type) != table.RoleReserved {
 		p.Notes = append(p.Notes, fmt.Sprintf("part %d is moved as it is: what it holds isn't known, and if it names its place on the disk it will have to be told", n))

@@ -95,7 +95,9 @@ func TestRandomPlans(t *testing.T) {
 			case 1:
 				wish.Parts[p.Number] = PartWish{Share: 1 + r.IntN(3)}
 			case 2:
-				wish.Parts[p.Number] = PartWish{Size: p.Span.Len() + int64(r.IntN(100))*miB}
+				wish.Parts[p.Number] = PartWish{Size: p.Span.Len() + int64(r.IntN(100)-20)*miB}
+			case 3:
+				wish.Parts[p.Number] = PartWish{Least: true}
 			}
 		}
 		p, err := Make(src, disk.Identity{Size: target, Sector: 512}, wish)
@@ -152,7 +154,7 @@ func check(t *testing.T, src *disk.Memory, p *Plan, wish Wish) {
 			continue
 		}
 		kept++
-		if x.From.Start%miB == 0 && x.To.Start%miB != 0 || x.To.Len() < x.From.Len() {
+		if x.From.Start%miB == 0 && x.To.Start%miB != 0 || x.Shrunk() > 0 && x.Kind != "NTFS" || x.Shrunk()%miB != 0 {
 			t.Errorf("part %d goes from %v to %v", x.Part.Number, x.From, x.To)
 		}
 		found := false
@@ -166,7 +168,7 @@ func check(t *testing.T, src *disk.Memory, p *Plan, wish Wish) {
 		if x.Kind != "" && (err != nil || v == nil || v.Info().Kind != x.Kind || v.Info().Size != x.Becomes) {
 			t.Errorf("part %d should hold %s of %d bytes: %v %+v", x.Part.Number, x.Kind, x.Becomes, err, v)
 		}
-		if x.Kind == "" || x.Grown() == 0 {
+		if x.Kind == "" || x.Grown() == 0 && x.Shrunk() == 0 {
 			b := make([]byte, 16)
 			if err := disk.ReadFull(o, b, x.To.Start+x.From.Len()/2); err != nil || string(b[:13]) != "cargo of part" {
 				t.Errorf("part %d: its contents are gone: %q %v", x.Part.Number, b, err)

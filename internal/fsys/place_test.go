@@ -35,7 +35,11 @@ func placed(t testing.TB, from string, p fsys.Place) (path string, c *fsys.Chang
 	if c, err = placer.Place(p); err != nil {
 		t.Fatal(err)
 	}
-	path = testkit.Image(t, "placed.img", max(p.Size, src.Size()))
+	size := p.Size
+	if size == 0 {
+		size = src.Size()
+	}
+	path = testkit.Image(t, "placed.img", size)
 	to, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)

@@ -62,7 +62,7 @@ func (m *model) fitBody(w int) []string {
 	_, data := plan.Bytes()
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room", units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
 	notes = append(notes, fmt.Sprintf("the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
-		units.Bytes(f.Least), units.Bytes(data), units.Duration(plan.Estimate())))
+		units.Bytes(smallest(f)), units.Bytes(data), units.Duration(plan.Estimate())))
 	if b := plan.Before(); b != nil {
 		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Upto*100/max(1, f.Size)))
 	}
@@ -103,31 +103,41 @@ func startLines(p *restore.Plan, w int) []string {
 	return out
 }
 
+// smallest is the size of the smallest disk that is known to do.
+func smallest(p *layout.Plan) int64 {
+	if p.Smallest > 0 {
+		return p.Smallest
+	}
+	return p.Least
+}
+
 // wideFit is how many columns it takes to show also what each part is for and where it begins.
 const wideFit = 100
 
 // fitHead is the plan in a sentence.
 func fitHead(p *layout.Plan) string {
-	grown, moved, left := 0, 0, 0
+	grown, shrunk, moved, left := 0, 0, 0, 0
 	for _, x := range p.Parts {
 		switch {
 		case x.To.Empty():
 			left++
 		case x.Grown() > 0:
 			grown++
+		case x.Shrunk() > 0:
+			shrunk++
 		}
 		if x.Moved() {
 			moved++
 		}
 	}
-	if grown+moved+left == 0 {
+	if grown+shrunk+moved+left == 0 {
 		return strong.Render("Every part keeps its place and its size.")
 	}
 	var what []string
 	for _, c := range []struct {
 		n          int
 		one, other string
-	}{{grown, "part grows", "parts grow"}, {moved, "moves", "move"}, {left, "is left out", "are left out"}} {
+	}{{grown, "part grows", "parts grow"}, {shrunk, "part shrinks", "parts shrink"}, {moved, "moves", "move"}, {left, "is left out", "are left out"}} {
 		if c.n == 1 {
 			what = append(what, "1 "+c.one)
 		} else if c.n > 1 {
@@ -171,6 +181,10 @@ func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int)
 			share = fmt.Sprintf(" (share %d)", x.Share)
 		}
 		what = append(what, good.Render("▲ grows by "+units.Bytes(x.Grown())+share))
+	}
+	if x.Shrunk() > 0 {
+		size = caution.Render(size)
+		what = append(what, caution.Render("▼ shrinks by "+units.Bytes(x.Shrunk())))
 	}
 	if x.Moved() {
 		begins = reads.Render(begins)

@@ -12,13 +12,16 @@ import (
 
 func (m *model) fitBindings() []binding {
 	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
-		{"=", "size", "type how large the part shall be"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
+		{"=", "size", "type how large the part shall be"}, {"m", "smallest", "make the part as small as it gets, or take that back"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
 		{"t", "other target", "the next disk that may be written"}}
 	if _, several := m.several(); several {
 		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"}, binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
 	}
 	if m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts) {
 		b = append(b, binding{"s", "start repair", "repair what keeps it from starting, or leave that as it is"})
+	}
+	if m.pair != nil {
+		b = append(b, binding{"w", "rehearse", "write the planned disk into a new image file, to try it before any disk is written"})
 	}
 	if m.pair != nil && m.pair.Plan.Before() != nil {
 		b = append(b, binding{"a", "anew", "write everything again, also what was written before the run was cut off"})
@@ -135,6 +138,10 @@ func (m *model) keyFit(k string) tea.Cmd {
 		})
 	case "x":
 		return m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+	case "w":
+		m.askExport()
+	case "m":
+		return m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
 	case "=":
 		m.askPartSize()
 	case "enter":
@@ -153,7 +160,7 @@ func (m *model) askPartSize() {
 		return
 	}
 	room := m.pair.Plan.Fit.Room
-	m.ask(fmt.Sprintf("Size of part %d, from %s to %s: ", x.Part.Number, sizes.Words(x.From.Len()), sizes.Words(x.From.Len()+room)), "", func(text string) {
+	m.ask(fmt.Sprintf("Size of part %d, now %s, at most %s: ", x.Part.Number, sizes.Words(x.From.Len()), sizes.Words(x.From.Len()+room)), "", func(text string) {
 		n, err := sizes.Parse(text, sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.used})
 		if err != nil {
 			m.fail(sentence(err))

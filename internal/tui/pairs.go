@@ -226,6 +226,35 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 	return page(0)
 }
 
+// askExport asks for a file to write the planned disk into.
+func (m *model) askExport() {
+	o, ok := m.origin()
+	if !ok || m.pair == nil {
+		return
+	}
+	if m.running() {
+		m.fail("A run is on already: see step 6.")
+		return
+	}
+	size, wish := m.pair.Plan.Fit.Size, m.fitWish()
+	m.ask("New image file for the rehearsal: ", "", func(path string) {
+		if path = strings.TrimSpace(path); path == "" {
+			return
+		}
+		w, ctx := m.w, m.ctx
+		m.pending = func() tea.Msg {
+			p, err := w.PlanExport(ctx, o, path, size, wish)
+			if err != nil {
+				return told{err: err}
+			}
+			return startRun{func() tea.Cmd {
+				r, proof := w.StartExport(ctx, p)
+				return m.start(r, "Cancelling leaves an image file that is written in part.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+			}}
+		}
+	})
+}
+
 // show puts a pair onto the rails.
 func (m *model) show(p *workshop.Pair) {
 	m.twinDisk, m.target, m.pair, m.written = p.Disk, p.Target, p, p.Target.Path

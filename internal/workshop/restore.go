@@ -224,6 +224,10 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	want := o.Describe()
 	wish := fit.LaidOn(target.Device, want.Table)
 	planned, repairs, err := restore.Rehearse(src, target.Identity, wish)
+	if err != nil && wish.Places != nil { // laid out by somebody else: the proof says where it differs
+		wish = fit.Wish{Keep: true}
+		planned, repairs, err = restore.Rehearse(src, target.Identity, wish)
+	}
 	for _, q := range repairs { // were they declined when it was made?
 		if b := make([]byte, q.Span().Len()); err == nil && (disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {
 			wish.AsItStarts = true

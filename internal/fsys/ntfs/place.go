@@ -15,6 +15,7 @@ import (
 const (
 	badStream = "$Bad"
 
+	nonFirstVCN  = 16
 	nonLastVCN   = 24
 	nonRuns      = 32
 	nonAllocated = 40
@@ -37,6 +38,9 @@ func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
 	moved := le.Uint32(boot[bootHidden:]) != hidden
 	le.PutUint32(boot[bootHidden:], hidden)
 	sectors := p.Size/sector - 1
+	if p.Size > 0 && p.Size < v.info.Size {
+		return v.shrink(boot, p.Size, sector)
+	}
 	if sectors*sector/v.cluster <= v.clusters {
 		if moved {
 			c.Patches = []disk.Patch{{Off: 0, Data: boot, Why: "boot sector with the new place"}}
@@ -199,7 +203,7 @@ func rewrite(r *record, a attribute, runs []run, allocated, size, initial int64)
 	}
 	le.PutUint32(r.b[recBytesInUse:], uint32(used+n-old))
 	le.PutUint32(b[4:], uint32(n))
-	last := int64(-1)
+	last := int64(le.Uint64(b[nonFirstVCN:])) - 1
 	for _, x := range runs {
 		last += x.n
 	}
@@ -277,13 +281,19 @@ func (g *growth) store(records []*record) error {
 	if err != nil {
 		return fmt.Errorf("$MFTMirr: %w", err)
 	}
+	return g.storeWith(records, s)
+}
+
+// storeWith is store with a mirror that stands elsewhere.
+func (g *growth) storeWith(records []*record, mirror stream) error {
+	v := g.v
 	for _, r := range records {
 		b := slices.Clone(r.b)
 		refix(b)
 		what := fmt.Sprintf("file record %d", r.number)
 		g.pieces(v.mft, r.number*v.record, b, what)
-		if (r.number+1)*v.record <= s.size {
-			g.pieces(s.runs, r.number*v.record, b, "mirror of "+what)
+		if (r.number+1)*v.record <= mirror.size {
+			g.pieces(mirror.runs, r.number*v.record, b, "mirror of "+what)
 		}
 	}
 	return nil

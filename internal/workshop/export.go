@@ -1,0 +1,45 @@
+package workshop
+
+import (
+	"context"
+	"os"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+)
+
+// PlanExport plans to write a disk, as it would be on a target of size bytes, into a new image file.
+// The file is made at once, and removed again when nothing can be planned.
+func (w *Workshop) PlanExport(ctx context.Context, o Origin, path string, size int64, wish fit.Wish) (*Pair, error) {
+	if err := disk.CreateImage(path, size); err != nil {
+		return nil, err
+	}
+	p, err := w.planInto(ctx, o, path, wish)
+	if err != nil {
+		os.Remove(path)
+	}
+	return p, err
+}
+
+func (w *Workshop) planInto(ctx context.Context, o Origin, path string, wish fit.Wish) (*Pair, error) {
+	image := bench.Bench{Host: w.Bench.Host, Images: []string{path}}
+	d := image.List()[0]
+	d.Identity.Sector = o.sector()
+	image.Probe(ctx, d)
+	if d.Device != nil {
+		d.Device.SetSectorSize(o.sector())
+		d.Identity.Sector = o.sector()
+	}
+	return w.PlanRestore(o, d, wish)
+}
+
+// sector is the sector size that the disk had, in bytes.
+func (o Origin) sector() int { return o.Describe().Identity.Sector }
+
+// StartExport writes the file and proves it.
+func (w *Workshop) StartExport(ctx context.Context, p *Pair) (*run.Run, func() *shelf.Proof) {
+	return w.StartRestore(ctx, []*Pair{p})
+}
