@@ -2,7 +2,6 @@ package ntfs
 
 import (
 	"cmp"
-	"container/heap"
 	"encoding/binary"
 	"fmt"
 	"math/bits"
@@ -15,7 +14,7 @@ import (
 )
 
 const (
-	// maxPieces bounds the runs that are moved, and the free runs that are known.
+	// maxPieces bounds the runs that are moved.
 	maxPieces = 1 << 20
 	// spare is the share of what is used that stays free on the smallest volume: 1/spare.
 	spare      = 32
@@ -30,18 +29,13 @@ var _ fsys.Shrinker = (*Volume)(nil)
 // shrinkage is a volume that gets fewer clusters.
 type shrinkage struct {
 	growth
-	free    freeRuns
+	free    fsys.FreeRuns
 	taken   []span.Span // where moved clusters go, in clusters
 	cleared []span.Span // where they were, as far as that is before the new end
 	moves   []disk.Move
 	changed map[int64]*record
 	mirror  stream // $MFTMirr, afterwards
 }
-
-// cant is the reason in words why a volume can't become so small.
-type cant struct{ why string }
-
-func (c *cant) Error() string { return c.why }
 
 // Least tries how small the volume can become: what is used and can't be moved, and room for the rest.
 func (v *Volume) Least() (int64, string, error) {
@@ -66,8 +60,8 @@ func (v *Volume) Least() (int64, string, error) {
 		part := (want*v.cluster/sector + 2) * sector
 		s := &shrinkage{growth: growth{v: v, clusters: (part/sector - 1) * sector / v.cluster}}
 		err := s.plan()
-		if c, ok := err.(*cant); ok {
-			why = c.why
+		if c, ok := err.(*fsys.Cant); ok {
+			why = c.Why
 			want += max((v.clusters-want)/8, want/16, 1024)
 			continue
 		}
@@ -90,7 +84,7 @@ func (v *Volume) bitmapStream() (*record, stream, error) {
 	}
 	s, err := v.stream(rec, attrData, "")
 	if err == nil && s.runs == nil {
-		err = &cant{"its cluster bitmap is kept in a way that isn't changed here"}
+		err = &fsys.Cant{Why: "its cluster bitmap is kept in a way that isn't changed here"}
 	}
 	return rec, s, err
 }
@@ -193,7 +187,7 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if fixed > s.clusters {
-		return &cant{"the table of its files ($MFT) isn't moved, and ends behind that"}
+		return &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends behind that"}
 	}
 	bitmapRec, bm, err := v.bitmapStream()
 	if err != nil {
@@ -213,7 +207,7 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if found != behind.Total() {
-		return &cant{fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its files have %d there", behind.Total(), found)}
+		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its files have %d there", behind.Total(), found)}
 	}
 	return s.system(bitmapRec)
 }
@@ -248,13 +242,12 @@ func (v *Volume) eachRecord(do func(*record) error) error {
 // readFree collects the free runs before the new end and the used ones behind it.
 func (s *shrinkage) readFree(runs []run, behind *span.Set) error {
 	var open span.Span
-	count := 0
 	return s.v.eachBitmap(runs, s.v.clusters, func(first int64, b []byte) {
 		n := int(min(int64(len(b))*8, s.v.clusters-first))
 		at := first
 		for from, to := range fsys.Runs(b, n) { // runs of used ones
 			if free := (span.Span{Start: at, End: min(first+int64(from), s.clusters)}); !free.Empty() {
-				s.addFree(&open, free, &count)
+				addTo(&s.free, &open, free)
 			}
 			if used := (span.Span{Start: max(first+int64(from), s.clusters), End: first + int64(to)}); !used.Empty() {
 				behind.Add(used)
@@ -262,64 +255,22 @@ func (s *shrinkage) readFree(runs []run, behind *span.Set) error {
 			at = first + int64(to)
 		}
 		if free := (span.Span{Start: at, End: min(first+int64(n), s.clusters)}); !free.Empty() {
-			s.addFree(&open, free, &count)
+			addTo(&s.free, &open, free)
 		}
-		if first+int64(n) >= s.v.clusters && !open.Empty() {
-			heap.Push(&s.free, open)
+		if first+int64(n) >= s.v.clusters {
+			s.free.Add(open)
 		}
 	})
 }
 
-// addFree joins free runs across chunks.
-func (s *shrinkage) addFree(open *span.Span, free span.Span, count *int) {
+// addTo joins free runs across chunks.
+func addTo(all *fsys.FreeRuns, open *span.Span, free span.Span) {
 	if open.End == free.Start && !open.Empty() {
 		open.End = free.End
 		return
 	}
-	if !open.Empty() && *count < maxPieces {
-		heap.Push(&s.free, *open)
-		*count++
-	}
+	all.Add(*open)
 	*open = free
-}
-
-// freeRuns are free runs of clusters, the longest first.
-type freeRuns []span.Span
-
-func (f freeRuns) Len() int { return len(f) }
-func (f freeRuns) Less(i, j int) bool {
-	if f[i].Len() != f[j].Len() {
-		return f[i].Len() > f[j].Len()
-	}
-	return f[i].Start < f[j].Start
-}
-func (f freeRuns) Swap(i, j int) { f[i], f[j] = f[j], f[i] }
-func (f *freeRuns) Push(x any)   { *f = append(*f, x.(span.Span)) }
-func (f *freeRuns) Pop() any {
-	last := (*f)[len(*f)-1]
-	*f = (*f)[:len(*f)-1]
-	return last
-}
-
-// take gives n clusters, in as few runs as there are.
-func (s *shrinkage) take(n int64) ([]span.Span, error) {
-	var out []span.Span
-	for n > 0 {
-		if len(s.free) == 0 {
-			return nil, &cant{"there isn't room for what lies behind that"}
-		}
-		run := s.free[0]
-		got := span.At(run.Start, min(n, run.Len()))
-		if run.Start = got.End; run.Empty() {
-			heap.Pop(&s.free)
-		} else {
-			s.free[0] = run
-			heap.Fix(&s.free, 0)
-		}
-		out = append(out, got)
-		n -= got.Len()
-	}
-	return out, nil
 }
 
 // record moves what a record has behind the new end, and says how many clusters that were.
@@ -348,20 +299,20 @@ func (s *shrinkage) record(r *record) (found int64, err error) {
 		}
 		found += behind
 		if r.number == recMFT {
-			return found, &cant{"the table of its files ($MFT) isn't moved, and ends behind that"}
+			return found, &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends behind that"}
 		}
 		moved, err := s.relocate(runs)
 		if err != nil {
 			return found, err
 		}
 		if !reroute(r, a, moved) {
-			return found, &cant{fmt.Sprintf("the run list of file record %d has no room for another place of what it holds", r.number)}
+			return found, &fsys.Cant{Why: fmt.Sprintf("the run list of file record %d has no room for another place of what it holds", r.number)}
 		}
 		if s.changed[r.number] = r; r.number == recMirror && a.kind == attrData && a.name == "" {
 			s.mirror.runs = moved
 		}
 		if len(s.moves) > maxPieces {
-			return found, &cant{fmt.Sprintf("more than %d pieces would have to be moved", maxPieces)}
+			return found, &fsys.Cant{Why: fmt.Sprintf("more than %d pieces would have to be moved", maxPieces)}
 		}
 	}
 	return found, nil
@@ -382,9 +333,9 @@ func (s *shrinkage) relocate(runs []run) ([]run, error) {
 		if keep.n == r.n {
 			continue
 		}
-		to, err := s.take(r.n - keep.n)
+		to, err := s.free.Take(r.n - keep.n)
 		if err != nil {
-			return nil, err
+			return nil, &fsys.Cant{Why: err.Error()}
 		}
 		vcn, lcn := r.vcn+keep.n, r.lcn+keep.n
 		for _, sp := range to {
@@ -412,7 +363,7 @@ func (s *shrinkage) system(bitmapRec *record) error {
 	}
 	a, ok := single(bitmapRec, attrData, "")
 	if !ok {
-		return &cant{"its cluster bitmap is kept in a way that isn't changed here"}
+		return &fsys.Cant{Why: "its cluster bitmap is kept in a way that isn't changed here"}
 	}
 	runs, err := v.decodeRuns(a)
 	if err != nil {
@@ -424,7 +375,7 @@ func (s *shrinkage) system(bitmapRec *record) error {
 	}
 	size := (s.clusters + 63) / 64 * 8
 	if !rewrite(bitmapRec, a, runs, a.allocated(bitmapRec), size, size) {
-		return &cant{"the record of its cluster bitmap has no room"}
+		return &fsys.Cant{Why: "the record of its cluster bitmap has no room"}
 	}
 	s.changed[recBitmap] = bitmapRec
 	if err := s.pages(old, runs, size); err != nil {
@@ -449,12 +400,12 @@ func (s *shrinkage) system(bitmapRec *record) error {
 		}
 		initial := int64(binary.LittleEndian.Uint64(bad.b[a.at-bad.at+nonInitial:]))
 		if !rewrite(bad, a, kept, s.clusters*v.cluster, s.clusters*v.cluster, min(initial, s.clusters*v.cluster)) {
-			return &cant{"the list of its bad clusters has no room"}
+			return &fsys.Cant{Why: "the list of its bad clusters has no room"}
 		}
 		s.changed[recBadClus] = bad
 	}
 	if len(s.mirror.runs) == 0 || s.mirror.runs[0].sparse {
-		return &cant{"the mirror of the table of its files isn't where it should be"}
+		return &fsys.Cant{Why: "the mirror of the table of its files isn't where it should be"}
 	}
 	records := make([]*record, 0, len(s.changed))
 	for _, r := range s.changed {
