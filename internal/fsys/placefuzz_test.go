@@ -1,10 +1,12 @@
 package fsys_test
 
 import (
+	"os"
 	"testing"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
 
@@ -61,6 +63,70 @@ func FuzzPlace(f *testing.F) {
 		}
 		if c.Size > size {
 			t.Fatalf("it became %d bytes on a part of %d", c.Size, size)
+		}
+	})
+}
+
+// FuzzShrink overwrites bytes of file systems with files in them and makes them smaller: it ends, and what is moved and written
+// stays within the volume.
+func FuzzShrink(f *testing.F) {
+	testkit.Need(f, "mkfs.ext4", "mkntfs")
+	dir := crowd(f, 60)
+	var seeds [][]byte
+	for _, args := range [][]string{{"-b", "1024", "-g", "1024"}, {"-t", "ext3", "-b", "1024", "-g", "1024"}, nil} {
+		img := testkit.Image(f, "seed.img", 9*units.MiB)
+		if args == nil {
+			testkit.Do(f, "mkntfs", "-q", "-F", "-f", img)
+		} else {
+			testkit.Do(f, "mkfs.ext4", append(args, "-q", "-F", "-N", "400", "-J", "size=1", "-d", dir, img)...)
+		}
+		b, err := os.ReadFile(img)
+		if err != nil {
+			f.Fatal(err)
+		}
+		seeds = append(seeds, b)
+	}
+	for i := range seeds {
+		for _, at := range []uint32{1024 + 0x18, 1024 + 0xE0, 2048 + 8, 5 * 1024, 70_000, 300_000, 1_100_000} {
+			f.Add(uint8(i), at, []byte{1, 0xFF}, uint32(0x28), []byte{}, uint16(3000))
+		}
+	}
+	f.Fuzz(func(t *testing.T, which uint8, at uint32, patch []byte, at2 uint32, patch2 []byte, cut uint16) {
+		seed := seeds[int(which)%len(seeds)]
+		size := int64(len(seed))
+		lower := []disk.Patch{{Off: int64(at) % (size - 4096), Data: patch[:min(len(patch), 4096)]}}
+		upper := []disk.Patch{{Off: int64(at2) % (size - 4096), Data: patch2[:min(len(patch2), 4096)]}}
+		o, err := disk.NewOverlay(&disk.Memory{Bytes: seed, Sector: 512}, disk.Over(upper, lower), size)
+		if err != nil {
+			return
+		}
+		v, err := fsys.Identify(o, size, 512)
+		s, ok := v.(fsys.Shrinker)
+		if err != nil || !ok {
+			return
+		}
+		least, _, err := s.Least()
+		sizes := []int64{size - int64(cut)*1024}
+		if err == nil {
+			sizes = append(sizes, least)
+		}
+		for _, n := range sizes {
+			if n <= 0 || n > size {
+				continue
+			}
+			c, err := v.(fsys.Placer).Place(fsys.Place{Size: n, Sector: 512})
+			if err != nil {
+				continue
+			}
+			if _, err := disk.SortPatches(c.Patches, n); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := disk.Arrange(o, n, c.Moves); err != nil {
+				t.Fatal(err)
+			}
+			if c.Size > n {
+				t.Fatalf("it became %d bytes on a part of %d", c.Size, n)
+			}
 		}
 	})
 }

@@ -6,7 +6,10 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/testkit"
@@ -109,6 +112,91 @@ func TestNTFSShrinks(t *testing.T) {
 				testkit.Do(t, "ntfsfix", "-n", path)
 			}
 			if _, err := c.Volume.(fsys.Placer).Place(fsys.Place{Size: c.Used / 2 / 512 * 512, Sector: 512}); err == nil {
+				t.Error("it becomes smaller than what it holds")
+			}
+		})
+	}
+}
+
+// TestExtShrinks makes worn ext volumes smaller: files behind the new end are moved, and those whose inodes are there get other numbers.
+func TestExtShrinks(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4", "e2fsck", "dumpe2fs")
+	testkit.Root(t)
+	const m = units.MiB
+	for i, c := range []struct {
+		args []string
+		size int64
+	}{
+		{nil, 400 * m},
+		{[]string{"-b", "1024"}, 150 * m},
+		{[]string{"-b", "1024", "-O", "^metadata_csum,uninit_bg,^flex_bg"}, 150 * m},
+		{[]string{"-t", "ext3", "-b", "1024"}, 150 * m},
+		{[]string{"-t", "ext2", "-b", "2048"}, 200 * m},
+		{[]string{"-b", "1024", "-O", "^resize_inode"}, 150 * m},
+		{[]string{"-b", "1024", "-O", "meta_bg,^resize_inode"}, 150 * m},
+		{[]string{"-b", "1024", "-O", "^64bit,^has_journal", "-I", "128"}, 150 * m},
+	} {
+		t.Run(fmt.Sprint(c.args), func(t *testing.T) {
+			img := testkit.Image(t, "ext.img", c.size)
+			testkit.Do(t, "mkfs.ext4", append(append([]string{"-q", "-F"}, c.args...), img)...)
+			var want map[string][32]byte
+			links := map[string]string{}
+			testkit.Mounted(t, []string{"mount", "-o", "loop", img}, func(point string) {
+				worn(t, point, c.size*6/10, uint64(i))
+				for j := range 400 { // an indexed folder, hard links, long and short symbolic links, attributes
+					os.WriteFile(filepath.Join(point, "pier7", fmt.Sprint("a timetable with a rather long name, number ", j)), []byte(fmt.Sprint(j)), 0o644)
+				}
+				os.Link(filepath.Join(point, "log"), filepath.Join(point, "pier5", "the same log"))
+				for name, to := range map[string]string{"short": "log", "long": strings.Repeat("../pier5/", 20) + "log"} {
+					os.Symlink(to, filepath.Join(point, "pier9", name))
+					links["pier9/"+name] = to
+				}
+				for d := range 20 {
+					unix.Setxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note", bytes.Repeat([]byte{byte(d) + 65}, 300), 0)
+				}
+				want = sumsOf(t, point)
+			})
+			testkit.LoopGone(t, img)
+			v, _ := examine(t, img)
+			least, why, err := v.Volume.(fsys.Shrinker).Least()
+			if err != nil || least >= c.size*8/10 || why == "" {
+				t.Fatalf("least %d (%s): %v", least, why, err)
+			}
+			t.Logf("%d MiB used of %d, least %d MiB: %s", v.Used/m, c.size/m, least/m, why)
+			for _, to := range []int64{least, (least + c.size) / 2 / 4096 * 4096, c.size - 3*m} {
+				path, change := placed(t, img, fsys.Place{Size: to, Sector: 512})
+				t.Logf("to %d MiB: %q", to/m, change.Notes)
+				if change.Size > to {
+					t.Errorf("it became %d of %d", change.Size, to)
+				}
+				if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
+					t.Fatalf("to %d: %v\n%s", to, err, out)
+				}
+				if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
+					t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
+				}
+				testkit.Mounted(t, []string{"mount", "-o", "loop", path}, func(point string) {
+					sameTree(t, want, point)
+					for name, to := range links {
+						if is, err := os.Readlink(filepath.Join(point, name)); is != to {
+							t.Errorf("%s leads to %q: %v", name, is, err)
+						}
+					}
+					for d := range 20 {
+						b := make([]byte, 400)
+						if n, err := unix.Getxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note", b); n != 300 || b[0] != byte(d)+65 {
+							t.Errorf("the attribute of pier%d: %d bytes, %v", d, n, err)
+						}
+					}
+					os.RemoveAll(filepath.Join(point, "pier3"))
+					larger(t, point, 2*m)
+				})
+				testkit.LoopGone(t, path)
+				if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
+					t.Errorf("to %d, after use: %v\n%s", to, err, out)
+				}
+			}
+			if _, err := v.Volume.(fsys.Placer).Place(fsys.Place{Size: v.Used / 3 / 4096 * 4096, Sector: 512}); err == nil {
 				t.Error("it becomes smaller than what it holds")
 			}
 		})

@@ -40,6 +40,9 @@ type growth struct {
 // volume. What was there stays where it is.
 func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
+	if p.Size > 0 && p.Size < v.blocks*v.blockSize {
+		return v.shrink(p.Size)
+	}
 	if p.Size/v.blockSize <= v.blocks {
 		return c, nil
 	}

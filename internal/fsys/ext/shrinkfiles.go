@@ -1,0 +1,421 @@
+package ext
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+)
+
+// More of an inode and of blocks with extended attributes ("Index Nodes", "Extended Attributes").
+const (
+	inAttrLo     = 0x68
+	inAttrHi     = 0x76
+	attrChecksum = 0x10
+	indirectSlot = 12
+	badInode     = 1
+	uninitExtent = 1 << 15
+)
+
+// file is an inode while it is looked at.
+type file struct {
+	number, to int64 // its number now and afterwards
+	b          []byte
+	changed    bool
+	seed       uint32 // of the checksums of its blocks, afterwards
+}
+
+// files goes over every inode in use, moves what it has behind the new end, and in directories puts new numbers for old.
+func (s *shrinkage) files() error {
+	o := s.old
+	table := make([]byte, o.inodesPerGrp*o.inodeSize)
+	for n := range o.groups {
+		bits, limit, err := s.inodeBitmap(n)
+		if err != nil {
+			return err
+		}
+		if limit == 0 {
+			continue
+		}
+		if err := disk.ReadFull(o.r, table[:limit*o.inodeSize], s.groups[n].inodeTable*o.blockSize); err != nil {
+			return fmt.Errorf("inodes of group %d: %w", n, err)
+		}
+		for i := range limit {
+			number := n*o.inodesPerGrp + i + 1
+			if bits[i/8]&(1<<(i%8)) == 0 || number == resizeInode {
+				continue
+			}
+			if err := s.file(number, table[i*o.inodeSize:(i+1)*o.inodeSize]); err != nil {
+				return fmt.Errorf("inode %d: %w", number, err)
+			}
+		}
+		if len(s.moves)+len(s.patches) > maxChanges {
+			return &fsys.Cant{Why: fmt.Sprintf("more than %d changes would be needed", maxChanges)}
+		}
+	}
+	return nil
+}
+
+func (s *shrinkage) file(number int64, raw []byte) error {
+	f := &file{number: number, to: number, b: slices.Clone(raw)}
+	if to, ok := s.renamed[number]; ok {
+		f.to, f.changed = to, true
+	}
+	f.seed = csum(s.seed, u32(uint32(f.to)), f.b[inGeneration:inGeneration+4])
+	if err := s.attributes(f); err != nil {
+		return err
+	}
+	mode := le.Uint16(f.b[inoMode:]) & modeMask
+	flags := le.Uint32(f.b[inoFlags:])
+	first := max(11, int64(le.Uint32(s.super[sbFirstInode:])))
+	switch {
+	case mode != modeFile && mode != modeDir && mode != modeLink && number >= first:
+	case flags&flagInline != 0, mode == modeLink && s.fastLink(f):
+	case number == badInode:
+		if !bytes.Equal(f.b[inoBlock:inoBlock+inoBlockSz], make([]byte, inoBlockSz)) {
+			return &fsys.Cant{Why: "bad blocks are marked on it"}
+		}
+	case flags&flagExtents != 0:
+		if err := s.extentTree(f); err != nil {
+			return err
+		}
+	default:
+		if err := s.blockTree(f); err != nil {
+			return err
+		}
+	}
+	if mode == modeDir {
+		if f.to != f.number {
+			s.dirs[(f.to-1)/s.v.inodesPerGrp]++
+		}
+		if len(s.renamed) > 0 && flags&flagInline == 0 {
+			if err := s.directory(f); err != nil {
+				return err
+			}
+		}
+	}
+	if !f.changed {
+		return nil
+	}
+	if int64(le.Uint32(s.super[sbJournalInode:])) == f.number {
+		s.journal = f.b
+	}
+	if s.ownBlocks(f.number) {
+		return &fsys.Cant{Why: "the list of files that are being deleted lies behind that"}
+	}
+	s.patches = append(s.patches, disk.Patch{Off: s.slot(f.to), Data: s.sealInode(uint32(f.to), f.b), Why: "inode"})
+	return nil
+}
+
+// ownBlocks says that a file's blocks carry their own places in their checksums.
+func (s *shrinkage) ownBlocks(number int64) bool {
+	return s.old.compat&0x1000 != 0 && int64(le.Uint32(s.super[sbOrphanFile:])) == number
+}
+
+// fastLink says that a symbolic link stands in its inode.
+func (s *shrinkage) fastLink(f *file) bool {
+	blocks := int64(le.Uint32(f.b[inBlocks:]))
+	if s.attrBlock(f) != 0 {
+		blocks -= s.v.blockSize / 512
+	}
+	return blocks <= 0
+}
+
+func (s *shrinkage) attrBlock(f *file) int64 {
+	at := int64(le.Uint32(f.b[inAttrLo:]))
+	if s.v.incompat&incompat64bit != 0 {
+		at |= int64(le.Uint16(f.b[inAttrHi:])) << 32
+	}
+	return at
+}
+
+// attributes moves a file's block of extended attributes, which several files may share. Its checksum names its place.
+func (s *shrinkage) attributes(f *file) error {
+	at := s.attrBlock(f)
+	if at < s.v.blocks {
+		return nil
+	}
+	to, ok := s.attrs[at]
+	if !ok {
+		b, err := s.block(at)
+		if err != nil {
+			return err
+		}
+		runs, err := s.take(1)
+		if err != nil {
+			return err
+		}
+		if to = runs[0].Start; s.v.ro&roMetadataCsum != 0 {
+			le.PutUint32(b[attrChecksum:], 0)
+			le.PutUint32(b[attrChecksum:], csum(s.seed, le.AppendUint64(nil, uint64(to)), b))
+		}
+		s.attrs[at] = to
+		s.add(to, b, "extended attributes")
+	}
+	le.PutUint32(f.b[inAttrLo:], uint32(to))
+	if s.v.incompat&incompat64bit != 0 {
+		le.PutUint16(f.b[inAttrHi:], uint16(to>>32))
+	}
+	f.changed = true
+	return nil
+}
+
+func (s *shrinkage) block(at int64) ([]byte, error) {
+	if at <= 0 || at >= s.old.blocks {
+		return nil, fmt.Errorf("it points to block %d of %d", at, s.old.blocks)
+	}
+	if s.walked++; s.walked > 3*s.old.blocks { // every block belongs to one file only
+		return nil, fmt.Errorf("the maps of its files lead in circles")
+	}
+	b := make([]byte, s.old.blockSize)
+	return b, disk.ReadFull(s.old.r, b, at*s.old.blockSize)
+}
+
+// move has blocks stand elsewhere.
+func (s *shrinkage) move(from, n, to int64) {
+	bs := s.v.blockSize
+	s.moves = append(s.moves, disk.Move{From: span.At(from*bs, n*bs), To: to * bs})
+}
+
+// extentTree moves what a file with extents has behind the new end.
+func (s *shrinkage) extentTree(f *file) error {
+	root := f.b[inoBlock : inoBlock+inoBlockSz]
+	entries, depth, err := entriesOf(root, -1)
+	if err != nil {
+		return err
+	}
+	entries, changed, err := s.extentNode(f, entries, depth)
+	if err != nil {
+		return err
+	}
+	if !changed {
+		return nil
+	}
+	f.changed = true
+	if most := (inoBlockSz - extentHeader) / extentEntry; len(entries) > most {
+		if entries, depth, err = s.deeper(f, entries, depth); err != nil {
+			return err
+		}
+	}
+	putEntries(root, entries, depth)
+	return nil
+}
+
+// entriesOf splits a node of an extent tree.
+func entriesOf(b []byte, wantDepth int) (entries [][]byte, depth int, err error) {
+	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
+	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 && depth != wantDepth {
+		return nil, 0, fmt.Errorf("an extent tree is garbled")
+	}
+	for i := range count {
+		entries = append(entries, slices.Clone(b[extentHeader+i*extentEntry:][:extentEntry]))
+	}
+	return entries, depth, nil
+}
+
+// putEntries writes entries into a node that has its header.
+func putEntries(b []byte, entries [][]byte, depth int) {
+	le.PutUint16(b[2:], uint16(len(entries)))
+	le.PutUint16(b[6:], uint16(depth))
+	clear(b[extentHeader : extentHeader+int(le.Uint16(b[4:]))*extentEntry])
+	for i, e := range entries {
+		copy(b[extentHeader+i*extentEntry:], e)
+	}
+}
+
+// deeper puts the entries of a full root into a block of their own.
+func (s *shrinkage) deeper(f *file, entries [][]byte, depth int) ([][]byte, int, error) {
+	most := int((s.v.blockSize - extentHeader) / extentEntry)
+	if len(entries) > most || depth >= maxDepth {
+		return nil, 0, &fsys.Cant{Why: "a file would lie in too many pieces"}
+	}
+	runs, err := s.take(1)
+	if err != nil {
+		return nil, 0, err
+	}
+	b := make([]byte, s.v.blockSize)
+	le.PutUint16(b, extentMagic)
+	le.PutUint16(b[4:], uint16(most))
+	putEntries(b, entries, depth)
+	s.putNode(f, b, runs[0].Start)
+	le.PutUint32(f.b[inBlocks:], le.Uint32(f.b[inBlocks:])+uint32(s.v.blockSize/512))
+	index := make([]byte, extentEntry)
+	copy(index[:4], entries[0][:4])
+	putChild(index, runs[0].Start)
+	return [][]byte{index}, depth + 1, nil
+}
+
+func putChild(e []byte, block int64) {
+	le.PutUint32(e[4:], uint32(block))
+	le.PutUint16(e[8:], uint16(block>>32))
+}
+
+// putNode writes a block of an extent tree with its checksum.
+func (s *shrinkage) putNode(f *file, b []byte, at int64) {
+	if tail := extentHeader + int(le.Uint16(b[4:]))*extentEntry; s.v.ro&roMetadataCsum != 0 && tail+4 <= len(b) {
+		le.PutUint32(b[tail:], csum(f.seed, b[:tail]))
+	}
+	s.nodes[at] = b
+	s.add(at, b, "extents of a file")
+}
+
+// extentNode gives the entries of a node as they will be.
+func (s *shrinkage) extentNode(f *file, entries [][]byte, depth int) (out [][]byte, changed bool, err error) {
+	for _, e := range entries {
+		if depth == 0 {
+			pieces, moved, err := s.extent(e)
+			if err != nil {
+				return nil, false, err
+			}
+			out, changed = append(out, pieces...), changed || moved
+			continue
+		}
+		at := int64(le.Uint16(e[8:]))<<32 | int64(le.Uint32(e[4:]))
+		b, err := s.block(at)
+		if err != nil {
+			return nil, false, err
+		}
+		below, _, err := entriesOf(b, depth-1)
+		if err != nil {
+			return nil, false, err
+		}
+		below, inside, err := s.extentNode(f, below, depth-1)
+		if err != nil {
+			return nil, false, err
+		}
+		if len(below) > int(le.Uint16(b[4:])) {
+			return nil, false, &fsys.Cant{Why: "a file would lie in too many pieces"}
+		}
+		to := at
+		if at >= s.v.blocks {
+			runs, err := s.take(1)
+			if err != nil {
+				return nil, false, err
+			}
+			to, changed = runs[0].Start, true
+			putChild(e, to)
+		}
+		if to != at || inside || f.to != f.number {
+			putEntries(b, below, depth-1)
+			s.putNode(f, b, to)
+		}
+		out = append(out, e)
+	}
+	return out, changed, nil
+}
+
+// extent gives an extent as it will be: moved as a whole where there is room in one piece, otherwise in several.
+func (s *shrinkage) extent(e []byte) (out [][]byte, moved bool, err error) {
+	n, flag := int64(le.Uint16(e[4:])), int64(0)
+	if n > uninitExtent {
+		n, flag = n-uninitExtent, uninitExtent
+	}
+	logical, at := int64(le.Uint32(e)), int64(le.Uint16(e[6:]))<<32|int64(le.Uint32(e[8:]))
+	if at <= 0 || at+n > s.old.blocks {
+		return nil, false, fmt.Errorf("an extent of %d blocks at block %d lies beyond the volume", n, at)
+	}
+	if at+n <= s.v.blocks {
+		return [][]byte{e}, false, nil
+	}
+	put := func(logical, at, n int64) {
+		x := make([]byte, extentEntry)
+		le.PutUint32(x, uint32(logical))
+		le.PutUint16(x[4:], uint16(n+flag))
+		le.PutUint16(x[6:], uint16(at>>32))
+		le.PutUint32(x[8:], uint32(at))
+		out = append(out, x)
+	}
+	keep := max(0, s.v.blocks-at)
+	if keep > 0 && s.free.Longest() >= n { // in one piece, so that the file doesn't get one more
+		for b := at; b < at+keep; b++ {
+			if err := s.release(b); err != nil {
+				return nil, false, err
+			}
+		}
+		keep = 0
+	}
+	if keep > 0 {
+		put(logical, at, keep)
+	}
+	runs, err := s.take(n - keep)
+	if err != nil {
+		return nil, false, err
+	}
+	logical, at = logical+keep, at+keep
+	for _, r := range runs {
+		put(logical, r.Start, r.Len())
+		if flag == 0 {
+			s.move(at, r.Len(), r.Start)
+		}
+		logical, at = logical+r.Len(), at+r.Len()
+	}
+	return out, true, nil
+}
+
+// blockTree moves what a file with a block map has behind the new end.
+func (s *shrinkage) blockTree(f *file) error {
+	for slot := range 15 {
+		p := f.b[inoBlock+4*slot:][:4]
+		at := int64(le.Uint32(p))
+		if at == 0 {
+			continue
+		}
+		to, err := s.mapped(at, max(0, slot-indirectSlot+1))
+		if err != nil {
+			return err
+		}
+		if to != at {
+			le.PutUint32(p, uint32(to))
+			f.changed = true
+		}
+	}
+	return nil
+}
+
+// mapped is where a block of a map, which leads to others on so many levels, will stand.
+func (s *shrinkage) mapped(at int64, level int) (int64, error) {
+	if at >= s.old.blocks {
+		return 0, fmt.Errorf("its map points to block %d of %d", at, s.old.blocks)
+	}
+	to := at
+	if at >= s.v.blocks {
+		runs, err := s.take(1)
+		if err != nil {
+			return 0, err
+		}
+		to = runs[0].Start
+	}
+	if level == 0 {
+		if to != at {
+			s.move(at, 1, to)
+		}
+		return to, nil
+	}
+	b, err := s.block(at)
+	if err != nil {
+		return 0, err
+	}
+	changed := to != at
+	for i := 0; i+4 <= len(b); i += 4 {
+		child := int64(le.Uint32(b[i:]))
+		if child == 0 {
+			continue
+		}
+		now, err := s.mapped(child, level-1)
+		if err != nil {
+			return 0, err
+		}
+		if now != child {
+			le.PutUint32(b[i:], uint32(now))
+			changed = true
+		}
+	}
+	if changed {
+		s.nodes[to] = b
+		s.add(to, b, "map of a file")
+	}
+	return to, nil
+}
