@@ -16,7 +16,7 @@ import (
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
 	"span", "units", "sizes", "disk", "table", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"survey", "shelf", "fit", "rehearse", "startup", "run", "capture", "restore", "prove", "ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
+	"survey", "shelf", "fit", "rehearse", "startup", "identity", "run", "capture", "restore", "prove", "ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
 }
 
 type pkg struct {

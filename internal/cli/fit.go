@@ -18,6 +18,7 @@ type fitFlags struct {
 	without    []string
 	anew       bool
 	asIs       bool
+	fresh      bool
 }
 
 func (f *fitFlags) flags(c *cobra.Command) {
@@ -26,6 +27,7 @@ func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large (least: as small as it gets); may be repeated")
 	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
 	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, also where they could be repaired")
+	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both disks can stay in one machine")
 	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, also where an earlier run was cut off")
 }
 
@@ -47,7 +49,7 @@ func mine(s string, i, n int) (entry string, yes bool, err error) {
 
 // wish turns the flags into a wish for disk i of n, from 0, on a target of so many bytes.
 func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
-	w := fit.Wish{Keep: f.keep, AsItStarts: f.asIs, Parts: map[int]fit.PartWish{}}
+	w := fit.Wish{Keep: f.keep, AsItStarts: f.asIs, Fresh: f.fresh, Parts: map[int]fit.PartWish{}}
 	if f.keep && len(f.grow)+len(f.size) > 0 {
 		return w, usageError{fmt.Errorf("--keep lets nothing grow: leave it out, or leave --grow and --size out")}
 	}

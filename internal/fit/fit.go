@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -21,6 +22,9 @@ type Wish struct {
 	Parts map[int]PartWish
 	// AsItStarts leaves the start-up files and code as they are, also where they could be repaired.
 	AsItStarts bool
+	// Fresh gives the target identities of its own, made from Seed, so that it can stand in one machine with its source.
+	Fresh bool
+	Seed  string
 	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer.
 	Elsewhere []string
 	// Places are the exact places of all parts, by number, when they are given; parts that aren't named are left out.
@@ -51,6 +55,8 @@ type Plan struct {
 	Least, Smallest int64
 	// Notes say what changes, in words.
 	Notes []string
+	// Renewed are the new identities by the old ones, where the target gets its own.
+	Renewed map[string]string
 }
 
 // Placed is a part and what becomes of it.
@@ -82,22 +88,38 @@ func (p Placed) Shrunk() int64 {
 	return max(0, p.From.Len()-p.To.Len())
 }
 
-// LaidOn is the wish that a restored disk shows by its own table: its parts are where they were put. want is the
-// table of what it was made from.
-func LaidOn(d disk.Device, want *table.Table) Wish {
+// LaidOn is the wish that a restored disk shows by its own table: its parts are where they were put. source is what it
+// was made from, and want its table.
+func LaidOn(source, d disk.Device, want *table.Table) Wish {
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
 		return Wish{Keep: true}
 	}
 	wish := Wish{Places: map[int]span.Span{}}
+	logical := slices.DeleteFunc(slices.Clone(want.Parts), func(p table.Part) bool { return !p.Logical })
 	for _, p := range t.Parts {
-		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number })
+		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number && q.Logical == p.Logical })
+		if p.Logical { // these are counted, so one that was left out changes the numbers behind it
+			n := slices.IndexFunc(logical, func(q table.Part) bool { return q.Type == p.Type && volumeID(source, q) == volumeID(d, p) })
+			if i = -1; n >= 0 {
+				i = slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == logical[n].Number })
+				logical = logical[n+1:]
+			}
+		}
 		if i < 0 {
 			return Wish{Keep: true} // another layout: the proof says so
 		}
-		wish.Places[p.Number] = p.Span
+		wish.Places[want.Parts[i].Number] = p.Span
 	}
 	return wish
+}
+
+// volumeID is the identity of the file system on a part; "" when it isn't known.
+func volumeID(d disk.Device, p table.Part) string {
+	if v, err := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); err == nil && v != nil {
+		return v.Info().ID
+	}
+	return ""
 }
 
 // TooSmall is the refusal of a target that can't hold the source.

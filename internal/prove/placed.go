@@ -20,6 +20,9 @@ func placed(d *shelf.TwinDisk, p *fit.Plan) *shelf.TwinDisk {
 	}
 	end := int64(0)
 	for _, r := range d.Regions {
+		if now, ok := p.Renewed[r.ID]; ok && r.ID != "" {
+			r.ID = now
+		}
 		if sp, ok := to[r.Part]; ok && r.Part > 0 {
 			r.Span = sp
 		} else {

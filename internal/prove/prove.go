@@ -244,6 +244,9 @@ func size(ctx context.Context, d disk.Mapped) (int64, error) {
 func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, target disk.Device, tool string) (*shelf.Proof, error) {
 	proof := &shelf.Proof{Of: disk.Sticker(target.Identity()), Tool: tool}
 	want := placed(source, planned.Plan)
+	if t, err := table.Read(planned, planned.Size(), planned.SectorSize()); err == nil && planned.Plan.Renewed != nil {
+		want.Table = t
+	}
 	total := int64(0)
 	for p, err := range planned.Pieces() {
 		if err == nil && p.Kind != disk.Undefined {

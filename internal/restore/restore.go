@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/identity"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/startup"
@@ -30,6 +31,8 @@ type Plan struct {
 	// Startup says whether the planned disk should start, Repaired what is repaired so that it does, in words.
 	Startup  *startup.Report
 	Repaired []string
+	// Fresh says what gets an identity of its own; nil when the target keeps those of its source.
+	Fresh *identity.Renewed
 
 	planned *rehearse.Planned
 	repairs []disk.Patch
@@ -112,16 +115,32 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 	if p.Startup, err = startup.Check(context.Background(), planned, o); err != nil {
 		return nil, err
 	}
-	patches, does := p.Startup.Repairs()
-	if len(patches) == 0 || wish.AsItStarts {
-		return planned, nil
+	if patches, does := p.Startup.Repairs(); len(patches) > 0 && !wish.AsItStarts {
+		p.repairs, p.Repaired = patches, does
+		if planned, err = p.over(patches); err != nil {
+			return nil, err
+		}
 	}
-	p.repairs, p.Repaired = patches, does
-	p.Fit.Patches = disk.Over(patches, p.Fit.Patches)
-	if planned, err = rehearse.Compose(p.Source, p.Fit); err == nil {
+	if wish.Fresh {
+		fresh, err := identity.Renew(context.Background(), planned, wish.Seed)
+		if err != nil {
+			return nil, err
+		}
+		p.Fresh, p.Fit.Renewed = fresh, fresh.IDs
+		if planned, err = p.over(fresh.Patches); err != nil {
+			return nil, err
+		}
+	}
+	if len(p.Repaired) > 0 || wish.Fresh {
 		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: o.Elsewhere})
 	}
 	return planned, err
+}
+
+// over composes the planned disk again with more patches over it.
+func (p *Plan) over(patches []disk.Patch) (*rehearse.Planned, error) {
+	p.Fit.Patches = disk.Over(patches, p.Fit.Patches)
+	return rehearse.Compose(p.Source, p.Fit)
 }
 
 // Planned is the disk as it will be.

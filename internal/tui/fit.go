@@ -66,6 +66,9 @@ func (m *model) fitBody(w int) []string {
 	if b := plan.Before(); b != nil {
 		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Upto*100/max(1, f.Size)))
 	}
+	if plan.Fresh != nil {
+		notes = append(append(notes, plan.Fresh.Does...), plan.Fresh.Stays...)
+	}
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, bullet(n, w)...)
 	}

@@ -13,7 +13,7 @@ import (
 func (m *model) fitBindings() []binding {
 	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
 		{"=", "size", "type how large the part shall be"}, {"m", "smallest", "make the part as small as it gets, or take that back"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
-		{"t", "other target", "the next disk that may be written"}}
+		{"t", "other target", "the next disk that may be written"}, {"i", "identity", "give the target identities of its own, for a machine that has both disks, or keep those of the source"}}
 	if _, several := m.several(); several {
 		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"}, binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
 	}
@@ -86,7 +86,7 @@ func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cm
 	for _, w := range parts {
 		grows = grows || w.Share > 0 || w.Size > 0
 	}
-	m.setWish(layout.Wish{Parts: parts, Keep: !grows, AsItStarts: wish.AsItStarts})
+	m.setWish(layout.Wish{Parts: parts, Keep: !grows, AsItStarts: wish.AsItStarts, Fresh: wish.Fresh})
 	return m.replan()
 }
 
@@ -109,6 +109,11 @@ func (m *model) keyFit(k string) tea.Cmd {
 			m.chooseTarget(nil)
 		}
 		return m.replan()
+	case "i":
+		wish := m.fitWish()
+		wish.Fresh = !wish.Fresh
+		m.setWish(wish)
+		return m.replan()
 	case "s":
 		if wish := m.fitWish(); m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || wish.AsItStarts) {
 			wish.AsItStarts = !wish.AsItStarts
@@ -122,7 +127,7 @@ func (m *model) keyFit(k string) tea.Cmd {
 		}
 	case "k":
 		if m.pair != nil || m.restoreErr != nil {
-			m.setWish(layout.Wish{Keep: !m.fitWish().Keep, AsItStarts: m.fit.wish.AsItStarts})
+			m.setWish(layout.Wish{Keep: !m.fitWish().Keep, AsItStarts: m.fit.wish.AsItStarts, Fresh: m.fit.wish.Fresh})
 		}
 		return m.replan()
 	case "+", "-":

@@ -14,10 +14,12 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/identity"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -102,6 +104,7 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 	} else {
 		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
 	}
+	wish.Seed = seed(name, target.Identity)
 	p, err := restore.New(src, target.Target(), w.Guard(reads...), wish)
 	if err != nil {
 		return nil, err
@@ -112,6 +115,9 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 	}
 	return &Pair{o, target, p}, nil
 }
+
+// seed is what identities of a target's own are made from: the same plan makes the same ones.
+func seed(origin string, target disk.Identity) string { return origin + "\n" + target.Key() }
 
 // elsewhere are the identities of the file systems on the other disks of a twin.
 func elsewhere(t *shelf.Twin, i int) []string {
@@ -217,12 +223,16 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	if target.Device == nil {
 		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
 	}
-	src, _, err := o.open(w)
+	src, name, err := o.open(w)
 	if err != nil {
 		return nil, nil, err
 	}
 	want := o.Describe()
-	wish := fit.LaidOn(target.Device, want.Table)
+	wish := fit.LaidOn(src, target.Device, want.Table)
+	wish.Seed = seed(name, target.Identity)
+	if t, err := table.Read(target.Device, target.Device.Size(), target.Device.SectorSize()); err == nil && t.ID != want.Table.ID {
+		wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(wish.Seed, want.Table.ID))
+	}
 	planned, repairs, err := restore.Rehearse(src, target.Identity, wish)
 	if err != nil && wish.Places != nil { // laid out by somebody else: the proof says where it differs
 		wish = fit.Wish{Keep: true}

@@ -92,6 +92,10 @@ func summarizePair(p *Pair) Summary {
 			s.Doubts = append(s.Doubts, "the source is in use ("+u.What+"): what is written to it meanwhile is copied in part")
 		}
 	}
+	if f := p.Plan.Fresh; f != nil {
+		s.Steps = append(s.Steps, f.Does...)
+		s.Doubts = append(s.Doubts, f.Stays...)
+	}
 	for _, f := range p.Plan.Startup.Findings {
 		if f.Verdict != startup.Good {
 			s.Doubts = append(s.Doubts, f.Says)
@@ -107,7 +111,7 @@ func summarizePair(p *Pair) Summary {
 	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)),
 		"areas that nobody uses keep what is on the target now; erase it first if that matters",
 		"cut off or cancelled, it goes on from the last flush when it is started again")
-	if p.Bench != nil && p.Plan.Fit.Table.Kind != table.None {
+	if p.Bench != nil && p.Plan.Fresh == nil && p.Plan.Fit.Table.Kind != table.None {
 		s.Notes = append(s.Notes, "both disks will have the same identity: don't leave both in one machine")
 	}
 	return s

@@ -113,6 +113,11 @@ func (t tree) Open(name string) (fs.File, error) {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 		}
 		f.r = io.NewSectionReader(r, 0, n.size)
+		if f.blockSize = t.v.blockSize; n.flags&flagInline == 0 {
+			if f.extents, err = t.v.extents(n); err != nil {
+				return nil, &fs.PathError{Op: "open", Path: name, Err: err}
+			}
+		}
 	} else if n.mode&modeMask == modeDir {
 		if f.entries, err = t.ReadDir(name); err != nil {
 			return nil, err
@@ -182,6 +187,9 @@ type openFile struct {
 	info    info
 	r       *io.SectionReader
 	entries []fs.DirEntry
+	// extents are where the contents lie, in blocks.
+	extents   []extent
+	blockSize int64
 }
 
 func (f *openFile) Stat() (fs.FileInfo, error) { return f.info, nil }

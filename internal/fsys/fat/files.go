@@ -250,7 +250,7 @@ func (t tree) Open(name string) (fs.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &openFile{t: t, info: info{path.Base(name), x}}
+	f := &openFile{info: info{path.Base(name), x}}
 	if name != "." {
 		f.info.name = x.name
 	}
@@ -259,6 +259,7 @@ func (t tree) Open(name string) (fs.File, error) {
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 		}
+		f.runs = runs
 		f.SectionReader = io.NewSectionReader(&contents{t.v, runs}, 0, x.size)
 	}
 	return f, nil
@@ -350,7 +351,7 @@ func (i info) Mode() fs.FileMode {
 // openFile is an open file (with contents) or directory.
 type openFile struct {
 	*io.SectionReader // nil for directories and empty files
-	t                 tree
+	runs              []span.Span
 	info              info
 }
 

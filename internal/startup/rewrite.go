@@ -1,0 +1,144 @@
+package startup
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+)
+
+// binaries are start-up files that name parts by the bytes of their GUIDs.
+var binaries = []string{"EFI/Microsoft/Boot/BCD"}
+
+// Rewritten is what becomes of configuration files when identities change.
+type Rewritten struct {
+	Patches []disk.Patch // in bytes of the disk
+	// Changed are files that name the new identities now, Left those that go on naming old ones, both in words.
+	Changed, Left []string
+}
+
+// Rewrite puts new identities for old ones into the configuration files of a disk. They must be equally long.
+func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewritten, error) {
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	out := &Rewritten{}
+	for _, p := range t.Parts {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		v, _ := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+		able, ok := v.(fsys.Files)
+		if !ok {
+			continue
+		}
+		tree, err := able.Files()
+		if err != nil {
+			continue
+		}
+		for _, name := range append(expand(tree), binaries...) {
+			f, err := tree.Open(name)
+			if err != nil {
+				continue
+			}
+			b, err := io.ReadAll(io.LimitReader(f, maxConfig))
+			f.Close()
+			if err != nil {
+				continue
+			}
+			now, n := replaced(b, ids)
+			if n == 0 {
+				continue
+			}
+			what := fmt.Sprintf("%s on part %d", name, p.Number)
+			spanned, ok := f.(fsys.Spanned)
+			if !ok || spanned.Spans() == nil {
+				out.Left = append(out.Left, what)
+				continue
+			}
+			out.Changed = append(out.Changed, what)
+			out.Patches = append(out.Patches, differing(b, now, spanned.Spans(), p.Span.Start)...)
+		}
+	}
+	return out, nil
+}
+
+// replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and says how often.
+func replaced(b []byte, ids map[string]string) ([]byte, int) {
+	out, n := slices.Clone(b), 0
+	lower := bytes.ToLower(b)
+	for old, now := range ids {
+		if len(old) != len(now) || old == "" {
+			continue
+		}
+		for at := 0; ; at += len(old) {
+			i := bytes.Index(lower[at:], []byte(strings.ToLower(old)))
+			if i < 0 {
+				break
+			}
+			at += i
+			text := strings.ToLower(now)
+			if was := string(b[at : at+len(old)]); was == strings.ToUpper(was) {
+				text = strings.ToUpper(now)
+			}
+			copy(out[at:], text)
+			n++
+		}
+		was, is := guid(old), guid(now)
+		for at := 0; was != nil; at += len(was) {
+			i := bytes.Index(b[at:], was)
+			if i < 0 {
+				break
+			}
+			at += i
+			copy(out[at:], is)
+			n++
+		}
+	}
+	return out, n
+}
+
+// guid is the bytes of a GUID as they stand in structures: the first three groups with the lowest byte first; nil for other texts.
+func guid(s string) []byte {
+	if len(s) != 36 || strings.Count(s, "-") != 4 {
+		return nil
+	}
+	b, err := hex.DecodeString(strings.ReplaceAll(s, "-", ""))
+	if err != nil || len(b) != 16 {
+		return nil
+	}
+	slices.Reverse(b[0:4])
+	slices.Reverse(b[4:6])
+	slices.Reverse(b[6:8])
+	return b
+}
+
+// differing gives the patches of what differs between a file's contents, which lie in spans of the part that begins at byte start.
+func differing(was, now []byte, spans []span.Span, start int64) []disk.Patch {
+	var out []disk.Patch
+	at := int64(0)
+	for _, sp := range spans {
+		n := min(sp.Len(), int64(len(was))-at)
+		for i := int64(0); i < n; i++ {
+			if was[at+i] == now[at+i] {
+				continue
+			}
+			from := i
+			for i < n && was[at+i] != now[at+i] {
+				i++
+			}
+			out = append(out, disk.Patch{Off: start + sp.Start + from, Data: now[at+from : at+i], Why: "reference to a new identity"})
+		}
+		at += max(0, n)
+	}
+	return out
+}
