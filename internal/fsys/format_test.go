@@ -146,14 +146,20 @@ func TestFormatFAT(t *testing.T) {
 // take some of it away again.
 func inUse(t *testing.T, mount []string, img string, sector int, dir string) {
 	t.Helper()
-	dev := testkit.Loop(t, img, sector)
-	testkit.Mounted(t, append(mount, dev), func(m string) {
+	onLoop(t, mount, img, sector, func(m string) {
 		testkit.Do(t, "cp", "-r", dir+"/.", m)
 		testkit.Do(t, "rm", "-r", filepath.Join(m, "pier 4"))
 		if got, err := testkit.Try("diff", "-r", filepath.Join(dir, "pier 5"), filepath.Join(m, "pier 5")); err != nil {
 			t.Errorf("files differ: %s", got)
 		}
 	})
+}
+
+// onLoop mounts an image through a loop device, works on it, and lets go of both.
+func onLoop(t *testing.T, mount []string, img string, sector int, work func(point string)) {
+	t.Helper()
+	dev := testkit.Loop(t, img, sector)
+	testkit.Mounted(t, append(mount, dev), work)
 	// A FUSE driver may write its last blocks after umount has returned.
 	for range 100 {
 		if _, err := testkit.Try("pgrep", "-f", dev+" "); err != nil {

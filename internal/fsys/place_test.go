@@ -344,25 +344,52 @@ func TestHiddenSectors(t *testing.T) {
 	}
 }
 
-// TestExFATMoves gives an exFAT volume another place; both boot regions stay sound.
-func TestExFATMoves(t *testing.T) {
-	testkit.Need(t, "fsck.exfat")
-	img, _ := made(t, fsys.Form{Kind: "exFAT", Size: 64 * units.MiB, Start: units.MiB})
-	path, c := placed(t, img, fsys.Place{Was: units.MiB, Start: 9 * units.MiB, Size: 80 * units.MiB, Sector: 512})
-	if c.Size != 64*units.MiB || len(c.Patches) != 4 || len(c.Notes) != 1 {
-		t.Errorf("%+v", c)
-	}
-	if err := os.Truncate(path, 64*units.MiB); err != nil {
-		t.Fatal(err)
-	}
-	testkit.Do(t, "fsck.exfat", "-n", path)
-	b, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, at := range []int{64, 12*512 + 64} {
-		if b[at+1] != 9*8 {
-			t.Errorf("the place at byte %d: %x", at, b[at:at+8])
-		}
+// TestExFATGrows grows exFAT volumes and gives them other places; fsck.exfat judges them, and a mount fills them.
+func TestExFATGrows(t *testing.T) {
+	testkit.Need(t, "mkfs.exfat", "fsck.exfat", "mount.exfat-fuse")
+	testkit.Root(t)
+	dir := crowd(t, 150)
+	want := sumsOf(t, dir)
+	const m = units.MiB
+	for i, c := range []struct {
+		args     []string
+		size, to int64
+	}{
+		{nil, 64 * m, 80 * m},
+		{nil, 64 * m, 700 * m},
+		{[]string{"-c", "4K"}, 64 * m, 900 * m},
+		{[]string{"-c", "512"}, 64*m + 512, 300*m + 3*512},
+		{[]string{"-c", "128K", "-b", "1M"}, 300 * m, 3000 * m},
+		{[]string{"-c", "32K"}, 64 * m, 2 * units.TiB},
+	} {
+		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			img := testkit.Image(t, "exfat.img", c.size)
+			testkit.Do(t, "mkfs.exfat", append(c.args, img)...)
+			onLoop(t, []string{"mount.exfat-fuse"}, img, 512, func(point string) { testkit.Do(t, "cp", "-r", dir+"/.", point) })
+			path, change := placed(t, img, fsys.Place{Was: 0, Start: 9 * m, Size: c.to, Sector: 512})
+			if change.Size < c.to-512 || len(change.Notes) > 0 {
+				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
+			}
+			testkit.Do(t, "fsck.exfat", "-n", path)
+			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
+				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
+			}
+			b := make([]byte, 72)
+			f, err := os.Open(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer f.Close()
+			for _, at := range []int64{0, 12 * 512} {
+				if _, err := f.ReadAt(b, at); err != nil || b[65] != 9*8 {
+					t.Errorf("the place at byte %d: %x %v", at, b[64:], err)
+				}
+			}
+			onLoop(t, []string{"mount.exfat-fuse"}, path, 512, func(point string) {
+				sameTree(t, want, point)
+				larger(t, point, min(40*m, (change.Size-c.size)*9/10))
+			})
+			testkit.Do(t, "fsck.exfat", "-n", path)
+		})
 	}
 }

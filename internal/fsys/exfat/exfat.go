@@ -81,6 +81,7 @@ type Volume struct {
 	cluster  int64
 	count    int64 // clusters
 	bitmap   entry
+	bitmapAt int64 // of the entry that names the bitmap
 	upcase   entry
 	rootAt   uint32
 	rootSize int64
@@ -181,6 +182,7 @@ func (v *Volume) readRoot() error {
 			case typeBitmap:
 				if e[1]&1 == 0 {
 					v.bitmap = stream
+					v.bitmapAt = at + int64(len(b)-len(e))
 				}
 			case typeUpcase:
 				v.upcase = stream

@@ -7,12 +7,9 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// Place gives the volume its new place, in both boot regions. It stays as large as it is.
+// Place gives the volume its new place, in both boot regions, and on a larger part more clusters.
 func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
-	if p.Size > v.info.Size {
-		c.Notes = []string{"it keeps its size: exFAT isn't made larger here"}
-	}
 	boot := make([]byte, 512)
 	if err := disk.ReadFull(v.r, boot, 0); err != nil {
 		return nil, err
@@ -20,6 +17,11 @@ func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
 	le := binary.LittleEndian
 	now := le.Uint64(boot[bootPartition:])
 	place := p.Hidden(now)
+	if p.Size > v.info.Size {
+		if err := v.grow(c, p.Size, int64(place)); err != nil || c.Size > v.info.Size {
+			return c, err
+		}
+	}
 	if place == now {
 		return c, nil
 	}
