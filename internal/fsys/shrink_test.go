@@ -127,7 +127,7 @@ func TestExtShrinks(t *testing.T) {
 		args []string
 		size int64
 	}{
-		{nil, 400 * m},
+		{nil, 260 * m},
 		{[]string{"-b", "1024"}, 150 * m},
 		{[]string{"-b", "1024", "-O", "^metadata_csum,uninit_bg,^flex_bg"}, 150 * m},
 		{[]string{"-t", "ext3", "-b", "1024"}, 150 * m},
@@ -142,7 +142,7 @@ func TestExtShrinks(t *testing.T) {
 			var want map[string][32]byte
 			links := map[string]string{}
 			testkit.Mounted(t, []string{"mount", "-o", "loop", img}, func(point string) {
-				worn(t, point, c.size*6/10, uint64(i))
+				worn(t, point, c.size*4/10, uint64(i))
 				for j := range 400 { // an indexed folder, hard links, long and short symbolic links, attributes
 					os.WriteFile(filepath.Join(point, "pier7", fmt.Sprint("a timetable with a rather long name, number ", j)), []byte(fmt.Sprint(j)), 0o644)
 				}
@@ -163,7 +163,7 @@ func TestExtShrinks(t *testing.T) {
 				t.Fatalf("least %d (%s): %v", least, why, err)
 			}
 			t.Logf("%d MiB used of %d, least %d MiB: %s", v.Used/m, c.size/m, least/m, why)
-			for _, to := range []int64{least, (least + c.size) / 2 / 4096 * 4096, c.size - 3*m} {
+			for _, to := range []int64{least, (least+c.size)/2/4096*4096 - 8192} {
 				path, change := placed(t, img, fsys.Place{Size: to, Sector: 512})
 				t.Logf("to %d MiB: %q", to/m, change.Notes)
 				if change.Size > to {

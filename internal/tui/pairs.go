@@ -130,9 +130,13 @@ func (m *model) pairLines(w int) []string {
 		var to string
 		switch d, itself := m.targetOf(i), workshop.Attached(t.Disks[i].Identity, m.disks); {
 		case d != nil:
-			to = writes.Render(disk.Sticker(d.Identity))
+			to = writes.Render(sticker(d.Identity, w))
+		case itself != nil && w < wideFit:
+			to = "none: it stays as it is"
 		case itself != nil:
 			to = "no target: it is attached, and stays as it is now" + dim.Render(" (d, then t for a target)")
+		case w < wideFit:
+			to = caution.Render("none: it will be missing")
 		default:
 			to = caution.Render("no target: what is on it will be missing (d, then t)")
 		}
@@ -140,9 +144,17 @@ func (m *model) pairLines(w int) []string {
 		if i == m.twinDisk {
 			mark = " ▸ "
 		}
-		out = append(out, fit(mark+fmt.Sprintf("disk %d  ", i+1)+reads.Render(disk.Sticker(t.Disks[i].Identity))+"  →  "+to, w))
+		out = append(out, fit(mark+fmt.Sprintf("disk %d  ", i+1)+reads.Render(sticker(t.Disks[i].Identity, w))+"  →  "+to, w))
 	}
 	return append(out, "")
+}
+
+// sticker names a disk, on a narrow screen by its model and the end of its serial number.
+func sticker(id disk.Identity, w int) string {
+	if w >= wideFit || id.Serial == "" {
+		return disk.Sticker(id)
+	}
+	return id.Model + " …" + id.Tail()
 }
 
 // fitLastPage plans all disks that have a target, and then opens the last pages, one for each target.

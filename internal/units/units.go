@@ -79,13 +79,13 @@ func scale(n int64, base float64, names []string) string {
 // Rate gives bytes per second: "212 MB/s".
 func Rate(bytesPerSecond float64) string { return Bytes(int64(bytesPerSecond)) + "/s" }
 
-// Duration gives a duration as a person would say it: "under 1 s", "42 s",
+// Duration gives a duration as a person would say it: "a moment", "42 s",
 // "3 min 20 s", "2 h 05 min".
 func Duration(d time.Duration) string {
 	s := int64(d.Round(time.Second) / time.Second)
 	switch {
 	case s < 1:
-		return "under 1 s"
+		return "a moment"
 	case s < 60:
 		return fmt.Sprintf("%d s", s)
 	case s < 600:

@@ -12,7 +12,7 @@ func TestWords(t *testing.T) {
 		{Bytes(9_223_372_036_854_775_807), "9.22 EB"},
 		{Binary(1 << 30), "1.00 GiB"}, {Binary(1536 * MiB), "1.50 GiB"},
 		{Exact(256060514304), "256 060 514 304 bytes"}, {Exact(1), "1 byte"}, {Grouped(-1234), "-1 234"}, {Grouped(123), "123"},
-		{Duration(0), "under 1 s"}, {Duration(59 * time.Second), "59 s"}, {Duration(200 * time.Second), "3 min 20 s"},
+		{Duration(0), "a moment"}, {Duration(59 * time.Second), "59 s"}, {Duration(200 * time.Second), "3 min 20 s"},
 		{Duration(30 * time.Minute), "30 min"}, {Duration(125 * time.Minute), "2 h 05 min"},
 		{Percent(999, 1000), "99 %"}, {Percent(1, 0), "–"}, {Plural(1, "part"), "1 part"}, {Plural(2, "part"), "2 parts"},
 	} {
