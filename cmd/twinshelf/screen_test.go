@@ -56,7 +56,7 @@ func TestScreenRestores(t *testing.T) {
 	s.Keys("BSpace", "BSpace", "BSpace", "BSpace")
 	s.Type("7731")
 	s.Keys("Enter")
-	s.WaitFor("all 10 claims hold", "equals what was planned, byte for byte")
+	s.WaitFor("all 11 claims hold", "equals what was planned, byte for byte")
 	s.Keys("6")
 	s.WaitFor("Restore of Ticket desk   done")
 	s.Keys("1")

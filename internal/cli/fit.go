@@ -19,6 +19,7 @@ type fitFlags struct {
 	anew       bool
 	asIs       bool
 	fresh      bool
+	fill       string
 }
 
 func (f *fitFlags) flags(c *cobra.Command) {
@@ -28,6 +29,7 @@ func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
 	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, also where they could be repaired")
 	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both disks can stay in one machine")
+	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the room that nothing takes (with --keep or --size)")
 	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, also where an earlier run was cut off")
 }
 
@@ -98,6 +100,7 @@ func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
 	}); err != nil {
 		return w, err
 	}
+	w.Fill, w.FillLabel, _ = strings.Cut(f.fill, ":")
 	return w, each("without", f.without, "write the part's number", func(s string) (int, fit.PartWish, error) {
 		part, err := strconv.Atoi(s)
 		return part, fit.PartWish{Leave: true}, err

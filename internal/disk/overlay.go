@@ -132,6 +132,9 @@ func (o *Overlay) Size() int64        { return o.size }
 func (o *Overlay) SectorSize() int    { return o.sector }
 func (o *Overlay) Identity() Identity { return o.id }
 
+// SetSectorSize tells the sector size in bytes of the planned disk where it isn't that of its base.
+func (o *Overlay) SetSectorSize(n int) { o.sector, o.id.Sector = n, n }
+
 // Patches are the patches in ascending order.
 func (o *Overlay) Patches() []Patch { return o.patches }
 

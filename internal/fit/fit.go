@@ -6,6 +6,7 @@ package fit
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
@@ -20,6 +21,9 @@ type Wish struct {
 	Keep bool
 	// Parts are wishes for parts, by number.
 	Parts map[int]PartWish
+	// Fill is the kind of file system of a new part in the room that nothing takes; empty for none. When is the time that it carries.
+	Fill, FillLabel string
+	When            time.Time
 	// AsItStarts leaves the start-up files and code as they are, also where they could be repaired.
 	AsItStarts bool
 	// Fresh gives the target identities of its own, made from Seed, so that it can stand in one machine with its source.
@@ -55,6 +59,12 @@ type Plan struct {
 	Least, Smallest int64
 	// Notes say what changes, in words.
 	Notes []string
+	// Sector is the target's sector size, in bytes.
+	Sector int
+	// Added is the part that is made of the room left over; nil for none.
+	Added *Added
+	// unused is how many notes at the end say what stays unused.
+	unused int
 	// Renewed are the new identities by the old ones, where the target gets its own.
 	Renewed map[string]string
 }
@@ -106,6 +116,10 @@ func LaidOn(source, d disk.Device, want *table.Table) Wish {
 				logical = logical[n+1:]
 			}
 		}
+		if v, _ := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); i < 0 && v != nil && wish.Fill == "" && len(wish.Places) == len(want.Parts) {
+			wish.Fill, wish.FillLabel = v.Info().Kind, v.Info().Label // it was made of the room that was left
+			continue
+		}
 		if i < 0 {
 			return Wish{Keep: true} // another layout: the proof says so
 		}
@@ -140,45 +154,54 @@ const (
 
 // Make plans where the parts of source go on a target.
 func Make(source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
-	if target.Sector != source.SectorSize() {
-		return nil, fmt.Errorf("the source has sectors of %d bytes and the target of %d: a table and its file systems only work with the sectors they were made for; choose a target with sectors of %d bytes",
-			source.SectorSize(), target.Sector, source.SectorSize())
-	}
 	t, err := table.Read(source, source.Size(), source.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Table: t}}
+	m := &maker{source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t}}
 	if err := m.parts(); err != nil {
 		return nil, err
 	}
-	p := m.plan
+	if target.Sector != source.SectorSize() {
+		err = m.rescale()
+	} else {
+		err = m.arrange()
+	}
+	if err == nil {
+		err = m.fill()
+	}
+	return m.plan, err
+}
+
+// arrange fills the plan in.
+func (m *maker) arrange() error {
+	p, wish := m.plan, m.wish
 	if !m.movable && len(wish.Parts) > 0 {
-		return nil, fmt.Errorf("nothing can be wished for the parts of this disk: its table is missing or damaged, or an MBR with parts of its own stands beside the GPT; without wishes every part keeps its place and size")
+		return fmt.Errorf("nothing can be wished for the parts of this disk: its table is missing or damaged, or an MBR with parts of its own stands beside the GPT; without wishes every part keeps its place and size")
 	}
 	// A target of the same size gets the same layout, also where the source has room behind its parts.
-	same := target.Size == source.Size() && wish.Places == nil
+	same := p.Size == m.source.Size() && wish.Places == nil
 	if !m.movable || (wish.Keep || same) && len(wish.Parts) == 0 {
-		if target.Size >= source.Size() {
-			return p, m.asItWas()
+		if p.Size >= m.source.Size() {
+			return m.asItWas()
 		}
 		if !m.movable {
-			return nil, &TooSmall{source.Size(), target.Size}
+			return &TooSmall{m.source.Size(), p.Size}
 		}
 	}
 	for range len(p.Parts) + 1 {
 		changes, again, err := m.place()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if !again {
-			if target.Size >= source.Size() && !slices.ContainsFunc(p.Parts, func(x Placed) bool { return x.To != x.From }) {
-				return p, m.asItWas()
+			if p.Size >= m.source.Size() && !slices.ContainsFunc(p.Parts, func(x Placed) bool { return x.To != x.From }) {
+				return m.asItWas()
 			}
-			return p, m.compose(changes)
+			return m.compose(changes)
 		}
 	}
-	return nil, fmt.Errorf("the plan doesn't settle; restore with every part at its size")
+	return fmt.Errorf("the plan doesn't settle; restore with every part at its size")
 }
 
 // asItWas puts everything where it was. Only the GPT's back-up copy and the
@@ -218,6 +241,8 @@ func (p *Plan) leftover(sourceSize int64) {
 	}
 	_, behind := p.Table.Reserve()
 	limit := p.Size - behind
+	before := len(p.Notes)
+	defer func() { p.unused = len(p.Notes) - before }()
 	if room := (span.Span{Start: end, End: limit}); room.Len() >= edge {
 		p.Leftover = room
 		p.Notes = append(p.Notes, fmt.Sprintf("%s behind the last part stay unused", units.Bytes(room.Len())))

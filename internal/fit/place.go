@@ -307,7 +307,7 @@ func (m *maker) share(grow []int64, room int64) {
 	for _, x := range p.Parts {
 		total += x.Share
 	}
-	if total == 0 && !m.wish.Keep && !m.anySize() {
+	if total == 0 && !m.wish.Keep && m.wish.Fill == "" && !m.anySize() {
 		if i := m.main(); i >= 0 {
 			p.Parts[i].Share, total = 1, 1
 		}

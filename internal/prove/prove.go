@@ -244,7 +244,7 @@ func size(ctx context.Context, d disk.Mapped) (int64, error) {
 func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, target disk.Device, tool string) (*shelf.Proof, error) {
 	proof := &shelf.Proof{Of: disk.Sticker(target.Identity()), Tool: tool}
 	want := placed(source, planned.Plan)
-	if t, err := table.Read(planned, planned.Size(), planned.SectorSize()); err == nil && planned.Plan.Renewed != nil {
+	if t, err := table.Read(planned, planned.Size(), planned.SectorSize()); err == nil && (planned.Plan.Renewed != nil || planned.Plan.Added != nil) {
 		want.Table = t
 	}
 	total := int64(0)
@@ -334,14 +334,14 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	}
 	c := shelf.Claim{About: "table", Says: fmt.Sprintf("the %s names the same parts as the twin", want.Kind)}
 	if target {
-		c.Says += ", where they were planned"
+		c.Says = fmt.Sprintf("the %s names the parts that were planned, where they were planned", want.Kind)
 	}
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		c.Evidence = err.Error()
 		return []shelf.Claim{c}
 	}
-	c.Holds = t.Kind == want.Kind && len(t.Parts) == len(want.Parts) && t.ID == want.ID
+	c.Holds = t.Kind == want.Kind && t.ID == want.ID && len(t.Parts) == len(want.Parts)
 	for i := 0; c.Holds && i < len(t.Parts); i++ {
 		a, b := t.Parts[i], want.Parts[i]
 		c.Holds = a.Span == b.Span && a.Type == b.Type && a.GUID == b.GUID

@@ -33,6 +33,7 @@ func Compose(source disk.Device, plan *fit.Plan) (*Planned, error) {
 	if err != nil {
 		return nil, err
 	}
+	o.SetSectorSize(plan.Sector)
 	return &Planned{o, plan, source, order}, nil
 }
 

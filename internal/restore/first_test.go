@@ -2,11 +2,17 @@ package restore_test
 
 import (
 	"cmp"
+	"os"
 	"path/filepath"
 	"slices"
 	"testing"
 
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/restore"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/survey"
+	"twinshelf/internal/testkit"
 )
 
 // BenchmarkFirst measures first captures, into an open and into a sealed shelf, and the
@@ -32,6 +38,50 @@ func BenchmarkFirst(b *testing.B) {
 	}
 	report(b, "open/zstd", open)
 	report(b, "sealed/zstd", sealed)
+}
+
+// BenchmarkCopy measures a direct copy, and a restore, against copying only the used stretches in order into a synced file, and
+// the general-purpose decompressor, in turn.
+func BenchmarkCopy(b *testing.B) {
+	const rounds = 7
+	img := mixed(b, 1<<30)
+	d := opened(b, img)
+	sv, err := survey.Of(b.Context(), d, nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	used, _ := usedBytes(b, img)
+	packed, plain := filepath.Join(b.TempDir(), "used.zst"), filepath.Join(b.TempDir(), "plain")
+	shell(b, "zstd -q -1 -T2 -f "+used+" -o "+packed)
+	s := newShelf(b)
+	src, err := s.OpenDisk(mustTake(b, s, img), 0)
+	if err != nil {
+		b.Fatal(err)
+	}
+	write := func(src disk.Mapped) float64 {
+		target := testkit.Image(b, "target.img", d.Size())
+		p, err := restore.New(src, testkit.Target(b, target), &disk.Guard{}, fit.Wish{})
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer os.Remove(target)
+		return timed(b, func() {
+			if err := testkit.Run(p.Run); err != nil {
+				b.Fatal(err)
+			}
+		})
+	}
+	var copies, restores []float64
+	for b.Loop() {
+		for range rounds {
+			sequential := timed(b, func() { usedBytes(b, img); shell(b, "sync") })
+			copies = append(copies, write(sv.Mapped())/sequential)
+			unpack := timed(b, func() { shell(b, "zstd -q -d -f "+packed+" -o "+plain+" && sync "+plain) })
+			restores = append(restores, write(src)/unpack)
+		}
+	}
+	report(b, "copy/sequential", copies)
+	report(b, "restore/unzstd", restores)
 }
 
 // report gives the median, the least and the most of several ratios.

@@ -15,8 +15,16 @@ import (
 	"twinshelf/internal/units"
 )
 
-// Phases are the names of the phases of a restore.
+// Phases are the names of the phases of any restore.
 var Phases = []string{phaseWrite, phaseAgain, phaseTable, phaseFlush}
+
+// Phases are the names of the phases of this one.
+func (p *Plan) Phases() []string {
+	if p.Lenient {
+		return Phases
+	}
+	return []string{phaseWrite, phaseTable, phaseFlush}
+}
 
 const (
 	phaseWrite = "Write the disk"

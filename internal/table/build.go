@@ -7,7 +7,6 @@ import (
 	"hash/crc32"
 	"strconv"
 	"strings"
-	"unicode/utf16"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
@@ -86,12 +85,7 @@ func buildGPT(l Layout, size int64) ([]disk.Patch, error) {
 		le.PutUint64(e[entFirst:], uint64(p.Span.Start/s))
 		le.PutUint64(e[entLast:], uint64(p.Span.End/s-1))
 		le.PutUint64(e[entAttrs:], p.Attrs)
-		for j, c := range utf16.Encode([]rune(p.Name)) {
-			if entName+2*j+2 > entMin {
-				break
-			}
-			le.PutUint16(e[entName+2*j:], c)
-		}
+		putName(e, p.Name)
 	}
 	g.header = make([]byte, l.Sector)
 	copy(g.header, gptSignature)

@@ -55,6 +55,9 @@ func (m *model) fitBody(w int) []string {
 	for i, x := range f.Parts {
 		out = append(out, m.fitLine(i, x, d, title, w))
 	}
+	if a := f.Added; a != nil {
+		out = append(out, good.Render(fmt.Sprintf("   + %s%s   new, %s", fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(a.Part.Span.Len()), 12), a.Kind)))
+	}
 	if left := f.Leftover; !left.Empty() {
 		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(left.Len()), 12))))
 	}

@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"maps"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -12,7 +13,7 @@ import (
 
 func (m *model) fitBindings() []binding {
 	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
-		{"=", "size", "type how large the part shall be"}, {"m", "smallest", "make the part as small as it gets, or take that back"}, {"x", "leave out", "leave the part out, or take it in again"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
+		{"=", "size", "type how large the part shall be"}, {"m", "smallest", "make the part as small as it gets, or take that back"}, {"x", "leave out", "leave the part out, or take it in again"}, {"f", "new part", "make a new part in the room that nothing takes"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
 		{"t", "other target", "the next disk that may be written"}, {"i", "identity", "give the target identities of its own, for a machine that has both disks, or keep those of the source"}}
 	if _, several := m.several(); several {
 		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"}, binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
@@ -34,6 +35,7 @@ type fitting struct {
 	wish layout.Wish
 	row  int
 	of   string // the twin, disk and target that it is meant for
+	goOn bool   // Enter was pressed while the plan was worked out
 	seen bool   // a plan was shown, and the row was put on the part that grows
 }
 
@@ -86,7 +88,8 @@ func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cm
 	for _, w := range parts {
 		grows = grows || w.Share > 0 || w.Size > 0
 	}
-	m.setWish(layout.Wish{Parts: parts, Keep: !grows, AsItStarts: wish.AsItStarts, Fresh: wish.Fresh})
+	wish.Parts, wish.Keep = parts, !grows
+	m.setWish(wish)
 	return m.replan()
 }
 
@@ -109,6 +112,8 @@ func (m *model) keyFit(k string) tea.Cmd {
 			m.chooseTarget(nil)
 		}
 		return m.replan()
+	case "f":
+		m.askFill()
 	case "i":
 		wish := m.fitWish()
 		wish.Fresh = !wish.Fresh
@@ -127,7 +132,9 @@ func (m *model) keyFit(k string) tea.Cmd {
 		}
 	case "k":
 		if m.pair != nil || m.restoreErr != nil {
-			m.setWish(layout.Wish{Keep: !m.fitWish().Keep, AsItStarts: m.fit.wish.AsItStarts, Fresh: m.fit.wish.Fresh})
+			wish := m.fitWish()
+			wish.Parts, wish.Keep = nil, !wish.Keep
+			m.setWish(wish)
 		}
 		return m.replan()
 	case "+", "-":
@@ -173,4 +180,24 @@ func (m *model) askPartSize() {
 		}
 		m.pending = m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
 	})
+}
+
+func (m *model) askFill() {
+	wish := m.fitWish()
+	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ", wish.Fill, func(text string) {
+		if wish.Fill = strings.TrimSpace(text); wish.Fill != "" && !m.grows(wish) {
+			wish.Keep = false // nothing takes the room but the new part
+		}
+		m.setWish(wish)
+	})
+}
+
+// grows says whether parts are wished to grow.
+func (m *model) grows(w layout.Wish) bool {
+	for _, p := range w.Parts {
+		if p.Share > 0 {
+			return true
+		}
+	}
+	return false
 }

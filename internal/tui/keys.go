@@ -100,6 +100,7 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	}
+	m.ready.goOn, m.fit.goOn = false, false
 	if len(k) == 1 && k[0] >= '1' && k[0] <= '8' {
 		return m.goTo(step(k[0] - '1'))
 	}

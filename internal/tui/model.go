@@ -251,6 +251,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.number == m.planning {
 			m.pair, m.restoreErr = msg.pair, msg.err
 			m.pointAtGrowing()
+			if m.fit.goOn {
+				m.fit.goOn = false
+				return m, m.fitLastPage()
+			}
 		}
 	case estimated:
 		if msg.number == m.planning {
@@ -262,6 +266,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case drafted:
 		if msg.number == m.planning {
 			m.ready.plan, m.ready.err = msg.plan, msg.err
+			if m.ready.goOn {
+				m.ready.goOn = false
+				return m, m.readyGoOn()
+			}
 		}
 	case asked:
 		if msg.err != nil {

@@ -166,8 +166,12 @@ func (m *model) fitLastPage() tea.Cmd {
 	}
 	t, several := m.several()
 	switch {
+	case m.pair == nil && m.target != nil && m.restoreErr == nil:
+		m.fit.goOn = true
+		m.say("Working out what goes where; the last page opens when that is done.")
+		return nil
 	case m.pair == nil && (!several || m.target != nil):
-		m.fail("There is no plan yet that could be carried out.")
+		m.fail("There is no plan that could be carried out.")
 		return nil
 	case !several:
 		return m.onPaired(paired{pairs: []*workshop.Pair{m.pair}})

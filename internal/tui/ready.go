@@ -30,6 +30,7 @@ type readying struct {
 	err         error
 	shares      int    // of the even split that was made last
 	onlyAnew    string // why what is there can't be changed
+	goOn        bool   // Enter was pressed while the plan was worked out
 }
 
 // readyRow is a line of the layout: a part, or (part < 0) a gap.
@@ -392,7 +393,8 @@ func (m *model) readyGoOn() tea.Cmd {
 	case r.err != nil:
 		m.fail(sentence(r.err))
 	case r.plan == nil:
-		m.say("Still working the plan out; press Enter again.")
+		r.goOn = true
+		m.say("Working the plan out; the last page opens when it is ready.")
 	default:
 		p, w, ctx := r.plan, m.w, m.ctx
 		m.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {

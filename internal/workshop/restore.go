@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -104,7 +105,7 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 	} else {
 		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
 	}
-	wish.Seed = seed(name, target.Identity)
+	wish.Seed, wish.When = seed(name, target.Identity), o.when()
 	p, err := restore.New(src, target.Target(), w.Guard(reads...), wish)
 	if err != nil {
 		return nil, err
@@ -114,6 +115,14 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 		return nil, err
 	}
 	return &Pair{o, target, p}, nil
+}
+
+// when is the time that what is made new carries: of a twin its date, so that the same plan makes the same.
+func (o Origin) when() time.Time {
+	if o.Twin != nil {
+		return o.Twin.Taken
+	}
+	return time.Time{}
 }
 
 // seed is what identities of a target's own are made from: the same plan makes the same ones.
@@ -157,7 +166,7 @@ func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run,
 		if len(pairs) > 1 {
 			names[i] = fmt.Sprintf("disk %d: ", p.Disk+1)
 		}
-		for _, s := range append(append([]string{}, restore.Phases...), prove.Phases...) {
+		for _, s := range append(slices.Clone(p.Plan.Phases()), prove.Phases...) {
 			phases = append(phases, names[i]+s)
 		}
 		estimate += 2 * p.Plan.Estimate()
@@ -229,7 +238,7 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	}
 	want := o.Describe()
 	wish := fit.LaidOn(src, target.Device, want.Table)
-	wish.Seed = seed(name, target.Identity)
+	wish.Seed, wish.When = seed(name, target.Identity), o.when()
 	if t, err := table.Read(target.Device, target.Device.Size(), target.Device.SectorSize()); err == nil && t.ID != want.Table.ID {
 		wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(wish.Seed, want.Table.ID))
 	}
