@@ -40,8 +40,8 @@ func Text(kind table.Kind, id [16]byte) string {
 	return fmt.Sprintf("%X-%X-%X-%X-%X", id[:4], id[4:6], id[6:8], id[8:10], id[10:])
 }
 
-// Renew plans other identities for a disk.
-func Renew(ctx context.Context, d disk.Device, seed string) (*Renewed, error) {
+// Renew plans other identities for a disk. The part with the number own, 0 for none, has one of its own already.
+func Renew(ctx context.Context, d disk.Device, seed string, own int) (*Renewed, error) {
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		return nil, err
@@ -59,6 +59,9 @@ func Renew(ctx context.Context, d disk.Device, seed string) (*Renewed, error) {
 		r.Does = append(r.Does, fmt.Sprintf("the %s and its parts get identities of their own", t.Kind))
 	}
 	for _, p := range t.Parts {
+		if p.Number == own {
+			continue
+		}
 		if err := r.volume(d, p, seed); err != nil {
 			return nil, err
 		}

@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/identity"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/shelf"
@@ -81,7 +82,24 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wis
 	if f.Table.Sound(source.Size()) && (!t.Sound(planned.Size()) || t.Worst() == table.Damage && f.Table.Worst() != table.Damage) {
 		return nil, fmt.Errorf("the planned disk's table would not be sound (%v); nothing was written", t.Findings)
 	}
-	return p, nil
+	return p, p.sound()
+}
+
+// sound looks at the file systems whose size changes as if they were there.
+func (p *Plan) sound() error {
+	for _, x := range p.Fit.Parts {
+		if x.To.Empty() || x.Becomes == x.Volume {
+			continue
+		}
+		c, err := fsys.Examine(context.Background(), disk.Section(p.planned, x.To.Start, x.To.Len()), x.To.Len(), p.planned.SectorSize())
+		if err != nil {
+			return err
+		}
+		if !c.Maps || c.Info.Size != x.Becomes || c.Info.Kind != x.Kind {
+			return fmt.Errorf("the %s of part %d would not be sound with its new size (%s); nothing was written: let that part keep its size", x.Kind, x.Part.Number, c.Why)
+		}
+	}
+	return nil
 }
 
 // Rehearse composes the disk that a restore onto such a target would make, and gives what its start-up repairs are.
@@ -122,7 +140,11 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 		}
 	}
 	if wish.Fresh {
-		fresh, err := identity.Renew(context.Background(), planned, wish.Seed)
+		own := 0
+		if a := p.Fit.Added; a != nil {
+			own = a.Part.Number
+		}
+		fresh, err := identity.Renew(context.Background(), planned, wish.Seed, own)
 		if err != nil {
 			return nil, err
 		}

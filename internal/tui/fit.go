@@ -56,7 +56,11 @@ func (m *model) fitBody(w int) []string {
 		out = append(out, m.fitLine(i, x, d, title, w))
 	}
 	if a := f.Added; a != nil {
-		out = append(out, good.Render(fmt.Sprintf("   + %s%s   new, %s", fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(a.Part.Span.Len()), 12), a.Kind)))
+		line := "   + " + fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]) + right(units.Bytes(a.Part.Span.Len()), 12)
+		if wide {
+			line += right(units.Bytes(a.Part.Span.Start), 12)
+		}
+		out = append(out, good.Render(line+"   new, "+a.Kind))
 	}
 	if left := f.Leftover; !left.Empty() {
 		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(left.Len()), 12))))
@@ -64,18 +68,36 @@ func (m *model) fitBody(w int) []string {
 	out = append(out, "")
 	_, data := plan.Bytes()
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room", units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
-	notes = append(notes, fmt.Sprintf("the smallest disk it fits is one of %s; %s of data to write, about %s, then it is read back and proven",
-		units.Bytes(smallest(f)), units.Bytes(data), units.Duration(plan.Estimate())))
+	notes = append(notes, fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read back and proven",
+		map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)), units.Bytes(data), units.Duration(plan.Estimate())))
 	if b := plan.Before(); b != nil {
 		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Upto*100/max(1, f.Size)))
 	}
 	if plan.Fresh != nil {
-		notes = append(append(notes, plan.Fresh.Does...), plan.Fresh.Stays...)
+		notes = append(notes, plan.Fresh.Does...)
 	}
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, bullet(n, w)...)
 	}
+	if plan.Fresh != nil {
+		for _, n := range plan.Fresh.Stays {
+			out = append(out, warned(n, w)...)
+		}
+	}
 	return append(out, startLines(plan, w)...)
+}
+
+// warned is a line to be careful about.
+func warned(text string, w int) []string {
+	var out []string
+	for i, l := range wrap(text, w-5) {
+		mark := " ! "
+		if i > 0 {
+			mark = "   "
+		}
+		out = append(out, caution.Render(mark+l))
+	}
+	return out
 }
 
 // startLines say whether the planned disk should start, and why.
@@ -97,13 +119,7 @@ func startLines(p *restore.Plan, w int) []string {
 		case startup.Good:
 			out = append(out, bullet(f.Says+": "+f.Evidence, w)...)
 		default:
-			for i, l := range wrap(f.Says+" ("+f.Evidence+")", w-5) {
-				mark := " ! "
-				if i > 0 {
-					mark = "   "
-				}
-				out = append(out, caution.Render(mark+l))
-			}
+			out = append(out, warned(f.Says+" ("+f.Evidence+")", w)...)
 		}
 	}
 	return out
@@ -135,6 +151,9 @@ func fitHead(p *layout.Plan) string {
 		if x.Moved() {
 			moved++
 		}
+	}
+	if grown+shrunk+moved+left == 0 && p.Added != nil {
+		return strong.Render("Every part keeps its place and its size, and a new one takes the rest.")
 	}
 	if grown+shrunk+moved+left == 0 {
 		return strong.Render("Every part keeps its place and its size.")

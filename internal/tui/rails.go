@@ -126,6 +126,9 @@ func (m *model) plannedParts(parts []railPart) []railPart {
 			out = append(out, p)
 		}
 	}
+	if a := m.pair.Plan.Fit.Added; a != nil {
+		out = append(out, railPart{a.Part.Span, a.Part.Number, a.Label + " (new)", table.RoleData, 0, true})
+	}
 	return out
 }
 
