@@ -432,13 +432,9 @@ func (g *growth) resizeInode() error {
 	if o.compat&compatGDT == 0 {
 		return nil
 	}
-	ino, at, err := o.rawInode(resizeInode)
+	ino, at, dind, list, err := o.descriptorRoom()
 	if err != nil {
 		return err
-	}
-	dind := int64(le.Uint32(ino[inBlock+4*dindSlot:]))
-	if dind <= o.firstData || dind >= o.blocks {
-		return fsys.Contradiction(at, "inode 7 keeps its room at block %d of %d", dind, o.blocks)
 	}
 	if v.compat&compatGDT == 0 {
 		n := (dind - o.firstData) / o.blocksPerGrp
@@ -454,10 +450,6 @@ func (g *growth) resizeInode() error {
 		return nil
 	}
 	per := o.blockSize / 4
-	list := make([]byte, o.blockSize)
-	if err := disk.ReadFull(o.r, list, dind*o.blockSize); err != nil {
-		return err
-	}
 	var before, now []int64
 	for n := int64(1); n < v.groups; n++ {
 		if v.hasSuper(n) {
@@ -491,6 +483,19 @@ func (g *growth) resizeInode() error {
 	g.add(dind, list, "map of the room for group descriptors")
 	g.patches = append(g.patches, disk.Patch{Off: at, Data: g.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})
 	return nil
+}
+
+// descriptorRoom reads inode 7, which stands at byte at, and the map of the room that it keeps for descriptors, which is block dind.
+func (v *Volume) descriptorRoom() (ino []byte, at, dind int64, list []byte, err error) {
+	if ino, at, err = v.rawInode(resizeInode); err != nil {
+		return nil, 0, 0, nil, err
+	}
+	dind = int64(le.Uint32(ino[inBlock+4*dindSlot:]))
+	if dind <= v.firstData || dind >= v.blocks {
+		return nil, 0, 0, nil, fsys.Contradiction(at, "inode 7 keeps its room at block %d of %d", dind, v.blocks)
+	}
+	list = make([]byte, v.blockSize)
+	return ino, at, dind, list, disk.ReadFull(v.r, list, dind*v.blockSize)
 }
 
 // sealInode puts an inode's checksum in.

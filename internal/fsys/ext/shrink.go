@@ -114,22 +114,9 @@ func (v *Volume) shrink(size int64) (*fsys.Change, error) {
 	if err != nil {
 		return nil, fmt.Errorf("its %s can't be made as small as %s: %w", v.info.Kind, units.Bytes(size), err)
 	}
-	bs := v.blockSize
-	c := &fsys.Change{Size: s.v.blocks * bs}
-	var dest []span.Span
-	moved := int64(0)
-	for _, m := range s.moves {
-		dest = append(dest, m.Target())
-		moved += m.From.Len()
-	}
-	for sp := range span.Of(span.Span{End: s.v.blocks * bs}).Subtract(span.Of(dest...)).All() {
-		c.Moves = append(c.Moves, disk.Move{From: sp, To: sp.Start})
-	}
-	c.Moves = append(c.Moves, s.moves...)
+	c := &fsys.Change{Size: s.v.blocks * v.blockSize}
+	c.Keep(c.Size, s.moves)
 	c.Patches, err = disk.SortPatches(disk.Over(s.patches, s.fresh), size)
-	if moved > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("%s that lie behind its new end are moved", units.Bytes(moved)))
-	}
 	if n := len(s.renamed); n > 0 {
 		c.Notes = append(c.Notes, fmt.Sprintf("%s get other inode numbers", units.Plural(n, "file")))
 	}
@@ -467,19 +454,14 @@ func (s *shrinkage) resizeInodeShrunk() error {
 	if o.compat&compatGDT == 0 {
 		return nil
 	}
-	ino, at, err := o.rawInode(resizeInode)
+	ino, at, dind, list, err := o.descriptorRoom()
 	if err != nil {
 		return err
 	}
-	dind := int64(le.Uint32(ino[inBlock+4*dindSlot:]))
-	if dind <= o.firstData || dind >= v.blocks {
+	if dind >= v.blocks {
 		return &fsys.Cant{Why: "the map of the room for descriptors stands behind that"}
 	}
 	per := o.blockSize / 4
-	list := make([]byte, o.blockSize)
-	if err := disk.ReadFull(o.r, list, dind*o.blockSize); err != nil {
-		return err
-	}
 	var copies []int64
 	for n := int64(1); n < v.groups; n++ {
 		if v.hasSuper(n) {

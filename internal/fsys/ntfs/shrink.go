@@ -163,19 +163,7 @@ func (v *Volume) shrink(boot []byte, size, sector int64) (*fsys.Change, error) {
 	if c.Patches, err = disk.SortPatches(s.patches, size); err != nil {
 		return nil, err
 	}
-	var dest []span.Span
-	moved := int64(0)
-	for _, m := range s.moves {
-		dest = append(dest, m.Target())
-		moved += m.From.Len()
-	}
-	for sp := range span.Of(span.Span{End: s.clusters * v.cluster}).Subtract(span.Of(dest...)).All() {
-		c.Moves = append(c.Moves, disk.Move{From: sp, To: sp.Start})
-	}
-	c.Moves = append(c.Moves, s.moves...)
-	if moved > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("%s that lie behind its new end are moved", units.Bytes(moved)))
-	}
+	c.Keep(s.clusters*v.cluster, s.moves)
 	return c, nil
 }
 
