@@ -27,17 +27,10 @@ func (w *Workshop) PlanExport(ctx context.Context, o Origin, path string, size i
 func (w *Workshop) planInto(ctx context.Context, o Origin, path string, wish fit.Wish) (*Pair, error) {
 	image := bench.Bench{Host: w.Bench.Host, Images: []string{path}}
 	d := image.List()[0]
-	d.Identity.Sector = o.sector()
+	d.Identity.Sector = o.Describe().Identity.Sector
 	image.Probe(ctx, d)
-	if d.Device != nil {
-		d.Device.SetSectorSize(o.sector())
-		d.Identity.Sector = o.sector()
-	}
 	return w.PlanRestore(o, d, wish)
 }
-
-// sector is the sector size that the disk had, in bytes.
-func (o Origin) sector() int { return o.Describe().Identity.Sector }
 
 // StartExport writes the file and proves it.
 func (w *Workshop) StartExport(ctx context.Context, p *Pair) (*run.Run, func() *shelf.Proof) {
