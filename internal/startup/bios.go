@@ -84,6 +84,22 @@ func (c *checker) activePart() {
 
 const hiddenAt = 0x1C // sectors before the volume, in the boot sectors of FAT and NTFS
 
+// elsewhere warns of what can't be looked into: on an MBR disk, Windows names the part that it starts from by its place.
+func (c *checker) elsewhere() {
+	for _, p := range c.parts {
+		if c.t.Kind != table.MBR || p.volume == nil || p.volume.Info().Kind != "NTFS" {
+			continue
+		}
+		for _, m := range c.o.Moves {
+			if to := m.Target(); m.Shift() != 0 && to.Start <= p.Span.Start && p.Span.Start < to.End {
+				c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("part %d begins elsewhere now, and a Windows that starts from it may name it by its old place", p.Number),
+					Evidence: "on an MBR disk its start-up data holds the disk's identity and the byte where the part begins"})
+				break
+			}
+		}
+	}
+}
+
 // hidden checks the field by which a boot sector finds its own part.
 func (c *checker) hidden(p part, boot []byte) {
 	if p.volume == nil || p.Logical {

@@ -98,6 +98,7 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	}
 	c.uefi()
 	c.bios()
+	c.elsewhere()
 	c.references()
 	return c.report, ctx.Err()
 }

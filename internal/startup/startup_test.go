@@ -145,6 +145,10 @@ func TestBIOS(t *testing.T) {
 				t.Errorf("%s, repaired: %+v", c.name, r.Findings)
 			}
 			testkit.Do(t, "ntfsfix", "-n", testkit.Extract(t, img, units.MiB, 20*units.MiB))
+			moved := checked(t, img, startup.Options{Moves: []disk.Move{{From: span.At(3*units.MiB, 20*units.MiB), To: units.MiB}}})
+			if !says(moved, startup.Doubt, "begins elsewhere now") {
+				t.Errorf("%s: nobody says that it moved: %+v", c.name, moved.Findings)
+			}
 		}
 	}
 }

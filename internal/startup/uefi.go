@@ -80,7 +80,7 @@ func (c *checker) uefi() {
 			c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
 			found = true
 		default:
-			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks: \\%s", f.title, backslashed(p)), Evidence: why})
+			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: why})
 			found = true
 		}
 	}
