@@ -101,7 +101,7 @@ func recognised(t *testing.T, img string, f fsys.Form) {
 
 func TestFormatFAT(t *testing.T) {
 	testkit.Need(t, "fsck.fat", "mcopy", "blkid")
-	dir := crowd(t, 2500)
+	dir := crowd(t, 1000)
 	for _, f := range []fsys.Form{
 		{Kind: "FAT12", Size: 64 * units.KiB, Label: "DECK"},
 		{Kind: "FAT12", Size: 10*units.MiB + 512, Label: "DECK"},
@@ -173,7 +173,7 @@ func onLoop(t *testing.T, mount []string, img string, sector int, work func(poin
 func TestFormatExFAT(t *testing.T) {
 	testkit.Need(t, "fsck.exfat", "mount.exfat-fuse", "blkid")
 	testkit.Root(t)
-	dir := crowd(t, 2500)
+	dir := crowd(t, 1000)
 	for _, f := range []fsys.Form{
 		{Kind: "exFAT", Size: units.MiB, Label: "Kiosk"},
 		{Kind: "exFAT", Size: 7*units.MiB + 3*512},
@@ -267,7 +267,7 @@ func TestDefaultsArePossible(t *testing.T) {
 func TestFormatExt4(t *testing.T) {
 	testkit.Need(t, "e2fsck", "dumpe2fs", "blkid")
 	testkit.Root(t)
-	dir := crowd(t, 4000)
+	dir := crowd(t, 1200)
 	for _, f := range []fsys.Form{
 		{Kind: "ext4", Size: units.MiB, Label: "oak"},
 		{Kind: "ext4", Size: 3*units.MiB + 5*512, Label: "oak"},
