@@ -183,6 +183,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 	for range ahead + 2 {
 		free <- nil
 	}
+	from := w.came.Upto // what comes before it is written already
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	defer close(stop)
@@ -197,7 +198,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 	wg.Go(func() {
 		defer close(order)
 		defer close(todo)
-		w.schedule(order, todo, free, stop)
+		w.schedule(from, order, todo, free, stop)
 	})
 	for b := range order {
 		data := b.piece.Kind == disk.Data && !b.done
@@ -238,8 +239,8 @@ func (w *writer) cutOff(err error, at int64) error {
 }
 
 // schedule hands the pieces out in order; zero pieces are cut at the head so
-// that only little is held back for the end, and where an earlier run ended.
-func (w *writer) schedule(order, todo chan<- *block, free <-chan []byte, stop <-chan struct{}) {
+// that only little is held back for the end, and at from, where an earlier run ended.
+func (w *writer) schedule(from int64, order, todo chan<- *block, free <-chan []byte, stop <-chan struct{}) {
 	send := func(ch chan<- *block, b *block) bool {
 		select {
 		case ch <- b:
@@ -256,7 +257,7 @@ func (w *writer) schedule(order, todo chan<- *block, free <-chan []byte, stop <-
 			send(order, b)
 			return
 		}
-		for _, cut := range []int64{head, w.came.Upto} {
+		for _, cut := range []int64{head, from} {
 			if piece.Kind != disk.Data && piece.Start < cut && piece.End > cut {
 				early := piece
 				early.End, piece.Start = cut, cut
@@ -265,7 +266,7 @@ func (w *writer) schedule(order, todo chan<- *block, free <-chan []byte, stop <-
 				}
 			}
 		}
-		b := &block{piece: piece, ready: make(chan struct{}), done: piece.Start >= head && piece.End <= w.came.Upto}
+		b := &block{piece: piece, ready: make(chan struct{}), done: piece.Start >= head && piece.End <= from}
 		if piece.Kind == disk.Data && !b.done {
 			select {
 			case b.buf = <-free:
