@@ -199,8 +199,11 @@ func (p passing) ReadAt(b []byte, off int64) (int, error) { return p.ReadPassing
 
 // Forget drops what the kernel keeps of the device in memory, so that the next
 // read comes from the medium. Call it after Sync.
-func (d *File) Forget() {
-	_ = unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_DONTNEED)
+func (d *File) Forget() { d.ForgetIn(span.Span{End: d.size}) }
+
+// ForgetIn is Forget for a stretch.
+func (d *File) ForgetIn(sp span.Span) {
+	_ = unix.Fadvise(int(d.f.Fd()), sp.Start, sp.Len(), unix.FADV_DONTNEED)
 }
 
 func rootOf(err error) error {

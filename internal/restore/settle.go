@@ -64,7 +64,7 @@ func (w *writer) sample() error {
 		return nil
 	}
 	w.taken = 0
-	w.forget()
+	w.forget(w.pick.Span)
 	if ok, err := w.holds(w.pick); err != nil || !ok {
 		if err != nil {
 			return err
@@ -74,10 +74,10 @@ func (w *writer) sample() error {
 	return nil
 }
 
-// forget has the next reading come from the medium.
-func (w *writer) forget() {
-	if f, ok := w.w.(interface{ Forget() }); ok {
-		f.Forget()
+// forget has the next reading of a stretch come from the medium.
+func (w *writer) forget(sp span.Span) {
+	if f, ok := w.w.(interface{ ForgetIn(span.Span) }); ok {
+		f.ForgetIn(sp)
 	}
 }
 
@@ -100,7 +100,7 @@ func (w *writer) holds(piece disk.Piece) (bool, error) {
 // by step, and keeps in Bad what the target doesn't take.
 func (w *writer) settle(window span.Span, cause error) error {
 	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause, units.Bytes(window.Len()), window.Start)
-	w.forget()
+	w.forget(window)
 	for piece, err := range w.planned.Pieces() {
 		if err != nil || piece.Start >= window.End {
 			break
@@ -146,7 +146,7 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 		if isGone(err) {
 			return err
 		}
-		if w.forget(); err == nil && disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
+		if w.forget(sp); err == nil && disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
 			continue
 		}
 		w.came.Bad.Add(sp)
