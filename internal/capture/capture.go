@@ -469,15 +469,10 @@ func readSpans(dev disk.Device, buf []byte, base int64, spans []span.Span) error
 	return nil
 }
 
-// isGone says whether an error means that the whole disk has vanished.
-func isGone(err error) bool {
-	return errors.Is(err, disk.ErrGone) || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO)
-}
-
 // postpone keeps a block that can't be read for the end of the run: a failing
 // disk gives more while it isn't tormented at one place.
 func (rd *reader) postpone(err error, d deferred) {
-	if rd.gone == nil && isGone(err) {
+	if rd.gone == nil && disk.Gone(err) {
 		rd.gone = err
 		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything behind it is missing", disk.Sticker(rd.dev.Identity()), d.block.Start, err)
 	}

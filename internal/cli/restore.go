@@ -206,7 +206,7 @@ func rehearseCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, proof := w.StartExport(cmd.Context(), p)
+			r, proof := w.StartRestore(cmd.Context(), []*workshop.Pair{p})
 			if err := o.follow(r); err != nil {
 				return err
 			}

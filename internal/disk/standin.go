@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"twinshelf/internal/span"
@@ -15,6 +16,11 @@ var ErrMedium = errors.New("input/output error")
 
 // ErrGone is what a stand-in reports once it was pulled out.
 var ErrGone = errors.New("no such device")
+
+// Gone says whether an error means that the whole disk has vanished.
+func Gone(err error) bool {
+	return errors.Is(err, ErrGone) || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO)
+}
 
 func eofIfShort(n, want int) error {
 	if n < want {

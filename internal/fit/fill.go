@@ -59,8 +59,7 @@ func (m *maker) fill() error {
 	if err != nil {
 		return err
 	}
-	id[6], id[8] = id[6]&0x0F|0x40, id[8]&0x3F|0x80
-	part := table.Part{Span: room, Name: w.FillLabel, GUID: fmt.Sprintf("%X-%X-%X-%X-%X", id[:4], id[4:6], id[6:8], id[8:10], id[10:16])}
+	part := table.Part{Span: room, Name: w.FillLabel, GUID: table.NewGUID(form.ID)}
 	part.Type = table.TypeFor(t.Kind, maker.Kind)
 	entries, number, err := t.Add(o, part, p.Size)
 	if err != nil {

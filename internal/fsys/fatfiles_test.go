@@ -3,7 +3,6 @@ package fsys_test
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -11,7 +10,6 @@ import (
 	"testing"
 	"time"
 
-	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/fat"
 	"twinshelf/internal/testkit"
@@ -60,7 +58,6 @@ func TestFATFiles(t *testing.T) {
 			delete(want, name)
 		}
 		log := bytes.Repeat([]byte("pieces of a log "), 20_000)
-		os.WriteFile(filepath.Join(t.TempDir(), "x"), nil, 0o644)
 		from := filepath.Join(t.TempDir(), "log.bin")
 		os.WriteFile(from, log, 0o644)
 		testkit.Do(t, "mcopy", "-i", img, from, "::")
@@ -134,5 +131,3 @@ func TestFATAdd(t *testing.T) {
 		}
 	}
 }
-
-var _ io.ReaderAt = (*disk.Memory)(nil)

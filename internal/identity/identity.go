@@ -37,7 +37,7 @@ func Text(kind table.Kind, id [16]byte) string {
 	if kind == table.MBR {
 		return hex.EncodeToString(id[:4])
 	}
-	return fmt.Sprintf("%X-%X-%X-%X-%X", id[:4], id[4:6], id[6:8], id[8:10], id[10:])
+	return table.NewGUID(id)
 }
 
 // Renew plans other identities for a disk. The part with the number own, 0 for none, has one of its own already.

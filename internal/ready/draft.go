@@ -154,9 +154,7 @@ func firstFinding(t *table.Table) string {
 }
 
 func newGUID() string {
-	b := random16()
-	b[6], b[8] = b[6]&0x0F|0x40, b[8]&0x3F|0x80 // version 4 (RFC 9562, section 5.4)
-	return strings.ToUpper(fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:]))
+	return table.NewGUID(random16())
 }
 
 func random16() (b [16]byte) {

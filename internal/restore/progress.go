@@ -65,6 +65,9 @@ func (p *Plan) Before() *Progress {
 	return &was
 }
 
+// Percent is how much of a target of size bytes was reached.
+func (p *Progress) Percent(size int64) int64 { return p.Upto * 100 / max(1, size) }
+
 // Anew has everything written again, whatever an earlier run did.
 func (p *Plan) Anew() { p.came, p.found = Progress{}, false }
 

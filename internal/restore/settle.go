@@ -24,7 +24,7 @@ const (
 func (w *writer) flush(upto int64) error {
 	window := span.Span{Start: max(head, w.since), End: upto}
 	err := w.w.Sync()
-	if err != nil && isGone(err) {
+	if err != nil && disk.Gone(err) {
 		return err
 	}
 	if err == nil {
@@ -33,7 +33,7 @@ func (w *writer) flush(upto int64) error {
 	if w.hurt = nil; err == nil {
 		err = w.sample()
 	}
-	if isGone(err) {
+	if disk.Gone(err) {
 		return err
 	}
 	if err != nil {
@@ -90,7 +90,7 @@ func (w *writer) holds(piece disk.Piece) (bool, error) {
 			return bytes.Equal(want, have), nil
 		}
 	}
-	if isGone(err) {
+	if disk.Gone(err) {
 		return false, err
 	}
 	return false, nil
@@ -143,7 +143,7 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 		if err == nil {
 			err = w.w.Sync()
 		}
-		if isGone(err) {
+		if disk.Gone(err) {
 			return err
 		}
 		if w.forget(sp); err == nil && disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
@@ -160,7 +160,7 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 
 // unread puts a piece that the source didn't give off to the end.
 func (w *writer) unread(b *block) error {
-	if !w.Lenient || b.piece.Start < head || isGone(b.err) {
+	if !w.Lenient || b.piece.Start < head || disk.Gone(b.err) {
 		return b.err
 	}
 	w.rc.MarkRead(w.planned.Source(b.piece.Span), run.Unreadable)
@@ -179,14 +179,14 @@ func (w *writer) again() error {
 		for sp := range disk.Chunks(whole, step) {
 			b := make([]byte, sp.Len())
 			if err := disk.ReadFull(w.planned, b, sp.Start); err != nil {
-				if isGone(err) {
+				if disk.Gone(err) {
 					return err
 				}
 				clear(b)
 				w.came.Missing.Add(sp)
 			}
 			if _, err := w.w.WriteAt(b, sp.Start); err != nil {
-				if isGone(err) {
+				if disk.Gone(err) {
 					return err
 				}
 				w.came.Bad.Add(sp)

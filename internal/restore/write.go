@@ -337,15 +337,10 @@ const zeroStep = 64 << 20
 
 // failed keeps an error of the target for the next flush, and gives one that ends everything.
 func (w *writer) failed(err error) error {
-	if err == nil || isGone(err) || errors.Is(err, syscall.ENOSPC) {
+	if err == nil || disk.Gone(err) || errors.Is(err, syscall.ENOSPC) {
 		return err
 	}
 	w.hurt = err
 	w.last = time.Time{} // look at it at once
 	return nil
-}
-
-// isGone says whether an error means that the whole disk has vanished.
-func isGone(err error) bool {
-	return errors.Is(err, disk.ErrGone) || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO)
 }

@@ -3,7 +3,6 @@ package startup
 import (
 	"bytes"
 	"context"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"slices"
@@ -93,8 +92,9 @@ func replaced(b []byte, ids map[string]string) ([]byte, int) {
 			copy(out[at:], text)
 			n++
 		}
-		was, is := guid(old), guid(now)
-		for at := 0; was != nil; at += len(was) {
+		was, err1 := table.GUIDBytes(old)
+		is, err2 := table.GUIDBytes(now)
+		for at := 0; err1 == nil && err2 == nil; at += len(was) {
 			i := bytes.Index(b[at:], was)
 			if i < 0 {
 				break
@@ -105,21 +105,6 @@ func replaced(b []byte, ids map[string]string) ([]byte, int) {
 		}
 	}
 	return out, n
-}
-
-// guid is the bytes of a GUID as they stand in structures: the first three groups with the lowest byte first; nil for other texts.
-func guid(s string) []byte {
-	if len(s) != 36 || strings.Count(s, "-") != 4 {
-		return nil
-	}
-	b, err := hex.DecodeString(strings.ReplaceAll(s, "-", ""))
-	if err != nil || len(b) != 16 {
-		return nil
-	}
-	slices.Reverse(b[0:4])
-	slices.Reverse(b[4:6])
-	slices.Reverse(b[6:8])
-	return b
 }
 
 // differing gives the patches of what differs between a file's contents, which lie in spans of the part that begins at byte start.

@@ -39,8 +39,8 @@ func (t *Table) Add(r io.ReaderAt, p Part, size int64) (patches []disk.Patch, nu
 		}
 		g := t.gpt
 		g.entries = bytes.Clone(g.entries)
-		kind, err1 := guidBytes(p.Type)
-		id, err2 := guidBytes(p.GUID)
+		kind, err1 := GUIDBytes(p.Type)
+		id, err2 := GUIDBytes(p.GUID)
 		if err1 != nil || err2 != nil {
 			return nil, 0, fmt.Errorf("its type %q or identity %q is no GUID", p.Type, p.GUID)
 		}

@@ -48,7 +48,7 @@ func buildGPT(l Layout, size int64) ([]disk.Patch, error) {
 	if l.Entries == 0 {
 		l.Entries = 128
 	}
-	guid, err := guidBytes(l.ID)
+	guid, err := GUIDBytes(l.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -68,11 +68,11 @@ func buildGPT(l Layout, size int64) ([]disk.Patch, error) {
 		if slot < 0 || slot >= l.Entries {
 			return nil, fmt.Errorf("part %d has no room in a table of %d entries", p.Number, l.Entries)
 		}
-		kind, err := guidBytes(p.Type)
+		kind, err := GUIDBytes(p.Type)
 		if err != nil {
 			return nil, err
 		}
-		id, err := guidBytes(p.GUID)
+		id, err := GUIDBytes(p.GUID)
 		if err != nil {
 			return nil, err
 		}

@@ -200,8 +200,15 @@ func guidString(b []byte) string {
 	return fmt.Sprintf("%08X-%04X-%04X-%X-%X", le.Uint32(b), le.Uint16(b[4:]), le.Uint16(b[6:]), b[8:10], b[10:16])
 }
 
-// guidBytes is the reverse of guidString.
-func guidBytes(s string) ([]byte, error) {
+// NewGUID makes a GUID of random bytes (version 4; RFC 9562, section 5.4).
+func NewGUID(random [16]byte) string {
+	b := random
+	b[6], b[8] = b[6]&0x0F|0x40, b[8]&0x3F|0x80
+	return fmt.Sprintf("%X-%X-%X-%X-%X", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}
+
+// GUIDBytes is how a GUID stands in structures: the first three groups with the lowest byte first.
+func GUIDBytes(s string) ([]byte, error) {
 	var a uint32
 	var b, c uint16
 	var d, e []byte

@@ -31,7 +31,7 @@ func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string, size int64) 
 		g := t.gpt
 		g.entries, g.header = bytes.Clone(g.entries), bytes.Clone(g.header)
 		put := func(b []byte, old string) error {
-			now, err := guidBytes(newOf(old))
+			now, err := GUIDBytes(newOf(old))
 			if err == nil {
 				copy(b, now)
 				ids[old] = newOf(old)

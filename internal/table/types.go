@@ -129,7 +129,7 @@ func Types(k Kind) []TypeChoice {
 func TypeNamed(k Kind, name string) (string, error) {
 	if k == GPT {
 		if up := strings.ToUpper(name); len(up) == 36 {
-			if _, err := guidBytes(up); err == nil {
+			if _, err := GUIDBytes(up); err == nil {
 				return up, nil
 			}
 		}

@@ -71,7 +71,7 @@ func (m *model) fitBody(w int) []string {
 	notes = append(notes, fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read back and proven",
 		map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)), units.Bytes(data), units.Duration(plan.Estimate())))
 	if b := plan.Before(); b != nil {
-		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Upto*100/max(1, f.Size)))
+		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Percent(f.Size)))
 	}
 	if plan.Fresh != nil {
 		notes = append(notes, plan.Fresh.Does...)

@@ -185,19 +185,7 @@ func (m *model) askPartSize() {
 func (m *model) askFill() {
 	wish := m.fitWish()
 	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ", wish.Fill, func(text string) {
-		if wish.Fill = strings.TrimSpace(text); wish.Fill != "" && !m.grows(wish) {
-			wish.Keep = false // nothing takes the room but the new part
-		}
+		wish.Fill = strings.TrimSpace(text)
 		m.setWish(wish)
 	})
-}
-
-// grows says whether parts are wished to grow.
-func (m *model) grows(w layout.Wish) bool {
-	for _, p := range w.Parts {
-		if p.Share > 0 {
-			return true
-		}
-	}
-	return false
 }

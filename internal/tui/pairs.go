@@ -264,7 +264,7 @@ func (m *model) askExport() {
 				return told{err: err}
 			}
 			return startRun{func() tea.Cmd {
-				r, proof := w.StartExport(ctx, p)
+				r, proof := w.StartRestore(ctx, []*workshop.Pair{p})
 				return m.start(r, "Cancelling leaves an image file that is written in part.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
 			}}
 		}

@@ -7,8 +7,6 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	"twinshelf/internal/run"
-	"twinshelf/internal/shelf"
 )
 
 // PlanExport plans to write a disk, as it would be on a target of size bytes, into a new image file.
@@ -30,9 +28,4 @@ func (w *Workshop) planInto(ctx context.Context, o Origin, path string, wish fit
 	d.Identity.Sector = o.Describe().Identity.Sector
 	image.Probe(ctx, d)
 	return w.PlanRestore(o, d, wish)
-}
-
-// StartExport writes the file and proves it.
-func (w *Workshop) StartExport(ctx context.Context, p *Pair) (*run.Run, func() *shelf.Proof) {
-	return w.StartRestore(ctx, []*Pair{p})
 }

@@ -82,5 +82,4 @@ func TestTargetsAreProposed(t *testing.T) {
 	if d := Attached(disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"}, disks); d == nil || d.Identity.Tail() != "0A64" {
 		t.Errorf("%v", d)
 	}
-	_ = w
 }

@@ -105,7 +105,7 @@ func summarizePair(p *Pair) Summary {
 		s.Notes = append(s.Notes, p.Plan.Startup.Words())
 	}
 	if b := p.Plan.Before(); b != nil {
-		s.Steps = append(s.Steps, fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)", units.Moment(b.When), b.Upto, b.Upto*100/max(1, p.Plan.Fit.Size)))
+		s.Steps = append(s.Steps, fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)", units.Moment(b.When), b.Upto, b.Percent(p.Plan.Fit.Size)))
 	}
 	write, data := p.Plan.Bytes()
 	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)),

@@ -73,7 +73,7 @@ func (v *Volume) readInode(number int64) (*inode, error) {
 	}
 	n := &inode{number: number, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])), flags: le.Uint32(b[inoFlags:]),
 		mtime: time.Unix(int64(int32(le.Uint32(b[inoMtime:]))), 0), block: b[inoBlock : inoBlock+inoBlockSz]}
-	if n.mode&modeMask != modeDir || v.incompat&0x4000 != 0 {
+	if n.mode&modeMask != modeDir || v.incompat&incompatLargeDir != 0 {
 		n.size |= int64(le.Uint32(b[inoSizeHi:])) << 32
 	}
 	if n.size < 0 {

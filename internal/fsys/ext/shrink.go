@@ -329,7 +329,7 @@ func (s *shrinkage) renumber() error {
 			return &fsys.Cant{Why: fmt.Sprintf("more than %d files would get other numbers", maxChanges)}
 		}
 	}
-	if len(homeless) > 0 && o.incompat&(incompatInline|0x10000|0x20000) != 0 {
+	if len(homeless) > 0 && o.incompat&(incompatInline|incompatEncrypt|incompatCasefold) != 0 {
 		return &fsys.Cant{Why: "files would get other numbers, which isn't done where small files stand in their inodes or names are encrypted"}
 	}
 	for n := int64(0); n < v.groups && len(homeless) > 0; n++ {

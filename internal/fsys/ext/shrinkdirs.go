@@ -19,7 +19,7 @@ const (
 // directory puts the new numbers into a directory's names. Where blocks have checksums these depend on the directory's own number too.
 func (s *shrinkage) directory(f *file) error {
 	was := &inode{number: f.number, size: int64(le.Uint32(f.b[inoSizeLo:])), flags: le.Uint32(f.b[inoFlags:]), block: f.b[inoBlock : inoBlock+inoBlockSz]}
-	if s.v.incompat&0x4000 != 0 { // large directories
+	if s.v.incompat&incompatLargeDir != 0 {
 		was.size |= int64(le.Uint32(f.b[inoSizeHi:])) << 32
 	}
 	if was.size > maxDirBytes {

@@ -112,7 +112,7 @@ func (s *shrinkage) file(number int64, raw []byte) error {
 
 // ownBlocks says that a file's blocks carry their own places in their checksums.
 func (s *shrinkage) ownBlocks(number int64) bool {
-	return s.old.compat&0x1000 != 0 && int64(le.Uint32(s.super[sbOrphanFile:])) == number
+	return s.old.compat&compatOrphanFile != 0 && int64(le.Uint32(s.super[sbOrphanFile:])) == number
 }
 
 // fastLink says that a symbolic link stands in its inode.

@@ -62,8 +62,12 @@ const (
 	incompat64bit      = 0x80
 	incompatFlexBG     = 0x200
 	incompatInline     = 0x8000
+	incompatLargeDir   = 0x4000
+	incompatEncrypt    = 0x10000
+	incompatCasefold   = 0x20000
+	compatOrphanFile   = 0x1000
 	incompatKnown      = 0x2 | incompatRecover | incompatJournalDev | incompatMetaBG | incompatExtents | incompat64bit | 0x100 |
-		incompatFlexBG | 0x400 | 0x1000 | 0x2000 | 0x4000 | incompatInline | 0x10000 | 0x20000
+		incompatFlexBG | 0x400 | 0x1000 | 0x2000 | incompatLargeDir | incompatInline | incompatEncrypt | incompatCasefold
 
 	roSparseSuper   = 0x1
 	roGDTCsum       = 0x10

@@ -32,7 +32,6 @@ const (
 
 	// Tools that write without the kernel leave a trace in these.
 	sbLastCheck = 0x40
-	sbCsumSeed  = 0x270
 	roLargeFile = 0x2 // set by the first large file
 
 	// A swap file is written in place without its inode noticing: it is known by its head.
@@ -74,7 +73,7 @@ func (v *Volume) workedOn(old *Volume) (bool, error) {
 		return true, err
 	}
 	le := binary.LittleEndian
-	return le.Uint32(now[sbLastCheck:]) != le.Uint32(was[sbLastCheck:]) || le.Uint32(now[sbCsumSeed:]) != le.Uint32(was[sbCsumSeed:]) ||
+	return le.Uint32(now[sbLastCheck:]) != le.Uint32(was[sbLastCheck:]) || le.Uint32(now[sbSeed:]) != le.Uint32(was[sbSeed:]) ||
 		v.incompat != old.incompat || (v.ro^old.ro)&^roLargeFile != 0, nil
 }
 

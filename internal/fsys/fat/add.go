@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
 
@@ -262,7 +263,7 @@ func put(b []byte, bits int, i int64, val uint32) {
 	}
 }
 
-// count lowers the number of free clusters in FAT32's info sector.
+// count takes the new clusters from the free ones that FAT32's info sectors count.
 func (a *addition) count() error {
 	if a.v.bits != 32 {
 		return nil
@@ -271,27 +272,18 @@ func (a *addition) count() error {
 	if err := disk.ReadFull(a.v.r, boot, 0); err != nil {
 		return err
 	}
-	le := binary.LittleEndian
-	sector := int64(le.Uint16(boot[bpbSector:]))
-	at := int64(le.Uint16(boot[bpbInfo:])) * sector
-	b := make([]byte, 512)
-	if at == 0 || at >= a.v.fatAt {
-		return nil
-	}
-	if err := disk.ReadFull(a.v.r, b, at); err != nil {
-		return err
-	}
-	free := le.Uint32(b[infoFree:])
-	taken := uint32(0)
+	taken := int64(0)
 	for c := range a.table {
-		if e, err := a.v.entries(a.v.active, c, c+1); err == nil && e[0] == 0 {
+		e, err := a.v.entries(a.v.active, c, c+1)
+		if err != nil {
+			return err
+		}
+		if e[0] == 0 {
 			taken++
 		}
 	}
-	if le.Uint32(b) != infoLead || free == unknown || free < taken {
-		return nil
-	}
-	le.PutUint32(b[infoFree:], free-taken)
-	a.patches = append(a.patches, disk.Patch{Off: at, Data: b, Why: "count of free clusters"})
-	return nil
+	var c fsys.Change
+	err := a.v.countFree(&c, boot, int64(binary.LittleEndian.Uint16(boot[bpbSector:])), -taken)
+	a.patches = append(a.patches, c.Patches...)
+	return err
 }

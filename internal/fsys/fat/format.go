@@ -27,7 +27,6 @@ const (
 	bpbHeads    = 26
 	bpbHidden   = 28
 	bpbFSInfo   = 48
-	bpbInfo     = 48
 	bpbBackup   = 50
 	bs16Drive   = 36
 	bs16Sig     = 38

@@ -116,7 +116,7 @@ func (v *Volume) grow(c *fsys.Change, boot []byte, total, sector int64) error {
 	return nil
 }
 
-// countFree adds the new clusters to the free ones that FSInfo counts, in both copies.
+// countFree adds clusters to the free ones that FSInfo counts, in both copies; fewer when more is negative.
 func (v *Volume) countFree(c *fsys.Change, boot []byte, sector, more int64) error {
 	le := binary.LittleEndian
 	info, back := int64(le.Uint16(boot[bpbFSInfo:])), int64(le.Uint16(boot[bpbBackup:]))
@@ -128,7 +128,7 @@ func (v *Volume) countFree(c *fsys.Change, boot []byte, sector, more int64) erro
 		if err := disk.ReadFull(v.r, b, n*sector); err != nil {
 			return err
 		}
-		if free := le.Uint32(b[infoFree:]); le.Uint32(b) == infoLead && free != unknown {
+		if free := le.Uint32(b[infoFree:]); le.Uint32(b) == infoLead && free != unknown && int64(free)+more >= 0 {
 			le.PutUint32(b[infoFree:], uint32(int64(free)+more))
 			c.Patches = append(c.Patches, disk.Patch{Off: n * sector, Data: b, Why: "count of free clusters"})
 		}
