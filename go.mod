@@ -17,6 +17,7 @@ require (
 	golang.org/x/crypto v0.59.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
+	golang.org/x/text v0.44.0
 	gonum.org/v1/plot v0.17.0
 )
 
@@ -44,5 +45,4 @@ require (
 	github.com/xo/terminfo v1.0.0 // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/sync v0.25.0 // indirect
-	golang.org/x/text v0.44.0 // indirect
 )

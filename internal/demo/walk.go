@@ -191,14 +191,11 @@ func files(path string, off, size int64) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, ok := v.(fsys.Files)
-	if !ok {
-		return nil, fmt.Errorf("%s holds no file system whose files can be read at byte %d", path, off)
-	}
-	tree, err := f.Files()
+	files, err := fsys.TreeOf(v)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s at byte %d: %w", path, off, err)
 	}
+	tree := fsys.FS(files)
 	out := map[string]string{}
 	err = fs.WalkDir(tree, ".", func(name string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() || strings.HasPrefix(name, "lost+found") {

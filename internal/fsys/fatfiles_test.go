@@ -3,14 +3,11 @@ package fsys_test
 import (
 	"bytes"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/fat"
 	"twinshelf/internal/testkit"
 )
@@ -20,80 +17,6 @@ var fats = []struct {
 	size int64
 	more []string
 }{{"12", 16 << 20, []string{"-s16"}}, {"16", 64 << 20, nil}, {"32", 600 << 20, nil}, {"32", 40 << 20, []string{"-s1"}}}
-
-// TestFATFiles reads long names, deep folders and fragmented files, and finds them whatever their case.
-func TestFATFiles(t *testing.T) {
-	testkit.Need(t, "mkfs.fat", "mcopy", "mdel")
-	dir := t.TempDir()
-	want := map[string][]byte{}
-	for i, name := range []string{"SHORT.TXT", "lower.txt", "A long name with spaces and dots.v2.txt", "Überfahrt nach Süden — Fahrplan.txt", "deep/er/and/deeper still/fares.csv", "EMPTY", strings.Repeat("long", 50)} {
-		b := bytes.Repeat([]byte(fmt.Sprint("tide ", i, "\n")), 4000*i)
-		if name == "EMPTY" {
-			b = nil
-		}
-		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
-		if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
-			t.Fatal(err)
-		}
-		want[name] = b
-	}
-	many := filepath.Join(dir, "many")
-	os.MkdirAll(many, 0o755)
-	for i := range 300 {
-		name := fmt.Sprintf("many/crossing number %d.txt", i)
-		want[name] = []byte(name)
-		os.WriteFile(filepath.Join(dir, name), want[name], 0o644)
-	}
-	for _, c := range fats {
-		img := testkit.Image(t, "f.img", c.size)
-		testkit.Do(t, "mkfs.fat", append(append([]string{"-F", c.bits}, c.more...), img)...)
-		entries, _ := os.ReadDir(dir)
-		for _, e := range entries {
-			testkit.Do(t, "mcopy", "-s", "-m", "-i", img, filepath.Join(dir, e.Name()), "::")
-		}
-		// Holes for one file in many pieces.
-		for i := 0; i < 300; i += 2 {
-			name := fmt.Sprintf("many/crossing number %d.txt", i)
-			testkit.Do(t, "mdel", "-i", img, "::"+name)
-			delete(want, name)
-		}
-		log := bytes.Repeat([]byte("pieces of a log "), 20_000)
-		from := filepath.Join(t.TempDir(), "log.bin")
-		os.WriteFile(from, log, 0o644)
-		testkit.Do(t, "mcopy", "-i", img, from, "::")
-		want["log.bin"] = log
-		got, _ := examine(t, img)
-		files, err := got.Volume.(fsys.Files).Files()
-		if err != nil {
-			t.Fatal(err)
-		}
-		seen := 0
-		if err := fs.WalkDir(files, ".", func(p string, e fs.DirEntry, err error) error {
-			if err != nil || e.IsDir() {
-				return err
-			}
-			seen++
-			b, err := fs.ReadFile(files, p)
-			if w, ok := want[p]; !ok || !bytes.Equal(b, w) {
-				t.Errorf("FAT%s: %s differs (known: %v)", c.bits, p, ok)
-			}
-			return err
-		}); err != nil || seen != len(want) {
-			t.Errorf("FAT%s: %d files of %d, %v", c.bits, seen, len(want), err)
-		}
-		if b, err := fs.ReadFile(files, "DEEP/Er/and/Deeper Still/FARES.CSV"); err != nil || len(b) == 0 {
-			t.Errorf("FAT%s: case matters: %v", c.bits, err)
-		}
-		if _, err := files.Open("nobody"); err == nil {
-			t.Error("a file that isn't there")
-		}
-		for i := 0; i < 300; i += 2 {
-			name := fmt.Sprintf("many/crossing number %d.txt", i)
-			want[name] = []byte(name)
-		}
-		delete(want, "log.bin")
-	}
-}
 
 // TestFATAdd puts files in; the system's checker and tools agree.
 func TestFATAdd(t *testing.T) {

@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"iter"
 	"strings"
 	"sync"
@@ -62,13 +61,6 @@ type Unchanging interface {
 	Unchanged(ctx context.Context, before Volume, proven func(span.Span) error) error
 	// Caveat says in words why the records of this family may miss a change; empty when a change always shows.
 	Caveat() string
-}
-
-// Files is a Volume whose files can be read.
-type Files interface {
-	// Files is the tree as a file system of the standard library. It
-	// implements fs.ReadDirFS and fs.StatFS.
-	Files() (fs.FS, error)
 }
 
 // Probe looks at a part of size bytes and returns the volume on it, nil when

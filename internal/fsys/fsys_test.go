@@ -98,41 +98,6 @@ func TestExtUsedAgreesWithDumpe2fs(t *testing.T) {
 	}
 }
 
-func TestExtFilesAreWhatWasPutIn(t *testing.T) {
-	testkit.Need(t, "mkfs.ext4")
-	dir := tree(t)
-	for _, options := range []string{"-t ext4", "-t ext3 -b 1024", "-t ext2 -b 4096", "-t ext4 -O inline_data -I 256"} {
-		img := testkit.Image(t, "e.img", 300<<20)
-		testkit.Do(t, "mkfs.ext4", append(strings.Fields("-q -F -d "+dir+" "+options), img)...)
-		c, _ := examine(t, img)
-		files, err := c.Volume.(fsys.Files).Files()
-		if err != nil {
-			t.Fatal(err)
-		}
-		count := 0
-		err = filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
-			if err != nil || e.IsDir() {
-				return err
-			}
-			count++
-			name, _ := filepath.Rel(dir, p)
-			f, err := files.Open(filepath.ToSlash(name))
-			if err != nil {
-				return err
-			}
-			got, err := io.ReadAll(f)
-			want, _ := os.ReadFile(p)
-			if !bytes.Equal(got, want) {
-				t.Errorf("%s: %s differs (%v)", options, name, err)
-			}
-			return err
-		})
-		if err != nil || count != 60 {
-			t.Errorf("%s: %d files, %v", options, count, err)
-		}
-	}
-}
-
 func TestFATUsedAgreesWithFsck(t *testing.T) {
 	testkit.Need(t, "mkfs.fat", "fsck.fat", "mcopy")
 	dir := tree(t)

@@ -86,17 +86,14 @@ func (r reference) optional() bool {
 
 // references looks whether what configuration files refer to is there.
 func (c *checker) references() {
-	resolved, files := 0, 0
+	resolved, read := 0, 0
 	for i := range c.parts {
 		p := &c.parts[i]
-		able, ok := p.volume.(fsys.Files)
-		if !ok {
-			continue
-		}
-		tree, err := able.Files()
+		files, err := fsys.TreeOf(p.volume)
 		if err != nil {
 			continue
 		}
+		tree := fsys.FS(files)
 		for _, name := range expand(tree) {
 			b, err := readFile(tree, name, maxConfig)
 			if errors.Is(err, fs.ErrNotExist) {
@@ -106,7 +103,7 @@ func (c *checker) references() {
 				c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("%s on part %d can't be read", name, p.Number), Evidence: err.Error()})
 				continue
 			}
-			files++
+			read++
 			for _, r := range mentions(string(b)) {
 				if c.resolve(p, name, r) {
 					resolved++
@@ -114,8 +111,8 @@ func (c *checker) references() {
 			}
 		}
 	}
-	if files > 0 && resolved > 0 {
-		c.add(Finding{Way: References, Verdict: Good, Says: "what the configuration refers to by identity is there", Evidence: fmt.Sprintf("%s in %s", units.Plural(resolved, "reference"), units.Plural(files, "file"))})
+	if read > 0 && resolved > 0 {
+		c.add(Finding{Way: References, Verdict: Good, Says: "what the configuration refers to by identity is there", Evidence: fmt.Sprintf("%s in %s", units.Plural(resolved, "reference"), units.Plural(read, "file"))})
 	}
 }
 

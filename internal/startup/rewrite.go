@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
@@ -36,22 +35,21 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 			return nil, err
 		}
 		v, _ := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
-		able, ok := v.(fsys.Files)
-		if !ok {
-			continue
-		}
-		tree, err := able.Files()
+		tree, err := fsys.TreeOf(v)
 		if err != nil {
 			continue
 		}
-		for _, name := range append(expand(tree), binaries...) {
-			f, err := tree.Open(name)
+		for _, name := range append(expand(fsys.FS(tree)), binaries...) {
+			item, err := fsys.Find(tree, name)
+			if err != nil || !item.Mode.IsRegular() {
+				continue
+			}
+			f, err := tree.Open(item, "")
 			if err != nil {
 				continue
 			}
-			b, err := io.ReadAll(io.LimitReader(f, maxConfig))
-			f.Close()
-			if err != nil {
+			b := make([]byte, min(f.Size(), maxConfig))
+			if err := disk.ReadFull(f, b, 0); err != nil {
 				continue
 			}
 			now, n := replaced(b, ids)
@@ -59,13 +57,14 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 				continue
 			}
 			what := fmt.Sprintf("%s on part %d", name, p.Number)
-			spanned, ok := f.(fsys.Spanned)
-			if !ok || spanned.Spans() == nil {
+			// Only what lies in clusters of its own can be written over: the rest is under a checksum or packed.
+			plain, ok := f.(*fsys.Mapped)
+			if !ok || plain.Data().Total() < plain.Size() {
 				out.Left = append(out.Left, what)
 				continue
 			}
 			out.Changed = append(out.Changed, what)
-			out.Patches = append(out.Patches, differing(b, now, spanned.Spans(), p.Span.Start)...)
+			out.Patches = append(out.Patches, differing(b, now, plain.Spans(), p.Span.Start)...)
 		}
 	}
 	return out, nil

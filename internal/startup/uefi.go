@@ -52,8 +52,7 @@ func (c *checker) uefi() {
 		return // not meant for this way
 	}
 	name := fmt.Sprintf("part %d", esp.Number)
-	files, ok := esp.volume.(fsys.Files)
-	if !ok || !strings.HasPrefix(esp.volume.Info().Kind, "FAT") {
+	if esp.volume == nil || !strings.HasPrefix(esp.volume.Info().Kind, "FAT") {
 		c.add(Finding{Way: UEFI, Verdict: Bad, Says: name + " is an EFI system part without a FAT file system", Evidence: esp.why})
 		return
 	}
@@ -61,7 +60,7 @@ func (c *checker) uefi() {
 	if err != nil {
 		return // cancelled
 	}
-	tree, err := files.Files()
+	files, err := fsys.TreeOf(esp.volume)
 	switch {
 	case err == nil && content.Info.Unclean != "":
 		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: fmt.Sprintf("%s, the EFI system part, wasn't quiet", name), Evidence: content.Info.Unclean})
@@ -70,6 +69,7 @@ func (c *checker) uefi() {
 		return
 	}
 	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part with a sound file system", Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
+	tree := fsys.FS(files)
 	found := false
 	for _, f := range fallbacks {
 		p := fallbackDir + "/" + f.name

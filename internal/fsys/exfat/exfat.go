@@ -1,6 +1,6 @@
 // Package exfat knows exFAT (Microsoft's "exFAT file system specification",
 // revision 1.00 with its later public updates). It tells which clusters are in
-// use by the allocation bitmap, and makes new volumes; it never writes by itself.
+// use by the allocation bitmap, reads files, and makes new volumes; it never writes by itself.
 //
 // Limits: one FAT (the two of TexFAT make the volume an error, so that it is
 // captured whole), and root directories of at most 64 MiB.
@@ -55,6 +55,7 @@ const (
 	endOfChain   = 0xFFFFFFFF
 	badCluster   = 0xFFFFFFF7
 	maxRootBytes = 64 << 20
+	chainWindow  = 1024 // entries of the table that are read at once
 )
 
 // Directory entries (sections 6 and 7).
@@ -140,25 +141,48 @@ func (v *Volume) clusterAt(n uint32) (int64, error) {
 	return v.heapAt + (int64(n)-firstCluster)*v.cluster, nil
 }
 
-// chain gives the clusters of a stream of at most limit bytes that begins at
-// first. A chain that comes back to itself runs over the limit and is an error.
-func (v *Volume) chain(first uint32, limit int64) ([]int64, error) {
-	var out []int64
+// follow gives the runs of a stream of at most limit bytes that begins at cluster first, in bytes of the volume. A chain
+// that comes back to itself runs over the limit and is an error.
+func (v *Volume) follow(first uint32, limit int64) ([]span.Span, error) {
+	var out []span.Span
+	var window []byte // the table from cluster base on
+	base, total := int64(0), int64(0)
 	for n := first; n != endOfChain; {
 		at, err := v.clusterAt(n)
 		if err != nil {
 			return nil, err
 		}
-		if out = append(out, at); int64(len(out))*v.cluster > max(limit, v.cluster) {
+		if k := len(out); k > 0 && out[k-1].End == at {
+			out[k-1].End += v.cluster
+		} else {
+			out = append(out, span.At(at, v.cluster))
+		}
+		if total += v.cluster; total > max(limit, v.cluster) {
 			return nil, fsys.Contradiction(v.fatAt+4*int64(n), "the chain of clusters from %d is longer than %d bytes or comes back to itself", first, limit)
 		}
-		b := make([]byte, 4)
-		if err := disk.ReadFull(v.r, b, v.fatAt+4*int64(n)); err != nil {
-			return nil, err
+		i := int64(n)
+		if i < base || (i-base)*4 >= int64(len(window)) {
+			base = i
+			window = make([]byte, min(chainWindow, v.count+firstCluster-i)*4)
+			if err := disk.ReadFull(v.r, window, v.fatAt+4*i); err != nil {
+				return nil, err
+			}
 		}
-		n = binary.LittleEndian.Uint32(b)
+		n = binary.LittleEndian.Uint32(window[(i-base)*4:])
 	}
 	return out, nil
+}
+
+// chain gives the clusters of a stream, by the bytes at which they begin; see follow.
+func (v *Volume) chain(first uint32, limit int64) ([]int64, error) {
+	runs, err := v.follow(first, limit)
+	var out []int64
+	for _, r := range runs {
+		for at := r.Start; at < r.End; at += v.cluster {
+			out = append(out, at)
+		}
+	}
+	return out, err
 }
 
 // readRoot finds the label, the bitmap and the up-case table.

@@ -1,27 +1,35 @@
 package ext
 
 import (
+	"encoding/base64"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"io/fs"
-	"path"
+	"iter"
 	"slices"
 	"strings"
-	"time"
+
+	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 )
 
 // Files gives the volume's tree. A hash-indexed directory is read as the plain
 // list that it also is.
-func (v *Volume) Files() (fs.FS, error) { return tree{v}, nil }
+func (v *Volume) Files() (fsys.Tree, error) { return tree{v}, nil }
+
+var _ fsys.Files = (*Volume)(nil)
 
 type tree struct{ v *Volume }
 
 const (
 	dirHeader   = 8
-	maxDirBytes = 256 << 20
+	maxDirBytes = 1 << 30
+	dirChunk    = 64 << 10
+	dirParent   = 4 // bytes before the entries of a directory in its inode
+	maxTarget   = 64 << 10
 )
 
 type dirent struct {
@@ -29,190 +37,288 @@ type dirent struct {
 	inode int64
 }
 
-// readDir lists a directory ("Linear (Classic) Directories").
-func (v *Volume) readDir(n *inode) ([]dirent, error) {
+// readDir calls each with the entries of a directory ("Linear (Classic) Directories"). What lies in blocks that can't be
+// read is left out, and the first such error returned at the end; an error of each ends it at once.
+func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 	if n.size > maxDirBytes {
-		return nil, fmt.Errorf("directory inode %d claims %d bytes", n.number, n.size)
-	}
-	if n.flags&flagInline != 0 {
-		return inlineDir(n), nil
+		return fsys.Contradiction(n.at, "directory inode %d claims %d bytes", n.number, n.size)
 	}
 	r, err := v.contents(n)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	b := make([]byte, v.blockSize)
-	var out []dirent
-	for off := int64(0); off+v.blockSize <= n.size; off += v.blockSize {
-		if err := disk.ReadFull(r, b, off); err != nil {
-			return out, err
+	if n.flags&flagInline != 0 {
+		b := r.(*fsys.Resident).Bytes
+		head := min(len(b), inoBlockSz)
+		_ = dirents(b[min(dirParent, head):head], each) && dirents(b[head:], each)
+		return nil
+	}
+	var problem error
+	per := max(1, dirChunk/v.blockSize) * v.blockSize
+	b := make([]byte, min(per, n.size))
+	for off := int64(0); off+v.blockSize <= n.size; off += per {
+		chunk := b[:min(per, (n.size-off)/v.blockSize*v.blockSize)]
+		err := disk.ReadFull(r, chunk, off)
+		for i := int64(0); i < int64(len(chunk)); i += v.blockSize {
+			one := chunk[i : i+v.blockSize]
+			if err != nil { // each block of it has a chance of its own
+				if err := disk.ReadFull(r, one, off+i); err != nil {
+					if problem == nil {
+						problem = fmt.Errorf("block %d of the directory: %w", (off+i)/v.blockSize, err)
+					}
+					continue
+				}
+			}
+			if !dirents(one, each) {
+				return problem
+			}
 		}
-		out = dirents(b, out)
 	}
-	return out, nil
+	return problem
 }
 
-func inlineDir(n *inode) []dirent { return dirents(n.block[4:], nil) }
-
-func dirents(b []byte, out []dirent) []dirent {
+// dirents calls each with the entries of a block, and says whether to go on. An entry that doesn't fit ends the block.
+func dirents(b []byte, each func(dirent) bool) bool {
 	le := binary.LittleEndian
+	whole := len(b)
 	for len(b) >= dirHeader {
 		ino, length, nameLen := int64(le.Uint32(b)), int(le.Uint16(b[4:])), int(b[6])
-		if length < dirHeader || length > len(b) || dirHeader+nameLen > length {
-			return out
+		if whole == 64<<10 && (length == 0xFFFF || length == 0) {
+			length = whole // the only length that 16 bits don't hold
 		}
-		if name := string(b[dirHeader : dirHeader+nameLen]); ino != 0 && name != "." && name != ".." && name != "" && !strings.ContainsAny(name, "/\x00") {
-			out = append(out, dirent{name, ino})
+		if length < dirHeader || length > len(b) || dirHeader+nameLen > length {
+			return true
+		}
+		name := string(b[dirHeader : dirHeader+nameLen])
+		if ino != 0 && name != "." && name != ".." && name != "" && !each(dirent{name, ino}) {
+			return false
 		}
 		b = b[length:]
 	}
-	return out
+	return true
 }
 
-func (t tree) find(op, name string) (*inode, error) {
-	bad := func(err error) (*inode, error) { return nil, &fs.PathError{Op: op, Path: name, Err: err} }
-	if !fs.ValidPath(name) {
-		return bad(fs.ErrInvalid)
+// shown is a name as it can be shown and asked for: an encrypted one in letters.
+func shown(n *inode, name string) string {
+	if n.flags&flagEncrypted != 0 {
+		s := base64.RawURLEncoding.EncodeToString([]byte(name))
+		return s[:min(len(s), 255)]
 	}
+	return name
+}
+
+func (t tree) Root() (fsys.Item, error) {
 	n, err := t.v.readInode(rootInode)
 	if err != nil {
-		return bad(err)
-	}
-	if name == "." {
-		return n, nil
-	}
-	for step := range strings.SplitSeq(name, "/") {
-		if n.mode&modeMask != modeDir {
-			return bad(fs.ErrNotExist)
-		}
-		entries, err := t.v.readDir(n)
-		if err != nil {
-			return bad(err)
-		}
-		i := slices.IndexFunc(entries, func(e dirent) bool { return e.name == step })
-		if i < 0 {
-			return bad(fs.ErrNotExist)
-		}
-		if n, err = t.v.readInode(entries[i].inode); err != nil {
-			return bad(err)
-		}
-	}
-	return n, nil
-}
-
-// Open opens a file or directory. Links are not followed.
-func (t tree) Open(name string) (fs.File, error) {
-	n, err := t.find("open", name)
-	if err != nil {
-		return nil, err
-	}
-	f := &openFile{info: info{path.Base(name), n}}
-	if n.mode&modeMask == modeFile {
-		r, err := t.v.contents(n)
-		if err != nil {
-			return nil, &fs.PathError{Op: "open", Path: name, Err: err}
-		}
-		f.r = io.NewSectionReader(r, 0, n.size)
-		if f.blockSize = t.v.blockSize; n.flags&flagInline == 0 {
-			if f.extents, err = t.v.extents(n); err != nil {
-				return nil, &fs.PathError{Op: "open", Path: name, Err: err}
-			}
-		}
-	} else if n.mode&modeMask == modeDir {
-		if f.entries, err = t.ReadDir(name); err != nil {
-			return nil, err
-		}
-	}
-	return f, nil
-}
-
-// Stat describes a file.
-func (t tree) Stat(name string) (fs.FileInfo, error) {
-	n, err := t.find("stat", name)
-	if err != nil {
-		return nil, err
-	}
-	return info{path.Base(name), n}, nil
-}
-
-// ReadDir lists a directory by name. Entries whose inode can't be read are left out.
-func (t tree) ReadDir(name string) ([]fs.DirEntry, error) {
-	n, err := t.find("readdir", name)
-	if err != nil {
-		return nil, err
+		return fsys.Item{}, fmt.Errorf("root directory: %w", err)
 	}
 	if n.mode&modeMask != modeDir {
-		return nil, &fs.PathError{Op: "readdir", Path: name, Err: fmt.Errorf("not a directory")}
+		return fsys.Item{}, fsys.Contradiction(n.at, "the root directory isn't a directory")
 	}
-	entries, err := t.v.readDir(n)
-	if err != nil {
-		return nil, &fs.PathError{Op: "readdir", Path: name, Err: err}
+	return item("", n), nil
+}
+
+func (t tree) inodeOf(it fsys.Item) (*inode, error) {
+	number, ok := it.Ref.(int64)
+	if !ok {
+		return nil, fmt.Errorf("%s isn't an item of this volume", it.Name)
 	}
-	var out []fs.DirEntry
-	for _, e := range entries {
-		if child, err := t.v.readInode(e.inode); err == nil {
-			out = append(out, fs.FileInfoToDirEntry(info{e.name, child}))
+	return t.v.readInode(number)
+}
+
+func (t tree) folder(it fsys.Item) (*inode, error) {
+	n, err := t.inodeOf(it)
+	if err == nil && n.mode&modeMask != modeDir {
+		err = fmt.Errorf("%s is no folder", it.Name)
+	}
+	return n, err
+}
+
+// List reads the inodes of the entries in the order in which they lie.
+func (t tree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
+	return func(yield func(fsys.Item, error) bool) {
+		n, err := t.folder(folder)
+		if err != nil {
+			yield(fsys.Item{}, err)
+			return
+		}
+		var all []dirent
+		err = t.v.readDir(n, func(e dirent) bool {
+			all = append(all, e)
+			return true
+		})
+		slices.SortStableFunc(all, func(a, b dirent) int { return int(a.inode - b.inode) })
+		for _, e := range all {
+			it, err := t.item(n, e)
+			if !yield(it, err) {
+				return
+			}
+		}
+		if err != nil {
+			yield(fsys.Item{}, err)
 		}
 	}
-	slices.SortFunc(out, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
-	return out, nil
 }
 
-type info struct {
-	name string
-	n    *inode
-}
-
-func (i info) Name() string       { return i.name }
-func (i info) Size() int64        { return i.n.size }
-func (i info) ModTime() time.Time { return i.n.mtime }
-func (i info) IsDir() bool        { return i.n.mode&modeMask == modeDir }
-func (i info) Sys() any           { return nil }
-
-func (i info) Mode() fs.FileMode {
-	m := fs.FileMode(i.n.mode & 0o777)
-	switch i.n.mode & modeMask {
-	case modeDir:
-		m |= fs.ModeDir
-	case modeLink:
-		m |= fs.ModeSymlink
-	case modeFile:
-	default:
-		m |= fs.ModeIrregular
+func (t tree) item(folder *inode, e dirent) (fsys.Item, error) {
+	name := shown(folder, e.name)
+	if strings.ContainsAny(name, "/\x00") {
+		return fsys.Item{Name: strings.Map(func(r rune) rune {
+			if r == '/' || r == 0 {
+				return '_'
+			}
+			return r
+		}, name)}, fsys.Contradiction(folder.at, "a name in the directory has a slash or a zero in it")
 	}
-	return m
+	n, err := t.v.readInode(e.inode)
+	if err == nil && n.mode == 0 {
+		err = fsys.Contradiction(n.at, "inode %d, which the directory names, is not in use", e.inode)
+	}
+	if err != nil {
+		return fsys.Item{Name: name}, err
+	}
+	return item(name, n), nil
 }
 
-type openFile struct {
-	info    info
-	r       *io.SectionReader
-	entries []fs.DirEntry
-	// extents are where the contents lie, in blocks.
-	extents   []extent
-	blockSize int64
+// Lookup finds a name; in a directory that folds case, whatever its case.
+func (t tree) Lookup(folder fsys.Item, name string) (fsys.Item, error) {
+	n, err := t.folder(folder)
+	if err != nil {
+		return fsys.Item{}, err
+	}
+	want := name
+	folds := n.flags&flagFolded != 0
+	if folds {
+		want = fold(name)
+	}
+	var found *dirent
+	err = t.v.readDir(n, func(e dirent) bool {
+		if s := shown(n, e.name); s == name || folds && fold(s) == want {
+			found = &e
+		}
+		return found == nil
+	})
+	switch {
+	case found != nil:
+		return t.item(n, *found)
+	case err != nil:
+		return fsys.Item{}, err
+	}
+	return fsys.Item{}, fs.ErrNotExist
 }
 
-func (f *openFile) Stat() (fs.FileInfo, error) { return f.info, nil }
-func (f *openFile) Close() error               { return nil }
+func fold(s string) string { return cases.Fold().String(norm.NFD.String(s)) }
 
-func (f *openFile) Read(p []byte) (int, error) {
-	if f.r == nil {
-		return 0, &fs.PathError{Op: "read", Path: f.info.name, Err: fs.ErrInvalid}
+// Open gives the contents of a file. ext has no other streams.
+func (t tree) Open(it fsys.Item, stream string) (fsys.Contents, error) {
+	n, err := t.inodeOf(it)
+	switch {
+	case err != nil:
+		return nil, err
+	case stream != "":
+		return nil, fs.ErrNotExist
+	case n.mode&modeMask != modeFile:
+		return nil, fmt.Errorf("%s has no contents", it.Name)
+	case n.flags&flagEncrypted != 0:
+		return nil, fsys.ErrEncrypted
 	}
-	return f.r.Read(p)
+	return t.v.contents(n)
 }
 
-func (f *openFile) ReadDir(n int) ([]fs.DirEntry, error) {
-	if n <= 0 {
-		out := f.entries
-		f.entries = nil
-		return out, nil
+// More reads the target of a link and the extended attributes.
+func (t tree) More(it fsys.Item) (fsys.More, error) {
+	n, err := t.inodeOf(it)
+	if err != nil {
+		return fsys.More{}, err
 	}
-	if len(f.entries) == 0 {
-		return nil, io.EOF
+	var m fsys.More
+	if m.XAttrs, err = t.v.xattrs(n); err != nil {
+		return m, err
 	}
-	n = min(n, len(f.entries))
-	out := f.entries[:n]
-	f.entries = f.entries[n:]
-	return out, nil
+	if n.flags&flagEncrypted != 0 {
+		m.Remark = "its contents are encrypted by its system"
+		return m, nil
+	}
+	if n.mode&modeMask == modeLink {
+		m.Target, err = t.v.target(n)
+	}
+	return m, err
+}
+
+// target is where a symbolic link leads ("Symbolic Links"): short ones stand in the inode.
+func (v *Volume) target(n *inode) (string, error) {
+	if n.size < inoBlockSz && n.flags&(flagInline|flagExtents) == 0 {
+		return strings.TrimRight(string(n.block[:n.size]), "\x00"), nil
+	}
+	if n.size > maxTarget {
+		return "", fsys.Contradiction(n.at, "the link of inode %d claims %d bytes", n.number, n.size)
+	}
+	r, err := v.contents(n)
+	if err != nil {
+		return "", err
+	}
+	b := make([]byte, n.size)
+	if err := disk.ReadFull(r, b, 0); err != nil {
+		return "", err
+	}
+	return strings.TrimRight(string(b), "\x00"), nil
+}
+
+// Bits of i_mode above the permissions.
+const (
+	modeSetUID = 0x800
+	modeSetGID = 0x400
+	modeSticky = 0x200
+)
+
+var types = map[uint16]fs.FileMode{modeFile: 0, modeDir: fs.ModeDir, modeLink: fs.ModeSymlink, modeFIFO: fs.ModeNamedPipe, modeSock: fs.ModeSocket, modeBlock: fs.ModeDevice, modeChar: fs.ModeDevice | fs.ModeCharDevice}
+
+// item describes an inode. A name that begins with a dot is hidden by custom.
+func item(name string, n *inode) fsys.Item {
+	le := binary.LittleEndian
+	it := fsys.Item{
+		Name: name, Ref: n.number, ID: uint64(n.number) | uint64(le.Uint32(n.raw[inoGeneration:]))<<32,
+		Modified: n.when(inoMtime, inoMtimeExtra), Changed: n.when(inoCtime, inoCtimeExtra), Accessed: n.when(inoAtime, inoAtimeExtra),
+		UID: uint32(le.Uint16(n.raw[inoUID:])) | uint32(le.Uint16(n.raw[inoUIDHi:]))<<16, GID: uint32(le.Uint16(n.raw[inoGID:])) | uint32(le.Uint16(n.raw[inoGIDHi:]))<<16,
+		Links: int(le.Uint16(n.raw[inoLinks:])),
+	}
+	if n.has(inoCrExtra + 4) {
+		it.Created = n.when(inoCrtime, inoCrExtra)
+	}
+	kind, ok := types[n.mode&modeMask]
+	if !ok {
+		kind = fs.ModeIrregular
+	}
+	it.Mode = kind | fs.FileMode(n.mode&0o777)
+	for bit, m := range map[uint16]fs.FileMode{modeSetUID: fs.ModeSetuid, modeSetGID: fs.ModeSetgid, modeSticky: fs.ModeSticky} {
+		if n.mode&bit != 0 {
+			it.Mode |= m
+		}
+	}
+	if kind == 0 || kind == fs.ModeSymlink {
+		it.Size = n.size
+	}
+	if kind&fs.ModeDevice != 0 {
+		it.Major, it.Minor = deviceOf(n.block)
+	}
+	if n.flags&flagImmutable != 0 {
+		it.Attr |= fsys.ReadOnly
+	}
+	if n.flags&flagEncrypted != 0 {
+		it.Attr |= fsys.Encrypted
+	}
+	if strings.HasPrefix(name, ".") {
+		it.Attr |= fsys.Hidden
+	}
+	return it
+}
+
+// deviceOf decodes a device's numbers: the old form in the first word, the newer in the second.
+func deviceOf(b []byte) (major, minor uint32) {
+	le := binary.LittleEndian
+	if d := le.Uint32(b); d != 0 {
+		return d >> 8 & 0xFF, d & 0xFF
+	}
+	d := le.Uint32(b[4:])
+	return d >> 8 & 0xFFF, d&0xFF | d>>12&0xFFF00
 }

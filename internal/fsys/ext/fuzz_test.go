@@ -1,12 +1,10 @@
 package ext
 
 import (
-	"io/fs"
 	"os"
 	"testing"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/testkit"
 )
 
@@ -41,20 +39,6 @@ func FuzzProbe(f *testing.F) {
 				t.Fatalf("used area %v behind %d in a volume of %d bytes", sp, last, v.Info().Size)
 			}
 			last = sp.End
-		}
-		if files, err := v.(fsys.Files).Files(); err == nil {
-			budget := 200
-			_ = fs.WalkDir(files, ".", func(name string, e fs.DirEntry, err error) error {
-				if budget--; budget < 0 {
-					return fs.SkipAll
-				}
-				if err == nil && e.Type().IsRegular() {
-					if r, err := files.Open(name); err == nil {
-						_, _ = r.Read(make([]byte, 4096))
-					}
-				}
-				return nil
-			})
 		}
 	})
 }

@@ -3,7 +3,6 @@ package ext
 import (
 	"encoding/binary"
 	"fmt"
-	"io"
 	"time"
 
 	"twinshelf/internal/disk"
@@ -13,21 +12,42 @@ import (
 
 // An inode ("Index Nodes") and an extent tree ("Extent Tree").
 const (
-	inoMode    = 0x00
-	inoSizeLo  = 0x04
-	inoMtime   = 0x10
-	inoFlags   = 0x20
-	inoBlock   = 0x28
-	inoSizeHi  = 0x6C
-	inoBlockSz = 60
+	inoMode       = 0x00
+	inoUID        = 0x02
+	inoSizeLo     = 0x04
+	inoCtime      = 0x0C
+	inoMtime      = 0x10
+	inoGID        = 0x18
+	inoFlags      = 0x20
+	inoBlock      = 0x28
+	inoGeneration = 0x64
+	inoACLLo      = 0x68
+	inoSizeHi     = 0x6C
+	inoACLHi      = 0x76
+	inoUIDHi      = 0x78
+	inoGIDHi      = 0x7A
+	inoExtraSize  = 0x80
+	inoCtimeExtra = 0x84
+	inoMtimeExtra = 0x88
+	inoCrtime     = 0x90
+	inoCrExtra    = 0x94
+	inoBlockSz    = 60
+	inoBase       = 128
 
-	flagExtents = 0x80000
-	flagInline  = 0x10000000
+	flagImmutable = 0x10
+	flagEncrypted = 0x800
+	flagExtents   = 0x80000
+	flagInline    = 0x10000000
+	flagFolded    = 0x40000000 // a directory whose names differ by more than case
 
-	modeMask = 0xF000
-	modeDir  = 0x4000
-	modeFile = 0x8000
-	modeLink = 0xA000
+	modeMask  = 0xF000
+	modeFIFO  = 0x1000
+	modeChar  = 0x2000
+	modeDir   = 0x4000
+	modeBlock = 0x6000
+	modeFile  = 0x8000
+	modeLink  = 0xA000
+	modeSock  = 0xC000
 
 	rootInode    = 2
 	extentMagic  = 0xF30A
@@ -35,13 +55,15 @@ const (
 	extentEntry  = 12
 	maxDepth     = 5
 	maxExtents   = 1 << 20
+	maxMapBlocks = 1 << 21 // blocks that say where a file lies
 )
 
 type inode struct {
 	number int64
+	at     int64 // byte of the volume
+	raw    []byte
 	mode   uint16
 	size   int64
-	mtime  time.Time
 	flags  uint32
 	block  []byte // i_block, 60 bytes
 }
@@ -49,30 +71,37 @@ type inode struct {
 // extent is n blocks of a file from logical, at physical on the volume.
 type extent struct{ logical, physical, n int64 }
 
+// tableOf is the byte at which a group's inode table begins. The latest answers are kept.
+func (v *Volume) tableOf(g int64) (int64, error) {
+	if at, ok := v.tables.Load(g); ok {
+		return at.(int64), nil
+	}
+	at, _, err := v.inodeTable(g)
+	if err == nil {
+		v.tables.Store(g, at)
+	}
+	return at, err
+}
+
 func (v *Volume) readInode(number int64) (*inode, error) {
 	if number < 1 || number > v.inodesPerGrp*v.groups {
 		return nil, fmt.Errorf("there is no inode %d", number)
 	}
-	g := (number - 1) / v.inodesPerGrp
-	desc := make([]byte, v.descSize)
-	at := v.descBlock(g/v.descPerBlock)*v.blockSize + g%v.descPerBlock*v.descSize
-	if err := disk.ReadFull(v.r, desc, at); err != nil {
+	table, err := v.tableOf((number - 1) / v.inodesPerGrp)
+	if err != nil {
 		return nil, err
 	}
+	at := table + (number-1)%v.inodesPerGrp*v.inodeSize
+	b := make([]byte, v.inodeSize)
+	if err := disk.ReadFull(v.r, b, at); err != nil {
+		return nil, err
+	}
+	return v.decodeInode(number, at, b)
+}
+
+func (v *Volume) decodeInode(number, at int64, b []byte) (*inode, error) {
 	le := binary.LittleEndian
-	tableAt := int64(le.Uint32(desc[bgInodeTableLo:]))
-	if v.descSize >= 64 {
-		tableAt |= int64(le.Uint32(desc[bgInodeTableHi:])) << 32
-	}
-	if tableAt <= 0 || tableAt >= v.blocks {
-		return nil, fsys.Contradiction(at, "the descriptor of group %d points to block %d of %d", g, tableAt, v.blocks)
-	}
-	b := make([]byte, 128)
-	if err := disk.ReadFull(v.r, b, tableAt*v.blockSize+(number-1)%v.inodesPerGrp*v.inodeSize); err != nil {
-		return nil, err
-	}
-	n := &inode{number: number, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])), flags: le.Uint32(b[inoFlags:]),
-		mtime: time.Unix(int64(int32(le.Uint32(b[inoMtime:]))), 0), block: b[inoBlock : inoBlock+inoBlockSz]}
+	n := &inode{number: number, at: at, raw: b, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])), flags: le.Uint32(b[inoFlags:]), block: b[inoBlock : inoBlock+inoBlockSz]}
 	if n.mode&modeMask != modeDir || v.incompat&incompatLargeDir != 0 {
 		n.size |= int64(le.Uint32(b[inoSizeHi:])) << 32
 	}
@@ -82,18 +111,39 @@ func (v *Volume) readInode(number int64) (*inode, error) {
 	return n, nil
 }
 
+// has says whether the inode is long enough for a field that ends at byte end.
+func (n *inode) has(end int) bool {
+	return len(n.raw) > inoBase && end <= len(n.raw) && inoBase+int(binary.LittleEndian.Uint16(n.raw[inoExtraSize:])) >= end
+}
+
+// when decodes a time ("Inode Timestamps"): seconds, and where there is room two more bits of them and nanoseconds.
+func (n *inode) when(at, extra int) time.Time {
+	le := binary.LittleEndian
+	sec, nano := int64(int32(le.Uint32(n.raw[at:]))), int64(0)
+	if n.has(extra + 4) {
+		e := le.Uint32(n.raw[extra:])
+		sec += int64(e&3) << 32
+		nano = int64(e >> 2)
+	}
+	return time.Unix(sec, min(nano, 999_999_999))
+}
+
 // extents lists where a file's contents lie, in order.
 func (v *Volume) extents(n *inode) ([]extent, error) {
 	var out []extent
 	if n.flags&flagExtents != 0 {
-		err := v.extentNode(n.block, -1, &out)
+		budget := maxMapBlocks
+		err := v.extentNode(n.block, -1, &budget, &out)
 		return out, err
 	}
 	return out, v.blockMap(n, &out)
 }
 
 // extentNode reads one node of the tree; depth must fall by one with each level.
-func (v *Volume) extentNode(b []byte, wantDepth int, out *[]extent) error {
+func (v *Volume) extentNode(b []byte, wantDepth int, budget *int, out *[]extent) error {
+	if *budget--; *budget < 0 {
+		return fmt.Errorf("an extent tree has more than %d blocks", maxMapBlocks)
+	}
 	le := binary.LittleEndian
 	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
 	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 && depth != wantDepth {
@@ -121,7 +171,7 @@ func (v *Volume) extentNode(b []byte, wantDepth int, out *[]extent) error {
 		if err := disk.ReadFull(v.r, nb, child*v.blockSize); err != nil {
 			return err
 		}
-		if err := v.extentNode(nb, depth-1, out); err != nil {
+		if err := v.extentNode(nb, depth-1, budget, out); err != nil {
 			return err
 		}
 	}
@@ -131,7 +181,7 @@ func (v *Volume) extentNode(b []byte, wantDepth int, out *[]extent) error {
 // blockMap reads the direct and indirect blocks of ext2 and ext3 ("Direct/Indirect Block Addressing").
 func (v *Volume) blockMap(n *inode, out *[]extent) error {
 	need := (n.size + v.blockSize - 1) / v.blockSize
-	logical := int64(0)
+	logical, budget := int64(0), maxMapBlocks
 	add := func(p int64) error {
 		if p >= v.blocks || len(*out) >= maxExtents {
 			return fmt.Errorf("a block map points to block %d of %d", p, v.blocks)
@@ -157,8 +207,8 @@ func (v *Volume) blockMap(n *inode, out *[]extent) error {
 			}
 			return add(p)
 		}
-		if p >= v.blocks {
-			return fmt.Errorf("a block map points to block %d of %d", p, v.blocks)
+		if budget--; budget < 0 || p >= v.blocks {
+			return fmt.Errorf("a block map points to block %d of %d, or is larger than any file's", p, v.blocks)
 		}
 		b := make([]byte, v.blockSize)
 		if err := disk.ReadFull(v.r, b, p*v.blockSize); err != nil {
@@ -179,58 +229,39 @@ func (v *Volume) blockMap(n *inode, out *[]extent) error {
 	return nil
 }
 
-// contents gives a file's bytes as a reader.
-func (v *Volume) contents(n *inode) (io.ReaderAt, error) {
+// contents gives a file's bytes, and those of a link or directory too.
+func (v *Volume) contents(n *inode) (fsys.Contents, error) {
 	if n.flags&flagInline != 0 {
-		if n.size > inoBlockSz {
-			return nil, fmt.Errorf("inode %d keeps its contents beside its attributes, which isn't read", n.number)
-		}
-		return inline(n.block[:n.size]), nil
+		return v.inlined(n)
 	}
 	x, err := v.extents(n)
 	if err != nil {
 		return nil, fmt.Errorf("inode %d: %w", n.number, err)
 	}
-	return &fileReader{v, n.size, x}, nil
-}
-
-type inline []byte
-
-func (b inline) ReadAt(p []byte, off int64) (int, error) {
-	if off >= int64(len(b)) {
-		return 0, io.EOF
-	}
-	n := copy(p, b[off:])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-// fileReader reads a file through its extents; holes read as zeros.
-type fileReader struct {
-	v       *Volume
-	size    int64
-	extents []extent
-}
-
-func (f *fileReader) ReadAt(p []byte, off int64) (int, error) {
-	want := span.At(off, int64(len(p))).Intersect(span.Span{End: f.size})
-	n := int(want.Len())
-	clear(p[:n])
-	bs := f.v.blockSize
-	for _, x := range f.extents {
-		hit := span.At(x.logical*bs, x.n*bs).Intersect(want)
-		if hit.Empty() {
-			continue
+	m := &fsys.Mapped{R: v.r, Length: n.size, Places: make([]fsys.Stretch, 0, len(x))}
+	end := int64(0)
+	for _, e := range x {
+		if e.logical < end {
+			return nil, fsys.Contradiction(n.at, "the extents of inode %d overlap", n.number)
 		}
-		at := x.physical*bs + hit.Start - x.logical*bs
-		if err := disk.ReadFull(f.v.r, p[hit.Start-off:hit.End-off], at); err != nil {
-			return 0, err
+		end = e.logical + e.n
+		m.Places = append(m.Places, fsys.Stretch{Span: span.At(e.logical*v.blockSize, e.n*v.blockSize), At: e.physical * v.blockSize})
+	}
+	return m, nil
+}
+
+// inlined gives contents that stand in the inode ("Inline Data"): 60 bytes where the blocks would be listed, the rest as an attribute.
+func (v *Volume) inlined(n *inode) (fsys.Contents, error) {
+	b, at := n.block, []span.Span{span.At(n.at+inoBlock, min(inoBlockSz, n.size))}
+	if n.size > inoBlockSz {
+		rest, restAt, err := n.inlineRest()
+		if err != nil {
+			return nil, err
 		}
+		if n.size > int64(len(b)+len(rest)) {
+			return nil, fsys.Contradiction(n.at, "inode %d claims %d bytes in itself, where %d are", n.number, n.size, len(b)+len(rest))
+		}
+		b, at = append(append([]byte(nil), b...), rest...), append(at, span.At(restAt, n.size-inoBlockSz))
 	}
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
+	return &fsys.Resident{Bytes: b[:n.size], At: at}, nil
 }

@@ -3,7 +3,6 @@ package ext
 import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	"twinshelf/internal/span"
 )
 
 var _ fsys.Renewer = (*Volume)(nil)
@@ -33,28 +32,4 @@ func (v *Volume) Renew(id [16]byte) ([]disk.Patch, error) {
 	}
 	g.writeSupers()
 	return g.patches, nil
-}
-
-var _ fsys.Spanned = (*openFile)(nil)
-
-// Spans are the blocks of the file; nil for one with holes, and for one that stands in its inode.
-func (f *openFile) Spans() []span.Span {
-	var out []span.Span
-	for _, x := range f.extents {
-		if x.logical*f.blockSize != total(out) {
-			return nil
-		}
-		out = append(out, span.At(x.physical*f.blockSize, x.n*f.blockSize))
-	}
-	if total(out) < f.info.n.size {
-		return nil
-	}
-	return out
-}
-
-func total(spans []span.Span) (n int64) {
-	for _, sp := range spans {
-		n += sp.Len()
-	}
-	return n
 }

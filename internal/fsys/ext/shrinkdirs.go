@@ -65,7 +65,8 @@ func (s *shrinkage) placesOf(n *inode) (map[int64]int64, error) {
 	var x []extent
 	var err error
 	if n.flags&flagExtents != 0 {
-		err = nv.extentNode(n.block, -1, &x)
+		budget := maxMapBlocks
+		err = nv.extentNode(n.block, -1, &budget, &x)
 	} else {
 		err = nv.blockMap(n, &x)
 	}

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"twinshelf/internal/fsys"
 )
@@ -102,6 +103,8 @@ type Volume struct {
 	descPerBlock  int64
 	descBlocks    int64
 	groupBitsLast int64 // clusters in the last group
+	// tables are the places of inode tables that were looked up, by group.
+	tables *sync.Map
 }
 
 // Probe recognises an ext file system by its super block.
@@ -121,7 +124,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		r: r, compat: le.Uint32(sb[sbCompat:]), incompat: le.Uint32(sb[sbIncompat:]), ro: le.Uint32(sb[sbROCompat:]),
 		blocks: int64(le.Uint32(sb[sbBlocksLo:])), firstData: int64(le.Uint32(sb[sbFirstData:])),
 		blocksPerGrp: int64(le.Uint32(sb[sbBlocksPerGroup:])), inodesPerGrp: int64(le.Uint32(sb[sbInodesPerGroup:])),
-		inodeSize: 128, descSize: 32, ratio: 1, reservedGDT: int64(le.Uint16(sb[sbReservedGDT:])),
+		inodeSize: 128, descSize: 32, ratio: 1, tables: &sync.Map{}, reservedGDT: int64(le.Uint16(sb[sbReservedGDT:])),
 	}
 	if le.Uint32(sb[sbRev:]) == 0 { // the original revision had no feature fields
 		v.compat, v.incompat, v.ro, v.reservedGDT = 0, 0, 0, 0

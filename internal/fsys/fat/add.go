@@ -37,7 +37,7 @@ func (v *Volume) Add(name string, contents []byte, when time.Time) ([]disk.Patch
 	if err := v.compareTables(); err != nil {
 		return nil, err
 	}
-	if _, err := (tree{v}).find("add", name); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := fsys.Find(tree{v}, name); !errors.Is(err, fs.ErrNotExist) {
 		if err == nil {
 			err = fmt.Errorf("%s is there already", name)
 		}

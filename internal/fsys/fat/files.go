@@ -2,11 +2,6 @@ package fat
 
 import (
 	"encoding/binary"
-	"errors"
-	"fmt"
-	"io"
-	"io/fs"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -22,29 +17,31 @@ const (
 	entAttr      = 11
 	entCase      = 12
 	entClusterHi = 20
+	entTenths    = 13 // of the creation, in hundredths of a second
+	entMadeTime  = 14
+	entMadeDate  = 16
+	entReadDate  = 18
 	entTime      = 22
 	entDate      = 24
 	entCluster   = 26
 	entSize      = 28
 
-	attrDir   = 0x10
-	entFree   = 0xE5
-	entKanji  = 0x05 // stands for 0xE5 as a first letter
-	lowerBase = 0x08
-	lowerExt  = 0x10
+	attrReadOnly = 0x01
+	attrHidden   = 0x02
+	attrSystem   = 0x04
+	attrDir      = 0x10
+	attrArchive  = 0x20
+	entFree      = 0xE5
+	entKanji     = 0x05 // stands for 0xE5 as a first letter
+	lowerBase    = 0x08
+	lowerExt     = 0x10
 
-	longLast   = 0x40
-	longSum    = 13
-	maxLong    = 20      // entries that one long name takes
-	maxEntries = 1 << 16 // of a directory, by the specification
+	longLast    = 0x40
+	longSum     = 13
+	maxLong     = 20      // entries that one long name takes
+	maxEntries  = 1 << 16 // of a directory, by the specification
+	chainWindow = 1024    // entries of the table that are read at once
 )
-
-// Files gives the volume's tree. Names are found whatever their case.
-func (v *Volume) Files() (fs.FS, error) { return tree{v}, nil }
-
-var _ fsys.Files = (*Volume)(nil)
-
-type tree struct{ v *Volume }
 
 // entry is a file or directory as its directory names it.
 type entry struct {
@@ -54,6 +51,8 @@ type entry struct {
 	first int64 // cluster; 0 for none, and for the fixed root directory
 	size  int64
 	when  time.Time
+	made  time.Time
+	used  time.Time
 	// at is where the entry stands, in bytes of the volume.
 	at int64
 }
@@ -63,6 +62,8 @@ type entry struct {
 func (v *Volume) chain(first int64) ([]span.Span, error) {
 	var out []span.Span
 	end := uint32(1)<<min(v.bits, 28) - 8
+	var window []uint32 // the entries from cluster base on
+	base := int64(0)
 	for n, c := int64(0), first; ; n++ {
 		if c < 2 || c >= v.count+2 {
 			return out, fsys.Contradiction(v.fatAt, "a file goes on at cluster %d of %d", c, v.count)
@@ -76,14 +77,17 @@ func (v *Volume) chain(first int64) ([]span.Span, error) {
 		} else {
 			out = append(out, sp)
 		}
-		next, err := v.entries(v.active, c, c+1)
-		if err != nil {
-			return out, err
+		if c < base || c >= base+int64(len(window)) {
+			base = c
+			var err error
+			if window, err = v.entries(v.active, c, min(c+chainWindow, v.count+2)); err != nil {
+				return out, err
+			}
 		}
-		if next[0] >= end {
+		if window[c-base] >= end {
 			return out, nil
 		}
-		c = int64(next[0])
+		c = int64(window[c-base])
 	}
 }
 
@@ -132,6 +136,10 @@ func (v *Volume) dirRuns(dir entry) ([]span.Span, error) {
 func (v *Volume) entryOf(e []byte, at int64, long string) entry {
 	le := binary.LittleEndian
 	x := entry{attr: e[entAttr], size: int64(le.Uint32(e[entSize:])), when: fromDOS(le.Uint16(e[entDate:]), le.Uint16(e[entTime:])), at: at}
+	x.used = fromDOS(le.Uint16(e[entReadDate:]), 0)
+	if x.made = fromDOS(le.Uint16(e[entMadeDate:]), le.Uint16(e[entMadeTime:])); !x.made.IsZero() {
+		x.made = x.made.Add(time.Duration(min(e[entTenths], 199)) * 10 * time.Millisecond)
+	}
 	x.first = int64(le.Uint16(e[entCluster:]))
 	if v.bits == 32 {
 		x.first |= int64(le.Uint16(e[entClusterHi:])) << 16
@@ -144,7 +152,7 @@ func (v *Volume) entryOf(e []byte, at int64, long string) entry {
 		if ext != "" {
 			base += "." + ext
 		}
-		return strings.ToValidUTF8(strings.ReplaceAll(base, "/", "_"), "_")
+		return oemString(base)
 	}
 	x.short = join(base, ext)
 	if e[entCase]&lowerBase != 0 {
@@ -217,152 +225,4 @@ func fromDOS(d, t uint16) time.Time {
 		return time.Time{}
 	}
 	return time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(t>>11), int(t>>5&63), int(t&31)*2, 0, time.Local)
-}
-
-func (t tree) find(op, name string) (entry, error) {
-	bad := func(err error) (entry, error) { return entry{}, &fs.PathError{Op: op, Path: name, Err: err} }
-	if !fs.ValidPath(name) {
-		return bad(fs.ErrInvalid)
-	}
-	x := entry{name: ".", attr: attrDir}
-	if name == "." {
-		return x, nil
-	}
-	for step := range strings.SplitSeq(name, "/") {
-		if x.attr&attrDir == 0 {
-			return bad(fs.ErrNotExist)
-		}
-		all, err := t.v.readDir(x)
-		i := slices.IndexFunc(all, func(e entry) bool { return strings.EqualFold(e.name, step) || strings.EqualFold(e.short, step) })
-		if i < 0 {
-			return bad(errors.Join(fs.ErrNotExist, err))
-		}
-		if x = all[i]; x.attr&attrDir != 0 && x.first == 0 {
-			return bad(fsys.Contradiction(x.at, "the directory has no cluster"))
-		}
-	}
-	return x, nil
-}
-
-// Open opens a file or directory.
-func (t tree) Open(name string) (fs.File, error) {
-	x, err := t.find("open", name)
-	if err != nil {
-		return nil, err
-	}
-	f := &openFile{info: info{path.Base(name), x}}
-	if name != "." {
-		f.info.name = x.name
-	}
-	if x.attr&attrDir == 0 && x.size > 0 {
-		runs, err := t.v.chain(x.first)
-		if err != nil {
-			return nil, &fs.PathError{Op: "open", Path: name, Err: err}
-		}
-		f.runs = runs
-		f.SectionReader = io.NewSectionReader(&contents{t.v, runs}, 0, x.size)
-	}
-	return f, nil
-}
-
-// Stat describes a file or directory.
-func (t tree) Stat(name string) (fs.FileInfo, error) {
-	x, err := t.find("stat", name)
-	if err != nil {
-		return nil, err
-	}
-	if name == "." {
-		return info{".", x}, nil
-	}
-	return info{x.name, x}, nil
-}
-
-// ReadDir lists a directory by name.
-func (t tree) ReadDir(name string) ([]fs.DirEntry, error) {
-	x, err := t.find("readdir", name)
-	if err == nil && x.attr&attrDir == 0 {
-		err = &fs.PathError{Op: "readdir", Path: name, Err: errors.New("it is not a directory")}
-	}
-	if err != nil {
-		return nil, err
-	}
-	all, err := t.v.readDir(x)
-	var out []fs.DirEntry
-	for _, e := range all {
-		out = append(out, fs.FileInfoToDirEntry(info{e.name, e}))
-	}
-	slices.SortFunc(out, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
-	if err != nil {
-		err = &fs.PathError{Op: "readdir", Path: name, Err: err}
-	}
-	return out, err
-}
-
-// contents reads the bytes of a chain.
-type contents struct {
-	v    *Volume
-	runs []span.Span
-}
-
-func (c *contents) ReadAt(p []byte, off int64) (int, error) {
-	n := 0
-	for _, r := range c.runs {
-		if off >= r.Len() {
-			off -= r.Len()
-			continue
-		}
-		k := int(min(int64(len(p)-n), r.Len()-off))
-		if err := disk.ReadFull(c.v.r, p[n:n+k], r.Start+off); err != nil {
-			return n, err
-		}
-		if n, off = n+k, 0; n == len(p) {
-			return n, nil
-		}
-	}
-	return n, fmt.Errorf("the file's clusters end before its size: %w", io.ErrUnexpectedEOF)
-}
-
-type info struct {
-	name string
-	e    entry
-}
-
-func (i info) Name() string { return i.name }
-func (i info) Size() int64 {
-	if i.IsDir() {
-		return 0
-	}
-	return i.e.size
-}
-func (i info) ModTime() time.Time { return i.e.when }
-func (i info) IsDir() bool        { return i.e.attr&attrDir != 0 }
-func (i info) Sys() any           { return nil }
-func (i info) Mode() fs.FileMode {
-	m := fs.FileMode(0o644)
-	if i.e.attr&1 != 0 {
-		m = 0o444
-	}
-	if i.IsDir() {
-		return fs.ModeDir | m | 0o111
-	}
-	return m
-}
-
-// openFile is an open file (with contents) or directory.
-type openFile struct {
-	*io.SectionReader // nil for directories and empty files
-	runs              []span.Span
-	info              info
-}
-
-func (f *openFile) Stat() (fs.FileInfo, error) { return f.info, nil }
-func (f *openFile) Close() error               { return nil }
-func (f *openFile) Read(p []byte) (int, error) {
-	if f.info.IsDir() {
-		return 0, &fs.PathError{Op: "read", Path: f.info.name, Err: errors.New("it is a directory")}
-	}
-	if f.SectionReader == nil {
-		return 0, io.EOF
-	}
-	return f.SectionReader.Read(p)
 }

@@ -5,7 +5,6 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	"twinshelf/internal/span"
 )
 
 var _ fsys.Renewer = (*Volume)(nil)
@@ -30,8 +29,3 @@ func (v *Volume) Renew(id [16]byte) ([]disk.Patch, error) {
 	}
 	return out, nil
 }
-
-var _ fsys.Spanned = (*openFile)(nil)
-
-// Spans are the clusters of the file.
-func (f *openFile) Spans() []span.Span { return f.runs }

@@ -46,9 +46,13 @@ type attribute struct {
 	name        string
 	nonResident bool
 	value       []byte // resident
+	valueAt     int64  // byte in the volume at which it stands
 	firstVCN    int64
 	runs        []byte // encoded
 	size        int64  // bytes of the whole stream, in its first piece
+	valid       int64  // of them, those that were written; the rest reads as zeros
+	flags       uint16
+	unit        int // in which it is packed: 2^unit clusters
 	at          int64
 }
 
@@ -116,7 +120,7 @@ func (r *record) attributes() []attribute {
 			break
 		}
 		b = b[:n]
-		a := attribute{kind: kind, nonResident: b[8] != 0, at: r.at + int64(at)}
+		a := attribute{kind: kind, nonResident: b[8] != 0, at: r.at + int64(at), flags: le.Uint16(b[12:])}
 		if nameLen, nameOff := int(b[9])*2, int(le.Uint16(b[10:])); nameLen > 0 && nameOff+nameLen <= n {
 			a.name = utf16String(b[nameOff : nameOff+nameLen])
 		}
@@ -124,7 +128,7 @@ func (r *record) attributes() []attribute {
 			if n < attrHeaderLong {
 				break
 			}
-			a.firstVCN, a.size = int64(le.Uint64(b[16:])), int64(le.Uint64(b[48:]))
+			a.firstVCN, a.size, a.valid, a.unit = int64(le.Uint64(b[16:])), int64(le.Uint64(b[48:])), int64(le.Uint64(b[56:])), int(le.Uint16(b[34:]))
 			off := int(le.Uint16(b[32:]))
 			if off < attrHeaderLong || off > n {
 				break
@@ -136,7 +140,8 @@ func (r *record) attributes() []attribute {
 				break
 			}
 			a.value = b[off : off+size]
-			a.size = int64(size)
+			a.valueAt = a.at + int64(off)
+			a.size, a.valid = int64(size), int64(size)
 		}
 		out = append(out, a)
 		at += n
@@ -146,16 +151,19 @@ func (r *record) attributes() []attribute {
 
 // stream is the contents of an attribute: bytes or runs.
 type stream struct {
-	value []byte // resident
-	runs  []run
-	size  int64
-	found bool
+	value   []byte // resident
+	valueAt int64
+	runs    []run
+	size    int64
+	valid   int64 // see attribute
+	flags   uint16
+	unit    int
+	found   bool
 }
 
 // stream collects an attribute over the record and, with an attribute list,
 // over the records that hold its other pieces.
-func (v *Volume) stream(r *record, kind uint32, name string) (stream, error) {
-	var s stream
+func (v *Volume) stream(r *record, kind uint32, name string) (s stream, err error) {
 	attrs := r.attributes()
 	for _, a := range attrs {
 		if a.kind == attrList {
@@ -164,7 +172,8 @@ func (v *Volume) stream(r *record, kind uint32, name string) (stream, error) {
 	}
 	for _, a := range attrs {
 		if a.kind == kind && strings.EqualFold(a.name, name) {
-			return s, v.addPiece(&s, a)
+			err = v.addPiece(&s, a)
+			return s, err
 		}
 	}
 	return s, nil
@@ -172,8 +181,11 @@ func (v *Volume) stream(r *record, kind uint32, name string) (stream, error) {
 
 // addPiece appends the runs (or the value) of one piece of an attribute.
 func (v *Volume) addPiece(s *stream, a attribute) error {
+	if a.firstVCN == 0 {
+		s.size, s.valid, s.flags, s.unit = a.size, a.valid, a.flags, a.unit
+	}
 	if !a.nonResident {
-		s.value, s.size, s.found = a.value, a.size, true
+		s.value, s.valueAt, s.found = a.value, a.valueAt, true
 		return nil
 	}
 	var next int64
@@ -187,9 +199,6 @@ func (v *Volume) addPiece(s *stream, a attribute) error {
 	if err != nil {
 		return err
 	}
-	if a.firstVCN == 0 {
-		s.size = a.size
-	}
 	s.runs = append(s.runs, runs...)
 	s.found = true
 	if len(s.runs) > maxRuns {
@@ -198,24 +207,32 @@ func (v *Volume) addPiece(s *stream, a attribute) error {
 	return nil
 }
 
-// listed follows the attribute list a of record r ("$ATTRIBUTE_LIST").
-func (v *Volume) listed(r *record, a attribute, kind uint32, name string) (stream, error) {
-	var s stream
+// listEntry is an entry of an attribute list ("$ATTRIBUTE_LIST"): a piece of an attribute and the record that holds it.
+type listEntry struct {
+	kind uint32
+	name string
+	vcn  int64
+	ref  int64
+}
+
+// list reads the attribute list a.
+func (v *Volume) list(a attribute) ([]listEntry, error) {
 	list := a.value
 	if a.nonResident {
 		if a.size > maxListBytes || a.size < 0 {
-			return s, fsys.Contradiction(a.at, "an attribute list of %d bytes", a.size)
+			return nil, fsys.Contradiction(a.at, "an attribute list of %d bytes", a.size)
 		}
 		runs, err := v.decodeRuns(a)
 		if err != nil {
-			return s, err
+			return nil, err
 		}
 		list = make([]byte, a.size)
 		if _, err := v.readRuns(runs, list, 0); err != nil {
-			return s, err
+			return nil, err
 		}
 	}
 	le := binary.LittleEndian
+	var out []listEntry
 	for len(list) >= 26 {
 		n := int(le.Uint16(list[4:]))
 		if n < 26 || n > len(list) {
@@ -224,19 +241,43 @@ func (v *Volume) listed(r *record, a attribute, kind uint32, name string) (strea
 		e := list[:n]
 		list = list[n:]
 		nameLen, nameOff := int(e[6])*2, int(e[7])
-		if le.Uint32(e) != kind || nameOff+nameLen > n || !strings.EqualFold(utf16String(e[nameOff:nameOff+nameLen]), name) {
+		if nameOff+nameLen > n {
 			continue
 		}
-		vcn, ref := int64(le.Uint64(e[8:])), int64(le.Uint64(e[16:])&(1<<48-1))
-		holder := r
-		if at := ref * v.record; r.number != ref && !(r.number < 0 && ref == recMFT) {
-			var err error
-			if holder, err = v.readRecord(ref); err != nil {
-				return s, fmt.Errorf("record of byte %d: %w", at, err)
-			}
+		out = append(out, listEntry{le.Uint32(e), utf16String(e[nameOff : nameOff+nameLen]), int64(le.Uint64(e[8:])), int64(le.Uint64(e[16:]) & recNumberBytes)})
+	}
+	return out, nil
+}
+
+// holder reads the record that a list entry of record r names.
+func (v *Volume) holder(r *record, e listEntry) (*record, error) {
+	if r.number == e.ref || r.number < 0 && e.ref == recMFT {
+		return r, nil
+	}
+	h, err := v.readRecord(e.ref)
+	if err != nil {
+		return nil, fmt.Errorf("record of byte %d: %w", e.ref*v.record, err)
+	}
+	return h, nil
+}
+
+// listed follows the attribute list a of record r.
+func (v *Volume) listed(r *record, a attribute, kind uint32, name string) (stream, error) {
+	var s stream
+	list, err := v.list(a)
+	if err != nil {
+		return s, err
+	}
+	for _, e := range list {
+		if e.kind != kind || !strings.EqualFold(e.name, name) {
+			continue
+		}
+		holder, err := v.holder(r, e)
+		if err != nil {
+			return s, err
 		}
 		for _, piece := range holder.attributes() {
-			if piece.kind == kind && strings.EqualFold(piece.name, name) && piece.firstVCN == vcn {
+			if piece.kind == kind && strings.EqualFold(piece.name, name) && piece.firstVCN == e.vcn {
 				if err := v.addPiece(&s, piece); err != nil {
 					return s, err
 				}

@@ -1,7 +1,6 @@
 package ntfs
 
 import (
-	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -15,86 +14,17 @@ type rootEntry struct {
 	record int64
 }
 
-const (
-	indexEntryMin    = 16
-	indexEntryLast   = 0x02
-	indexHeaderStart = 24 // of an INDX block
-	maxIndexBlocks   = 1 << 16
-	nameInFileName   = 66
-)
-
-// readRoot lists the names in the root directory by walking its index blocks
-// in their order on disk, not along the tree: a broken link loses nothing.
 func (v *Volume) readRoot() ([]rootEntry, error) {
 	rec, err := v.readRecord(recRoot)
 	if err != nil {
 		return nil, err
 	}
-	root, err := v.stream(rec, attrIndexRoot, "$I30")
-	if err != nil {
-		return nil, err
-	}
-	if len(root.value) < 32 {
-		return nil, fsys.Contradiction(rec.at, "it has no index")
-	}
-	entries := indexEntries(root.value[16:])
-	blockSize := int64(binary.LittleEndian.Uint32(root.value[8:]))
-	alloc, err := v.stream(rec, attrIndexAlloc, "$I30")
-	if err != nil || !alloc.found {
-		return entries, err
-	}
-	if blockSize < 512 || blockSize > 64<<10 || blockSize%512 != 0 || alloc.size/blockSize > maxIndexBlocks {
-		return nil, fsys.Contradiction(rec.at, "its index has blocks of %d bytes, %d bytes in all", blockSize, alloc.size)
-	}
-	inUse, err := v.stream(rec, attrBitmap, "$I30")
-	if err != nil {
-		return nil, err
-	}
-	bitmap := inUse.value
-	if bitmap == nil && inUse.found {
-		bitmap = make([]byte, min(inUse.size, maxIndexBlocks/8))
-		if _, err := v.readRuns(inUse.runs, bitmap, 0); err != nil {
-			return nil, err
-		}
-	}
-	b := make([]byte, blockSize)
-	for from, to := range fsys.Runs(bitmap, int(alloc.size/blockSize)) {
-		for i := from; i < to; i++ {
-			at, err := v.readRuns(alloc.runs, b, int64(i)*blockSize)
-			if err != nil {
-				return nil, err
-			}
-			if err := unfix(b, "INDX", at); err != nil {
-				return nil, err
-			}
-			entries = append(entries, indexEntries(b[indexHeaderStart:])...)
-		}
-	}
-	return entries, nil
-}
-
-// indexEntries lists the names behind an index header ("Index Header").
-func indexEntries(b []byte) []rootEntry {
-	le := binary.LittleEndian
 	var out []rootEntry
-	if len(b) < 16 {
-		return nil
-	}
-	off, end := int(le.Uint32(b)), min(int(le.Uint32(b[4:])), len(b))
-	for off >= 0 && off+indexEntryMin <= end {
-		e := b[off:end]
-		n, keyLen := int(le.Uint16(e[8:])), int(le.Uint16(e[10:]))
-		if le.Uint16(e[12:])&indexEntryLast != 0 || n < indexEntryMin || n > len(e) {
-			break
-		}
-		if key := e[indexEntryMin:n]; keyLen >= nameInFileName && keyLen <= len(key) {
-			if nameLen := int(key[64]) * 2; nameInFileName+nameLen <= len(key) {
-				out = append(out, rootEntry{utf16String(key[nameInFileName : nameInFileName+nameLen]), int64(le.Uint64(e) & (1<<48 - 1))})
-			}
-		}
-		off += n
-	}
-	return out
+	err = v.index(rec, func(e indexEntry) bool {
+		out = append(out, rootEntry{e.name, int64(e.ref & recNumberBytes)})
+		return true
+	})
+	return out, err
 }
 
 func (v *Volume) rootFile(name string) (stream, bool, error) {

@@ -8,7 +8,10 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-const maxRuns = 1 << 20
+const (
+	maxRuns   = 1 << 20
+	maxStream = 1 << 42 // clusters; a sparse stream may be larger than its volume
+)
 
 // run is a stretch of n clusters: vcn in the stream, lcn on the volume.
 type run struct {
@@ -33,7 +36,7 @@ func (v *Volume) decodeRuns(a attribute) ([]run, error) {
 			lcn += signed(b[1+nLen : 1+nLen+nOff])
 			r.lcn = lcn
 		}
-		if n <= 0 || n > v.clusters || vcn > v.clusters*2 || !r.sparse && (lcn < 0 || lcn > v.clusters-n) {
+		if n <= 0 || n > maxStream || vcn > maxStream || !r.sparse && (lcn < 0 || n > v.clusters || lcn > v.clusters-n) {
 			return nil, fsys.Contradiction(a.at, "a run of %d clusters at cluster %d lies beyond the volume's %d", n, lcn, v.clusters)
 		}
 		vcn += n
@@ -63,7 +66,7 @@ func (v *Volume) readRuns(runs []run, p []byte, off int64) (int64, error) {
 	first := int64(-1)
 	for len(p) > 0 {
 		vcn := off / v.cluster
-		i := sort.Search(len(runs), func(i int) bool { return runs[i].vcn+runs[i].n > vcn })
+		i := firstRun(runs, vcn)
 		if i == len(runs) || off < 0 {
 			return first, io.ErrUnexpectedEOF
 		}
@@ -82,4 +85,9 @@ func (v *Volume) readRuns(runs []run, p []byte, off int64) (int64, error) {
 		p, off = p[n:], off+int64(n)
 	}
 	return first, nil
+}
+
+// firstRun is the number of the run that holds cluster vcn of the stream; len(runs) when none does.
+func firstRun(runs []run, vcn int64) int {
+	return sort.Search(len(runs), func(i int) bool { return runs[i].vcn+runs[i].n > vcn })
 }
