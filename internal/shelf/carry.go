@@ -107,6 +107,9 @@ func carryTwin(ctx context.Context, from, to *Shelf, t *Twin, c *Carried, step f
 			n.Added += added
 		}
 	}
+	if err := carryListing(from, session, t.ID); err != nil {
+		return errors.Join(err, session.Finish())
+	}
 	c.Bytes += n.Added
 	return session.Commit(n)
 }

@@ -33,7 +33,7 @@ type cachedBlock struct {
 
 const (
 	cachedNodes  = 16
-	cachedBlocks = 8
+	cachedBlocks = 24
 )
 
 // OpenDisk gives disk i of a twin.
@@ -146,10 +146,14 @@ func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
 // cached reads a block, keeping the latest few: small reads come in swarms.
 func (d *Disk) cached(n Name) ([]byte, error) {
 	d.mu.Lock()
-	i := slices.IndexFunc(d.recent, func(c cachedBlock) bool { return c.name == n })
+	i := len(d.recent) - 1
+	for i >= 0 && d.recent[i].name != n {
+		i--
+	}
 	if i >= 0 {
 		c := d.recent[i]
-		d.recent = append(slices.Delete(d.recent, i, i+1), c)
+		copy(d.recent[i:], d.recent[i+1:])
+		d.recent[len(d.recent)-1] = c
 		d.mu.Unlock()
 		return c.b, nil
 	}

@@ -38,6 +38,7 @@ func (s *Shelf) Discard(t *Twin, why string) error {
 	if err := s.b.SyncDir("twins/" + s.ring.slug(t.Machine)); err != nil {
 		return fmt.Errorf("the twin can't be discarded: %w", err)
 	}
+	s.dropListing(t.ID)
 	proofs, _ := s.b.List("proofs/" + t.ID)
 	for _, p := range proofs {
 		_ = s.b.Remove("proofs/" + t.ID + "/" + p)
@@ -179,6 +180,7 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 		}
 		rewrite, total, f.Rewritten = nil, 0, 0
 	}
+	s.dropOrphans(twins)
 	if err := s.rewrite(ctx, l, m, gone, rewrite, total, step); err != nil {
 		return Freed{}, err
 	}

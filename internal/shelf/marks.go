@@ -17,6 +17,8 @@ type marking struct {
 	segments []*segment
 	bits     [][]uint64
 	pending  []Name
+	derived  []Name // of listings
+	lenient  bool   // whether names that no entry answers to are passed over
 	// Missing are names that no entry answers to; only the first few are kept.
 	missing map[Name]bool
 	lost    int
@@ -93,7 +95,7 @@ func (m *marking) setBucket(b int, names []Name) (fresh []Name, err error) {
 		}
 	}
 	for j, n := range names {
-		if seen[j/64]&(1<<(j%64)) == 0 {
+		if seen[j/64]&(1<<(j%64)) == 0 && !m.lenient {
 			m.lost++
 			if len(m.missing) < keptMissing {
 				m.missing[n] = true
@@ -177,6 +179,12 @@ func (m *marking) all(ctx context.Context, twins []*Twin) error {
 		if err := m.twin(ctx, t); err != nil {
 			return err
 		}
+		if err := m.listing(t.ID); err != nil {
+			return err
+		}
+	}
+	if err := m.flushDerived(); err != nil {
+		return err
 	}
 	return m.flush()
 }

@@ -39,6 +39,7 @@ type Session struct {
 	packs    []string      // finished in this session
 	segments []*segment    // written in this session
 	added    int64
+	listing  *Listing // to be kept at the end; nil for none
 }
 
 // Begin takes the lock for the capture of a machine and starts adding. Packs that a
@@ -275,6 +276,9 @@ func (c *Session) durable() error {
 	}
 	if err == nil {
 		err = c.publish()
+	}
+	if err == nil {
+		err = c.keepListing()
 	}
 	return err
 }

@@ -1,0 +1,157 @@
+// Package inside reads files off anything that is a disk: attached ones, image files, disks of twins, planned ones. It finds the
+// parts, opens their trees, keeps the indexes of names of a shelf, follows an item over its dates, and names the files that a stretch of a disk belongs to.
+package inside
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+)
+
+// Part is a part of a disk, or a whole disk that is one volume, to be looked into.
+type Part struct {
+	Disk   int       // of the machine, from 0
+	Number int       // in the table; 1 for a whole disk
+	Span   span.Span // bytes on the disk
+	Title  string
+	Kind   string // file system, "" when unknown
+	ID     string // of the file system
+	Device disk.Device
+
+	why  string // why there is nothing to look at
+	once sync.Once
+	tree fsys.Tree
+	err  error
+}
+
+// Parts lists the parts of a disk. number is that of the disk in its machine, from 0.
+func Parts(d disk.Device, number int) ([]*Part, error) {
+	if t, ok := d.(*shelf.Disk); ok {
+		return ofTwin(t, number), nil
+	}
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	parts := t.Parts
+	if t.Kind == table.None {
+		parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
+	}
+	var out []*Part
+	for _, tp := range parts {
+		p := &Part{Disk: number, Number: tp.Number, Span: tp.Span.Intersect(span.Span{End: d.Size()}), Device: d, Title: tp.Name}
+		if v, err := p.volume(); v != nil {
+			info := v.Info()
+			p.Kind, p.ID = info.Kind, info.ID
+			if info.Label != "" {
+				p.Title = info.Label
+			}
+		} else if err != nil {
+			p.why = err.Error()
+		}
+		if p.Title == "" && t.Kind != table.None {
+			p.Title = table.TypeName(tp.Type)
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// ofTwin lists the parts as the twin describes them.
+func ofTwin(d *shelf.Disk, number int) []*Part {
+	var out []*Part
+	for _, r := range d.Describe().Parts() {
+		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Device: d}
+		if !r.Captured {
+			p.why = "it was left out of this twin"
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+func (p *Part) volume() (fsys.Volume, error) {
+	return fsys.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize())
+}
+
+// Tree opens the part's files. The error says why there are none.
+func (p *Part) Tree() (fsys.Tree, error) {
+	p.once.Do(func() {
+		if p.why != "" {
+			p.err = &fsys.Unreadable{Why: p.why}
+			return
+		}
+		v, err := p.volume()
+		if err == nil {
+			p.tree, err = fsys.TreeOf(v)
+		}
+		p.err = err
+	})
+	if p.err != nil {
+		return nil, fmt.Errorf("%s can't be looked into: %w", p.Name(), p.err)
+	}
+	return p.tree, nil
+}
+
+// Name is the part in words.
+func (p *Part) Name() string {
+	s := fmt.Sprintf("part %d", p.Number)
+	if p.Title != "" {
+		s += ", " + p.Title
+	}
+	if p.Kind != "" && p.Kind != p.Title {
+		s += " (" + p.Kind + ")"
+	}
+	return s
+}
+
+// Key says which part it is over dates and disks: the file system's own identity where it has one, its place otherwise.
+func (p *Part) Key() string { return key(p.Disk, p.Number, p.Kind, p.ID) }
+
+func key(disk, number int, kind, id string) string {
+	if id != "" {
+		return kind + " " + strings.ToLower(id)
+	}
+	return fmt.Sprintf("%d.%d", disk, number)
+}
+
+// Where is a path that people write: "3:home/ann" is in part 3, "2.3:home/ann" in part 3 of disk 2.
+type Where struct {
+	Disk, Part int // from 1; 0 where it isn't said
+	Path       string
+}
+
+// ParseWhere takes a path apart. Without a part in front all of it is the path.
+func ParseWhere(s string) Where {
+	w := Where{Path: s}
+	if head, rest, ok := strings.Cut(s, ":"); ok {
+		var d, p int
+		if n, err := fmt.Sscanf(head+" ", "%d.%d ", &d, &p); err == nil && n == 2 && d > 0 && p > 0 {
+			w = Where{d, p, rest}
+		} else if n, err := fmt.Sscanf(head+" ", "%d ", &p); err == nil && n == 1 && p > 0 && !strings.Contains(head, ".") {
+			w = Where{0, p, rest}
+		}
+	}
+	w.Path = strings.Trim(strings.ReplaceAll(w.Path, "\\", "/"), "/")
+	if w.Path == "" {
+		w.Path = "."
+	}
+	return w
+}
+
+// Label is how a place in a part is written for people; disks is how many the machine has.
+func (p *Part) Label(path string, disks int) string {
+	if path == "." {
+		path = ""
+	}
+	if disks > 1 {
+		return fmt.Sprintf("%d.%d:%s", p.Disk+1, p.Number, path)
+	}
+	return fmt.Sprintf("%d:%s", p.Number, path)
+}

@@ -1,0 +1,227 @@
+package inside
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"twinshelf/internal/names"
+	"twinshelf/internal/shelf"
+)
+
+// blocks gives the blocks of indexes, and keeps the latest: neighbouring dates share most of them.
+type blocks struct {
+	s *shelf.Shelf
+
+	mu     sync.Mutex
+	recent map[string][]byte
+	bytes  int
+}
+
+const keptBytes = 24 << 20
+
+func (b *blocks) Get(key string) ([]byte, error) {
+	b.mu.Lock()
+	p, ok := b.recent[key]
+	b.mu.Unlock()
+	if ok {
+		return p, nil
+	}
+	n, err := shelf.ParseName(key)
+	if err != nil {
+		return nil, err
+	}
+	if p, err = b.s.Block(n, nil); err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.bytes += len(p); b.bytes > keptBytes || b.recent == nil {
+		b.recent, b.bytes = map[string][]byte{}, len(p)
+	}
+	b.recent[key] = p
+	return p, nil
+}
+
+// Library holds the indexes of names of a shelf's twins.
+type Library struct {
+	s    *shelf.Shelf
+	tool string
+	src  *blocks
+
+	mu   sync.Mutex
+	open map[string][]*Listed // by twin
+}
+
+// Listed is the index of a part at a date.
+type Listed struct {
+	Twin   *shelf.Twin
+	Disk   int // from 0
+	Part   int
+	Region shelf.Region
+	// Index is nil where the part has none; Why says why.
+	Index *names.Index
+	Why   string
+	// Lost is how many items couldn't be read when the index was made.
+	Lost int
+}
+
+// Key is that of Part.Key.
+func (l *Listed) Key() string { return key(l.Disk, l.Part, l.Region.Kind, l.Region.ID) }
+
+// NewLibrary is the library of a shelf. tool is the name and version that listings carry.
+func NewLibrary(s *shelf.Shelf, tool string) *Library {
+	return &Library{s: s, tool: tool, src: &blocks{s: s}, open: map[string][]*Listed{}}
+}
+
+// Has says whether the twin's indexes are on the shelf.
+func (l *Library) Has(t *shelf.Twin) bool {
+	have, err := l.s.Listing(t.ID)
+	return err == nil && have != nil
+}
+
+// Of gives the indexes of a twin's parts. Those that the shelf doesn't have are made and kept there, which takes a
+// while; where the shelf can't be written they are held in memory.
+func (l *Library) Of(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
+	l.mu.Lock()
+	known, ok := l.open[t.ID]
+	l.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	listing, err := l.s.Listing(t.ID)
+	if err == nil && listing != nil {
+		if out, err := l.opened(t, listing); err == nil {
+			return l.keep(t, out), nil
+		}
+	}
+	out, err := l.make(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	return l.keep(t, out), nil
+}
+
+func (l *Library) keep(t *shelf.Twin, out []*Listed) []*Listed {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.open[t.ID] = out
+	return out
+}
+
+func (l *Library) opened(t *shelf.Twin, listing *shelf.Listing) ([]*Listed, error) {
+	var out []*Listed
+	for _, p := range listing.Parts {
+		if p.Disk < 0 || p.Disk >= len(t.Disks) {
+			return nil, fmt.Errorf("the listing of twin %s names disk %d of %d", t.ID, p.Disk+1, len(t.Disks))
+		}
+		x := &Listed{Twin: t, Disk: p.Disk, Part: p.Part, Why: p.Why, Lost: p.Lost}
+		for _, r := range t.Disks[p.Disk].Parts() {
+			if r.Part == p.Part {
+				x.Region = r
+			}
+		}
+		if p.Why == "" {
+			keys, err := l.s.Listed(p)
+			if err == nil {
+				x.Index, err = names.Open(l.src, keys)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// store puts chunks into a session of the shelf.
+type store struct{ c *shelf.Session }
+
+func (s store) Put(b []byte) (string, error) {
+	n, _, err := s.c.Put(b)
+	return n.String(), err
+}
+
+// make makes the indexes of a twin, on the shelf if that can be.
+func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
+	session, err := l.s.Begin(t.Machine)
+	if err != nil {
+		return l.inMemory(ctx, t)
+	}
+	listing, err := l.listingOf(ctx, t, store{session}, session.PutList)
+	if err != nil {
+		session.Abort()
+		return nil, err
+	}
+	session.Attach(listing)
+	if err := session.Finish(); err != nil {
+		return l.inMemory(ctx, t)
+	}
+	return l.opened(t, listing)
+}
+
+func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
+	m := &names.Memory{}
+	var keys [][]string
+	listing, err := l.listingOf(ctx, t, m, func(k []string) ([]string, error) {
+		keys = append(keys, k)
+		return nil, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	var out []*Listed
+	for _, p := range listing.Parts {
+		x := &Listed{Twin: t, Disk: p.Disk, Part: p.Part, Why: p.Why, Lost: p.Lost}
+		for _, r := range t.Disks[p.Disk].Parts() {
+			if r.Part == p.Part {
+				x.Region = r
+			}
+		}
+		if p.Why == "" {
+			if x.Index, err = names.Open(m, keys[0]); err != nil {
+				return nil, err
+			}
+			keys = keys[1:]
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// listingOf reads the folders of all parts of a twin.
+func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, list func([]string) ([]string, error)) (*shelf.Listing, error) {
+	out := &shelf.Listing{Twin: t.ID, Tool: l.tool}
+	for i := range t.Disks {
+		d, err := l.s.OpenDisk(t, i)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range ofTwin(d, i) {
+			lp := shelf.ListedPart{Disk: i, Part: p.Number}
+			tree, err := p.Tree()
+			if err != nil {
+				lp.Why = errors.Unwrap(err).Error()
+				out.Parts = append(out.Parts, lp)
+				continue
+			}
+			m, err := names.Make(ctx, tree, to)
+			if err != nil {
+				if ctx.Err() != nil {
+					return nil, ctx.Err()
+				}
+				lp.Why = err.Error()
+				out.Parts = append(out.Parts, lp)
+				continue
+			}
+			lp.Items, lp.Lost, lp.Problems = m.Items, m.Lost, m.Problems
+			if lp.Lists, err = list(m.Keys); err != nil {
+				return nil, err
+			}
+			out.Parts = append(out.Parts, lp)
+		}
+	}
+	return out, nil
+}
