@@ -66,7 +66,7 @@ func captureCommand(o *options) *cobra.Command {
 			case trustNTFS:
 				p.Trust = capture.TrustMost
 			}
-			return o.runCapture(cmd, p, plan, unquiet)
+			return o.runCapture(cmd, w, p, plan, unquiet)
 		},
 	}
 	f := c.Flags()
@@ -112,7 +112,7 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 	return out, nil
 }
 
-func (o *options) runCapture(cmd *cobra.Command, p *capture.Plan, plan, unquiet bool) error {
+func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool) error {
 	e, err := p.Estimate()
 	if err != nil {
 		return err
@@ -130,7 +130,7 @@ func (o *options) runCapture(cmd *cobra.Command, p *capture.Plan, plan, unquiet 
 	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
 	}
-	r, result := workshop.StartCapture(cmd.Context(), p)
+	r, result := w.StartCapture(cmd.Context(), p)
 	if err := o.follow(r); err != nil {
 		return err
 	}

@@ -129,7 +129,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), demoCommand(o, screen))
+	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o), takeCommand(o), compareCommand(o), demoCommand(o, screen))
 	root.SetOut(o.out)
 	root.SetErr(o.err)
 	return root

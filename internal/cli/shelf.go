@@ -169,7 +169,7 @@ func shelfCommand(o *options) *cobra.Command {
 		},
 	}
 	c.AddCommand(create, show, reindex, share, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
-		checkCommand(o), carryCommand(o), compareCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
+		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
 	return c
 }
 

@@ -162,7 +162,7 @@ func carryCommand(o *options) *cobra.Command {
 	return c
 }
 
-func compareCommand(o *options) *cobra.Command {
+func shelvesCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "compare OTHER", Short: "Put the dates of two shelves side by side",
 		Example: "  twinshelf shelf compare Elm", Args: exactly("the other shelf"),

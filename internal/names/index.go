@@ -8,6 +8,7 @@ import (
 	"iter"
 	"sort"
 	"sync"
+	"unique"
 
 	"github.com/zeebo/blake3"
 
@@ -172,7 +173,9 @@ func Open(src Blocks, keys []string) (*Index, error) {
 	x := &Index{src: src, chunks: make([]chunkRef, count)}
 	r := reader{b: table}
 	for i := range x.chunks {
-		x.chunks[i] = chunkRef{string(r.bytes(r.number(len(table)))), keys[2*i], keys[2*i+1]}
+		// Dates have most of these in common: each is held once.
+		held := func(s string) string { return unique.Make(s).Value() }
+		x.chunks[i] = chunkRef{held(string(r.bytes(r.number(len(table))))), held(keys[2*i]), held(keys[2*i+1])}
 	}
 	if r.bad || len(r.b) > 0 {
 		return nil, errGarbled

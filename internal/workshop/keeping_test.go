@@ -145,7 +145,7 @@ func TestThinningAfterACapture(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, _ := StartCapture(ctx, p)
+		r, _ := w.StartCapture(ctx, p)
 		if err := r.Wait(); err != nil {
 			t.Fatal(err)
 		}

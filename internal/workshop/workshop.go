@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	_ "twinshelf/internal/fsys/families" // every file system is known
+	"twinshelf/internal/inside"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
@@ -42,7 +44,9 @@ type Workshop struct {
 	// Demo says that everything here is a stand-in.
 	Demo bool
 
-	mu sync.Mutex
+	mu        sync.Mutex
+	library   *inside.Library // of libraryOf
+	libraryOf *shelf.Shelf
 }
 
 // New makes a workshop that remembers in stateDir.
@@ -144,18 +148,33 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map
 	return p, nil
 }
 
-// StartCapture runs a plan, and thins the machine's dates afterwards when its rule says so.
+const phaseNames = "List names"
+
+// StartCapture runs a plan, lists the names of the files for searches, and thins the machine's dates when its rule says so.
 // result is valid once the run has ended well.
-func StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func() *shelf.Twin) {
+func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
 	e, _ := p.Estimate()
-	r = run.Start(ctx, "Capture of "+p.Machine, capture.Phases, e.Time, func(rc *run.Context) (err error) {
+	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time, func(rc *run.Context) (err error) {
 		if t, err = p.Run(rc); err == nil {
+			w.list(rc, t)
 			thinAfter(rc, p.Shelf, p.Machine)
 		}
 		return err
 	})
 	return r, func() *shelf.Twin { return t }
+}
+
+// list makes the index of names of a new twin. The twin is whole without it: where it fails it is made when it is wanted.
+func (w *Workshop) list(rc *run.Context, t *shelf.Twin) {
+	rc.Phase(phaseNames, 0)
+	lib, err := w.Library()
+	if err == nil {
+		_, err = lib.Of(rc, t)
+	}
+	if err != nil {
+		rc.Note("the names of its files couldn't be listed (%v); that is done at the first search", err)
+	}
 }
 
 // StartProofTwin proves a twin on the shelf.

@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/workshop"
+)
+
+func compareCommand(o *options) *cobra.Command {
+	var contents bool
+	c := &cobra.Command{
+		Use:   "compare BEFORE AFTER [PATH]",
+		Short: "Say what came, went, changed and moved between two dates",
+		Long: "Compares two twins, or a twin and an attached disk, part by part or in one folder, by names, sizes, times and identities.\n" + refHelp +
+			"With --contents files of the same size whose time differs are read, and left out when they are equal.",
+		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261030 \"Ticket desk\" 3:home/ann\n  twinshelf compare 20261030 /dev/sdb --contents",
+		Args:    cobra.RangeArgs(2, 3),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			w, before, err := o.look(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			_, statErr := os.Stat(args[1])
+			after, err := o.lookWith(ctx, w, args[1], statErr == nil)
+			if err != nil {
+				return err
+			}
+			var only *inside.Part
+			folder := ""
+			if len(args) == 3 {
+				var it fsys.Item
+				if only, it, folder, err = after.Resolve(args[2]); err != nil {
+					if only, it, folder, err = before.Resolve(args[2]); err != nil {
+						return err
+					}
+					if only, err = after.Part(only.Disk+1, only.Number); err != nil {
+						return err
+					}
+				}
+				if !it.IsDir() {
+					return usageError{fmt.Errorf("%s is no folder; \"list --dates\" follows one item", args[2])}
+				}
+			}
+			all, err := w.CompareInside(ctx, before, after, only, folder)
+			if err != nil {
+				return err
+			}
+			for i := range all {
+				if contents {
+					if err := workshop.ConfirmDifferences(ctx, before, &all[i]); err != nil {
+						return err
+					}
+				}
+			}
+			return o.showDifferences(after, all)
+		},
+	}
+	c.Flags().BoolVar(&contents, "contents", false, "read files of which only the time differs")
+	return c
+}
+
+func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDifference) error {
+	type difference struct {
+		Way    string `json:"way"`
+		Path   string `json:"path"`
+		From   string `json:"from,omitempty"`
+		Was    int64  `json:"was"`
+		Is     int64  `json:"is"`
+		Below  int    `json:"below,omitempty"`
+		Unsure bool   `json:"contents_may_be_equal,omitempty"`
+	}
+	type part struct {
+		Disk    int          `json:"disk"`
+		Part    int          `json:"part"`
+		Unknown string       `json:"unknown,omitempty"`
+		All     []difference `json:"differences"`
+	}
+	out := []part{}
+	for _, d := range all {
+		p := part{d.Part.Disk + 1, d.Part.Number, d.Why, []difference{}}
+		for _, x := range d.All {
+			p.All = append(p.All, difference{x.Way.String(), x.Path, x.From, x.Old.Size, x.New.Size, x.Below, x.Unsure})
+		}
+		out = append(out, p)
+		if o.json {
+			continue
+		}
+		o.say("%s: %s", d.Part.Label("", in.Disks)+" "+d.Part.Name(), workshop.DifferenceWords(d))
+		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+		for _, x := range d.All {
+			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, workshop.DifferenceSize(x), visible(workshop.DifferencePath(x)))
+		}
+		t.Flush()
+	}
+	if o.json {
+		return o.print(out)
+	}
+	return nil
+}

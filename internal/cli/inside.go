@@ -1,0 +1,342 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+// look opens what a reference means: a twin, or a disk that is attached.
+func (o *options) look(ctx context.Context, ref string) (*workshop.Workshop, *workshop.Inside, error) {
+	_, statErr := os.Stat(ref)
+	w, err := o.workshop(false)
+	if err != nil {
+		return nil, nil, err
+	}
+	in, err := o.lookWith(ctx, w, ref, statErr == nil)
+	return w, in, err
+}
+
+func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string, isFile bool) (*workshop.Inside, error) {
+	var twinErr error
+	if w.Shelf != nil && !isFile {
+		t, err := w.Shelf.Find(ref)
+		if err == nil {
+			return w.LookInto(workshop.Origin{Twin: t})
+		}
+		twinErr = err
+	}
+	disks, err := o.probed(ctx, w, ref)
+	if err != nil {
+		if twinErr != nil {
+			err = usageError{fmt.Errorf("%q is no twin of this shelf (%v) and no disk on the bench", ref, twinErr)}
+		}
+		return nil, err
+	}
+	return w.LookInto(workshop.Origin{Bench: disks[0]})
+}
+
+const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a machine for its newest), or an attached disk or image file.\n" +
+	"PATH is written as PART:PATH (\"3:home/ann\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); without a\n" +
+	"part in front it is looked for in all of them.\n"
+
+// itemJSON is an item for machines.
+type itemJSON struct {
+	Name     string     `json:"name"`
+	Path     string     `json:"path,omitempty"`
+	Kind     string     `json:"kind"`
+	Size     int64      `json:"size"`
+	Mode     string     `json:"mode,omitempty"`
+	Modified *time.Time `json:"modified,omitempty"`
+	Changed  *time.Time `json:"changed,omitempty"`
+	Created  *time.Time `json:"created,omitempty"`
+	UID      uint32     `json:"uid"`
+	GID      uint32     `json:"gid"`
+	Links    int        `json:"links,omitempty"`
+	Hidden   bool       `json:"hidden,omitempty"`
+	Target   string     `json:"target,omitempty"`
+	XAttrs   []string   `json:"attributes,omitempty"`
+	Streams  []string   `json:"streams,omitempty"`
+	Remark   string     `json:"remark,omitempty"`
+	Spans    [][2]int64 `json:"spans,omitempty"` // bytes of the disk
+	Problem  string     `json:"problem,omitempty"`
+}
+
+func kindOf(it fsys.Item) string {
+	switch {
+	case it.IsDir():
+		return "folder"
+	case it.Mode.IsRegular():
+		return "file"
+	case it.Mode.Type() == os.ModeSymlink:
+		return "link"
+	}
+	return "other"
+}
+
+func describeItem(it fsys.Item) itemJSON {
+	at := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	return itemJSON{Name: it.Name, Kind: kindOf(it), Size: it.Size, Mode: it.Mode.String(), Modified: at(it.Modified), Changed: at(it.Changed), Created: at(it.Created), UID: it.UID, GID: it.GID, Links: it.Links, Hidden: isHidden(it)}
+}
+
+func isHidden(it fsys.Item) bool { return it.Attr&(fsys.Hidden|fsys.System) != 0 }
+
+func when(t time.Time) string {
+	if t.IsZero() {
+		return "–"
+	}
+	return units.Moment(t)
+}
+
+func listCommand(o *options) *cobra.Command {
+	var hidden, dates bool
+	var order string
+	c := &cobra.Command{
+		Use:   "list REF [PATH]",
+		Short: "Look inside: list a folder at a date, or describe one item",
+		Long:  "Lists the parts, a folder, or what is known of a file: times, owner, attributes, streams, and where it lies.\n" + refHelp + "With --dates it says at which dates of the machine the item is there, and where it changed.",
+		Example: "  twinshelf list \"Ticket desk\"\n  twinshelf list \"Ticket desk\" 3:home\n" +
+			"  twinshelf list 20261030 3:home/ann/fares.ods --dates\n  twinshelf list /dev/sdb 1:",
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !slices.Contains([]string{"name", "size", "changed"}, order) {
+				return usageError{fmt.Errorf("--sort knows name, size and changed, not %q", order)}
+			}
+			w, in, err := o.look(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				return o.listParts(in)
+			}
+			p, it, path, err := in.Resolve(args[1])
+			switch {
+			case err != nil:
+				return err
+			case dates:
+				return o.listDates(cmd.Context(), w, in, p, path)
+			case it.IsDir():
+				return o.listFolder(in, p, it, path, hidden, order)
+			}
+			return o.listItem(in, p, it, path)
+		},
+	}
+	c.Flags().BoolVar(&hidden, "hidden", false, "hidden and system items too")
+	c.Flags().BoolVar(&dates, "dates", false, "over all dates of the machine")
+	c.Flags().StringVar(&order, "sort", "name", "by name, size or changed")
+	return c
+}
+
+func (o *options) listParts(in *workshop.Inside) error {
+	type part struct {
+		Disk    int    `json:"disk"`
+		Part    int    `json:"part"`
+		Title   string `json:"title"`
+		Kind    string `json:"file_system,omitempty"`
+		Size    int64  `json:"size"`
+		Problem string `json:"problem,omitempty"`
+	}
+	all := []part{}
+	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+	for _, p := range in.Parts {
+		x := part{p.Disk + 1, p.Number, p.Title, p.Kind, p.Span.Len(), ""}
+		if _, err := p.Tree(); err != nil {
+			x.Problem = plainCause(err)
+		}
+		all = append(all, x)
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", p.Label("", in.Disks), p.Kind, p.Title, units.Bytes(x.Size), x.Problem)
+	}
+	if o.json {
+		return o.print(all)
+	}
+	return t.Flush()
+}
+
+// plainCause is the innermost reason.
+func plainCause(err error) string {
+	for {
+		next := errors.Unwrap(err)
+		if next == nil {
+			return err.Error()
+		}
+		err = next
+	}
+}
+
+func (o *options) listFolder(in *workshop.Inside, p *inside.Part, folder fsys.Item, path string, hidden bool, order string) error {
+	tree, err := p.Tree()
+	if err != nil {
+		return err
+	}
+	entries, problem := fsys.Entries(tree, folder)
+	workshop.SortEntries(entries, order)
+	all := []itemJSON{}
+	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', tabwriter.AlignRight)
+	bad, unseen := 0, 0
+	for _, e := range entries {
+		x := describeItem(e.Item)
+		if e.Err != nil {
+			bad++
+			x = itemJSON{Name: e.Name, Kind: "unreadable", Problem: e.Err.Error()}
+		} else if x.Hidden && !hidden {
+			unseen++
+			continue
+		}
+		all = append(all, x)
+		size := units.Bytes(e.Size)
+		if x.Kind != "file" {
+			size = x.Kind
+		}
+		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), visible(e.Name)+folderMark(e.Item)+because(x.Problem))
+	}
+	if o.json {
+		err = o.print(map[string]any{"part": p.Number, "disk": p.Disk + 1, "path": path, "items": all})
+	} else {
+		err = t.Flush()
+		if unseen > 0 {
+			o.say("%s not shown: --hidden shows them.", units.Plural(unseen, "hidden item"))
+		}
+		if len(entries) == 0 {
+			o.say("The folder is empty.")
+		}
+	}
+	if problem != nil || bad > 0 {
+		return doubtful{fmt.Errorf("%s can't be read whole: %w", p.Label(path, in.Disks), errors.Join(problem, someBad(bad)))}
+	}
+	return err
+}
+
+func someBad(n int) error {
+	if n == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s", units.Plural(n, "damaged item"))
+}
+
+func because(s string) string {
+	if s != "" {
+		return "  (" + s + ")"
+	}
+	return ""
+}
+
+func folderMark(it fsys.Item) string {
+	if it.IsDir() {
+		return "/"
+	}
+	return ""
+}
+
+// visible is a name without what would move a terminal's cursor.
+func visible(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7F && r < 0xA0 {
+			return '\uFFFD'
+		}
+		return r
+	}, name)
+}
+
+func (o *options) listItem(in *workshop.Inside, p *inside.Part, it fsys.Item, path string) error {
+	tree, err := p.Tree()
+	if err != nil {
+		return err
+	}
+	x := describeItem(it)
+	x.Path = path
+	more, err := tree.More(it)
+	if err != nil {
+		x.Problem = err.Error()
+	}
+	x.Target, x.Remark = more.Target, more.Remark
+	for _, a := range more.XAttrs {
+		x.XAttrs = append(x.XAttrs, a.Name)
+	}
+	for _, s := range more.Streams {
+		x.Streams = append(x.Streams, fmt.Sprintf("%s (%s)", s.Name, units.Bytes(s.Size)))
+	}
+	if it.Mode.IsRegular() {
+		c, err := tree.Open(it, "")
+		if err != nil {
+			x.Problem = err.Error()
+		} else {
+			for _, sp := range c.Spans() {
+				x.Spans = append(x.Spans, [2]int64{p.Span.Start + sp.Start, p.Span.Start + sp.End})
+			}
+		}
+	}
+	if o.json {
+		return o.print(x)
+	}
+	o.say("%s, a %s of %s", p.Label(path, in.Disks), x.Kind, units.Exact(it.Size))
+	o.say("  modified %s, created %s, changed %s", when(it.Modified), when(it.Created), when(it.Changed))
+	o.say("  %s, owner %d:%d, %s", x.Mode, x.UID, x.GID, units.Plural(it.Links, "name"))
+	for _, line := range []struct{ head, text string }{{"leads to", visible(x.Target)}, {"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark}, {"problem", x.Problem}} {
+		if line.text != "" {
+			o.say("  %s: %s", line.head, line.text)
+		}
+	}
+	for i, sp := range x.Spans {
+		if i == 8 {
+			o.say("  … in %d pieces", len(x.Spans))
+			break
+		}
+		o.say("  lies at bytes %d to %d of the disk", sp[0], sp[1]-1)
+	}
+	return nil
+}
+
+func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part, path string) error {
+	if in.Twin == nil {
+		return usageError{fmt.Errorf("--dates goes over the dates of a twin's machine; name a twin")}
+	}
+	sights, err := w.History(ctx, in.Twin.Machine, p, path)
+	if err != nil {
+		return err
+	}
+	type line struct {
+		Twin     string     `json:"twin"`
+		Taken    time.Time  `json:"taken"`
+		There    bool       `json:"there"`
+		Version  int        `json:"version,omitempty"`
+		Size     int64      `json:"size"`
+		Modified *time.Time `json:"modified,omitempty"`
+		Unknown  string     `json:"unknown,omitempty"`
+	}
+	lines := []line{}
+	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
+	for _, s := range sights {
+		l := line{Twin: s.Twin.ID, Taken: s.Twin.Taken, There: s.There, Version: s.Version, Size: s.Entry.Size, Unknown: s.Why}
+		text := "not there"
+		switch {
+		case s.Why != "":
+			text = "not known: " + s.Why
+		case s.There:
+			l.Modified = &s.Entry.Modified
+			text = fmt.Sprintf("version %d\t%s\t%s", s.Version, units.Bytes(s.Entry.Size), when(s.Entry.Modified))
+		}
+		lines = append(lines, l)
+		fmt.Fprintf(t, "%s\t%s\t%s\n", units.Moment(s.Twin.Taken), s.Twin.ID, text)
+	}
+	if o.json {
+		return o.print(lines)
+	}
+	return t.Flush()
+}

@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"twinshelf/internal/takeout"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+func takeCommand(o *options) *cobra.Command {
+	var to workshop.Taking
+	var folder, tarFile, zipFile, clash string
+	c := &cobra.Command{
+		Use:   "take REF PATH...",
+		Short: "Take files and folders out of a twin or disk",
+		Long: "Into a folder (times, owners, permissions, links, attributes and holes are kept where it can hold them; everything is read back),\n" +
+			"or as a tar or zip stream (- is standard output).\n" + refHelp + "What is there already is never written over unless --clash replace says so.",
+		Example: "  twinshelf take \"Ticket desk\" 3:home/ann --to /media/stick\n  twinshelf take 20261030 3:home/ann/fares.ods --to . --clash keep\n" +
+			"  twinshelf take \"Ticket desk\" 3:home --tar - | ssh desk tar -xp",
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ways := map[string]takeout.Clash{"skip": takeout.Skip, "keep": takeout.KeepBoth, "replace": takeout.Replace}
+			way, ok := ways[clash]
+			if n := len(slices.DeleteFunc([]string{folder, tarFile, zipFile}, func(s string) bool { return s == "" })); n != 1 || !ok {
+				return usageError{fmt.Errorf("say where it goes with one of --to, --tar and --zip; --clash knows skip, keep and replace")}
+			}
+			if (tarFile == "-" || zipFile == "-") && o.json {
+				return usageError{fmt.Errorf("standard output can't take both the files and --json")}
+			}
+			w, in, err := o.look(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			var choices []takeout.Choice
+			for _, text := range args[1:] {
+				p, it, path, err := in.Resolve(text)
+				if err != nil {
+					return err
+				}
+				choice, err := workshop.ChoiceOf(p, it, path)
+				if err != nil {
+					return err
+				}
+				choices = append(choices, choice)
+			}
+			to.Folder, to.Clash, to.Tag = folder, way, in.Tag()
+			done, err := o.stream(&to, tarFile, zipFile)
+			if err != nil {
+				return err
+			}
+			r, report, err := w.StartTake(cmd.Context(), "Taking out of "+in.Title, choices, to)
+			if err == nil {
+				err = o.follow(r)
+			}
+			if err = errors.Join(err, done(err == nil)); err != nil {
+				return err
+			}
+			return o.showTaken(report(), tarFile == "-" || zipFile == "-")
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&folder, "to", "", "a folder, made when it is missing")
+	f.StringVar(&tarFile, "tar", "", "a tar file to make; - is standard output")
+	f.StringVar(&zipFile, "zip", "", "a zip file to make; - is standard output")
+	f.StringVar(&clash, "clash", "skip", "where there is something else by a name: skip, keep (both), or replace")
+	f.BoolVar(&to.NoVerify, "no-verify", false, "don't read back what was written")
+	f.BoolVar(&to.NoStreams, "no-streams", false, "leave alternate streams out")
+	return c
+}
+
+// stream opens the file of a stream; done ends it, and removes it when the work failed.
+func (o *options) stream(to *workshop.Taking, tarFile, zipFile string) (done func(ok bool) error, err error) {
+	name := tarFile + zipFile
+	var w io.Writer = o.out
+	done = func(bool) error { return nil }
+	if name != "" && name != "-" {
+		f, err := workshop.NewFile(name)
+		if err != nil {
+			return nil, err
+		}
+		w = f
+		done = func(ok bool) error {
+			err := errors.Join(f.Sync(), f.Close())
+			if !ok {
+				_ = os.Remove(name)
+			}
+			return err
+		}
+	}
+	if tarFile != "" {
+		to.Tar = w
+	} else if zipFile != "" {
+		to.Zip = w
+	}
+	return done, nil
+}
+
+func (o *options) showTaken(r *takeout.Report, streamed bool) error {
+	if o.json {
+		if err := o.print(r); err != nil {
+			return err
+		}
+	} else {
+		out := o.out
+		if streamed {
+			out = o.err
+		}
+		fmt.Fprintln(out, r.Words()+".")
+		for _, x := range r.Renamed {
+			fmt.Fprintf(out, "  %s is called %s: %s\n", visible(x.Path), visible(x.As), x.Why)
+		}
+		for _, x := range r.Left {
+			fmt.Fprintf(out, "  left out: %s: %s\n", visible(x.Path), x.Why)
+		}
+		if len(r.Lost) > 0 {
+			fmt.Fprintf(out, "  not kept there: %s\n", strings.Join(r.Lost, ", "))
+		}
+	}
+	if r.LeftOut > 0 {
+		return doubtful{fmt.Errorf("%s left out", units.Plural(r.LeftOut, "item was"))}
+	}
+	return nil
+}

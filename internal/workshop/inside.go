@@ -1,0 +1,455 @@
+package workshop
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/names"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/takeout"
+	"twinshelf/internal/units"
+)
+
+// Inside is a machine at a date, or an attached or planned disk, to be looked into.
+type Inside struct {
+	Title string
+	Twin  *shelf.Twin // nil unless it is one
+	Disks int
+	Parts []*inside.Part
+}
+
+// LookInto opens what an origin has: of a twin all its disks. Part numbers and paths are the same at every date.
+func (w *Workshop) LookInto(o Origin) (*Inside, error) {
+	if o.Bench != nil {
+		if o.Bench.Device == nil {
+			return nil, fmt.Errorf("%s can't be read: %s", o.Bench.Path, o.Bench.Words())
+		}
+		return lookAt(o.Title(), o.Bench.Device)
+	}
+	if w.Shelf == nil {
+		return nil, ErrNoShelf
+	}
+	in := &Inside{Title: o.Twin.Machine, Twin: o.Twin, Disks: len(o.Twin.Disks)}
+	for i := range o.Twin.Disks {
+		d, err := w.Shelf.OpenDisk(o.Twin, i)
+		if err != nil {
+			return nil, err
+		}
+		parts, err := inside.Parts(d, i)
+		if err != nil {
+			return nil, err
+		}
+		in.Parts = append(in.Parts, parts...)
+	}
+	return in, nil
+}
+
+// LookIntoPlan opens the planned disk of a pair, as it will be.
+func LookIntoPlan(p *Pair) (*Inside, error) {
+	return lookAt("planned for "+disk.Sticker(p.Target.Identity), p.Plan.Planned())
+}
+
+func lookAt(title string, d disk.Device) (*Inside, error) {
+	parts, err := inside.Parts(d, 0)
+	if err != nil {
+		return nil, err
+	}
+	return &Inside{Title: title, Disks: 1, Parts: parts}, nil
+}
+
+// Part finds a part by numbers from 1; disk 0 means any.
+func (in *Inside) Part(diskNo, number int) (*inside.Part, error) {
+	var found []*inside.Part
+	for _, p := range in.Parts {
+		if p.Number == number && (diskNo == 0 || p.Disk == diskNo-1) {
+			found = append(found, p)
+		}
+	}
+	switch {
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) == 0:
+		return nil, fmt.Errorf("there is no part %d; these are there: %s", number, in.names())
+	}
+	return nil, fmt.Errorf("part %d is on more than one disk: write it as DISK.%d", number, number)
+}
+
+func (in *Inside) names() string {
+	var out []string
+	for _, p := range in.Parts {
+		out = append(out, p.Label("", in.Disks)+" "+p.Name())
+	}
+	return strings.Join(out, "; ")
+}
+
+// Resolve finds what a path leads to. Without a part in front it is looked for in all of them.
+func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) {
+	where := inside.ParseWhere(text)
+	if where.Part > 0 {
+		p, err := in.Part(where.Disk, where.Part)
+		if err != nil {
+			return nil, fsys.Item{}, "", err
+		}
+		it, err := find(p, where.Path)
+		if err != nil {
+			return nil, it, "", fmt.Errorf("%s: %w", p.Label(where.Path, in.Disks), err)
+		}
+		return p, it, where.Path, nil
+	}
+	var found []*inside.Part
+	var item fsys.Item
+	var problem error
+	for _, p := range in.Parts {
+		it, err := find(p, where.Path)
+		if err == nil {
+			found, item = append(found, p), it
+		} else if !errors.Is(err, fs.ErrNotExist) && !errors.As(err, new(*fsys.Unreadable)) {
+			problem = err
+		}
+	}
+	switch {
+	case len(found) == 1:
+		return found[0], item, where.Path, nil
+	case len(found) > 1 && where.Path == ".":
+		return nil, item, "", fmt.Errorf("say which part: %s", in.names())
+	case len(found) > 1:
+		return nil, item, "", fmt.Errorf("%s is in %d parts: write the part in front, as %s", where.Path, len(found), found[0].Label(where.Path, in.Disks))
+	case problem != nil:
+		return nil, item, "", problem
+	}
+	return nil, item, "", fmt.Errorf("%s isn't there; parts are %s", where.Path, in.names())
+}
+
+func find(p *inside.Part, path string) (fsys.Item, error) {
+	t, err := p.Tree()
+	if err != nil {
+		return fsys.Item{}, err
+	}
+	return fsys.Find(t, path)
+}
+
+// Library is that of the open shelf.
+func (w *Workshop) Library() (*inside.Library, error) {
+	if w.Shelf == nil {
+		return nil, ErrNoShelf
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.library == nil || w.libraryOf != w.Shelf {
+		w.library, w.libraryOf = inside.NewLibrary(w.Shelf, Tool()), w.Shelf
+	}
+	return w.library, nil
+}
+
+// Found is an item that a search found on the shelf.
+type Found struct {
+	Machine string     `json:"machine"`
+	Disk    int        `json:"disk"` // from 1
+	Part    int        `json:"part"`
+	Disks   int        `json:"-"`
+	Path    string     `json:"path"`
+	Kind    names.Kind `json:"-"`
+	// At are the dates that have it, newest first.
+	At []FoundAt `json:"at"`
+	// Of is how many dates of the machine were searched; Gone says that the newest of them lacks it.
+	Of   int  `json:"of"`
+	Gone bool `json:"gone"`
+}
+
+// FoundAt is a date and what the item was then.
+type FoundAt struct {
+	Twin  *shelf.Twin `json:"-"`
+	Entry names.Entry `json:"-"`
+}
+
+// Label is the place as people write it.
+func (f Found) Label() string {
+	return (&inside.Part{Disk: f.Disk - 1, Number: f.Part}).Label(f.Path, f.Disks)
+}
+
+// Searched is what a search came to.
+type Searched struct {
+	Found    []Found
+	More     bool
+	Twins    int
+	Problems []string
+}
+
+// Search looks for names over all dates of a machine, or of all ("" for machine). Indexes that are missing are made first; making hears of each.
+func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, limit int, making func(t *shelf.Twin, left int)) (*Searched, error) {
+	lib, err := w.Library()
+	if err != nil {
+		return nil, err
+	}
+	twins, problems := w.Shelf.Twins()
+	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return machine != "" && !strings.EqualFold(t.Machine, machine) })
+	out := &Searched{Twins: len(twins)}
+	for _, p := range problems {
+		out.Problems = append(out.Problems, p.Error())
+	}
+	var listed []*inside.Listed
+	var all []*names.Index
+	for i, t := range twins {
+		if making != nil && !lib.Has(t) {
+			making(t, len(twins)-i)
+		}
+		parts, err := lib.Of(ctx, t)
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			out.Problems = append(out.Problems, fmt.Sprintf("%s of %s can't be searched: %v", t.Machine, units.Moment(t.Taken), err))
+			continue
+		}
+		for _, p := range parts {
+			listed, all = append(listed, p), append(all, p.Index)
+		}
+	}
+	res, err := names.Search(ctx, all, q, limit)
+	if err != nil {
+		return nil, err
+	}
+	out.More = res.More
+	for i, err := range res.Problems {
+		out.Problems = append(out.Problems, fmt.Sprintf("%s of %s, part %d: %v", listed[i].Twin.Machine, units.Moment(listed[i].Twin.Taken), listed[i].Part, err))
+	}
+	out.Found = grouped(res, listed, twins)
+	return out, nil
+}
+
+// grouped puts hits together by machine, part and path.
+func grouped(res *names.Result, listed []*inside.Listed, twins []*shelf.Twin) []Found {
+	newest, dates := map[string]*shelf.Twin{}, map[string]int{}
+	for _, t := range twins {
+		dates[t.Machine]++
+		if n := newest[t.Machine]; n == nil || t.Taken.After(n.Taken) {
+			newest[t.Machine] = t
+		}
+	}
+	type group struct{ machine, part, path string }
+	at := map[group]int{}
+	var out []Found
+	for _, h := range res.Hits {
+		for _, s := range h.In {
+			l := listed[s.Index]
+			g := group{l.Twin.Machine, l.Key(), h.Path}
+			i, ok := at[g]
+			if !ok {
+				i = len(out)
+				at[g] = i
+				out = append(out, Found{Machine: l.Twin.Machine, Disk: l.Disk + 1, Part: l.Part, Disks: len(l.Twin.Disks), Path: h.Path, Kind: h.Kind, Of: dates[l.Twin.Machine]})
+			}
+			out[i].At = append(out[i].At, FoundAt{l.Twin, s.Entry})
+		}
+	}
+	for i := range out {
+		f := &out[i]
+		slices.SortFunc(f.At, func(a, b FoundAt) int { return b.Twin.Taken.Compare(a.Twin.Taken) })
+		f.Gone = f.At[0].Twin != newest[f.Machine]
+	}
+	slices.SortStableFunc(out, func(a, b Found) int { return cmp.Compare(a.Machine, b.Machine) })
+	return out
+}
+
+// History follows an item of a twin over the dates of its machine, oldest first.
+func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, path string) ([]inside.Sight, error) {
+	lib, err := w.Library()
+	if err != nil {
+		return nil, err
+	}
+	twins, _ := w.Shelf.Twins()
+	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != machine })
+	slices.Reverse(twins) // newest first, as they are listed
+	return lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
+}
+
+// PartDifference is what differs in one part.
+type PartDifference struct {
+	Part *inside.Part // of the newer side
+	Why  string       // why nothing can be told
+	All  []names.Difference
+}
+
+// CompareInside gives what differs between two machines' contents, part by part. A path limits it to one folder of one part.
+func (w *Workshop) CompareInside(ctx context.Context, before, after *Inside, only *inside.Part, folder string) ([]PartDifference, error) {
+	var out []PartDifference
+	for _, p := range after.Parts {
+		if only != nil && p != only {
+			continue
+		}
+		d := PartDifference{Part: p}
+		was := counterpart(before, p)
+		if was == nil {
+			d.Why = "the other side has no such part"
+			out = append(out, d)
+			continue
+		}
+		a, err := w.indexOf(ctx, before, was)
+		var b *names.Index
+		if err == nil {
+			b, err = w.indexOf(ctx, after, p)
+		}
+		if err == nil {
+			d.All, err = names.Compare(ctx, a, b, folder)
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil {
+			d.Why = err.Error()
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// counterpart is the part that is the same one on the other side.
+func counterpart(in *Inside, p *inside.Part) *inside.Part {
+	var atPlace *inside.Part
+	for _, o := range in.Parts {
+		if o.Key() == p.Key() {
+			return o
+		}
+		if o.Disk == p.Disk && o.Number == p.Number {
+			atPlace = o
+		}
+	}
+	return atPlace
+}
+
+// indexOf gives the index of a part: that of the shelf, or one made now.
+func (w *Workshop) indexOf(ctx context.Context, in *Inside, p *inside.Part) (*names.Index, error) {
+	if in.Twin != nil {
+		lib, err := w.Library()
+		if err != nil {
+			return nil, err
+		}
+		all, err := lib.Of(ctx, in.Twin)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range all {
+			if l.Disk == p.Disk && l.Part == p.Number {
+				if l.Index == nil {
+					return nil, errors.New(l.Why)
+				}
+				return l.Index, nil
+			}
+		}
+		return nil, errors.New("the part has no index")
+	}
+	t, err := p.Tree()
+	if err != nil {
+		return nil, err
+	}
+	m := &names.Memory{}
+	made, err := names.Make(ctx, t, m)
+	if err != nil {
+		return nil, err
+	}
+	return names.Open(m, made.Keys)
+}
+
+// ConfirmDifferences settles which of the differences that are unsure are real, by looking at the contents.
+func ConfirmDifferences(ctx context.Context, before *Inside, d *PartDifference) error {
+	was := counterpart(before, d.Part)
+	var out []names.Difference
+	for _, x := range d.All {
+		if x.Unsure && x.New.Kind == names.File && was != nil {
+			a, err := was.Open(x.Path)
+			if err == nil {
+				var b *inside.Opened
+				if b, err = d.Part.Open(x.Path); err == nil {
+					same, err := inside.SameContents(ctx, a, b)
+					if ctx.Err() != nil {
+						return ctx.Err()
+					}
+					if err == nil && same {
+						continue
+					}
+					x.Unsure = err != nil
+				}
+			}
+		}
+		out = append(out, x)
+	}
+	d.All = out
+	return nil
+}
+
+// Taking is where things that are taken out go.
+type Taking struct {
+	takeout.Options
+	Folder   string
+	Tar, Zip io.Writer // instead of a folder
+}
+
+// StartTake takes items out.
+func (w *Workshop) StartTake(ctx context.Context, title string, choices []takeout.Choice, to Taking) (r *run.Run, report func() *takeout.Report, err error) {
+	if to.Folder != "" {
+		if err := w.mayTakeInto(to.Folder); err != nil {
+			return nil, nil, err
+		}
+	}
+	var result *takeout.Report
+	r = run.Start(ctx, title, takeout.Phases, 0, func(rc *run.Context) (err error) {
+		switch {
+		case to.Tar != nil:
+			result, err = takeout.ToTar(rc, choices, to.Tar, to.Options)
+		case to.Zip != nil:
+			result, err = takeout.ToZip(rc, choices, to.Zip, to.Options)
+		default:
+			result, err = takeout.ToFolder(rc, choices, to.Folder, to.Options)
+		}
+		return err
+	})
+	return r, func() *takeout.Report { return result }, nil
+}
+
+// mayTakeInto refuses the shelf's own folder.
+func (w *Workshop) mayTakeInto(folder string) error {
+	if w.Shelf == nil {
+		return nil
+	}
+	into, err1 := filepath.Abs(folder)
+	place, err2 := filepath.Abs(w.Shelf.Place())
+	if rel, err := filepath.Rel(place, into); err1 == nil && err2 == nil && err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		return &disk.Refusal{Disk: "the folder " + folder, Reason: "it belongs to the open shelf", Remedy: "take it out to another one"}
+	}
+	return nil
+}
+
+// ChoiceOf makes a choice of an item of a part.
+func ChoiceOf(p *inside.Part, it fsys.Item, path string) (takeout.Choice, error) {
+	t, err := p.Tree()
+	c := takeout.Choice{Tree: t, Item: it, Path: path, Source: fmt.Sprintf("%d.%d", p.Disk, p.Number)}
+	if path == "." {
+		c.Name = strings.Map(func(r rune) rune {
+			if r == '/' || r < ' ' {
+				return '_'
+			}
+			return r
+		}, p.Name())
+	}
+	return c, err
+}
+
+// Tag is what marks things of a date that are kept beside others.
+func (in *Inside) Tag() string {
+	if in.Twin != nil {
+		return in.Twin.Taken.Format("2006-01-02")
+	}
+	return time.Now().Format("2006-01-02")
+}
