@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -8,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
@@ -20,13 +22,13 @@ func datesCommand(o *options) *cobra.Command {
 		Example: "  twinshelf dates --shelf /media/oak\n" +
 			"  twinshelf dates \"Ticket desk\"\n  twinshelf dates 20261120 --json",
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(true)
 			if err != nil {
 				return err
 			}
 			if len(args) == 1 {
-				return o.showTwin(w.Shelf, args[0])
+				return o.showTwin(cmd.Context(), w.Shelf, args[0])
 			}
 			twins, problems := w.Shelf.Twins()
 			if o.json {
@@ -72,7 +74,7 @@ func marks(s *shelf.Shelf, t *shelf.Twin) string {
 	return strings.Join(m, ", ")
 }
 
-func (o *options) showTwin(s *shelf.Shelf, ref string) error {
+func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) error {
 	tw, err := findTwin(s, ref)
 	if err != nil {
 		return err
@@ -107,6 +109,13 @@ func (o *options) showTwin(s *shelf.Shelf, ref string) error {
 		t.Flush()
 		for sp := range d.Missing.All() {
 			o.say("    could not be read: bytes %d to %d", sp.Start, sp.End-1)
+		}
+		if !d.Missing.Empty() {
+			if dev, err := s.OpenDisk(tw, i); err == nil {
+				if t, err := inside.FilesIn(ctx, dev, d.Missing); err == nil {
+					o.say("    files: %s", t.Words(40))
+				}
+			}
 		}
 	}
 	for _, p := range proofs {

@@ -93,6 +93,9 @@ func (o *options) showReport(rep *shelf.Report, forgot bool) error {
 			}
 			o.say("  missing: %s", d)
 		}
+		for _, f := range rep.Files {
+			o.say("  files: %s", f)
+		}
 		if !rep.Oldest.IsZero() {
 			o.say("  every pack was read since %s", units.Moment(rep.Oldest))
 		}

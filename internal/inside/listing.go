@@ -50,8 +50,9 @@ type Library struct {
 	tool string
 	src  *blocks
 
-	mu   sync.Mutex
-	open map[string][]*Listed // by twin
+	making sync.Mutex // held while an index is made: it takes a lock of the shelf
+	mu     sync.Mutex
+	open   map[string][]*Listed // by twin
 }
 
 // Listed is the index of a part at a date.
@@ -84,10 +85,12 @@ func (l *Library) Has(t *shelf.Twin) bool {
 // Of gives the indexes of a twin's parts. Those that the shelf doesn't have are made and kept there, which takes a
 // while; where the shelf can't be written they are held in memory.
 func (l *Library) Of(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
-	l.mu.Lock()
-	known, ok := l.open[t.ID]
-	l.mu.Unlock()
-	if ok {
+	if known := l.known(t); known != nil {
+		return known, nil
+	}
+	l.making.Lock()
+	defer l.making.Unlock()
+	if known := l.known(t); known != nil {
 		return known, nil
 	}
 	listing, err := l.s.Listing(t.ID)
@@ -101,6 +104,12 @@ func (l *Library) Of(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 		return nil, err
 	}
 	return l.keep(t, out), nil
+}
+
+func (l *Library) known(t *shelf.Twin) []*Listed {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.open[t.ID]
 }
 
 func (l *Library) keep(t *shelf.Twin, out []*Listed) []*Listed {

@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -148,7 +149,8 @@ func areasOf(d *shelf.TwinDisk) []*area {
 }
 
 // claims turns the areas into claims. verb says what was found to be true.
-func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read int64) {
+// d is a disk in which the files can be found whose bytes are bad.
+func claims(ctx context.Context, d disk.Device, disks, i int, areas []*area, verb string) (out []shelf.Claim, read int64) {
 	outside := false
 	gaps := shelf.Claim{About: where(disks, i, shelf.Region{}), Says: verb, Holds: true}
 	var gapBytes int64
@@ -156,7 +158,7 @@ func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read i
 		read += a.bytes
 		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(), Evidence: fmt.Sprintf("%s in %s compared", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
 		if !c.Holds {
-			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()), a.bad.Bounds().Start, a.reason)
+			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()), a.bad.Bounds().Start, a.reason) + fileWords(ctx, d, a.bad)
 		}
 		outside = outside || a.region.Part == 0
 		switch {
@@ -178,6 +180,18 @@ func claims(disks, i int, areas []*area, verb string) (out []shelf.Claim, read i
 		out = append(out, gaps)
 	}
 	return out, read
+}
+
+// mostNamed is how many files a claim names.
+const mostNamed = 30
+
+// fileWords names the files that stretches of a disk belong to.
+func fileWords(ctx context.Context, d disk.Device, where span.Set) string {
+	t, err := inside.FilesIn(ctx, d, where)
+	if err != nil {
+		return ""
+	}
+	return "; files: " + t.Words(mostNamed)
 }
 
 // Twin proves a twin without a target: every block of every disk is read,
@@ -213,11 +227,11 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 			return nil, err
 		}
 		rc.Phase(phaseCheck, 0)
-		c, read := claims(len(t.Disks), i, areas, "every block can be read and hashes to its name")
+		c, read := claims(rc, d, len(t.Disks), i, areas, "every block can be read and hashes to its name")
 		proof.Claims = append(proof.Claims, c...)
 		proof.Read += read
-		if n := t.Disks[i].Missing.Total(); n > 0 {
-			proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(n))})
+		if lost := t.Disks[i].Missing; !lost.Empty() {
+			proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(lost.Total())) + fileWords(rc, d, lost)})
 		}
 		proof.Claims = append(proof.Claims, tableClaims(d, d.Describe(), false)...)
 	}
@@ -267,7 +281,7 @@ func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, 
 	}
 	rc.Phase(phaseCheck, 0)
 	var read int64
-	proof.Claims, read = claims(1, 0, areas, "equals what was planned, byte for byte")
+	proof.Claims, read = claims(rc, planned, 1, 0, areas, "equals what was planned, byte for byte")
 	proof.Read = read
 	proof.Claims = append(proof.Claims, tableClaims(target, want, true)...)
 	fsClaims, err := fileSystemClaims(rc, target, want, planned.Plan)

@@ -51,6 +51,8 @@ type Report struct {
 	// Damage is what twins miss; bounded, see Lost.
 	Damage []Damage `json:"damage,omitempty"`
 	Lost   int      `json:"lost"` // blocks
+	// Files are the files that miss something, in words; whoever can read them fills it in.
+	Files []string `json:"files,omitempty"`
 	// Oldest is when the pack that wasn't read for longest was read last; zero for never.
 	Oldest time.Time `json:"oldest"`
 	Whole  bool      `json:"whole"` // the round over all packs is complete

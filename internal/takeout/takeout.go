@@ -124,7 +124,10 @@ func plain(err error) string {
 
 // Words says it in a sentence.
 func (r *Report) Words() string {
-	s := fmt.Sprintf("%s (%s) in %s", units.Plural(r.Files, "file"), units.Bytes(r.Bytes), units.Plural(r.Folders, "folder"))
+	s := fmt.Sprintf("%s (%s)", units.Plural(r.Files, "file"), units.Bytes(r.Bytes))
+	if r.Folders > 0 {
+		s += " in " + units.Plural(r.Folders, "folder")
+	}
 	if r.Links > 0 {
 		s += ", " + units.Plural(r.Links, "link")
 	}

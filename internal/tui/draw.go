@@ -58,7 +58,7 @@ func (m *model) route(w int) string {
 	for i, n := range stepNames {
 		label := fmt.Sprintf("%d %s", i+1, n)
 		switch {
-		case step(i) == m.step:
+		case step(i) == m.under():
 			b.WriteString(here.Render(" " + label + " "))
 		case step(i) == stepRun && m.running():
 			b.WriteString(caution.Render(" " + label + " "))
@@ -77,6 +77,13 @@ func (m *model) route(w int) string {
 		name = ""
 	}
 	return sides(b.String(), name+" ", w)
+}
+
+func (m *model) stepName() string {
+	if m.step == stepInside {
+		return "Look inside"
+	}
+	return stepNames[m.step]
 }
 
 func (m *model) message(w int) string {
@@ -143,6 +150,8 @@ func (m *model) body(w int) ([]string, int) {
 		return m.runBody(w), -1
 	case stepProof:
 		return m.proofBody(w), -1
+	case stepInside:
+		return m.insideBody(w), -1
 	}
 	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from which twin, with which proof.",
 		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the Proof (7).",
@@ -181,7 +190,7 @@ func (m *model) helpBody(w int) []string {
 	m.help = false
 	keys := m.bindings()
 	m.help = true
-	out := []string{"", " " + strong.Render("Keys of this step: "+stepNames[m.step]), ""}
+	out := []string{"", " " + strong.Render("Keys of this step: "+m.stepName()), ""}
 	for _, b := range keys {
 		text := b.more
 		if text == "" {

@@ -24,6 +24,9 @@ func (m *model) fitBindings() []binding {
 	if m.pair != nil {
 		b = append(b, binding{"w", "rehearse", "write the planned disk into a new image file, to try it before any disk is written"})
 	}
+	if m.pair != nil {
+		b = append(b, binding{"b", "look inside", "look inside of the planned disk, before it exists"})
+	}
 	if m.pair != nil && m.pair.Plan.Before() != nil {
 		b = append(b, binding{"a", "anew", "write everything again, also what was written before the run was cut off"})
 	}
@@ -98,6 +101,8 @@ func (m *model) keyFit(k string) tea.Cmd {
 		m.fit.row = moved(k, m.fit.row, len(m.pair.Plan.Fit.Parts))
 	}
 	switch k {
+	case "b":
+		return m.insideFrom()
 	case "d":
 		m.nextDisk()
 		m.proposeTarget()

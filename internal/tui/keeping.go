@@ -18,7 +18,7 @@ func (m *model) datesBindings() []binding {
 		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"}, {"r", "other rule", "try another rule; nothing is dropped by that"}, {"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
 	}
 	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
-		{"Enter", "restore", "plan to put this twin onto the target"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
+		{"Enter", "restore", "plan to put this twin onto the target"}, {"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
 		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
 		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"m", "move", "carry the twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf: dates come from it and captures go to it"}}
 }
@@ -275,6 +275,9 @@ func reportLines(rep *shelf.Report) []string {
 			break
 		}
 		out = append(out, bad.Render("✗ missing: "+d.String()))
+	}
+	for _, s := range rep.Files {
+		out = append(out, bad.Render("files: "+s))
 	}
 	return out
 }

@@ -34,7 +34,7 @@ func (m *model) bindings() []binding {
 		b = m.readyBindings()
 	case stepBench:
 		b = []binding{{"↑↓", "disk", "choose a disk"}, {"Enter", "capture", "capture the machine of this disk"}, {"r", "reads", "put this disk on the READS rail"},
-			{"c", "copy", "copy this disk onto another one directly"}, {"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
+			{"c", "copy", "copy this disk onto another one directly"}, {"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"i", "inside", "look inside: folders and files of this disk"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
 	case stepCapture:
 		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
 			{"o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what NTFS's say"}, {"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
@@ -42,12 +42,22 @@ func (m *model) bindings() []binding {
 		b = m.datesBindings()
 	case stepFit:
 		b = m.fitBindings()
+	case stepProof:
+		if m.written != "" {
+			b = []binding{{"c", "what came back", "compare the newest date of the machine with the disk that was restored: what came back, what is gone"}}
+		}
+	case stepInside:
+		b = m.insideBindings()
 	case stepRun:
 		if m.running() {
 			b = []binding{{"Space", "pause", "pause, or go on"}, {"c", "cancel", "cancel the run"}}
 		}
 	}
-	return append(b, binding{"1–8", "steps", "open a step"}, binding{"Esc", "back", "to the step before"}, binding{"?", "help", "this page"}, binding{"q", "leave", "asks only while a run is on"})
+	b = append(b, binding{"1–8", "steps", "open a step"})
+	if l := &m.inside; m.step != stepInside || l.viewing == nil && l.finding == nil && l.diffing == nil {
+		b = append(b, binding{"Esc", "back", "to the step before"})
+	}
+	return append(b, binding{"?", "help", "this page"}, binding{"q", "leave", "asks only while a run is on"})
 }
 
 func (m *model) onPaste(msg tea.PasteMsg) tea.Cmd {
@@ -104,6 +114,11 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	if len(k) == 1 && k[0] >= '1' && k[0] <= '8' {
 		return m.goTo(step(k[0] - '1'))
 	}
+	if m.step == stepInside && k != "?" {
+		if cmd, done := m.keyInside(k); done {
+			return cmd
+		}
+	}
 	switch k {
 	case "?":
 		m.help = true
@@ -115,15 +130,20 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 			m.thin, m.goes, m.wished = nil, nil, nil
 			return nil
 		}
-		if n := len(m.before); n > 0 {
-			s := m.before[n-1]
-			m.before = m.before[:n-1]
-			return m.enter(s)
+		return m.back()
+	case "i":
+		if m.step == stepBench || m.step == stepDates {
+			return m.insideFrom()
 		}
-		return nil
 	case "tab":
+		if m.step == stepInside {
+			return m.goTo((m.inside.from + 1) % step(len(stepNames)))
+		}
 		return m.goTo((m.step + 1) % step(len(stepNames)))
 	case "shift+tab":
+		if m.step == stepInside {
+			return m.goTo(m.inside.from)
+		}
 		return m.goTo((m.step + step(len(stepNames)) - 1) % step(len(stepNames)))
 	case "pgdown":
 		m.scroll += 5
@@ -146,9 +166,23 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	case stepRun:
 		return m.keyRun(k)
 	case stepProof:
+		if k == "c" {
+			return m.compareProven()
+		}
 		return m.keyScroll(k)
 	}
 	return nil
+}
+
+// back goes to the step before.
+func (m *model) back() tea.Cmd {
+	n := len(m.before)
+	if n == 0 {
+		return nil
+	}
+	s := m.before[n-1]
+	m.before = m.before[:n-1]
+	return m.enter(s)
 }
 
 func (m *model) keyScroll(k string) tea.Cmd {

@@ -28,6 +28,7 @@ const (
 	stepRun
 	stepProof
 	stepSheet
+	stepInside // beside the job: it has no number
 )
 
 var stepNames = []string{"Bench", "Ready", "Capture", "Dates", "Fit", "Run", "Proof", "Sheet"}
@@ -83,6 +84,7 @@ type model struct {
 	plan     *capture.Plan
 	estimate capture.Estimate
 
+	inside     lookingIn
 	fit        fitting
 	pairing    pairing
 	copying    bool // the Fit step is about the disk on the upper rail, not about a twin
@@ -285,6 +287,20 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say("%s", msg.text)
 		}
 		return m, tea.Batch(m.look(), m.readShelf())
+	case lookedInto:
+		return m, m.onOpened(msg)
+	case folderRead:
+		return m, m.onFolder(msg)
+	case detailed:
+		m.onDetailed(msg)
+	case pageRead:
+		m.onPage(msg)
+	case searched:
+		m.onSearched(msg)
+	case listingNames:
+		msg.f.listing = msg.text
+	case compared:
+		m.onCompared(msg)
 	case ticked:
 		return m, m.onTick()
 	case locked:

@@ -36,7 +36,8 @@ type rail struct {
 	state  string // at the right: what happens to it
 	danger bool
 	cells  []run.Cell
-	empty  string // what to do when there is no disk
+	empty  string      // what to do when there is no disk
+	spots  []span.Span // where the file lies that is looked at
 }
 
 // sourceRail is the upper rail.
@@ -71,7 +72,18 @@ func (m *model) sourceRail() rail {
 	if m.running() || m.step == stepRun {
 		r.cells = m.snap.Read
 	}
+	if l := &m.inside; m.step == stepInside && l.part != nil && (l.in.Twin == nil || l.part.Disk == m.twinDisk) {
+		r.spots = l.detail.spans
+	}
 	return r
+}
+
+// under is the step that is shown, or from which what is shown was opened.
+func (m *model) under() step {
+	if m.step == stepInside {
+		return m.inside.from
+	}
+	return m.step
 }
 
 // targetRail is the lower rail.
@@ -88,7 +100,7 @@ func (m *model) targetRail() rail {
 	switch {
 	case d.Survey == nil:
 		r.state = d.Words()
-	case m.written == d.Path && (m.step == stepRun || m.step == stepProof):
+	case m.written == d.Path && (m.under() == stepRun || m.under() == stepProof):
 		r.parts = partsOf(d)
 		r.state = "being written"
 		if !m.running() {
@@ -107,7 +119,7 @@ func (m *model) targetRail() rail {
 	if m.step == stepReady && m.readyOn() {
 		return m.draftRail(r)
 	}
-	if m.step == stepFit && m.pair != nil { // the planned disk
+	if m.under() == stepFit && m.pair != nil { // the planned disk
 		r.parts = m.plannedParts(twinParts(m.pair.Describe()))
 	}
 	return r
@@ -244,7 +256,39 @@ func (r rail) labels(w int) string {
 			}
 		}
 	}
-	return dim.Render(string(line))
+	return r.spotted(line)
+}
+
+// spotted marks on the line under the bar where the spots are.
+func (r rail) spotted(line []rune) string {
+	if len(r.spots) == 0 {
+		return dim.Render(string(line))
+	}
+	hit := make([]bool, len(line))
+	segs := r.layout(len(line))
+	for _, sp := range r.spots {
+		for _, s := range segs {
+			if !s.part.span.Overlaps(sp) {
+				continue
+			}
+			n := int64(max(1, s.to-s.from-1))
+			cell := func(off int64) int {
+				return s.from + 1 + int(max(0, min(n-1, int64(float64(off-s.part.span.Start)/float64(s.part.span.Len())*float64(n)))))
+			}
+			for i := cell(sp.Start); i <= cell(sp.End-1) && i < len(line); i++ {
+				hit[i] = true
+			}
+		}
+	}
+	var b strings.Builder
+	for i, c := range line {
+		if hit[i] {
+			b.WriteString(here.Render("▲"))
+		} else {
+			b.WriteString(dim.Render(string(c)))
+		}
+	}
+	return b.String()
 }
 
 // progress draws how far the work on the disk is.

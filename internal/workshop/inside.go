@@ -290,7 +290,7 @@ func (w *Workshop) CompareInside(ctx context.Context, before, after *Inside, onl
 			continue
 		}
 		d := PartDifference{Part: p}
-		was := counterpart(before, p)
+		was := before.Same(p)
 		if was == nil {
 			d.Why = "the other side has no such part"
 			out = append(out, d)
@@ -315,8 +315,8 @@ func (w *Workshop) CompareInside(ctx context.Context, before, after *Inside, onl
 	return out, nil
 }
 
-// counterpart is the part that is the same one on the other side.
-func counterpart(in *Inside, p *inside.Part) *inside.Part {
+// Same is the part that is the same one as p of another date or disk; nil when there is none.
+func (in *Inside) Same(p *inside.Part) *inside.Part {
 	var atPlace *inside.Part
 	for _, o := range in.Parts {
 		if o.Key() == p.Key() {
@@ -364,7 +364,7 @@ func (w *Workshop) indexOf(ctx context.Context, in *Inside, p *inside.Part) (*na
 
 // ConfirmDifferences settles which of the differences that are unsure are real, by looking at the contents.
 func ConfirmDifferences(ctx context.Context, before *Inside, d *PartDifference) error {
-	was := counterpart(before, d.Part)
+	was := before.Same(d.Part)
 	var out []names.Difference
 	for _, x := range d.All {
 		if x.Unsure && x.New.Kind == names.File && was != nil {

@@ -2,13 +2,17 @@ package workshop
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/names"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
 
@@ -108,6 +112,50 @@ func DifferencePath(x names.Difference) string {
 		s += fmt.Sprintf(" (with %s)", units.Plural(x.Below, "item"))
 	}
 	return s
+}
+
+// Damage that is named by file: of so many disks of twins, and so many files of each.
+const (
+	mostDisks = 40
+	mostFiles = 40
+)
+
+// damagedFiles names the files that damage of the shelf belongs to.
+func (w *Workshop) damagedFiles(ctx context.Context, rep *shelf.Report) []string {
+	type place struct {
+		twin string
+		disk int
+	}
+	where := map[place]*span.Set{}
+	var order []shelf.Damage
+	for _, d := range rep.Damage {
+		p := place{d.Twin, d.Disk}
+		if where[p] == nil {
+			where[p] = &span.Set{}
+			order = append(order, d)
+		}
+		where[p].Add(d.Span)
+	}
+	var out []string
+	for i, d := range order {
+		if i == mostDisks || ctx.Err() != nil {
+			return append(out, fmt.Sprintf("… and those of %d more disks", len(order)-i))
+		}
+		t, err := w.Shelf.Find(d.Twin)
+		if err != nil {
+			continue
+		}
+		dev, err := w.Shelf.OpenDisk(t, d.Disk-1)
+		if err != nil {
+			continue
+		}
+		touched, err := inside.FilesIn(ctx, dev, *where[place{d.Twin, d.Disk}])
+		if err != nil {
+			continue
+		}
+		out = append(out, fmt.Sprintf("%s, twin of %s, disk %d: %s", d.Machine, units.Moment(d.Taken), d.Disk, touched.Words(mostFiles)))
+	}
+	return out
 }
 
 // NewFile makes a file that must not be there yet.

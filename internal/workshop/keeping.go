@@ -136,6 +136,9 @@ func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run
 	const phase = "Read the packs"
 	r = run.Start(ctx, "Check of "+w.Shelf.Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
 		rep, err = w.Shelf.Check(rc, kind, stepper(rc, phase))
+		if err == nil {
+			rep.Files = w.damagedFiles(rc, rep)
+		}
 		return err
 	})
 	return r, func() *shelf.Report { return rep }

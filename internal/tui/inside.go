@@ -1,0 +1,540 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/takeout"
+	"twinshelf/internal/workshop"
+)
+
+// lookingIn is the state of looking inside: what is open, which folder, and what is known of the chosen item.
+type lookingIn struct {
+	in   *workshop.Inside
+	from step // the step that it was opened from
+	part *inside.Part
+	path string // folder in the part, "." for its root; of no meaning without a part
+
+	all, shown []fsys.Entry
+	unseen     int // hidden ones
+	at         int
+	loading    bool
+	problem    string
+	order      int // of orders
+	hidden     bool
+	marked     []marked
+
+	detail  detail
+	viewing *viewing
+	finding *finding
+	diffing *diffing
+
+	number int // of the latest work in the background
+	cancel context.CancelFunc
+}
+
+var orders = []string{"name", "size", "changed"}
+
+// marked is an item that will be taken out.
+type marked struct {
+	label  string
+	choice takeout.Choice
+}
+
+// detail is what is known of the chosen item beside its entry.
+type detail struct {
+	label   string
+	more    fsys.More
+	spans   []span.Span // on the disk
+	sights  []inside.Sight
+	problem string
+	ready   bool
+}
+
+type (
+	// lookedInto is a machine at a date, or a disk, ready to be looked into.
+	lookedInto struct {
+		number int
+		in     *workshop.Inside
+		folder *folderRead // to go to at once; may be nil
+		err    error
+	}
+	// folderRead is a folder that was listed.
+	folderRead struct {
+		number int
+		part   *inside.Part
+		path   string
+		choose string // name
+		all    []fsys.Entry
+		note   string
+		err    error
+	}
+	detailed struct {
+		number int
+		d      detail
+	}
+)
+
+func (l *lookingIn) next() int { l.number++; return l.number }
+
+// lookInto opens an origin; where is "" for its parts, or the path to open first (with the part in front).
+func (m *model) lookInto(o workshop.Origin, where string) tea.Cmd {
+	w := m.w
+	return m.openInside(where, func() (*workshop.Inside, error) { return w.LookInto(o) })
+}
+
+func (m *model) openInside(where string, open func() (*workshop.Inside, error)) tea.Cmd {
+	l := &m.inside
+	from := m.step
+	if from == stepInside {
+		from = l.from
+	}
+	*l = lookingIn{from: from, number: l.number, order: l.order, hidden: l.hidden, loading: true}
+	cmd := m.goTo(stepInside)
+	number := l.next()
+	return tea.Batch(cmd, func() tea.Msg {
+		in, err := open()
+		if err == nil && where != "" {
+			if p, it, at, err := in.Resolve(where); err == nil {
+				sel := ""
+				if !it.IsDir() {
+					at, sel = path.Dir(at), path.Base(at)
+				}
+				read := readFolder(number, p, at, sel)
+				return lookedInto{number, in, &read, nil}
+			}
+		}
+		return lookedInto{number: number, in: in, err: err}
+	})
+}
+
+func (m *model) onOpened(msg lookedInto) tea.Cmd {
+	l := &m.inside
+	if msg.number != l.number {
+		return nil
+	}
+	if l.in, l.loading = msg.in, false; msg.err != nil {
+		l.problem = msg.err.Error()
+		return nil
+	}
+	if msg.folder != nil {
+		return m.onFolder(*msg.folder)
+	}
+	l.part, l.at = nil, 0
+	return nil
+}
+
+// readFolder lists a folder.
+func readFolder(number int, p *inside.Part, folder, sel string) folderRead {
+	msg := folderRead{number: number, part: p, path: folder, choose: sel}
+	t, err := p.Tree()
+	if err != nil {
+		msg.err = err
+		return msg
+	}
+	it, err := fsys.Find(t, folder)
+	if err == nil && !it.IsDir() {
+		err = fmt.Errorf("%s is no folder", folder)
+	}
+	if err != nil {
+		msg.err = err
+		return msg
+	}
+	all, problem := fsys.Entries(t, it)
+	if msg.all = all; problem != nil {
+		msg.note = "Not all of this folder can be read: " + problem.Error()
+	}
+	return msg
+}
+
+// enterFolder goes to a folder of the present part.
+func (m *model) enterFolder(p *inside.Part, folder, sel string) tea.Cmd {
+	m.inside.loading = true
+	number := m.inside.next()
+	return func() tea.Msg { return readFolder(number, p, folder, sel) }
+}
+
+func (m *model) onFolder(msg folderRead) tea.Cmd {
+	l := &m.inside
+	if msg.number != l.number {
+		return nil
+	}
+	l.loading = false
+	if msg.err != nil {
+		m.fail(sentence(msg.err))
+		return nil
+	}
+	l.part, l.path, l.all, l.problem = msg.part, msg.path, msg.all, ""
+	if l.in.Twin != nil {
+		m.twinDisk = msg.part.Disk // the rail follows
+	}
+	if msg.note != "" {
+		m.fail(msg.note)
+	}
+	l.arrange(msg.choose)
+	return m.readDetail()
+}
+
+// arrange sorts and filters the entries, and chooses one by name.
+func (l *lookingIn) arrange(sel string) {
+	workshop.SortEntries(l.all, orders[l.order])
+	l.shown, l.unseen, l.at = nil, 0, 0
+	for _, e := range l.all {
+		if e.Attr&(fsys.Hidden|fsys.System) != 0 && !l.hidden {
+			l.unseen++
+			continue
+		}
+		if e.Name == sel {
+			l.at = len(l.shown)
+		}
+		l.shown = append(l.shown, e)
+	}
+}
+
+// chosen is the entry under the cursor.
+func (l *lookingIn) chosen() (fsys.Entry, bool) {
+	if l.part == nil || l.at >= len(l.shown) {
+		return fsys.Entry{}, false
+	}
+	return l.shown[l.at], true
+}
+
+func (l *lookingIn) label(name string) string {
+	return l.part.Label(fsys.Join(l.path, name), l.in.Disks)
+}
+
+// readDetail finds out about the chosen item in the background: at which dates it is there, and where it lies.
+func (m *model) readDetail() tea.Cmd {
+	l := &m.inside
+	if l.cancel != nil {
+		l.cancel()
+	}
+	e, ok := l.chosen()
+	if !ok {
+		l.detail = detail{}
+		return nil
+	}
+	ctx, cancel := context.WithCancel(m.ctx)
+	l.cancel = cancel
+	d := detail{label: l.label(e.Name)}
+	if l.detail.label != d.label {
+		l.detail = d
+	}
+	number, p, at, in, w := l.number, l.part, fsys.Join(l.path, e.Name), l.in, m.w
+	return func() tea.Msg {
+		if t, err := p.Tree(); err == nil && e.Err == nil {
+			if d.more, err = t.More(e.Item); err != nil {
+				d.problem = err.Error()
+			}
+			if e.Mode.IsRegular() {
+				c, err := t.Open(e.Item, "")
+				if err != nil {
+					d.problem = err.Error()
+				} else {
+					for _, sp := range c.Spans() {
+						d.spans = append(d.spans, sp.Shift(p.Span.Start))
+					}
+				}
+			}
+		}
+		if in.Twin != nil {
+			sights, err := w.History(ctx, in.Twin.Machine, p, at)
+			if ctx.Err() != nil {
+				return nil
+			}
+			if d.sights = sights; err != nil {
+				d.problem = err.Error()
+			}
+		}
+		d.ready = true
+		return detailed{number, d}
+	}
+}
+
+func (m *model) onDetailed(msg detailed) {
+	l := &m.inside
+	if e, ok := l.chosen(); ok && msg.number == l.number && msg.d.label == l.label(e.Name) {
+		l.detail = msg.d
+	}
+}
+
+func (m *model) insideBindings() []binding {
+	l := &m.inside
+	switch {
+	case l.viewing != nil:
+		return []binding{{"↑↓", "read on", "PgUp and PgDn by pages"}, {"x", "hex or text", ""}, {"g", "beginning", ""}, {"Esc", "close it", ""}}
+	case l.diffing != nil:
+		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the folder that it is in"}, {"Esc", "close it", ""}}
+	case l.finding != nil:
+		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the newest date that has it"}, {"/", "search again", ""}, {"Esc", "close it", ""}}
+	}
+	dated := l.in != nil && l.in.Twin != nil
+	b := []binding{{"↑↓", "item", "choose an item"}, {"→", "open", "open the folder or look at the file (Enter too)"}, {"←", "up", "to the folder above"}}
+	if dated {
+		b = append(b, binding{"[]", "date", "the same folder at the date before or after"})
+	}
+	b = append(b, binding{"t", "take out", "take the marked items, or this one, out into a folder, a tar or a zip file"})
+	if m.w.Shelf != nil {
+		b = append(b, binding{"/", "search", "search a name over all dates and machines"})
+	}
+	b = append(b, binding{"Space", "mark", "mark items to be taken out together"})
+	if dated {
+		b = append(b, binding{"<>", "version", "the date before or after at which the item is another one"}, binding{"c", "compare", "what came, went, changed and moved since another date"})
+	}
+	return append(b, binding{"s", "sort", "by name, size or time"}, binding{".", "hidden", "show hidden and system items, or don't"})
+}
+
+// keyInside takes the keys of looking inside; done is false for those that every step has.
+func (m *model) keyInside(k string) (cmd tea.Cmd, done bool) {
+	l := &m.inside
+	switch {
+	case l.viewing != nil:
+		return m.keyViewing(k)
+	case l.diffing != nil:
+		return m.keyDiffing(k)
+	case l.finding != nil:
+		return m.keyFinding(k)
+	}
+	switch k {
+	case "/":
+		return m.askSearch(), true
+	case "esc":
+		return m.back(), true
+	}
+	if l.in == nil {
+		return nil, false
+	}
+	rows := len(l.in.Parts)
+	if l.part != nil {
+		rows = len(l.shown)
+	}
+	page := max(1, m.insideRoom()-1)
+	at := l.at
+	switch k {
+	case "pgdown":
+		at += page
+	case "pgup":
+		at -= page
+	default:
+		at = moved(k, at, rows)
+	}
+	if at = max(0, min(at, rows-1)); at != l.at {
+		l.at = at
+		return m.readDetail(), true
+	}
+	switch k {
+	case "pgdown", "pgup":
+		return nil, true
+	case "right", "l", "enter":
+		return m.openChosen(), true
+	case "left", "h", "backspace":
+		return m.folderUp(), true
+	case "space":
+		m.markChosen()
+	case "t":
+		m.askTake()
+	case "s":
+		l.order = (l.order + 1) % len(orders)
+		m.rearrange()
+		return m.readDetail(), true
+	case ".":
+		l.hidden = !l.hidden
+		m.rearrange()
+		return m.readDetail(), true
+	case "[", "]":
+		return m.otherDate(map[string]int{"[": -1, "]": 1}[k]), true
+	case "<", ">":
+		return m.otherVersion(map[string]int{"<": -1, ">": 1}[k]), true
+	case "c":
+		m.offerComparison()
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+func (m *model) rearrange() {
+	l := &m.inside
+	name := ""
+	if e, ok := l.chosen(); ok {
+		name = e.Name
+	}
+	l.arrange(name)
+}
+
+func (m *model) openChosen() tea.Cmd {
+	l := &m.inside
+	if l.part == nil {
+		if l.at < len(l.in.Parts) {
+			return m.enterFolder(l.in.Parts[l.at], ".", "")
+		}
+		return nil
+	}
+	e, ok := l.chosen()
+	switch {
+	case !ok:
+		return nil
+	case e.Err != nil:
+		m.fail(sentence(e.Err))
+		return nil
+	case e.IsDir():
+		return m.enterFolder(l.part, fsys.Join(l.path, e.Name), "")
+	case e.Mode.IsRegular():
+		return m.viewFile(e)
+	}
+	m.say("%s is a %s: there is nothing to open.", e.Name, kindOf(e.Item))
+	return nil
+}
+
+func (m *model) folderUp() tea.Cmd {
+	l := &m.inside
+	if l.part == nil {
+		return m.back()
+	}
+	if l.path == "." {
+		for i, p := range l.in.Parts {
+			if p == l.part {
+				l.at = i
+			}
+		}
+		l.part, l.detail = nil, detail{}
+		return nil
+	}
+	return m.enterFolder(l.part, path.Dir(l.path), path.Base(l.path))
+}
+
+// otherDate opens the same folder at a neighbouring date of the machine.
+func (m *model) otherDate(by int) tea.Cmd {
+	l := &m.inside
+	if l.in.Twin == nil || len(m.boards) == 0 {
+		m.say("A disk has no dates: look inside of a twin (4 Dates).")
+		return nil
+	}
+	b := &m.boards[m.board]
+	at := b.at + by
+	if at < 0 || at >= len(b.twins) {
+		m.say("That was the %s date of %s.", map[bool]string{true: "oldest", false: "newest"}[by < 0], b.machine)
+		return nil
+	}
+	return m.toDate(b.twins[at])
+}
+
+// otherVersion goes to the date nearest to this one at which the chosen item is another version.
+func (m *model) otherVersion(by int) tea.Cmd {
+	l := &m.inside
+	e, ok := l.chosen()
+	if !ok || l.in.Twin == nil {
+		return nil
+	}
+	if !l.detail.ready {
+		m.say("Still looking through the dates.")
+		return nil
+	}
+	here, now := -1, 0
+	for i, s := range l.detail.sights {
+		if s.Twin.ID == l.in.Twin.ID {
+			here, now = i, s.Version
+		}
+	}
+	for i := here + by; here >= 0 && i >= 0 && i < len(l.detail.sights); i += by {
+		if s := l.detail.sights[i]; s.There && s.Version != now {
+			return m.toDate(s.Twin)
+		}
+	}
+	m.say("There is no %s version of %s.", map[bool]string{true: "earlier", false: "later"}[by < 0], e.Name)
+	return nil
+}
+
+// toDate opens what is open now at another date: the same folder, or the nearest one above it that was there.
+func (m *model) toDate(t *shelf.Twin) tea.Cmd {
+	l := &m.inside
+	m.showOnBoard(t)
+	name := ""
+	if e, ok := l.chosen(); ok {
+		name = e.Name
+	}
+	part, folder, w := l.part, l.path, m.w
+	l.loading = true
+	number := l.next()
+	return func() tea.Msg {
+		in, err := w.LookInto(workshop.Origin{Twin: t})
+		if err != nil || part == nil {
+			return lookedInto{number: number, in: in, err: err}
+		}
+		p := in.Same(part)
+		if p == nil {
+			return lookedInto{number: number, in: in}
+		}
+		read := readFolder(number, p, folder, name)
+		for at := folder; read.err != nil && at != "."; {
+			at = path.Dir(at)
+			read = readFolder(number, p, at, "")
+			read.note = folder + " isn't there at this date."
+		}
+		return lookedInto{number, in, &read, nil}
+	}
+}
+
+// showOnBoard has the rails and the Dates step follow.
+func (m *model) showOnBoard(t *shelf.Twin) {
+	for i := range m.boards {
+		for j, o := range m.boards[i].twins {
+			if o.ID == t.ID {
+				if m.board != i {
+					m.twinDisk = 0
+				}
+				m.board, m.boards[i].at, m.fromTwin, m.copying = i, j, true, false
+			}
+		}
+	}
+}
+
+// insideFrom opens the disk under the cursor of the Bench, the date of Dates, or the planned disk of Fit.
+func (m *model) insideFrom() tea.Cmd {
+	switch m.step {
+	case stepBench:
+		if len(m.disks) == 0 {
+			return nil
+		}
+		d := m.disks[m.cursor]
+		if d.Survey == nil {
+			m.fail(d.Identity.Model + ": " + d.Words())
+			return nil
+		}
+		m.source, m.fromTwin, m.copying = d, false, false
+		return m.lookInto(workshop.Origin{Bench: d}, "")
+	case stepDates:
+		if t := m.twin(); t != nil {
+			m.fromTwin, m.copying = true, false
+			return m.lookInto(workshop.Origin{Twin: t}, "")
+		}
+	case stepFit:
+		if m.pair == nil {
+			m.say("There is no plan to look into yet.")
+			return nil
+		}
+		p := m.pair
+		return m.openInside("", func() (*workshop.Inside, error) { return workshop.LookIntoPlan(p) })
+	}
+	return nil
+}
+
+func kindOf(it fsys.Item) string {
+	switch {
+	case it.IsDir():
+		return "folder"
+	case it.Mode.IsRegular():
+		return "file"
+	case strings.HasPrefix(it.Mode.String(), "L"):
+		return "link"
+	}
+	return "device or pipe"
+}

@@ -1,0 +1,323 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/units"
+)
+
+// insideRoom is how many rows of the list there is room for.
+func (m *model) insideRoom() int {
+	rails := 4
+	switch {
+	case m.high >= 34:
+		rails = 9
+	case m.high >= 26:
+		rails = 6
+	}
+	return max(3, m.high-1-rails-1-2-1-m.detailHigh())
+}
+
+// detailHigh is how many lines stand under the list.
+func (m *model) detailHigh() int {
+	if m.high < 26 {
+		return 4
+	}
+	return 8
+}
+
+// insideBody shows the folder, and under it the dates and what is known of the chosen item.
+func (m *model) insideBody(w int) []string {
+	l := &m.inside
+	switch {
+	case l.viewing != nil:
+		return m.viewingBody(w)
+	case l.diffing != nil:
+		return m.diffingBody(w)
+	case l.finding != nil:
+		return m.findingBody(w)
+	}
+	out := []string{m.insideHead(w)}
+	room := m.insideRoom()
+	switch {
+	case l.problem != "":
+		for _, s := range wrap(l.problem, w-4) {
+			out = append(out, "  "+bad.Render(s))
+		}
+		return out
+	case l.in == nil:
+		return append(out, dim.Render("  Opening …"))
+	case l.part == nil:
+		return append(out, m.partRows(w)...)
+	}
+	top := max(0, min(l.at-room/2, len(l.shown)-room))
+	for i := top; i < len(l.shown) && i < top+room; i++ {
+		out = append(out, m.itemRow(i, w))
+	}
+	if len(l.shown) == 0 {
+		text := "The folder is empty."
+		if l.unseen > 0 {
+			text = fmt.Sprintf("Only hidden things are here (%d): press . to show them.", l.unseen)
+		}
+		out = append(out, dim.Render("  "+text))
+	}
+	for len(out) < room+1 {
+		out = append(out, "")
+	}
+	return append(out, m.insideDetail(w)...)
+}
+
+// insideHead says where this is.
+func (m *model) insideHead(w int) string {
+	l := &m.inside
+	title := "Look inside"
+	if l.in != nil {
+		title = "Inside " + l.in.Title
+		if l.in.Twin != nil {
+			title += ", " + l.in.Twin.Taken.Format("2006-01-02 15:04")
+		}
+	}
+	place, right := "", ""
+	if l.part != nil {
+		place = clean(l.part.Label("", l.in.Disks) + strings.TrimPrefix("/"+l.path, "/."))
+		right = fmt.Sprintf("%s, by %s", units.Plural(len(l.shown), "item"), orders[l.order])
+		if l.unseen > 0 {
+			right = fmt.Sprintf("%d hidden, ", l.unseen) + right
+		}
+		if n := len(l.marked); n > 0 {
+			right = fmt.Sprintf("%d marked, ", n) + right
+		}
+	}
+	if l.loading {
+		right = "reading …"
+	}
+	room := w - len([]rune(right)) - 4
+	if place != "" && len([]rune(title+place))+2 > room { // the rail says which machine and date
+		title = "Inside"
+	}
+	if r := []rune(place); len(r) > room-len(title)-2 { // the end tells more
+		place = "…" + string(r[max(0, len(r)-max(8, room-len(title)-3)):])
+	}
+	return sides(" "+strong.Render(title)+"  "+reads.Render(place), dim.Render(right)+" ", w)
+}
+
+func (m *model) partRows(w int) []string {
+	l := &m.inside
+	var out []string
+	for i, p := range l.in.Parts {
+		why := ""
+		if p.Kind == "" {
+			why = dim.Render("no file system that is known")
+		}
+		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) + right(units.Bytes(p.Span.Len()), 10) + "  " + why
+		if i == l.at {
+			row = "▶ " + here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) + fit(p.Kind, 8) + right(units.Bytes(p.Span.Len()), 10) + "  " + why
+		} else {
+			row = "  " + row
+		}
+		out = append(out, row)
+	}
+	return append(out, "", dim.Render("  → opens a part."))
+}
+
+// clean is a name without what would move the cursor.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7F && r < 0xA0 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 {
+			return '\uFFFD'
+		}
+		return r
+	}, s)
+}
+
+func (m *model) itemRow(i, w int) string {
+	l := &m.inside
+	e := l.shown[i]
+	sign, size := " ", right(units.Bytes(e.Size), 10)
+	style := lipgloss.NewStyle()
+	switch {
+	case e.Err != nil:
+		sign, size, style = "×", right("damaged", 10), bad
+	case e.IsDir():
+		sign, size, style = "▸", right("folder", 10), strong
+	case !e.Mode.IsRegular():
+		sign, size, style = "→", right(strings.Fields(kindOf(e.Item))[0], 10), dim
+	case e.Attr&fsys.Encrypted != 0:
+		sign = "*"
+	}
+	if e.Attr&(fsys.Hidden|fsys.System) != 0 && e.Err == nil {
+		style = dim
+	}
+	when := ""
+	if !e.Modified.IsZero() {
+		when = e.Modified.Local().Format("2006-01-02 15:04")
+	}
+	name := fit(clean(e.Name), max(10, min(88, w-4-2-12-20)))
+	mark := " "
+	if l.isMarked(e.Name) {
+		mark = good.Render("■")
+	}
+	if i == l.at {
+		return "▶" + mark + sign + " " + here.Render(name) + "  " + size + "  " + right(when, 16)
+	}
+	return " " + mark + style.Render(sign+" "+name) + "  " + dim.Render(size+"  "+right(when, 16))
+}
+
+// insideDetail is the line of dates and what is known of the chosen item.
+func (m *model) insideDetail(w int) []string {
+	l := &m.inside
+	e, ok := l.chosen()
+	out := []string{dim.Render(strings.Repeat("╌", w))}
+	if !ok {
+		return out
+	}
+	d := &l.detail
+	if l.in.Twin != nil {
+		out = append(out, m.datesLine(d, w), " "+sightWords(d, l.in.Twin.ID))
+	}
+	if e.Err != nil {
+		for _, s := range wrap("Damaged: "+e.Err.Error(), w-2) {
+			out = append(out, " "+bad.Render(s))
+		}
+		return out
+	}
+	facts := []string{units.Exact(e.Size)}
+	if !e.Mode.IsRegular() {
+		facts = []string{kindOf(e.Item)}
+	}
+	if len(d.spans) > 0 {
+		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"), units.Grouped(d.spans[0].Start)))
+	}
+	facts = append(facts, e.Mode.String())
+	if e.UID != 0 || e.GID != 0 {
+		facts = append(facts, fmt.Sprintf("owner %d:%d", e.UID, e.GID))
+	}
+	if e.Links > 1 && e.Mode.IsRegular() {
+		facts = append(facts, fmt.Sprintf("%d names", e.Links))
+	}
+	out = append(out, " "+strings.Join(facts, " · "))
+	if m.high < 26 {
+		if d.problem != "" {
+			out = append(out[:min(len(out), 3)], " "+bad.Render(fit(d.problem, w-2)))
+		}
+		return out
+	}
+	var times []string
+	for _, x := range []struct {
+		word string
+		at   time.Time
+	}{{"changed", e.Modified}, {"made", e.Created}, {"read", e.Accessed}} {
+		if !x.at.IsZero() {
+			times = append(times, x.word+" "+units.Moment(x.at.Local()))
+		}
+	}
+	out = append(out, dim.Render(" "+strings.Join(times, " · ")))
+	var extras []string
+	if d.more.Target != "" {
+		extras = append(extras, "leads to "+clean(d.more.Target))
+	}
+	if n := len(d.more.Streams); n > 0 {
+		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), clean(d.more.Streams[0].Name)))
+	}
+	if n := len(d.more.XAttrs); n > 0 {
+		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), clean(d.more.XAttrs[0].Name)))
+	}
+	if d.more.Remark != "" {
+		extras = append(extras, d.more.Remark)
+	}
+	if len(extras) > 0 {
+		out = append(out, " "+strings.Join(extras, " · "))
+	}
+	if d.problem != "" {
+		out = append(out, " "+bad.Render(fit(d.problem, w-2)))
+	}
+	return out
+}
+
+// datesLine lights up the dates that have the item: a new version begins with a bar, what goes on is a line.
+func (m *model) datesLine(d *detail, w int) string {
+	label := " Dates  "
+	if len(d.sights) == 0 {
+		return dim.Render(label + "looking through them …")
+	}
+	room := max(4, (w-len(label)-12-2*11)/3)
+	at := 0
+	for i, s := range d.sights {
+		if s.Twin.ID == m.inside.in.Twin.ID {
+			at = i
+		}
+	}
+	first := max(0, min(len(d.sights)-room, at-room/2))
+	var b strings.Builder
+	b.WriteString(label + dim.Render(d.sights[0].Twin.Taken.Format("2006-01-02")+" "))
+	if first > 0 {
+		b.WriteString(dim.Render(fmt.Sprintf("‹%d ", first)))
+	}
+	last := 0
+	for i, s := range d.sights {
+		if i < first || i >= first+room {
+			last = s.Version
+			continue
+		}
+		cell, style := "·· ", dim
+		switch {
+		case s.Why != "":
+			cell = "?? "
+		case s.There && (s.Version != last || i == 0):
+			cell, style = "▌━━", good
+		case s.There:
+			cell, style = "━━━", good
+		}
+		if i == at {
+			style = here
+		}
+		if s.There {
+			last = s.Version
+		}
+		b.WriteString(style.Render(cell))
+	}
+	if left := len(d.sights) - first - room; left > 0 {
+		b.WriteString(dim.Render(fmt.Sprintf(" %d›", left)))
+	}
+	b.WriteString(dim.Render(" " + d.sights[len(d.sights)-1].Twin.Taken.Format("2006-01-02")))
+	return b.String()
+}
+
+// sightWords say the same in words.
+func sightWords(d *detail, now string) string {
+	if len(d.sights) == 0 {
+		return ""
+	}
+	there, versions, here := 0, 0, 0
+	var newest *inside.Sight
+	for i := range d.sights {
+		s := &d.sights[i]
+		if s.There {
+			there++
+			versions = s.Version
+			newest = s
+		}
+		if s.Twin.ID == now {
+			here = s.Version
+		}
+	}
+	if newest == nil {
+		return caution.Render("at no date")
+	}
+	s := fmt.Sprintf("at %d of %s", there, units.Plural(len(d.sights), "date"))
+	if versions > 1 && here > 0 {
+		s += fmt.Sprintf(", version %d of %d", here, versions)
+	} else if versions == 1 && there > 1 {
+		s += ", always the same"
+	}
+	if last := d.sights[len(d.sights)-1]; !last.There && last.Why == "" {
+		return s + caution.Render("; gone since, newest date that has it "+newest.Twin.Taken.Format("2006-01-02"))
+	}
+	return s + "; the newest date has it"
+}
