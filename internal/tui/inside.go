@@ -36,6 +36,11 @@ type lookingIn struct {
 	viewing *viewing
 	finding *finding
 	diffing *diffing
+	// behind is the list that what is open was chosen from: Esc leads back to it.
+	behind struct {
+		f *finding
+		d *diffing
+	}
 
 	number int // of the latest work in the background
 	cancel context.CancelFunc
@@ -176,7 +181,7 @@ func (m *model) onFolder(msg folderRead) tea.Cmd {
 	if l.in.Twin != nil {
 		m.twinDisk = msg.part.Disk // the rail follows
 	}
-	if msg.note != "" {
+	if m.note = ""; msg.note != "" {
 		m.fail(msg.note)
 	}
 	l.arrange(msg.choose)
@@ -307,7 +312,12 @@ func (m *model) keyInside(k string) (cmd tea.Cmd, done bool) {
 	case "/":
 		return m.askSearch(), true
 	case "esc":
-		return m.back(), true
+		if l.behind.f == nil && l.behind.d == nil {
+			return m.back(), true
+		}
+		l.finding, l.diffing = l.behind.f, l.behind.d
+		l.behind.f, l.behind.d = nil, nil
+		return nil, true
 	}
 	if l.in == nil {
 		return nil, false

@@ -135,9 +135,8 @@ func (m *model) goToFound(f workshop.Found) tea.Cmd {
 	m.showOnBoard(t)
 	kept := m.inside.finding
 	cmd := m.lookInto(workshop.Origin{Twin: t}, fmt.Sprintf("%d.%d:%s", f.Disk, f.Part, f.Path))
-	if kept != nil {
-		m.inside.hidden = m.inside.hidden || strings.HasPrefix(path.Base(f.Path), ".")
-	}
+	m.inside.behind.f = kept
+	m.inside.hidden = m.inside.hidden || strings.HasPrefix(path.Base(f.Path), ".")
 	return cmd
 }
 
@@ -165,34 +164,57 @@ func (m *model) findingBody(w int) []string {
 	if len(f.res.Found) == 0 {
 		return append(out, "  Nothing has that name at any date. Hidden and system items are searched too after pressing . in a folder.")
 	}
-	machine := 17
 	room := m.viewRoom() - 1
 	top := max(0, min(f.at-room/2, len(f.res.Found)-room))
-	where := max(16, w-machine-10-12-9-12-8)
-	out = append(out, dim.Render("   "+fit("machine", machine)+fit("where", where)+right("size", 10)+"  "+fit("newest", 12)+fit("dates", 9)))
+	where := max(16, w-foundFixed)
+	head2 := fit("machine", foundMachine) + fit("where", where) + right("size", 10) + "  " + fit("newest", 12) + fit("dates", 9)
+	if w < 100 {
+		where = w - foundNarrow
+		head2 = fit("machine", foundMachine) + fit("where", where) + fit("newest", 12) + "dates"
+	}
+	out = append(out, dim.Render("   "+head2))
 	for i := top; i < len(f.res.Found) && i < top+room; i++ {
 		x := f.res.Found[i]
-		size := workshop.KindWord(x.Kind)
-		if x.Kind == names.File {
-			size = units.Bytes(x.At[0].Entry.Size)
-		}
 		place := clean(x.Label())
 		if n := len([]rune(place)); n > where-1 { // the end tells more
 			place = "…" + string([]rune(place)[n-where+2:])
 		}
-		row := fit(x.Machine, machine) + fit(place, where)
-		rest := right(size, 10) + "  " + fit(x.At[0].Twin.Taken.Format("2006-01-02"), 12) + fit(fmt.Sprintf("%d of %d", len(x.At), x.Of), 9)
-		if x.Gone {
-			rest += caution.Render("gone since")
-		}
+		row := fit(x.Machine, foundMachine) + fit(place, where)
 		if i == f.at {
 			row = " ▶ " + here.Render(row)
 		} else {
 			row = "   " + row
 		}
-		out = append(out, row+rest)
+		out = append(out, row+foundRest(x, w))
 	}
 	return out
+}
+
+// Widths of a row of a search's list: the machine's, and everything but the place where the item is.
+const (
+	foundMachine = 17
+	foundFixed   = foundMachine + 10 + 12 + 9 + 20
+	foundNarrow  = 3 + foundMachine + 12 + 11
+)
+
+func foundRest(x workshop.Found, w int) string {
+	newest := fit(x.At[0].Twin.Taken.Format("2006-01-02"), 12)
+	if w < 100 {
+		s := newest + fit(fmt.Sprintf("%d/%d", len(x.At), x.Of), 6)
+		if x.Gone {
+			s += caution.Render("gone")
+		}
+		return s
+	}
+	size := workshop.KindWord(x.Kind)
+	if x.Kind == names.File {
+		size = units.Bytes(x.At[0].Entry.Size)
+	}
+	s := right(size, 10) + "  " + newest + fit(fmt.Sprintf("%d of %d", len(x.At), x.Of), 9)
+	if x.Gone {
+		s += caution.Render("gone since")
+	}
+	return s
 }
 
 // diffing is a comparison of two dates, or of a date and a disk.
@@ -347,18 +369,21 @@ func (m *model) keyDiffing(k string) (tea.Cmd, bool) {
 
 // goToDifference opens the folder of a difference at the date that has it.
 func (m *model) goToDifference(r diffRow) tea.Cmd {
-	side := m.inside.diffing.after
+	d := m.inside.diffing
+	side := d.after
 	if r.d.Way == names.Removed {
-		side = m.inside.diffing.before
+		side = d.before
 	}
-	o := workshop.Origin{Twin: side.Twin, Bench: m.inside.diffing.disk}
+	o := workshop.Origin{Twin: side.Twin, Bench: d.disk}
 	if side.Twin != nil {
 		o.Bench = nil
 		m.showOnBoard(side.Twin)
 	} else {
 		m.source, m.fromTwin = o.Bench, false
 	}
-	return m.lookInto(o, fmt.Sprintf("%d.%d:%s", r.part.Part.Disk+1, r.part.Part.Number, r.d.Path))
+	cmd := m.lookInto(o, fmt.Sprintf("%d.%d:%s", r.part.Part.Disk+1, r.part.Part.Number, r.d.Path))
+	m.inside.behind.d = d
+	return cmd
 }
 
 func (m *model) diffingBody(w int) []string {

@@ -257,7 +257,7 @@ func grouped(res *names.Result, listed []*inside.Listed, twins []*shelf.Twin) []
 	for i := range out {
 		f := &out[i]
 		slices.SortFunc(f.At, func(a, b FoundAt) int { return b.Twin.Taken.Compare(a.Twin.Taken) })
-		f.Gone = f.At[0].Twin != newest[f.Machine]
+		f.Gone = f.At[0].Twin.ID != newest[f.Machine].ID
 	}
 	slices.SortStableFunc(out, func(a, b Found) int { return cmp.Compare(a.Machine, b.Machine) })
 	return out

@@ -1,0 +1,159 @@
+package shelf
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+)
+
+// listed commits a listing of n blocks for a twin, and gives the names of its blocks.
+func listed(t testing.TB, s *Shelf, tw *Twin, n int, seed byte) []string {
+	t.Helper()
+	c, err := s.Begin(tw.Machine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for i := range n {
+		name, _, err := c.Put(append([]byte{seed, byte(i), byte(i >> 8)}, "a chunk of names"...))
+		if err != nil {
+			t.Fatal(err)
+		}
+		names = append(names, name.String())
+	}
+	lists, err := c.PutList(names)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Attach(&Listing{Twin: tw.ID, Tool: "test", Parts: []ListedPart{{Part: 1, Lists: lists, Items: int64(n)}, {Part: 2, Why: "unknown"}}})
+	if err := c.Finish(); err != nil {
+		t.Fatal(err)
+	}
+	return names
+}
+
+// readListing reads a listing through, and says how many blocks could be had.
+func readListing(t testing.TB, s *Shelf, tw *Twin, want []string) int {
+	t.Helper()
+	l, err := s.Listing(tw.ID)
+	if err != nil || l == nil {
+		return 0
+	}
+	names, err := s.Listed(l.Parts[0])
+	if err != nil {
+		return 0
+	}
+	if want != nil && !slices.Equal(names, want) {
+		t.Errorf("%d names, want %d", len(names), len(want))
+	}
+	n := 0
+	for _, text := range names {
+		name, err := ParseName(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if b, err := s.Block(name, nil); err == nil && bytes.HasSuffix(b, []byte("a chunk of names")) {
+			n++
+		}
+	}
+	return n
+}
+
+func TestListingsLiveWithTheirTwins(t *testing.T) {
+	s := newTest(t)
+	blocks, others := content(40, 1), content(40, 2)
+	a, b := commit(t, s, "Ticket desk", blocks), commit(t, s, "Harbour kiosk", others)
+	many := s.head.BlockSize/32 + 7 // more than one block of names holds
+	want := listed(t, s, a, many, 'a')
+	listed(t, s, b, 20, 'b')
+	s = reopen(t, s)
+	if n := readListing(t, s, a, want); n != many {
+		t.Errorf("%d of %d blocks", n, many)
+	}
+	if f := gaveBack(t, s, false); f.Removed > 0 {
+		t.Errorf("giving back took %+v", f)
+	}
+	if n := readListing(t, s, a, want); n != many {
+		t.Errorf("after giving back space %d of %d blocks", n, many)
+	}
+	if err := s.Discard(b, "test"); err != nil {
+		t.Fatal(err)
+	}
+	gaveBack(t, s, false)
+	if l, err := s.Listing(b.ID); l != nil || err != nil {
+		t.Errorf("the listing of a discarded twin: %+v, %v", l, err)
+	}
+	if n := readListing(t, s, a, want); n != many {
+		t.Errorf("of the other one %d of %d blocks are left", n, many)
+	}
+	holds(t, s, a, blocks)
+	if _, err := s.Listing("../x"); err == nil {
+		t.Error("a listing of nonsense")
+	}
+}
+
+// TestHurtListingsHarmNothing: what is derived may be lost; the twins stay.
+func TestHurtListingsHarmNothing(t *testing.T) {
+	s := newTest(t)
+	blocks := content(40, 3)
+	a := commit(t, s, "Ticket desk", blocks)
+	listed(t, s, a, 20, 'c')
+	file := filepath.Join(s.Place(), listingPath(a.ID))
+	whole, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	orphan := filepath.Join(s.Place(), listingPath(NewTwinID(a.Taken)))
+	if err := os.WriteFile(orphan, whole, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	gone := commit(t, s, "Harbour kiosk", content(50, 4)) // something to give back
+	if err := s.Discard(gone, "test"); err != nil {
+		t.Fatal(err)
+	}
+	gaveBack(t, s, false)
+	if _, err := os.Stat(orphan); err == nil {
+		t.Error("the listing of a twin that was never there stays")
+	}
+	flip(t, file, int64(len(whole)/2))
+	if _, err := s.Listing(a.ID); err == nil {
+		t.Error("damage isn't noticed")
+	}
+	if f := gaveBack(t, s, false); f.Needed == 0 {
+		t.Errorf("giving back with a hurt listing: %+v", f)
+	}
+	holds(t, s, a, blocks)
+	listed(t, s, a, 20, 'd') // made again
+	if n := readListing(t, s, a, nil); n != 20 {
+		t.Errorf("made again it has %d of 20 blocks", n)
+	}
+	rep, err := s.Check(context.Background(), CheckKind{Share: 1}, nil)
+	if err != nil || !rep.Sound() {
+		t.Errorf("check: %+v, %v", rep, err)
+	}
+}
+
+func TestListingsAreCarried(t *testing.T) {
+	from := newTest(t)
+	blocks := content(40, 5)
+	a := commit(t, from, "Ticket desk", blocks)
+	listed(t, from, a, 30, 'e')
+	to := newSealed(t)
+	if _, err := Carry(context.Background(), from, to, []*Twin{a}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if n := readListing(t, to, a, nil); n != 30 {
+		t.Errorf("%d of 30 blocks came along", n)
+	}
+	raw, err := os.ReadFile(filepath.Join(to.Place(), listingPath(a.ID)))
+	if err != nil || bytes.Contains(raw, []byte("lists")) {
+		t.Errorf("the listing of a sealed shelf can be read from outside (%v)", err)
+	}
+	gaveBack(t, to, false)
+	if n := readListing(t, to, a, nil); n != 30 {
+		t.Errorf("there %d of 30 are left", n)
+	}
+}
