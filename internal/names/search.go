@@ -117,10 +117,11 @@ func (s *search) chunk(places []place) {
 		}
 		return true
 	})
+	hits = slices.DeleteFunc(hits, func(h hit) bool { return !s.accept(h.path, Kind(c.kinds[h.n]&kindBits)) })
+	if len(hits) == 0 {
+		return
+	}
 	for _, p := range places {
-		if len(hits) == 0 {
-			return
-		}
 		a, err := s.rest(s.all[p.index], p.chunk)
 		s.mu.Lock()
 		for _, h := range hits {
@@ -133,18 +134,25 @@ func (s *search) chunk(places []place) {
 				break
 			}
 			f := s.found[h.path]
-			if f == nil {
-				if len(s.found) >= s.limit {
-					s.res.More = true
-					continue
-				}
-				f = &Hit{Path: h.path, Kind: e.Kind}
-				s.found[h.path] = f
-			}
 			f.In = append(f.In, Seen{p.index, e})
 		}
 		s.mu.Unlock()
 	}
+}
+
+// accept makes room for a path, unless there are as many as were asked for.
+func (s *search) accept(path string, kind Kind) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.found[path] != nil {
+		return true
+	}
+	if len(s.found) >= s.limit {
+		s.res.More = true
+		return false
+	}
+	s.found[path] = &Hit{Path: path, Kind: kind}
+	return true
 }
 
 // rest decodes the other half of a chunk; dates that share it are looked at one after another.

@@ -20,6 +20,9 @@ const (
 	typeStream = 0xC0
 	typeName   = 0xC1
 
+	typeSecondary = 0x40
+	typeBenign    = 0xA0 // from here on kinds that may be passed over
+
 	fileCount    = 1 // of the entries that follow
 	fileSum      = 2
 	fileAttr     = 4
@@ -102,6 +105,7 @@ func (v *Volume) readDir(dir file, each func(name string, f file, when times) bo
 	var problem error
 	var set []byte
 	var setAt int64
+	others := 0 // entries that belong to one of another kind
 	flush := func() bool {
 		if set == nil {
 			return true
@@ -133,11 +137,19 @@ func (v *Volume) readDir(dir file, each func(name string, f file, when times) bo
 						return problem
 					}
 					set, setAt = append([]byte(nil), e...), sp.Start+i
-				case set != nil && e[0]&(typeInUse|0x40) == typeInUse|0x40 && len(set)/entryLen <= int(set[fileCount]):
+				case set != nil && e[0]&(typeInUse|typeSecondary) == typeInUse|typeSecondary && len(set)/entryLen <= int(set[fileCount]):
 					set = append(set, e...)
 				default:
 					if !flush() {
 						return problem
+					}
+					switch {
+					case e[0]&(typeInUse|typeSecondary) == typeInUse && e[0] >= typeBenign: // of another kind, with entries of its own
+						others = int(e[fileCount])
+					case e[0]&(typeInUse|typeSecondary) == typeInUse|typeSecondary && others > 0:
+						others--
+					case e[0]&(typeInUse|typeSecondary) == typeInUse|typeSecondary:
+						problem = fsys.Contradiction(sp.Start+i, "there are entries of a file whose beginning is lost")
 					}
 				}
 			}

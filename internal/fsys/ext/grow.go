@@ -115,10 +115,7 @@ func (v *Volume) overhead(group int64) int64 { return v.baseMeta(group) + 2 + v.
 
 func (g *growth) plan() error {
 	v := g.v
-	g.seed = csum(^uint32(0), g.super[sbUUID:sbUUID+16])
-	if v.incompat&incompatSeed != 0 {
-		g.seed = le.Uint32(g.super[sbSeed:])
-	}
+	g.seed = v.seed
 	if err := g.readDescriptors(); err != nil {
 		return err
 	}

@@ -105,10 +105,30 @@ func (v *Volume) decodeInode(number, at int64, b []byte) (*inode, error) {
 	if n.mode&modeMask != modeDir || v.incompat&incompatLargeDir != 0 {
 		n.size |= int64(le.Uint32(b[inoSizeHi:])) << 32
 	}
+	if !v.sound(n) {
+		return nil, fsys.Contradiction(at, "the checksum of inode %d is wrong", number)
+	}
 	if n.size < 0 {
 		return nil, fsys.Contradiction(at, "inode %d claims a size of %d bytes", number, n.size)
 	}
 	return n, nil
+}
+
+// sound says whether an inode's checksum is right ("Checksums"); where there is none it is.
+func (v *Volume) sound(n *inode) bool {
+	if v.ro&roMetadataCsum == 0 {
+		return true
+	}
+	le, zeros := binary.LittleEndian, []byte{0, 0}
+	c := csum(v.seed, u32(uint32(n.number)), n.raw[inoGeneration:inoGeneration+4], n.raw[:inoCsumLo], zeros)
+	want := uint32(le.Uint16(n.raw[inoCsumLo:]))
+	rest := n.raw[inoCsumLo+2:]
+	if n.has(inoCsumHi + 2) {
+		c = csum(c, n.raw[inoCsumLo+2:inoCsumHi], zeros)
+		want |= uint32(le.Uint16(n.raw[inoCsumHi:])) << 16
+		return csum(c, n.raw[inoCsumHi+2:]) == want
+	}
+	return uint16(csum(c, rest)) == uint16(want)
 }
 
 // has says whether the inode is long enough for a field that ends at byte end.
@@ -130,18 +150,29 @@ func (n *inode) when(at, extra int) time.Time {
 
 // extents lists where a file's contents lie, in order.
 func (v *Volume) extents(n *inode) ([]extent, error) {
-	var out []extent
-	if n.flags&flagExtents != 0 {
-		budget := maxMapBlocks
-		err := v.extentNode(n.block, -1, &budget, &out)
-		return out, err
+	if n.flags&flagExtents == 0 {
+		var out []extent
+		return out, v.blockMap(n, &out)
 	}
-	return out, v.blockMap(n, &out)
+	w := extentWalk{v: v, budget: maxMapBlocks}
+	if v.ro&roMetadataCsum != 0 {
+		w.seed = new(csum(v.seed, u32(uint32(n.number)), n.raw[inoGeneration:inoGeneration+4]))
+	}
+	err := w.node(n.block, -1)
+	return w.out, err
 }
 
-// extentNode reads one node of the tree; depth must fall by one with each level.
-func (v *Volume) extentNode(b []byte, wantDepth int, budget *int, out *[]extent) error {
-	if *budget--; *budget < 0 {
+// extentWalk reads the tree of extents of one file. seed begins the checksums of its blocks; nil when they aren't looked at.
+type extentWalk struct {
+	v      *Volume
+	seed   *uint32
+	budget int
+	out    []extent
+}
+
+// node reads one node of the tree; depth must fall by one with each level.
+func (w *extentWalk) node(b []byte, wantDepth int) error {
+	if w.budget--; w.budget < 0 {
 		return fmt.Errorf("an extent tree has more than %d blocks", maxMapBlocks)
 	}
 	le := binary.LittleEndian
@@ -157,21 +188,24 @@ func (v *Volume) extentNode(b []byte, wantDepth int, budget *int, out *[]extent)
 				continue
 			}
 			x := extent{int64(le.Uint32(e)), int64(le.Uint16(e[6:]))<<32 | int64(le.Uint32(e[8:])), n}
-			if x.physical <= 0 || x.physical+n > v.blocks || len(*out) >= maxExtents {
+			if x.physical <= 0 || x.physical+n > w.v.blocks || len(w.out) >= maxExtents {
 				return fmt.Errorf("an extent of %d blocks at block %d lies beyond the volume", n, x.physical)
 			}
-			*out = append(*out, x)
+			w.out = append(w.out, x)
 			continue
 		}
 		child := int64(le.Uint16(e[8:]))<<32 | int64(le.Uint32(e[4:]))
-		if child <= 0 || child >= v.blocks {
-			return fmt.Errorf("an extent tree points to block %d of %d", child, v.blocks)
+		if child <= 0 || child >= w.v.blocks {
+			return fmt.Errorf("an extent tree points to block %d of %d", child, w.v.blocks)
 		}
-		nb := make([]byte, v.blockSize)
-		if err := disk.ReadFull(v.r, nb, child*v.blockSize); err != nil {
+		nb := make([]byte, w.v.blockSize)
+		if err := disk.ReadFull(w.v.r, nb, child*w.v.blockSize); err != nil {
 			return err
 		}
-		if err := v.extentNode(nb, depth-1, budget, out); err != nil {
+		if tail := extentHeader + int(le.Uint16(nb[4:]))*extentEntry; w.seed != nil && (tail+4 > len(nb) || csum(*w.seed, nb[:tail]) != le.Uint32(nb[tail:])) {
+			return fsys.Contradiction(child*w.v.blockSize, "the checksum of a block of an extent tree is wrong")
+		}
+		if err := w.node(nb, depth-1); err != nil {
 			return err
 		}
 	}

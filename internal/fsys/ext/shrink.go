@@ -133,10 +133,7 @@ func (v *Volume) shrunk(size int64) (*shrinkage, error) {
 	if err := disk.ReadFull(v.r, s.super, superOffset); err != nil {
 		return nil, err
 	}
-	s.seed = csum(^uint32(0), s.super[sbUUID:sbUUID+16])
-	if v.incompat&incompatSeed != 0 {
-		s.seed = le.Uint32(s.super[sbSeed:])
-	}
+	s.seed = v.seed
 	nv := *v
 	s.v = &nv
 	if err := s.cut(size / v.blockSize); err != nil {

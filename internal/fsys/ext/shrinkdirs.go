@@ -65,8 +65,9 @@ func (s *shrinkage) placesOf(n *inode) (map[int64]int64, error) {
 	var x []extent
 	var err error
 	if n.flags&flagExtents != 0 {
-		budget := maxMapBlocks
-		err = nv.extentNode(n.block, -1, &budget, &x)
+		w := extentWalk{v: &nv, budget: maxMapBlocks}
+		err = w.node(n.block, -1)
+		x = w.out
 	} else {
 		err = nv.blockMap(n, &x)
 	}

@@ -102,7 +102,8 @@ type Volume struct {
 	incompat, ro  uint32
 	descPerBlock  int64
 	descBlocks    int64
-	groupBitsLast int64 // clusters in the last group
+	groupBitsLast int64  // clusters in the last group
+	seed          uint32 // of checksums
 	// tables are the places of inode tables that were looked up, by group.
 	tables *sync.Map
 }
@@ -139,6 +140,10 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	}
 	if v.incompat&incompatJournalDev != 0 {
 		return nil, fmt.Errorf("it is the external journal of an ext file system on another disk")
+	}
+	v.seed = csum(^uint32(0), sb[sbUUID:sbUUID+16])
+	if v.incompat&incompatSeed != 0 {
+		v.seed = le.Uint32(sb[sbSeed:])
 	}
 	if err := v.geometry(sb, size); err != nil {
 		return nil, err
