@@ -147,7 +147,8 @@ func (m *model) keyViewing(k string) (tea.Cmd, bool) {
 	if v.at == v.read {
 		return nil, true
 	}
-	return func() tea.Msg { return readPage(v, v.at) }, true
+	at := v.at
+	return func() tea.Msg { return readPage(v, at) }, true
 }
 
 func (m *model) viewRoom() int { return m.insideRoom() + m.detailHigh() - 1 }
