@@ -95,7 +95,7 @@ func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDiffer
 		o.say("%s: %s", d.Part.Label("", in.Disks)+" "+d.Part.Name(), workshop.DifferenceWords(d))
 		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 		for _, x := range d.All {
-			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, workshop.DifferenceSize(x), visible(workshop.DifferencePath(x)))
+			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, workshop.DifferenceSize(x), workshop.Visible(workshop.DifferencePath(x)))
 		}
 		t.Flush()
 	}

@@ -88,7 +88,7 @@ func (o *options) showFound(res *workshop.Searched) error {
 		if f.Gone {
 			gone = "gone since"
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\n", f.Machine, visible(f.Label()), size, units.Moment(newest.Twin.Taken), len(f.At), f.Of, gone)
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\n", f.Machine, workshop.Visible(f.Label()), size, units.Moment(newest.Twin.Taken), len(f.At), f.Of, gone)
 	}
 	t.Flush()
 	if len(res.Found) == 0 {

@@ -74,18 +74,6 @@ type itemJSON struct {
 	Problem  string     `json:"problem,omitempty"`
 }
 
-func kindOf(it fsys.Item) string {
-	switch {
-	case it.IsDir():
-		return "folder"
-	case it.Mode.IsRegular():
-		return "file"
-	case it.Mode.Type() == os.ModeSymlink:
-		return "link"
-	}
-	return "other"
-}
-
 func describeItem(it fsys.Item) itemJSON {
 	at := func(t time.Time) *time.Time {
 		if t.IsZero() {
@@ -93,10 +81,8 @@ func describeItem(it fsys.Item) itemJSON {
 		}
 		return &t
 	}
-	return itemJSON{Name: it.Name, Kind: kindOf(it), Size: it.Size, Mode: it.Mode.String(), Modified: at(it.Modified), Changed: at(it.Changed), Created: at(it.Created), UID: it.UID, GID: it.GID, Links: it.Links, Hidden: isHidden(it)}
+	return itemJSON{Name: it.Name, Kind: workshop.ItemWord(it), Size: it.Size, Mode: it.Mode.String(), Modified: at(it.Modified), Changed: at(it.Changed), Created: at(it.Created), UID: it.UID, GID: it.GID, Links: it.Links, Hidden: workshop.Unseen(it)}
 }
-
-func isHidden(it fsys.Item) bool { return it.Attr&(fsys.Hidden|fsys.System) != 0 }
 
 func when(t time.Time) string {
 	if t.IsZero() {
@@ -204,7 +190,7 @@ func (o *options) listFolder(in *workshop.Inside, p *inside.Part, folder fsys.It
 		if x.Kind != "file" {
 			size = x.Kind
 		}
-		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), visible(e.Name)+folderMark(e.Item)+because(x.Problem))
+		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), workshop.Visible(e.Name)+folderMark(e.Item)+because(x.Problem))
 	}
 	if o.json {
 		err = o.print(map[string]any{"part": p.Number, "disk": p.Disk + 1, "path": path, "items": all})
@@ -244,16 +230,6 @@ func folderMark(it fsys.Item) string {
 	return ""
 }
 
-// visible is a name without what would move a terminal's cursor.
-func visible(name string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7F && r < 0xA0 {
-			return '\uFFFD'
-		}
-		return r
-	}, name)
-}
-
 func (o *options) listItem(in *workshop.Inside, p *inside.Part, it fsys.Item, path string) error {
 	tree, err := p.Tree()
 	if err != nil {
@@ -288,7 +264,7 @@ func (o *options) listItem(in *workshop.Inside, p *inside.Part, it fsys.Item, pa
 	o.say("%s, a %s of %s", p.Label(path, in.Disks), x.Kind, units.Exact(it.Size))
 	o.say("  modified %s, created %s, changed %s", when(it.Modified), when(it.Created), when(it.Changed))
 	o.say("  %s, owner %d:%d, %s", x.Mode, x.UID, x.GID, units.Plural(it.Links, "name"))
-	for _, line := range []struct{ head, text string }{{"leads to", visible(x.Target)}, {"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark}, {"problem", x.Problem}} {
+	for _, line := range []struct{ head, text string }{{"leads to", workshop.Visible(x.Target)}, {"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark}, {"problem", x.Problem}} {
 		if line.text != "" {
 			o.say("  %s: %s", line.head, line.text)
 		}

@@ -115,10 +115,10 @@ func (o *options) showTaken(r *takeout.Report, streamed bool) error {
 		}
 		fmt.Fprintln(out, r.Words()+".")
 		for _, x := range r.Renamed {
-			fmt.Fprintf(out, "  %s is called %s: %s\n", visible(x.Path), visible(x.As), x.Why)
+			fmt.Fprintf(out, "  %s is called %s: %s\n", workshop.Visible(x.Path), workshop.Visible(x.As), x.Why)
 		}
 		for _, x := range r.Left {
-			fmt.Fprintf(out, "  left out: %s: %s\n", visible(x.Path), x.Why)
+			fmt.Fprintf(out, "  left out: %s: %s\n", workshop.Visible(x.Path), x.Why)
 		}
 		if len(r.Lost) > 0 {
 			fmt.Fprintf(out, "  not kept there: %s\n", strings.Join(r.Lost, ", "))

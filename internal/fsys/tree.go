@@ -131,16 +131,20 @@ type Entry struct {
 
 // Entries lists a folder by name. What has no name of its own but an error is returned as the error.
 func Entries(t Tree, folder Item) ([]Entry, error) {
-	var out []Entry
+	var all []*Entry // they are large, and moved often while they are sorted
 	var problem error
 	for item, err := range t.List(folder) {
 		if item.Name == "" {
 			problem = errors.Join(problem, err)
 			continue
 		}
-		out = append(out, Entry{item, err})
+		all = append(all, &Entry{item, err})
 	}
-	slices.SortStableFunc(out, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(all, func(a, b *Entry) int { return strings.Compare(a.Name, b.Name) })
+	out := make([]Entry, len(all))
+	for i, e := range all {
+		out[i] = *e
+	}
 	return out, problem
 }
 

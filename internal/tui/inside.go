@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path"
-	"strings"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -104,7 +104,7 @@ func (m *model) openInside(where string, open func() (*workshop.Inside, error)) 
 	}
 	*l = lookingIn{from: from, number: l.number, order: l.order, hidden: l.hidden, loading: true}
 	cmd := m.goTo(stepInside)
-	number := l.next()
+	number, order := l.next(), l.order
 	return tea.Batch(cmd, func() tea.Msg {
 		in, err := open()
 		if err == nil && where != "" {
@@ -113,7 +113,7 @@ func (m *model) openInside(where string, open func() (*workshop.Inside, error)) 
 				if !it.IsDir() {
 					at, sel = path.Dir(at), path.Base(at)
 				}
-				read := readFolder(number, p, at, sel)
+				read := readFolder(number, p, at, sel, order)
 				return lookedInto{number, in, &read, nil}
 			}
 		}
@@ -137,8 +137,8 @@ func (m *model) onOpened(msg lookedInto) tea.Cmd {
 	return nil
 }
 
-// readFolder lists a folder.
-func readFolder(number int, p *inside.Part, folder, sel string) folderRead {
+// readFolder lists a folder in an order.
+func readFolder(number int, p *inside.Part, folder, sel string, order int) folderRead {
 	msg := folderRead{number: number, part: p, path: folder, choose: sel}
 	t, err := p.Tree()
 	if err != nil {
@@ -154,6 +154,7 @@ func readFolder(number int, p *inside.Part, folder, sel string) folderRead {
 		return msg
 	}
 	all, problem := fsys.Entries(t, it)
+	workshop.SortEntries(all, orders[order])
 	if msg.all = all; problem != nil {
 		msg.note = "Not all of this folder can be read: " + problem.Error()
 	}
@@ -163,8 +164,8 @@ func readFolder(number int, p *inside.Part, folder, sel string) folderRead {
 // enterFolder goes to a folder of the present part.
 func (m *model) enterFolder(p *inside.Part, folder, sel string) tea.Cmd {
 	m.inside.loading = true
-	number := m.inside.next()
-	return func() tea.Msg { return readFolder(number, p, folder, sel) }
+	number, order := m.inside.next(), m.inside.order
+	return func() tea.Msg { return readFolder(number, p, folder, sel, order) }
 }
 
 func (m *model) onFolder(msg folderRead) tea.Cmd {
@@ -188,12 +189,11 @@ func (m *model) onFolder(msg folderRead) tea.Cmd {
 	return m.readDetail()
 }
 
-// arrange sorts and filters the entries, and chooses one by name.
+// arrange leaves hidden entries out, and chooses one by name.
 func (l *lookingIn) arrange(sel string) {
-	workshop.SortEntries(l.all, orders[l.order])
 	l.shown, l.unseen, l.at = nil, 0, 0
 	for _, e := range l.all {
-		if e.Attr&(fsys.Hidden|fsys.System) != 0 && !l.hidden {
+		if workshop.Unseen(e.Item) && !l.hidden {
 			l.unseen++
 			continue
 		}
@@ -210,6 +210,11 @@ func (l *lookingIn) chosen() (fsys.Entry, bool) {
 		return fsys.Entry{}, false
 	}
 	return l.shown[l.at], true
+}
+
+func (l *lookingIn) chosenName() string {
+	e, _ := l.chosen()
+	return e.Name
 }
 
 func (l *lookingIn) label(name string) string {
@@ -352,12 +357,10 @@ func (m *model) keyInside(k string) (cmd tea.Cmd, done bool) {
 	case "t":
 		m.askTake()
 	case "s":
-		l.order = (l.order + 1) % len(orders)
-		m.rearrange()
-		return m.readDetail(), true
+		return m.otherOrder(), true
 	case ".":
 		l.hidden = !l.hidden
-		m.rearrange()
+		l.arrange(l.chosenName())
 		return m.readDetail(), true
 	case "[", "]":
 		return m.otherDate(map[string]int{"[": -1, "]": 1}[k]), true
@@ -371,13 +374,20 @@ func (m *model) keyInside(k string) (cmd tea.Cmd, done bool) {
 	return nil, true
 }
 
-func (m *model) rearrange() {
+// otherOrder sorts the folder in the next order, in the background: it may be a large one.
+func (m *model) otherOrder() tea.Cmd {
 	l := &m.inside
-	name := ""
-	if e, ok := l.chosen(); ok {
-		name = e.Name
+	l.order = (l.order + 1) % len(orders)
+	if l.part == nil {
+		return nil
 	}
-	l.arrange(name)
+	l.loading = true
+	msg := folderRead{number: l.next(), part: l.part, path: l.path, choose: l.chosenName(), all: slices.Clone(l.all)}
+	order := orders[l.order]
+	return func() tea.Msg {
+		workshop.SortEntries(msg.all, order)
+		return msg
+	}
 }
 
 func (m *model) openChosen() tea.Cmd {
@@ -400,7 +410,7 @@ func (m *model) openChosen() tea.Cmd {
 	case e.Mode.IsRegular():
 		return m.viewFile(e)
 	}
-	m.say("%s is a %s: there is nothing to open.", e.Name, kindOf(e.Item))
+	m.say("%s is a %s: there is nothing to open.", e.Name, workshop.ItemWord(e.Item))
 	return nil
 }
 
@@ -467,13 +477,9 @@ func (m *model) otherVersion(by int) tea.Cmd {
 func (m *model) toDate(t *shelf.Twin) tea.Cmd {
 	l := &m.inside
 	m.showOnBoard(t)
-	name := ""
-	if e, ok := l.chosen(); ok {
-		name = e.Name
-	}
-	part, folder, w := l.part, l.path, m.w
+	name, part, folder, w := l.chosenName(), l.part, l.path, m.w
 	l.loading = true
-	number := l.next()
+	number, order := l.next(), l.order
 	return func() tea.Msg {
 		in, err := w.LookInto(workshop.Origin{Twin: t})
 		if err != nil || part == nil {
@@ -483,10 +489,10 @@ func (m *model) toDate(t *shelf.Twin) tea.Cmd {
 		if p == nil {
 			return lookedInto{number: number, in: in}
 		}
-		read := readFolder(number, p, folder, name)
+		read := readFolder(number, p, folder, name, order)
 		for at := folder; read.err != nil && at != "."; {
 			at = path.Dir(at)
-			read = readFolder(number, p, at, "")
+			read = readFolder(number, p, at, "", order)
 			read.note = folder + " isn't there at this date."
 		}
 		return lookedInto{number, in, &read, nil}
@@ -535,16 +541,4 @@ func (m *model) insideFrom() tea.Cmd {
 		return m.openInside("", func() (*workshop.Inside, error) { return workshop.LookIntoPlan(p) })
 	}
 	return nil
-}
-
-func kindOf(it fsys.Item) string {
-	switch {
-	case it.IsDir():
-		return "folder"
-	case it.Mode.IsRegular():
-		return "file"
-	case strings.HasPrefix(it.Mode.String(), "L"):
-		return "link"
-	}
-	return "device or pipe"
 }

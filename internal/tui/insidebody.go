@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
 )
 
 // insideRoom is how many rows of the list there is room for.
@@ -85,7 +86,7 @@ func (m *model) insideHead(w int) string {
 	}
 	place, right := "", ""
 	if l.part != nil {
-		place = clean(l.part.Label("", l.in.Disks) + strings.TrimPrefix("/"+l.path, "/."))
+		place = workshop.Visible(l.part.Label("", l.in.Disks) + strings.TrimPrefix("/"+l.path, "/."))
 		right = fmt.Sprintf("%s, by %s", units.Plural(len(l.shown), "item"), orders[l.order])
 		if l.unseen > 0 {
 			right = fmt.Sprintf("%d hidden, ", l.unseen) + right
@@ -126,16 +127,6 @@ func (m *model) partRows(w int) []string {
 	return append(out, "", dim.Render("  → opens a part."))
 }
 
-// clean is a name without what would move the cursor.
-func clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7F && r < 0xA0 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 {
-			return '\uFFFD'
-		}
-		return r
-	}, s)
-}
-
 func (m *model) itemRow(i, w int) string {
 	l := &m.inside
 	e := l.shown[i]
@@ -147,18 +138,18 @@ func (m *model) itemRow(i, w int) string {
 	case e.IsDir():
 		sign, size, style = "▸", right("folder", 10), strong
 	case !e.Mode.IsRegular():
-		sign, size, style = "→", right(strings.Fields(kindOf(e.Item))[0], 10), dim
+		sign, size, style = "→", right(strings.Fields(workshop.ItemWord(e.Item))[0], 10), dim
 	case e.Attr&fsys.Encrypted != 0:
 		sign = "*"
 	}
-	if e.Attr&(fsys.Hidden|fsys.System) != 0 && e.Err == nil {
+	if workshop.Unseen(e.Item) && e.Err == nil {
 		style = dim
 	}
 	when := ""
 	if !e.Modified.IsZero() {
 		when = e.Modified.Local().Format("2006-01-02 15:04")
 	}
-	name := fit(clean(e.Name), max(10, min(88, w-4-2-12-20)))
+	name := fit(workshop.Visible(e.Name), max(10, min(88, w-4-2-12-20)))
 	mark := " "
 	if l.isMarked(e.Name) {
 		mark = good.Render("■")
@@ -189,7 +180,7 @@ func (m *model) insideDetail(w int) []string {
 	}
 	facts := []string{units.Exact(e.Size)}
 	if !e.Mode.IsRegular() {
-		facts = []string{kindOf(e.Item)}
+		facts = []string{workshop.ItemWord(e.Item)}
 	}
 	if len(d.spans) > 0 {
 		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"), units.Grouped(d.spans[0].Start)))
@@ -220,13 +211,13 @@ func (m *model) insideDetail(w int) []string {
 	out = append(out, dim.Render(" "+strings.Join(times, " · ")))
 	var extras []string
 	if d.more.Target != "" {
-		extras = append(extras, "leads to "+clean(d.more.Target))
+		extras = append(extras, "leads to "+workshop.Visible(d.more.Target))
 	}
 	if n := len(d.more.Streams); n > 0 {
-		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), clean(d.more.Streams[0].Name)))
+		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), workshop.Visible(d.more.Streams[0].Name)))
 	}
 	if n := len(d.more.XAttrs); n > 0 {
-		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), clean(d.more.XAttrs[0].Name)))
+		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), workshop.Visible(d.more.XAttrs[0].Name)))
 	}
 	if d.more.Remark != "" {
 		extras = append(extras, d.more.Remark)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -18,7 +19,15 @@ import (
 
 // SortEntries orders a folder: folders first, then by name, by size (largest first) or by the time of the last change (newest first).
 func SortEntries(all []fsys.Entry, by string) {
-	slices.SortStableFunc(all, func(a, b fsys.Entry) int {
+	type keyed struct {
+		*fsys.Entry
+		name string // as it counts where case doesn't
+	}
+	list := make([]keyed, len(all))
+	for i, e := range slices.Clone(all) {
+		list[i] = keyed{&e, strings.ToLower(e.Name)}
+	}
+	slices.SortFunc(list, func(a, b keyed) int {
 		if a.IsDir() != b.IsDir() {
 			if a.IsDir() {
 				return -1
@@ -35,14 +44,40 @@ func SortEntries(all []fsys.Entry, by string) {
 				return c
 			}
 		}
-		if c := strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)); c != 0 {
-			return c
-		}
-		return strings.Compare(a.Name, b.Name)
+		return cmp.Or(strings.Compare(a.name, b.name), strings.Compare(a.Name, b.Name))
 	})
+	for i, e := range list {
+		all[i] = *e.Entry
+	}
 }
 
-// KindWord is what an item is, in a word.
+// ItemWord is what an item is, in a word.
+func ItemWord(it fsys.Item) string {
+	switch {
+	case it.IsDir():
+		return "folder"
+	case it.Mode.IsRegular():
+		return "file"
+	case it.Mode.Type() == fs.ModeSymlink:
+		return "link"
+	}
+	return "device or pipe"
+}
+
+// Unseen says whether an item is hidden or the system's own.
+func Unseen(it fsys.Item) bool { return it.Attr&(fsys.Hidden|fsys.System) != 0 }
+
+// Visible is a name without what would move a terminal's cursor or turn its text around.
+func Visible(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7F && r < 0xA0 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 {
+			return '\uFFFD'
+		}
+		return r
+	}, name)
+}
+
+// KindWord is what an entry of an index is, in a word.
 func KindWord(k names.Kind) string {
 	return map[names.Kind]string{names.File: "file", names.Folder: "folder", names.Link: "link", names.Other: "other", names.Broken: "unreadable"}[k]
 }

@@ -147,9 +147,10 @@ func (t tree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
 			all = append(all, e)
 			return true
 		})
-		slices.SortStableFunc(all, func(a, b dirent) int { return int(a.inode - b.inode) })
+		slices.SortFunc(all, func(a, b dirent) int { return int(a.inode - b.inode) })
+		w := inodeWindow{v: t.v}
 		for _, e := range all {
-			it, err := t.item(n, e)
+			it, err := t.item(n, e, w.inode)
 			if !yield(it, err) {
 				return
 			}
@@ -160,7 +161,8 @@ func (t tree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
 	}
 }
 
-func (t tree) item(folder *inode, e dirent) (fsys.Item, error) {
+// item describes an entry, whose inode read gives.
+func (t tree) item(folder *inode, e dirent, read func(number int64) (*inode, error)) (fsys.Item, error) {
 	name := shown(folder, e.name)
 	if strings.ContainsAny(name, "/\x00") {
 		return fsys.Item{Name: strings.Map(func(r rune) rune {
@@ -170,7 +172,7 @@ func (t tree) item(folder *inode, e dirent) (fsys.Item, error) {
 			return r
 		}, name)}, fsys.Contradiction(folder.at, "a name in the directory has a slash or a zero in it")
 	}
-	n, err := t.v.readInode(e.inode)
+	n, err := read(e.inode)
 	if err == nil && n.mode == 0 {
 		err = fsys.Contradiction(n.at, "inode %d, which the directory names, is not in use", e.inode)
 	}
@@ -200,7 +202,7 @@ func (t tree) Lookup(folder fsys.Item, name string) (fsys.Item, error) {
 	})
 	switch {
 	case found != nil:
-		return t.item(n, *found)
+		return t.item(n, *found, t.v.readInode)
 	case err != nil:
 		return fsys.Item{}, err
 	}

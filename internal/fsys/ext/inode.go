@@ -99,6 +99,36 @@ func (v *Volume) readInode(number int64) (*inode, error) {
 	return v.decodeInode(number, at, b)
 }
 
+// inodeWindow reads inodes that are asked for in order, many at once.
+type inodeWindow struct {
+	v  *Volume
+	at int64 // byte of the volume at which b begins
+	b  []byte
+}
+
+const windowBytes = 32 << 10
+
+func (w *inodeWindow) inode(number int64) (*inode, error) {
+	v := w.v
+	if number < 1 || number > v.inodesPerGrp*v.groups {
+		return v.readInode(number)
+	}
+	g := (number - 1) / v.inodesPerGrp
+	table, err := v.tableOf(g)
+	if err != nil {
+		return nil, err
+	}
+	at := table + (number-1)%v.inodesPerGrp*v.inodeSize
+	if at < w.at || at+v.inodeSize > w.at+int64(len(w.b)) {
+		b := make([]byte, min(windowBytes, table+v.inodesPerGrp*v.inodeSize-at)) // decoded inodes hold on to it
+		if disk.ReadFull(v.r, b, at) != nil {
+			return v.readInode(number) // some of the others may be what can't be read
+		}
+		w.at, w.b = at, b
+	}
+	return v.decodeInode(number, at, w.b[at-w.at:][:v.inodeSize])
+}
+
 func (v *Volume) decodeInode(number, at int64, b []byte) (*inode, error) {
 	le := binary.LittleEndian
 	n := &inode{number: number, at: at, raw: b, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])), flags: le.Uint32(b[inoFlags:]), block: b[inoBlock : inoBlock+inoBlockSz]}

@@ -1,0 +1,242 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/names"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+// compared is the outcome of a comparison.
+type compared struct {
+	d             *diffing
+	before, after *workshop.Inside
+	all           []workshop.PartDifference
+	err           error
+}
+
+// diffing is a comparison of two dates, or of a date and a disk.
+type diffing struct {
+	title  string
+	before *workshop.Inside
+	after  *workshop.Inside
+	disk   *bench.Disk // what after is, when it is a disk
+	all    []workshop.PartDifference
+	rows   []diffRow
+	err    error
+	done   bool
+	at     int
+}
+
+// diffRow is a line of a comparison: the head of a part (d nil), or a difference.
+type diffRow struct {
+	part *workshop.PartDifference
+	d    *names.Difference
+}
+
+// offerComparison lets the other date be chosen.
+func (m *model) offerComparison() {
+	l := &m.inside
+	if l.in.Twin == nil || len(m.boards) == 0 {
+		m.say("There is no other date to compare a disk with here; \"twinshelf compare\" does it.")
+		return
+	}
+	var others []*shelf.Twin
+	n := menu{title: "Compare with which date of " + l.in.Twin.Machine + "?"}
+	b := &m.boards[m.board]
+	for i := len(b.twins) - 1; i >= 0; i-- {
+		if t := b.twins[i]; t.ID != l.in.Twin.ID {
+			others = append(others, t)
+			n.choices = append(n.choices, choice{name: units.Moment(t.Taken), about: ""})
+			if i == b.at-1 {
+				n.at = len(n.choices) - 1
+			}
+		}
+	}
+	if len(others) == 0 {
+		m.say("This machine has no other date.")
+		return
+	}
+	n.then = func(chosen []int) tea.Cmd { return m.compareWith(others[chosen[0]]) }
+	m.offer(n)
+}
+
+func (m *model) compareWith(other *shelf.Twin) tea.Cmd {
+	l := &m.inside
+	older, newer := other, l.in.Twin
+	if older.Taken.After(newer.Taken) {
+		older, newer = newer, older
+	}
+	d := &diffing{title: fmt.Sprintf("%s: from %s to %s", newer.Machine, older.Taken.Format("2006-01-02 15:04"), newer.Taken.Format("2006-01-02 15:04"))}
+	part, folder := l.part, ""
+	if part != nil && l.path != "." {
+		folder = l.path
+	}
+	w := m.w
+	return m.compare(d, part, folder, func() (before, after *workshop.Inside, err error) {
+		if before, err = w.LookInto(workshop.Origin{Twin: older}); err == nil {
+			after, err = w.LookInto(workshop.Origin{Twin: newer})
+		}
+		return before, after, err
+	})
+}
+
+// compare works out a comparison in the background; part nil means all of them.
+func (m *model) compare(d *diffing, part *inside.Part, folder string, open func() (before, after *workshop.Inside, err error)) tea.Cmd {
+	m.inside.diffing, m.scroll = d, 0
+	w, ctx := m.w, m.ctx
+	return func() tea.Msg {
+		before, after, err := open()
+		if err != nil {
+			return compared{d: d, err: err}
+		}
+		only := part
+		if part != nil {
+			only = after.Same(part)
+		}
+		all, err := w.CompareInside(ctx, before, after, only, folder)
+		return compared{d, before, after, all, err}
+	}
+}
+
+// compareProven shows what the last restore brought back: the newest date of the machine against the disk that was written.
+func (m *model) compareProven() tea.Cmd {
+	target := m.again(&bench.Disk{Path: m.written})
+	t := m.twin()
+	if m.written == "" || target == nil || t == nil {
+		m.say("Nothing was restored here yet; \"twinshelf compare\" compares any two.")
+		return nil
+	}
+	b := &m.boards[m.board]
+	newest := b.twins[len(b.twins)-1]
+	m.inside = lookingIn{from: m.step, number: m.inside.number}
+	d := &diffing{title: fmt.Sprintf("%s: from %s to what was restored", b.machine, newest.Taken.Format("2006-01-02 15:04")), disk: target}
+	w := m.w
+	cmd := m.goTo(stepInside)
+	return tea.Batch(cmd, m.compare(d, nil, "", func() (before, after *workshop.Inside, err error) {
+		if before, err = w.LookInto(workshop.Origin{Twin: newest}); err == nil {
+			after, err = w.LookInto(workshop.Origin{Bench: target})
+		}
+		return before, after, err
+	}))
+}
+
+func (m *model) onCompared(msg compared) {
+	d := m.inside.diffing
+	if d != msg.d {
+		return
+	}
+	d.before, d.after, d.all, d.err, d.done = msg.before, msg.after, msg.all, msg.err, true
+	for i := range d.all {
+		p := &d.all[i]
+		if p.Part.Kind == "" {
+			continue
+		}
+		d.rows = append(d.rows, diffRow{part: p})
+		for j := range p.All {
+			d.rows = append(d.rows, diffRow{p, &p.All[j]})
+		}
+	}
+}
+
+func (m *model) keyDiffing(k string) (tea.Cmd, bool) {
+	l := &m.inside
+	d := l.diffing
+	page := max(1, m.viewRoom()-1)
+	switch k {
+	case "esc", "q", "left":
+		l.diffing = nil
+		if l.in == nil {
+			return m.back(), true
+		}
+	case "pgdown":
+		d.at = max(0, min(d.at+page, len(d.rows)-1))
+	case "pgup":
+		d.at = max(0, d.at-page)
+	case "enter", "right":
+		if d.at < len(d.rows) && d.rows[d.at].d != nil {
+			return m.goToDifference(d.rows[d.at]), true
+		}
+	case "up", "k", "down", "j", "home", "end", "g", "G":
+		d.at = moved(k, d.at, len(d.rows))
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// goToDifference opens the folder of a difference at the date that has it.
+func (m *model) goToDifference(r diffRow) tea.Cmd {
+	d := m.inside.diffing
+	side := d.after
+	if r.d.Way == names.Removed {
+		side = d.before
+	}
+	o := workshop.Origin{Twin: side.Twin, Bench: d.disk}
+	if side.Twin != nil {
+		o.Bench = nil
+		m.showOnBoard(side.Twin)
+	} else {
+		m.source, m.fromTwin = o.Bench, false
+	}
+	cmd := m.lookInto(o, fmt.Sprintf("%d.%d:%s", r.part.Part.Disk+1, r.part.Part.Number, r.d.Path))
+	m.inside.behind.d = d
+	return cmd
+}
+
+func (m *model) diffingBody(w int) []string {
+	l := &m.inside
+	d := l.diffing
+	head := " " + strong.Render(d.title)
+	if l.part != nil && l.path != "." {
+		head += "  " + reads.Render(workshop.Visible(l.part.Label(l.path, l.in.Disks)))
+	}
+	switch {
+	case d.err != nil:
+		return []string{head, " " + bad.Render(fit(d.err.Error(), w-2))}
+	case !d.done:
+		return []string{head, dim.Render("  Comparing …")}
+	}
+	out := []string{head}
+	room := m.viewRoom()
+	top := max(0, min(d.at-room/2, len(d.rows)-room))
+	for i := top; i < len(d.rows) && i < top+room; i++ {
+		out = append(out, d.row(i, w))
+	}
+	return out
+}
+
+var waySigns = map[names.Way]string{names.Added: "+", names.Removed: "−", names.Changed: "≠", names.Moved: "→"}
+
+func (d *diffing) row(i, w int) string {
+	r := d.rows[i]
+	mark := "  "
+	if i == d.at {
+		mark = "▶ "
+	}
+	if r.d == nil {
+		return mark + strong.Render(fit(r.part.Part.Name(), 34)) + dim.Render(fit(workshop.DifferenceWords(*r.part), w-36))
+	}
+	text := fit(workshop.Visible(workshop.DifferencePath(*r.d)), max(20, w-38))
+	if i == d.at {
+		text = here.Render(text)
+	}
+	what := r.d.Way.String()
+	if d.disk != nil && r.d.Way == names.Added {
+		what = "back"
+	}
+	word := waySigns[r.d.Way] + " " + fit(what, 8)
+	switch r.d.Way {
+	case names.Added:
+		word = good.Render(word)
+	case names.Removed:
+		word = caution.Render(word)
+	}
+	return mark + "  " + word + " " + text + right(workshop.DifferenceSize(*r.d), 22)
+}
