@@ -279,12 +279,18 @@ func (o *options) listItem(in *workshop.Inside, p *inside.Part, it fsys.Item, pa
 	return nil
 }
 
+// mostCompared is up to which size files are read to tell whether they changed, in bytes.
+const mostCompared = 4 << 30
+
 func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part, path string) error {
 	if in.Twin == nil {
 		return usageError{fmt.Errorf("--dates goes over the dates of a twin's machine; name a twin")}
 	}
 	sights, err := w.History(ctx, in.Twin.Machine, p, path)
 	if err != nil {
+		return err
+	}
+	if err := w.SettleVersions(ctx, p, path, sights, mostCompared); err != nil {
 		return err
 	}
 	type line struct {

@@ -167,11 +167,12 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 	if o.ask == nil {
 		w.Passphrase = o.openPassphrase
 	}
-	if sealed, err := shelf.IsSealed(name); !needShelf && o.shelf == "" && err == nil && sealed && os.Getenv(envPassphrase) == "" && o.passFile == "" && !o.screen {
+	given := os.Getenv(envPassphrase) != "" || o.passFile != ""
+	if sealed, err := shelf.IsSealed(name); !needShelf && o.shelf == "" && err == nil && sealed && !given && !o.screen {
 		return w, nil // a command that can do without it doesn't ask
 	}
 	if err := w.OpenShelf(name); err != nil {
-		if other := w.InReach(); o.shelf == "" && other != "" && errors.Is(err, shelf.ErrNoShelf) {
+		if other := w.InReach(needShelf || o.screen || given); o.shelf == "" && other != "" && errors.Is(err, shelf.ErrNoShelf) {
 			fmt.Fprintf(o.err, "twinshelf: the shelf used last isn't attached; %s is used\n", other)
 			if err := w.OpenShelf(other); err == nil {
 				_ = w.Remember(w.Shelf)

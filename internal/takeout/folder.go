@@ -451,8 +451,11 @@ func (t *taker) fill(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, temp
 
 // dress gives a file or folder its owner, permissions, attributes and times, as far as the destination holds them.
 func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
-	if t.owner && unix.Fchown(fd, int(it.UID), int(it.GID)) != nil {
+	switch {
+	case t.owner && unix.Fchown(fd, int(it.UID), int(it.GID)) != nil:
 		t.r.lost("owners")
+	case !t.owner && (it.UID != 0 || it.GID != 0) && (int(it.UID) != os.Geteuid() || int(it.GID) != os.Getegid()):
+		t.r.lost("owners (only root can give files to others)")
 	}
 	mode := uint32(it.Mode.Perm())
 	for bit, m := range map[fs.FileMode]uint32{fs.ModeSetuid: unix.S_ISUID, fs.ModeSetgid: unix.S_ISGID, fs.ModeSticky: unix.S_ISVTX} {

@@ -265,9 +265,23 @@ func (m *model) readDetail() tea.Cmd {
 			}
 		}
 		d.ready = true
-		return detailed{number, d}
+		if in.Twin == nil || len(d.sights) == 0 || d.sights[len(d.sights)-1].Version == 1 {
+			return detailed{number, d}
+		}
+		// What is known is shown; whether versions really differ takes a look at their contents.
+		settled := d
+		settled.sights = slices.Clone(d.sights)
+		return tea.BatchMsg{func() tea.Msg { return detailed{number, d} }, func() tea.Msg {
+			if w.SettleVersions(ctx, p, at, settled.sights, mostSettled) != nil {
+				return nil
+			}
+			return detailed{number, settled}
+		}}
 	}
 }
+
+// mostSettled is up to which size files are read to tell whether they changed, in bytes.
+const mostSettled = 64 << 20
 
 func (m *model) onDetailed(msg detailed) {
 	l := &m.inside

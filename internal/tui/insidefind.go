@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"strings"
@@ -20,6 +21,7 @@ type finding struct {
 	err     error
 	at      int
 	listing string // what is listed first
+	cancel  context.CancelFunc
 }
 
 type (
@@ -54,7 +56,9 @@ func (m *model) search(text string) tea.Cmd {
 	f := &finding{text: text}
 	m.inside.finding, m.inside.viewing, m.inside.diffing = f, nil, nil
 	m.scroll = 0
-	w, ctx, hidden := m.w, m.ctx, m.inside.hidden
+	w, hidden := m.w, m.inside.hidden
+	ctx, cancel := context.WithCancel(m.ctx)
+	f.cancel = cancel
 	progress := make(chan string, 1)
 	return tea.Batch(func() tea.Msg {
 		defer close(progress)
@@ -95,6 +99,7 @@ func (m *model) keyFinding(k string) (tea.Cmd, bool) {
 	page := max(1, m.viewRoom()-1)
 	switch k {
 	case "esc", "q", "left":
+		f.cancel()
 		l.finding = nil
 		if l.in == nil {
 			return m.back(), true

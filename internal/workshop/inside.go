@@ -275,6 +275,49 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 	return lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
 }
 
+// SettleVersions looks at the contents where a version has the size of the one before and only its time or identity differs, and
+// counts equal ones as one version. Files of more than most bytes are left as they are.
+func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight, most int64) error {
+	open := func(t *shelf.Twin) (*inside.Opened, error) {
+		in, err := w.LookInto(Origin{Twin: t})
+		if err != nil {
+			return nil, err
+		}
+		same := in.Same(p)
+		if same == nil {
+			return nil, fs.ErrNotExist
+		}
+		return same.Open(path)
+	}
+	was, fewer := 0, 0 // the version before as it was counted, and how many turned out to be none
+	for i := range sights {
+		s := &sights[i]
+		now := s.Version
+		if i > 0 && now > was && was > 0 && sights[i-1].There && s.Entry.Kind == names.File && sights[i-1].Entry.Kind == names.File && s.Entry.Size == sights[i-1].Entry.Size && s.Entry.Size <= most {
+			a, err := open(sights[i-1].Twin)
+			if err == nil {
+				var b *inside.Opened
+				if b, err = open(s.Twin); err == nil {
+					var same bool
+					if same, err = inside.SameContents(ctx, a, b); err == nil && same {
+						fewer++
+					}
+				}
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+		}
+		if s.There {
+			was = now
+			s.Version -= fewer
+		} else {
+			was = 0
+		}
+	}
+	return nil
+}
+
 // PartDifference is what differs in one part.
 type PartDifference struct {
 	Part *inside.Part // of the newer side

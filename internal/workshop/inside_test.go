@@ -8,12 +8,16 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/takeout"
+	"twinshelf/internal/testkit"
 )
 
 func into(t *testing.T, w *Workshop, ref string) *Inside {
@@ -316,5 +320,76 @@ func lose(t *testing.T, s *shelf.Shelf, n shelf.Name) {
 	}
 	if hits == 0 {
 		t.Fatal("the block isn't in any pack")
+	}
+}
+
+// TestVersionsAreSettledByContents: a file of which only the time changed is no other version.
+func TestVersionsAreSettledByContents(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4", "debugfs")
+	dir, tree := t.TempDir(), t.TempDir()
+	for name, text := range map[string]string{"fares.txt": "old fares", "other.txt": "beside it"} {
+		if err := os.WriteFile(filepath.Join(tree, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	img := filepath.Join(dir, "kiosk.img")
+	testkit.Sparse(t, img, 16<<20)
+	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-d", tree, img)
+	if _, err := shelf.Create(filepath.Join(dir, "oak"), "Oak", 0); err != nil {
+		t.Fatal(err)
+	}
+	w, err := New(filepath.Join(dir, "state"), []string{img}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.OpenShelf(filepath.Join(dir, "oak")); err != nil {
+		t.Fatal(err)
+	}
+	defer w.Shelf.Close()
+	day := 0
+	capture := func() {
+		t.Helper()
+		d := w.Bench.List()[0]
+		w.Bench.Probe(context.Background(), d)
+		p, err := w.PlanCapture("Kiosk", []*bench.Disk{d}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		day++
+		p.Now = time.Date(2026, 11, day, 8, 0, 0, 0, time.UTC)
+		r, _ := w.StartCapture(context.Background(), p)
+		if err := r.Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	capture()
+	testkit.Do(t, "debugfs", "-w", "-R", "set_inode_field /fares.txt mtime 20261102080000", img)
+	capture() // touched only
+	at, err := os.ReadFile(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := bytes.Index(at, []byte("old fares"))
+	testkit.Write(t, img, []disk.Patch{{Off: int64(i), Data: []byte("new")}})
+	testkit.Do(t, "debugfs", "-w", "-R", "set_inode_field /fares.txt mtime 20261103080000", img)
+	capture() // the same size, and other contents
+	capture()
+	in := into(t, w, "Kiosk")
+	versions := func(sights []inside.Sight) (out []int) {
+		for _, s := range sights {
+			out = append(out, s.Version)
+		}
+		return out
+	}
+	sights, err := w.History(context.Background(), "Kiosk", in.Parts[0], "fares.txt")
+	if err != nil || !slices.Equal(versions(sights), []int{1, 2, 3, 3}) {
+		t.Errorf("by its records the versions are %v, %v", versions(sights), err)
+	}
+	small := slices.Clone(sights)
+	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", sights, 1<<20); err != nil || !slices.Equal(versions(sights), []int{1, 1, 2, 2}) {
+		t.Errorf("by its contents the versions are %v, %v", versions(sights), err)
+	}
+	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", small, 3); err != nil || !slices.Equal(versions(small), []int{1, 2, 3, 3}) {
+		t.Errorf("of a file that is too large the versions are %v, %v", versions(small), err)
 	}
 }

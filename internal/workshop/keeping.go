@@ -114,10 +114,14 @@ func AlsoOn(known []KnownShelf, twin string) []string {
 }
 
 // InReach is the folder of the latest known shelf that can be reached now and takes captures; empty when there is none. It
-// stands in for the one that was open last when that one's drive isn't attached.
-func (w *Workshop) InReach() string {
+// stands in for the one that was open last when that one's drive isn't attached. A sealed one counts when its passphrase may be
+// asked for; whether it takes captures is then known when it is open.
+func (w *Workshop) InReach(sealedToo bool) string {
 	for _, k := range w.Known() {
-		if k.Here && !k.Sealed {
+		switch {
+		case k.Here && k.Sealed && sealedToo:
+			return k.Path
+		case k.Here && !k.Sealed:
 			if s, err := shelf.Open(k.Path); err == nil {
 				_, retired := s.Retired()
 				s.Close()

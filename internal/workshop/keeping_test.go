@@ -86,8 +86,11 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	} else {
 		again.Close()
 	}
-	if got := w.InReach(); got != w.Shelf.Place() {
+	if got := w.InReach(false); got != w.Shelf.Place() {
 		t.Errorf("in reach is %s", got)
+	}
+	if got := w.InReach(true); got != dir {
+		t.Errorf("with sealed ones %s is in reach", got)
 	}
 	if err := os.Rename(dir, dir+".away"); err != nil {
 		t.Fatal(err)
@@ -98,7 +101,7 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	if err := w.Shelf.Retire("test"); err != nil {
 		t.Fatal(err)
 	}
-	if got := w.InReach(); got != "" {
+	if got := w.InReach(false); got != "" {
 		t.Errorf("a retired one is in reach: %s", got)
 	}
 }
