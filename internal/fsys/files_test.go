@@ -240,10 +240,7 @@ func fill(t *testing.T, point string, n int, names []string) {
 		put("odd/"+name, []byte(name))
 		put(fmt.Sprintf("deep/%s/at depth", strings.Repeat(fmt.Sprintf("level %d/", i), i+4)), []byte{byte(i)})
 	}
-	big := make([]byte, 9_000_001)
-	for i := range big {
-		big[i] = byte(r.Uint32())
-	}
+	big := testkit.Noise(11, 9_000_001)
 	put("large.bin", big)
 	put("empty", nil)
 	if err := os.MkdirAll(filepath.Join(point, "no files"), 0o755); err != nil {

@@ -21,11 +21,7 @@ func worn(t testing.TB, point string, room int64, seed uint64) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(9, seed))
 	write := func(name string, n int) {
-		b := make([]byte, n)
-		for i := range b {
-			b[i] = byte(r.Uint32() >> 3)
-		}
-		if err := os.WriteFile(filepath.Join(point, name), b, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(point, name), testkit.Noise(r.Uint64(), n), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}

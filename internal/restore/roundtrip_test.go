@@ -45,12 +45,12 @@ func fill(t testing.TB, dir string, seed uint64) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 1))
 	for i := range 40 {
-		b := make([]byte, 1+r.IntN(400_000))
+		b := testkit.Noise(r.Uint64(), 1+r.IntN(400_000))
 		for j := range b {
-			b[j] = byte(r.Uint32())
-			if i%3 > 0 {
-				b[j] = b[j]%9 + 'a'
+			if i%3 == 0 {
+				break
 			}
+			b[j] = b[j]%9 + 'a'
 		}
 		p := filepath.Join(dir, fmt.Sprintf("quay %d", i%5), fmt.Sprintf("bill-%d-%02d.txt", seed, i))
 		if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
@@ -468,10 +468,7 @@ func TestGuardRefusals(t *testing.T) {
 
 func TestFailingSourceIsRecorded(t *testing.T) {
 	src := disk.NewMemory(32*miB, 512)
-	r := rand.New(rand.NewPCG(1, 1))
-	for i := range src.Bytes {
-		src.Bytes[i] = byte(r.Uint32())
-	}
+	copy(src.Bytes, testkit.Noise(1, len(src.Bytes)))
 	clear(src.Bytes[:512])
 	clear(src.Bytes[len(src.Bytes)-miB:])
 	bad := span.Of(span.At(5*miB+8192, 4096), span.At(20*miB, 3*4096))
@@ -560,10 +557,7 @@ func TestLeavingOutAPart(t *testing.T) {
 
 func TestCancelledCaptureLeavesTheShelfAsItWas(t *testing.T) {
 	src := disk.NewMemory(64*miB, 512)
-	r := rand.New(rand.NewPCG(9, 9))
-	for i := miB; i < len(src.Bytes); i++ {
-		src.Bytes[i] = byte(r.Uint32())
-	}
+	copy(src.Bytes[miB:], testkit.Noise(9, len(src.Bytes)-miB))
 	s := newShelf(t)
 	sv, err := survey.Of(context.Background(), &disk.Faulty{Writable: src, Delay: 5 * time.Millisecond}, nil)
 	if err != nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -54,15 +53,11 @@ func content(n int, seed uint64) [][]byte {
 }
 
 func makeContent(n int, seed uint64) [][]byte {
-	r := rand.New(rand.NewPCG(seed, 5))
 	out := make([][]byte, n)
 	for i := range out {
-		b := make([]byte, 64<<10)
-		for j := range b {
-			b[j] = byte(r.Uint32())
-			if i%2 == 0 {
-				b[j] = b[j]%5 + 'a'
-			}
+		b := testkit.Noise(seed<<32|uint64(i), 64<<10)
+		for j := 0; i%2 == 0 && j < len(b); j++ {
+			b[j] = b[j]%5 + 'a'
 		}
 		out[i] = b
 	}

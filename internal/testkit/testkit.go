@@ -4,6 +4,8 @@ package testkit
 
 import (
 	"context"
+	"encoding/binary"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +17,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
+	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 )
 
@@ -103,57 +106,47 @@ func Place(t testing.TB, from, to string, off int64) {
 		t.Fatal(err)
 	}
 	defer src.Close()
-	dst, err := os.OpenFile(to, os.O_RDWR, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer dst.Close()
-	buf := make([]byte, 1<<20)
-	for at := int64(0); ; {
-		sp, err := src.NextData(at)
-		if err != nil {
-			return
-		}
-		for pos := sp.Start; pos < sp.End; pos += int64(len(buf)) {
-			n := min(int64(len(buf)), sp.End-pos)
-			if err := disk.ReadFull(src, buf[:n], pos); err != nil {
-				t.Fatal(err)
-			}
-			if _, err := dst.WriteAt(buf[:n], off+pos); err != nil {
-				t.Fatal(err)
-			}
-		}
-		at = sp.End
-	}
+	copyData(t, src, to, span.Span{End: src.Size()}, off)
 }
 
 // Extract copies n bytes at byte off of a file into a new sparse file.
 func Extract(t testing.TB, from string, off, n int64) string {
 	t.Helper()
 	out := Image(t, "extract.img", n)
-	src, err := os.Open(from)
+	src, err := disk.Open(from, disk.Identity{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer src.Close()
-	dst, err := os.OpenFile(out, os.O_RDWR, 0)
+	copyData(t, src, out, span.At(off, n), -off)
+	return out
+}
+
+// copyData copies what a stretch of a file holds to places that lie shift bytes further on in another one. Holes aren't read.
+func copyData(t testing.TB, src *disk.File, to string, what span.Span, shift int64) {
+	t.Helper()
+	dst, err := os.OpenFile(to, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer dst.Close()
-	buf, zero := make([]byte, 64<<10), make([]byte, 64<<10)
-	for pos := int64(0); pos < n; pos += int64(len(buf)) {
-		k := min(int64(len(buf)), n-pos)
-		if _, err := src.ReadAt(buf[:k], off+pos); err != nil {
-			t.Fatal(err)
+	buf := make([]byte, 1<<20)
+	for at := what.Start; at < what.End; {
+		sp, err := src.NextData(at)
+		if err != nil {
+			return // no data behind it
 		}
-		if string(buf[:k]) != string(zero[:k]) {
-			if _, err := dst.WriteAt(buf[:k], pos); err != nil {
+		for pos := sp.Start; pos < min(sp.End, what.End); pos += int64(len(buf)) {
+			n := min(int64(len(buf)), min(sp.End, what.End)-pos)
+			if err := disk.ReadFull(src, buf[:n], pos); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := dst.WriteAt(buf[:n], pos+shift); err != nil {
 				t.Fatal(err)
 			}
 		}
+		at = sp.End
 	}
-	return out
 }
 
 // WriteTable builds a table and writes it into an image file.
@@ -251,4 +244,13 @@ func Mounted(t testing.TB, mount []string, work func(point string)) {
 		t.Errorf("%s can't be unmounted", m)
 	}()
 	work(m)
+}
+
+// Noise gives n bytes that can't be packed, the same for a seed each time.
+func Noise(seed uint64, n int) []byte {
+	var key [32]byte
+	binary.LittleEndian.PutUint64(key[:], seed)
+	b := make([]byte, n)
+	_, _ = rand.NewChaCha8(key).Read(b)
+	return b
 }
