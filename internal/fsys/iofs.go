@@ -15,22 +15,30 @@ import (
 
 // Find gives the item of a path as io/fs writes it. Links are not followed.
 func Find(t Tree, name string) (Item, error) {
+	item, _, err := Locate(t, name)
+	return item, err
+}
+
+// Locate is Find, and gives the path as the volume writes it: where case doesn't count the asked one may differ.
+func Locate(t Tree, name string) (Item, string, error) {
 	if !fs.ValidPath(name) {
-		return Item{}, fs.ErrInvalid
+		return Item{}, "", fs.ErrInvalid
 	}
 	item, err := t.Root()
 	if err != nil || name == "." {
-		return item, err
+		return item, name, err
 	}
+	at := "."
 	for step := range strings.SplitSeq(name, "/") {
 		if !item.IsDir() {
-			return Item{}, fs.ErrNotExist
+			return Item{}, "", fs.ErrNotExist
 		}
 		if item, err = t.Lookup(item, step); err != nil {
-			return Item{}, err
+			return Item{}, "", err
 		}
+		at = Join(at, item.Name)
 	}
-	return item, nil
+	return item, at, nil
 }
 
 // FS is a tree as a file system of the standard library. Links are not followed; fs.FileInfo.Sys gives the Item.

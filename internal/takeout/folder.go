@@ -449,13 +449,20 @@ func (t *taker) fill(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, temp
 	return h.Sum(nil), nil
 }
 
-// dress gives a file or folder its owner, permissions, attributes and times, as far as the destination holds them.
+// dress gives a file or folder its owner, attributes, permissions and times, as far as the destination holds them. In this order: another
+// owner clears bits and attributes, and who may not write may not set attributes either.
 func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
 	switch {
 	case t.owner && unix.Fchown(fd, int(it.UID), int(it.GID)) != nil:
 		t.r.lost("owners")
 	case !t.owner && (it.UID != 0 || it.GID != 0) && (int(it.UID) != os.Geteuid() || int(it.GID) != os.Getegid()):
 		t.r.lost("owners (only root can give files to others)")
+	}
+	for _, x := range more.XAttrs {
+		if unix.Fsetxattr(fd, x.Name, x.Value, 0) != nil {
+			kind, _, _ := strings.Cut(x.Name, ".")
+			t.r.lost("extended attributes (" + kind + ")")
+		}
 	}
 	mode := uint32(it.Mode.Perm())
 	for bit, m := range map[fs.FileMode]uint32{fs.ModeSetuid: unix.S_ISUID, fs.ModeSetgid: unix.S_ISGID, fs.ModeSticky: unix.S_ISVTX} {
@@ -466,14 +473,8 @@ func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
 	if unix.Fchmod(fd, mode) != nil {
 		t.r.lost("permissions")
 	}
-	for _, x := range more.XAttrs {
-		if unix.Fsetxattr(fd, x.Name, x.Value, 0) != nil {
-			kind, _, _ := strings.Cut(x.Name, ".")
-			t.r.lost("extended attributes (" + kind + ")")
-		}
-	}
 	ts := stamps(it)
-	if unix.UtimesNanoAt(fd, "", ts, unix.AT_EMPTY_PATH) != nil && unix.Futimes(fd, []unix.Timeval{unix.NsecToTimeval(max(0, it.Accessed.UnixNano())), unix.NsecToTimeval(max(0, it.Modified.UnixNano()))}) != nil {
+	if unix.UtimesNanoAt(fd, "", ts, unix.AT_EMPTY_PATH) != nil && unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), ts, 0) != nil { // older kernels want a path
 		t.r.lost("times")
 	}
 }

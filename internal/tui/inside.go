@@ -50,7 +50,7 @@ var orders = []string{"name", "size", "changed"}
 
 // marked is an item that will be taken out.
 type marked struct {
-	label  string
+	key    string
 	choice takeout.Choice
 }
 

@@ -110,6 +110,9 @@ func (m *model) insideHead(w int) string {
 
 func (m *model) partRows(w int) []string {
 	l := &m.inside
+	if len(l.in.Parts) == 0 {
+		return m.plain(w, "This disk", "has no parts that can be looked into.", "Its table is missing or doesn't add up, or it was captured as a whole. Esc leads back.")
+	}
 	var out []string
 	for i, p := range l.in.Parts {
 		why := ""

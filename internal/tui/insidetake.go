@@ -15,9 +15,17 @@ import (
 	"twinshelf/internal/workshop"
 )
 
+// markKey tells marks of different dates apart.
+func (l *lookingIn) markKey(name string) string {
+	if l.in.Twin != nil {
+		return l.in.Twin.ID + " " + l.label(name)
+	}
+	return l.label(name)
+}
+
 func (l *lookingIn) isMarked(name string) bool {
 	for _, x := range l.marked {
-		if l.part != nil && x.label == l.label(name) {
+		if l.part != nil && x.key == l.markKey(name) {
 			return true
 		}
 	}
@@ -31,9 +39,9 @@ func (m *model) markChosen() {
 	if !ok || e.Err != nil {
 		return
 	}
-	label := l.label(e.Name)
+	key := l.markKey(e.Name)
 	for i, x := range l.marked {
-		if x.label == label {
+		if x.key == key {
 			l.marked = append(l.marked[:i:i], l.marked[i+1:]...)
 			l.at = min(l.at+1, len(l.shown)-1)
 			return
@@ -44,7 +52,7 @@ func (m *model) markChosen() {
 		m.fail(sentence(err))
 		return
 	}
-	l.marked = append(l.marked, marked{label, c})
+	l.marked = append(l.marked, marked{key, c})
 	l.at = min(l.at+1, len(l.shown)-1)
 }
 

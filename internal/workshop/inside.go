@@ -94,7 +94,7 @@ func (in *Inside) names() string {
 	return strings.Join(out, "; ")
 }
 
-// Resolve finds what a path leads to. Without a part in front it is looked for in all of them.
+// Resolve finds what a path leads to, and gives it as the volume writes it. Without a part in front it is looked for in all of them.
 func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) {
 	where := inside.ParseWhere(text)
 	if where.Part > 0 {
@@ -102,26 +102,27 @@ func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) 
 		if err != nil {
 			return nil, fsys.Item{}, "", err
 		}
-		it, err := find(p, where.Path)
+		it, at, err := locate(p, where.Path)
 		if err != nil {
 			return nil, it, "", fmt.Errorf("%s: %w", p.Label(where.Path, in.Disks), err)
 		}
-		return p, it, where.Path, nil
+		return p, it, at, nil
 	}
 	var found []*inside.Part
 	var item fsys.Item
+	var path string
 	var problem error
 	for _, p := range in.Parts {
-		it, err := find(p, where.Path)
+		it, at, err := locate(p, where.Path)
 		if err == nil {
-			found, item = append(found, p), it
+			found, item, path = append(found, p), it, at
 		} else if !errors.Is(err, fs.ErrNotExist) && !errors.As(err, new(*fsys.Unreadable)) {
 			problem = err
 		}
 	}
 	switch {
 	case len(found) == 1:
-		return found[0], item, where.Path, nil
+		return found[0], item, path, nil
 	case len(found) > 1 && where.Path == ".":
 		return nil, item, "", fmt.Errorf("say which part: %s", in.names())
 	case len(found) > 1:
@@ -132,12 +133,12 @@ func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) 
 	return nil, item, "", fmt.Errorf("%s isn't there; parts are %s", where.Path, in.names())
 }
 
-func find(p *inside.Part, path string) (fsys.Item, error) {
+func locate(p *inside.Part, path string) (fsys.Item, string, error) {
 	t, err := p.Tree()
 	if err != nil {
-		return fsys.Item{}, err
+		return fsys.Item{}, "", err
 	}
-	return fsys.Find(t, path)
+	return fsys.Locate(t, path)
 }
 
 // Library is that of the open shelf.

@@ -42,7 +42,7 @@ func TestPathsOfAMachine(t *testing.T) {
 		want string // label, or the error
 	}{
 		{laptop, "2.1:MS-Eider/2026-01.csv", "2.1:MS-Eider/2026-01.csv"},
-		{laptop, "ms-eider/2026-01.CSV", "2.1:ms-eider/2026-01.CSV"},
+		{laptop, "ms-eider/2026-01.CSV", "2.1:MS-Eider/2026-01.csv"},
 		{laptop, "MS-Eider", "2.1:MS-Eider"},
 		{laptop, "1.2:/home/pell/", "1.2:home/pell"},
 		{laptop, "2:home", "1.2:home"},
