@@ -137,17 +137,22 @@ func (o *options) listParts(in *workshop.Inside) error {
 		Title   string `json:"title"`
 		Kind    string `json:"file_system,omitempty"`
 		Size    int64  `json:"size"`
+		Unclean string `json:"unclean,omitempty"`
 		Problem string `json:"problem,omitempty"`
 	}
 	all := []part{}
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, p := range in.Parts {
-		x := part{p.Disk + 1, p.Number, p.Title, p.Kind, p.Span.Len(), ""}
+		x := part{p.Disk + 1, p.Number, p.Title, p.Kind, p.Span.Len(), p.Unclean, ""}
 		if _, err := p.Tree(); err != nil {
 			x.Problem = plainCause(err)
 		}
 		all = append(all, x)
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", p.Label("", in.Disks), p.Kind, p.Title, units.Bytes(x.Size), x.Problem)
+		remark := x.Problem
+		if remark == "" && p.Unclean != "" {
+			remark = "not quiet, what was written last may not show: " + p.Unclean
+		}
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", p.Label("", in.Disks), p.Kind, p.Title, units.Bytes(x.Size), remark)
 	}
 	if o.json {
 		return o.print(all)

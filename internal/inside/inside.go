@@ -22,7 +22,9 @@ type Part struct {
 	Title  string
 	Kind   string // file system, "" when unknown
 	ID     string // of the file system
-	Device disk.Device
+	// Unclean says why the file system wasn't quiet: what was written last may not show in its folders. Empty when it was.
+	Unclean string
+	Device  disk.Device
 
 	why  string // why there is nothing to look at
 	once sync.Once
@@ -48,7 +50,7 @@ func Parts(d disk.Device, number int) ([]*Part, error) {
 		p := &Part{Disk: number, Number: tp.Number, Span: tp.Span.Intersect(span.Span{End: d.Size()}), Device: d, Title: tp.Name}
 		if v, err := p.volume(); v != nil {
 			info := v.Info()
-			p.Kind, p.ID = info.Kind, info.ID
+			p.Kind, p.ID, p.Unclean = info.Kind, info.ID, info.Unclean
 			if info.Label != "" {
 				p.Title = info.Label
 			}
@@ -67,7 +69,7 @@ func Parts(d disk.Device, number int) ([]*Part, error) {
 func ofTwin(d *shelf.Disk, number int) []*Part {
 	var out []*Part
 	for _, r := range d.Describe().Parts() {
-		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Device: d}
+		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Unclean: r.Unclean, Device: d}
 		if !r.Captured {
 			p.why = "it was left out of this twin"
 		}

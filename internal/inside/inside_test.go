@@ -90,3 +90,43 @@ func TestFilesInStretches(t *testing.T) {
 		t.Error("it goes on although it was cancelled")
 	}
 }
+
+// TestPartsSayWhatTheyAre: kinds, volumes that weren't quiet, and what can't be looked into.
+func TestPartsSayWhatTheyAre(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4", "debugfs", "mkswap")
+	const mib = 1 << 20
+	for _, c := range []struct {
+		tool    string
+		args    []string
+		edit    string
+		kind    string
+		unclean string
+		why     string
+	}{
+		{"mkfs.ext4", []string{"-q", "-F"}, "", "ext4", "", ""},
+		{"mkfs.ext4", []string{"-q", "-F"}, "set_super_value state 0", "ext4", "wasn't unmounted cleanly", ""},
+		{"mkswap", nil, "", "swap", "", "swap holds no files"},
+		{"", nil, "", "", "", "no file system is known"},
+	} {
+		img := testkit.Image(t, "disk.img", 8*mib)
+		if c.tool != "" {
+			testkit.Do(t, c.tool, append(c.args, img)...)
+		}
+		if c.edit != "" {
+			testkit.Do(t, "debugfs", "-w", "-R", c.edit, img)
+		}
+		d, err := disk.Open(img, disk.Identity{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer d.Close()
+		parts, err := Parts(d, 0)
+		if err != nil || len(parts) != 1 || parts[0].Kind != c.kind || (parts[0].Unclean == "") != (c.unclean == "") || !strings.Contains(parts[0].Unclean, c.unclean) {
+			t.Errorf("%s %s: %+v, %v", c.tool, c.edit, parts, err)
+			continue
+		}
+		if _, err := parts[0].Tree(); (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
+			t.Errorf("%s: its files: %v", c.tool, err)
+		}
+	}
+}

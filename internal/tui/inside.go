@@ -182,8 +182,11 @@ func (m *model) onFolder(msg folderRead) tea.Cmd {
 	if l.in.Twin != nil {
 		m.twinDisk = msg.part.Disk // the rail follows
 	}
-	if m.note = ""; msg.note != "" {
+	switch m.note = ""; {
+	case msg.note != "":
 		m.fail(msg.note)
+	case msg.part.Unclean != "":
+		m.say("Not quiet: %s. What was written last may not show here.", msg.part.Unclean)
 	}
 	l.arrange(msg.choose)
 	return m.readDetail()

@@ -116,8 +116,11 @@ func (m *model) partRows(w int) []string {
 	var out []string
 	for i, p := range l.in.Parts {
 		why := ""
-		if p.Kind == "" {
+		switch {
+		case p.Kind == "":
 			why = dim.Render("no file system that is known")
+		case p.Unclean != "":
+			why = caution.Render(fit("not quiet: "+p.Unclean, w-62))
 		}
 		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) + right(units.Bytes(p.Span.Len()), 10) + "  " + why
 		if i == l.at {
