@@ -200,6 +200,7 @@ func Loop(t testing.TB, img string, sector int) string {
 	t.Helper()
 	Root(t)
 	dev := strings.TrimSpace(Do(t, "losetup", "--find", "--show", "-b", strconv.Itoa(sector), img))
+	_, _ = Try("partx", "-d", dev) // what a test that was killed may have left there
 	attached.Store(dev, true)
 	t.Cleanup(func() { Detach(dev) })
 	return dev
