@@ -79,6 +79,11 @@ func ofTwin(d *shelf.Disk, number int) []*Part {
 }
 
 func (p *Part) volume() (fsys.Volume, error) {
+	// What can't be read must not look like a part without a file system.
+	head := make([]byte, min(4096, p.Span.Len()))
+	if err := disk.ReadFull(p.Device, head, p.Span.Start); err != nil {
+		return nil, err
+	}
 	return fsys.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize())
 }
 

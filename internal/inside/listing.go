@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
 )
 
 // blocks gives the blocks of indexes, and keeps the latest: neighbouring dates share most of them.
@@ -68,6 +70,17 @@ type Listed struct {
 	Lost int
 }
 
+// Lacks says in words what can't be found in the index; empty when all of the part is in it, or there is nothing to be found.
+func (l *Listed) Lacks() string {
+	switch {
+	case l.Index == nil && l.Region.Captured && l.Region.Kind != "" && l.Region.Kind != "swap":
+		return l.Why
+	case l.Lost > 0:
+		return fmt.Sprintf("%s couldn't be read", units.Plural(l.Lost, "item"))
+	}
+	return ""
+}
+
 // Key is that of Part.Key.
 func (l *Listed) Key() string { return key(l.Disk, l.Part, l.Region.Kind, l.Region.ID) }
 
@@ -125,12 +138,7 @@ func (l *Library) opened(t *shelf.Twin, listing *shelf.Listing) ([]*Listed, erro
 		if p.Disk < 0 || p.Disk >= len(t.Disks) {
 			return nil, fmt.Errorf("the listing of twin %s names disk %d of %d", t.ID, p.Disk+1, len(t.Disks))
 		}
-		x := &Listed{Twin: t, Disk: p.Disk, Part: p.Part, Why: p.Why, Lost: p.Lost}
-		for _, r := range t.Disks[p.Disk].Parts() {
-			if r.Part == p.Part {
-				x.Region = r
-			}
-		}
+		x := describe(t, p)
 		if p.Why == "" {
 			keys, err := l.s.Listed(p)
 			if err == nil {
@@ -145,6 +153,17 @@ func (l *Library) opened(t *shelf.Twin, listing *shelf.Listing) ([]*Listed, erro
 	return out, nil
 }
 
+// describe is a part of a listing, without its index.
+func describe(t *shelf.Twin, p shelf.ListedPart) *Listed {
+	x := &Listed{Twin: t, Disk: p.Disk, Part: p.Part, Why: p.Why, Lost: p.Lost}
+	for _, r := range t.Disks[p.Disk].Parts() {
+		if r.Part == p.Part {
+			x.Region = r
+		}
+	}
+	return x
+}
+
 // store puts chunks into a session of the shelf.
 type store struct{ c *shelf.Session }
 
@@ -153,16 +172,19 @@ func (s store) Put(b []byte) (string, error) {
 	return n.String(), err
 }
 
-// make makes the indexes of a twin, on the shelf if that can be.
+// make makes the indexes of a twin, on the shelf if that can be. What damage of the shelf made incomplete isn't kept: it may be mended.
 func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	session, err := l.s.Begin(t.Machine)
 	if err != nil {
 		return l.inMemory(ctx, t)
 	}
-	listing, err := l.listingOf(ctx, t, store{session}, session.PutList)
-	if err != nil {
+	listing, hurt, err := l.listingOf(ctx, t, store{session}, session.PutList)
+	if err != nil || hurt {
 		session.Abort()
-		return nil, err
+		if err != nil {
+			return nil, err
+		}
+		return l.inMemory(ctx, t)
 	}
 	session.Attach(listing)
 	if err := session.Finish(); err != nil {
@@ -174,7 +196,7 @@ func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	m := &names.Memory{}
 	var keys [][]string
-	listing, err := l.listingOf(ctx, t, m, func(k []string) ([]string, error) {
+	listing, _, err := l.listingOf(ctx, t, m, func(k []string) ([]string, error) {
 		keys = append(keys, k)
 		return nil, nil
 	})
@@ -183,12 +205,7 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 	}
 	var out []*Listed
 	for _, p := range listing.Parts {
-		x := &Listed{Twin: t, Disk: p.Disk, Part: p.Part, Why: p.Why, Lost: p.Lost}
-		for _, r := range t.Disks[p.Disk].Parts() {
-			if r.Part == p.Part {
-				x.Region = r
-			}
-		}
+		x := describe(t, p)
 		if p.Why == "" {
 			if x.Index, err = names.Open(m, keys[0]); err != nil {
 				return nil, err
@@ -200,37 +217,38 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 	return out, nil
 }
 
-// listingOf reads the folders of all parts of a twin.
-func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, list func([]string) ([]string, error)) (*shelf.Listing, error) {
-	out := &shelf.Listing{Twin: t.ID, Tool: l.tool}
+// listingOf reads the folders of all parts of a twin. hurt says that damage of the shelf was in the way.
+func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, list func([]string) ([]string, error)) (out *shelf.Listing, hurt bool, err error) {
+	out = &shelf.Listing{Twin: t.ID, Tool: l.tool}
 	for i := range t.Disks {
 		d, err := l.s.OpenDisk(t, i)
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		for _, p := range ofTwin(d, i) {
 			lp := shelf.ListedPart{Disk: i, Part: p.Number}
+			var m *names.Made
 			tree, err := p.Tree()
-			if err != nil {
-				lp.Why = errors.Unwrap(err).Error()
-				out.Parts = append(out.Parts, lp)
-				continue
+			if err == nil {
+				m, err = names.Make(ctx, tree, to)
+			} else {
+				err = errors.Unwrap(err) // without the part, which stands beside it
 			}
-			m, err := names.Make(ctx, tree, to)
-			if err != nil {
-				if ctx.Err() != nil {
-					return nil, ctx.Err()
-				}
+			switch {
+			case ctx.Err() != nil:
+				return nil, false, ctx.Err()
+			case err != nil:
+				hurt = hurt || shelf.IsHurt(err)
 				lp.Why = err.Error()
-				out.Parts = append(out.Parts, lp)
-				continue
-			}
-			lp.Items, lp.Lost, lp.Problems = m.Items, m.Lost, m.Problems
-			if lp.Lists, err = list(m.Keys); err != nil {
-				return nil, err
+			default:
+				hurt = hurt || slices.ContainsFunc(m.Causes, shelf.IsHurt)
+				lp.Items, lp.Lost, lp.Problems = m.Items, m.Lost, m.Problems
+				if lp.Lists, err = list(m.Keys); err != nil {
+					return nil, false, err
+				}
 			}
 			out.Parts = append(out.Parts, lp)
 		}
 	}
-	return out, nil
+	return out, hurt, nil
 }

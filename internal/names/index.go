@@ -37,6 +37,8 @@ type Made struct {
 	Items    int64
 	Problems []string
 	Lost     int // how many couldn't be read
+	// Causes are the errors behind the problems (the first few).
+	Causes []error
 }
 
 const keptProblems = 100
@@ -81,7 +83,7 @@ type maker struct {
 func (m *maker) problem(path string, err error) {
 	m.Lost++
 	if len(m.Problems) < keptProblems {
-		m.Problems = append(m.Problems, fmt.Sprintf("%s: %v", path, err))
+		m.Problems, m.Causes = append(m.Problems, fmt.Sprintf("%s: %v", path, err)), append(m.Causes, err)
 	}
 }
 

@@ -216,6 +216,9 @@ func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, li
 		}
 		for _, p := range parts {
 			listed, all = append(listed, p), append(all, p.Index)
+			if lacks := p.Lacks(); lacks != "" {
+				out.Problems = append(out.Problems, fmt.Sprintf("%s of %s, part %d: %s", t.Machine, units.Moment(t.Taken), p.Part, lacks))
+			}
 		}
 	}
 	res, err := names.Search(ctx, all, q, limit)

@@ -393,3 +393,26 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 		t.Errorf("of a file that is too large the versions are %v, %v", versions(small), err)
 	}
 }
+
+// TestDamageDoesNotStayInListings: what can't be read because the shelf is hurt is said, and looked for again later.
+func TestDamageDoesNotStayInListings(t *testing.T) {
+	w, _ := ferry(t)
+	in := into(t, w, "Purser's laptop")
+	d, err := w.Shelf.OpenDisk(in.Twin, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ref, err := d.RefAt(in.Parts[1].Span.Start)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lose(t, w.Shelf, ref.Name)
+	res, err := w.Search(context.Background(), names.Query{Text: "*.csv"}, "Purser's laptop", 100, nil)
+	if err != nil || len(res.Problems) == 0 || !strings.Contains(res.Problems[0], "part 2: ") || len(res.Found) == 0 {
+		t.Errorf("%+v, %v", res, err)
+	}
+	kept, err := w.Shelf.Listing(in.Twin.ID)
+	if err != nil || kept != nil {
+		t.Errorf("a listing with a hole is kept: %+v, %v", kept, err)
+	}
+}
