@@ -31,10 +31,10 @@ func ToFolder(rc *run.Context, choices []Choice, folder string, o Options) (*Rep
 	if err := begin(rc, choices); err != nil {
 		return nil, err
 	}
-	t := &taker{rc: rc, o: o, r: &Report{}, root: f, links: map[identity]string{}, seen: map[identity]bool{}, buf: make([]byte, chunk), owner: os.Geteuid() == 0}
+	t := &taker{rc: rc, o: o, r: &Report{}, root: f, links: map[identity]string{}, buf: make([]byte, chunk), owner: os.Geteuid() == 0}
 	top := &dir{f: f, written: map[string]string{}}
 	for _, c := range choices {
-		t.tree, t.source = c.Tree, c.Source
+		t.tree, t.source, t.seen = c.Tree, c.Source, map[uint64]bool{}
 		if err := t.item(top, c.Item, c.name(), c.Path); err != nil {
 			return t.r, err
 		}
@@ -76,9 +76,9 @@ type taker struct {
 	r      *Report
 	root   *os.File
 	tree   fsys.Tree
-	source string
+	source any
 	links  map[identity]string // where files with several names were put
-	seen   map[identity]bool   // folders
+	seen   map[uint64]bool     // folders of the choice that is taken out, by ID
 	buf    []byte
 	owner  bool // whether owners can be given
 
@@ -117,11 +117,11 @@ func fatal(err error) bool {
 }
 
 func (t *taker) folder(d *dir, it fsys.Item, name, path string) error {
-	if it.ID != 0 && t.seen[identity{t.source, it.ID}] {
+	if it.ID != 0 && t.seen[it.ID] {
 		t.r.left(path, errors.New("the folder is in another place too"))
 		return nil
 	}
-	t.seen[identity{t.source, it.ID}] = true
+	t.seen[it.ID] = true
 	sub, err := t.enter(d, name, path)
 	if err != nil {
 		if fatal(err) {

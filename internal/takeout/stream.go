@@ -44,19 +44,19 @@ type streamer struct {
 	o      Options
 	r      *Report
 	tree   fsys.Tree
-	source string
+	source any
 	links  map[identity]string
-	seen   map[identity]bool
+	seen   map[uint64]bool // folders of the choice that is taken out, by ID
 }
 
 func toStream(rc *run.Context, choices []Choice, p packer, o Options) (*Report, error) {
 	if err := begin(rc, choices); err != nil {
 		return nil, err
 	}
-	s := &streamer{rc: rc, p: p, o: o, r: &Report{}, links: map[identity]string{}, seen: map[identity]bool{}}
+	s := &streamer{rc: rc, p: p, o: o, r: &Report{}, links: map[identity]string{}}
 	used := map[string]bool{}
 	for _, c := range choices {
-		s.tree, s.source = c.Tree, c.Source
+		s.tree, s.source, s.seen = c.Tree, c.Source, map[uint64]bool{}
 		name := c.name()
 		for n := 1; used[name]; n++ { // two items of different folders
 			name = tagged(c.name(), o.Tag, n)
@@ -73,11 +73,10 @@ func toStream(rc *run.Context, choices []Choice, p packer, o Options) (*Report, 
 
 // below writes what a folder holds, so that it follows its folder.
 func (s *streamer) below(folder fsys.Item, name, path string) error {
-	key := identity{s.source, folder.ID}
-	if folder.ID != 0 && s.seen[key] {
+	if folder.ID != 0 && s.seen[folder.ID] {
 		return errors.New("the folder is in another place too")
 	}
-	s.seen[key] = true
+	s.seen[folder.ID] = true
 	entries, err := fsys.Entries(s.tree, folder)
 	if err != nil {
 		s.r.left(path, fmt.Errorf("the folder can't be read whole: %w", err))

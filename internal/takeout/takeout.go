@@ -22,8 +22,9 @@ type Choice struct {
 	Tree fsys.Tree
 	Item fsys.Item
 	Path string // in its part, for reports
-	// Source tells trees apart: names of one file are found again among choices with the same one.
-	Source string
+	// Source tells trees apart, also those of one part at two dates: names of one file are found again among choices with the
+	// same one. It must be comparable.
+	Source any
 	// Name is what it is called outside; "" takes the item's own.
 	Name string
 }
@@ -188,7 +189,7 @@ const chunk = 1 << 20
 
 // identity is a file with several names.
 type identity struct {
-	source string
+	source any
 	id     uint64
 }
 

@@ -352,6 +352,51 @@ func TestNothingLeadsOutside(t *testing.T) {
 	}
 }
 
+// TestTwoDatesInOneGo: items of two dates have the same identities and other contents, and a folder may be chosen beside one above it.
+func TestTwoDatesInOneGo(t *testing.T) {
+	date := func(text string) hostile {
+		return hostile{"": {{Name: "papers", Mode: fs.ModeDir | 0o755, Ref: "papers", ID: 5}},
+			"papers": {{Name: "first", Mode: 0o644, Size: 4, Ref: text, ID: 7, Links: 2}, {Name: "inner", Mode: fs.ModeDir | 0o755, Ref: "inner", ID: 6}}, "inner": {{Name: "deep", Mode: 0o644, Size: 4, Ref: text, ID: 8, Links: 1}}}
+	}
+	a, b := date("evil"), date("good")
+	one, two := dated{a, "evil"}, dated{b, "good"}
+	choices := []Choice{{Tree: one, Item: a[""][0], Path: "papers", Source: "one"}, {Tree: one, Item: a["papers"][1], Path: "papers/inner", Source: "one"},
+		{Tree: two, Item: b[""][0], Path: "papers", Source: "two", Name: "papers of the other date"}}
+	dest := t.TempDir()
+	r := taken(t, func(rc *run.Context) (*Report, error) { return ToFolder(rc, choices, dest, Options{}) })
+	for name, want := range map[string]string{"papers/first": "evil", "papers/inner/deep": "evil", "inner/deep": "evil", "papers of the other date/first": "good", "papers of the other date/inner/deep": "good"} {
+		if got, err := os.ReadFile(filepath.Join(dest, name)); err != nil || string(got) != want {
+			t.Errorf("%s holds %q, want %q (%v)", name, got, want, err)
+		}
+	}
+	if r.LeftOut != 0 {
+		t.Errorf("left: %+v", r.Left)
+	}
+	var packed bytes.Buffer
+	if r := taken(t, func(rc *run.Context) (*Report, error) { return ToTar(rc, choices, &packed, Options{}) }); r.LeftOut != 0 || r.Files != 5 {
+		t.Errorf("tar: %+v", r)
+	}
+	for tr := tar.NewReader(&packed); ; {
+		head, err := tr.Next()
+		if err != nil {
+			break
+		}
+		if head.Typeflag == tar.TypeLink {
+			t.Errorf("%s is a link to %s", head.Name, head.Linkname)
+		}
+	}
+}
+
+// dated is a tree whose files all hold one text.
+type dated struct {
+	hostile
+	text string
+}
+
+func (d dated) Open(fsys.Item, string) (fsys.Contents, error) {
+	return &fsys.Resident{Bytes: []byte(d.text)}, nil
+}
+
 func TestCancelledAndFull(t *testing.T) {
 	testkit.Root(t)
 	_, tree := imaged(t, func(dir string) { office(t, dir, 50) })

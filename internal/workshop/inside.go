@@ -481,7 +481,7 @@ func (w *Workshop) mayTakeInto(folder string) error {
 // ChoiceOf makes a choice of an item of a part.
 func ChoiceOf(p *inside.Part, it fsys.Item, path string) (takeout.Choice, error) {
 	t, err := p.Tree()
-	c := takeout.Choice{Tree: t, Item: it, Path: path, Source: fmt.Sprintf("%d.%d", p.Disk, p.Number)}
+	c := takeout.Choice{Tree: t, Item: it, Path: path, Source: p}
 	if path == "." {
 		c.Name = strings.Map(func(r rune) rune {
 			if r == '/' || r < ' ' {
