@@ -121,7 +121,7 @@ func decodeHeader(file string, b []byte, want fileKind) (h header, err error) {
 	}
 	h = header{kind: fileKind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]), length: int64(le.Uint64(b[offLength:])),
 		nonce: [nonceRoom]byte(b[offNonce:]), tag: [tagRoom]byte(b[offTag:]), sum: Name(b[offSum : offSum+32]), dir: int64(le.Uint64(b[offDir:]))}
-	if h.suite > SuiteSealed {
+	if h.suite > SuiteAES {
 		return h, fmt.Errorf("%s is encrypted by suite %d, which this version doesn't know: %w", file, h.suite, ErrNewer)
 	}
 	if h.kind != want {
@@ -145,13 +145,21 @@ func (k *keyring) payload(file string, b []byte, kind fileKind) ([]byte, error) 
 	if err != nil {
 		return nil, err
 	}
-	if h.suite != k.suite() {
-		return nil, &Hurt{file, offSuite, fmt.Sprintf("it has suite %d and the shelf has %d", h.suite, k.suite())}
+	if err := k.fits(file, h); err != nil {
+		return nil, err
 	}
 	if !k.unseal(h.nonce, h.tag, p, h.bound()) {
 		return nil, &Hurt{file, headerLen, "it isn't what this shelf sealed"}
 	}
 	return p, nil
+}
+
+// fits says whether a file was written with the shelf's suite.
+func (k *keyring) fits(file string, h header) error {
+	if h.suite != k.suite() {
+		return &Hurt{file, offSuite, fmt.Sprintf("it has suite %d and the shelf has %d", h.suite, k.suite())}
+	}
+	return nil
 }
 
 // framed checks a whole file as it stands, without any key.

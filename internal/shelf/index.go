@@ -55,7 +55,7 @@ func (k *keyring) mark(nonce [nonceRoom]byte, bucket int, p []byte) []byte {
 		return binary.LittleEndian.AppendUint32(nil, crc32.Checksum(p, castagnoli))
 	}
 	var tag [tagRoom]byte
-	k.sealWith(numbered(nonce, uint32(bucket)), p, nil, &tag)
+	k.sealWith(numbered(nonce, uint32(bucket)), slices.Clip(p), nil, &tag) // the next bucket stands behind it
 	return tag[:]
 }
 
@@ -150,7 +150,10 @@ func (k *keyring) openSegment(file string, r io.ReaderAt, size int64, closer fun
 		return nil, err
 	}
 	fan := int64(buckets * (4 + k.markLen()))
-	if h.suite != k.suite() || h.length != size-headerLen || h.dir > h.length || h.dir > maxDirectory || h.dir < 8+fan || (h.dir-8-fan)%packIDLen != 0 {
+	if err := k.fits(file, h); err != nil {
+		return nil, err
+	}
+	if h.length != size-headerLen || h.dir > h.length || h.dir > maxDirectory || h.dir < 8+fan || (h.dir-8-fan)%packIDLen != 0 {
 		return nil, &Hurt{file, headerLen, "its directory doesn't fit it"}
 	}
 	dir := make([]byte, h.dir, h.dir+tagRoom)

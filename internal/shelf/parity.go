@@ -119,6 +119,20 @@ func (s shape) group(r io.ReaderAt, g int, cells [][]byte, sums func(c int) [cel
 	return bad
 }
 
+// coders are the encoders of the sizes of group that one pack has: making one costs as much as using it.
+type coders map[int]reedsolomon.Encoder
+
+func (c coders) of(data, parity int) (reedsolomon.Encoder, error) {
+	if e := c[data]; e != nil {
+		return e, nil
+	}
+	e, err := reedsolomon.New(data, parity, reedsolomon.WithMaxGoroutines(1))
+	if err == nil {
+		c[data] = e
+	}
+	return e, err
+}
+
 // protect writes the parity of a pack that is whole in a file.
 func (s *Shelf) protect(id, file string) error {
 	r, err := s.b.Open(file)
@@ -136,6 +150,7 @@ func (s *Shelf) protect(id, file string) error {
 	le.PutUint64(table[parSize:], uint64(sh.size))
 	parity := make([]byte, 0, sh.groups*sh.parity*cellLen)
 	cells := make([][]byte, groupCells+sh.parity)
+	enc := coders{}
 	for g := range sh.groups {
 		n := sh.inGroup(g)
 		if sh.group(r, g, cells[:n], nil) > 0 {
@@ -145,11 +160,11 @@ func (s *Shelf) protect(id, file string) error {
 			parity = parity[:len(parity)+cellLen]
 			cells[n+p] = parity[len(parity)-cellLen:]
 		}
-		enc, err := reedsolomon.New(n, sh.parity, reedsolomon.WithMaxGoroutines(1))
-		if err != nil {
-			return err
+		e, err := enc.of(n, sh.parity)
+		if err == nil {
+			err = e.Encode(cells[:n+sh.parity])
 		}
-		if err := enc.Encode(cells[:n+sh.parity]); err != nil {
+		if err != nil {
 			return err
 		}
 		for i := range n {
@@ -230,7 +245,7 @@ var ErrBeyond = errors.New("more is hurt than its parity can mend")
 
 // mend writes the pack as it was to w.
 func (p *parity) mend(pack io.ReaderAt, w io.Writer) error {
-	fixed := map[int][]byte{}
+	fixed, enc := map[int][]byte{}, coders{}
 	for g := range p.groups {
 		n := p.inGroup(g)
 		cells := make([][]byte, n+p.parity)
@@ -251,11 +266,11 @@ func (p *parity) mend(pack io.ReaderAt, w io.Writer) error {
 				lost = append(lost, i)
 			}
 		}
-		enc, err := reedsolomon.New(n, p.parity, reedsolomon.WithMaxGoroutines(1))
+		e, err := enc.of(n, p.parity)
 		if err != nil {
 			return err
 		}
-		if err := enc.ReconstructData(cells); err != nil {
+		if err := e.ReconstructData(cells); err != nil {
 			return fmt.Errorf("%w: %d of %d cells of group %d", ErrBeyond, len(lost), n, g)
 		}
 		for _, i := range lost {

@@ -157,7 +157,7 @@ func (s *Shelf) unlock(passphrase func() ([]byte, error)) error {
 	switch {
 	case s.head.Suite == SuiteOpen:
 		return nil
-	case s.head.Suite != SuiteSealed:
+	case s.head.Suite > SuiteAES:
 		return fmt.Errorf("the shelf in %s is encrypted by suite %d: %w", s.b.Place(), s.head.Suite, ErrNewer)
 	case passphrase == nil:
 		return fmt.Errorf("%s: %w", s.b.Place(), ErrSealed)
@@ -171,7 +171,7 @@ func (s *Shelf) unlock(passphrase func() ([]byte, error)) error {
 		return fmt.Errorf("the shelf in %s stays closed: %w", s.b.Place(), err)
 	}
 	s.key = name
-	s.ring, err = ringOf(master)
+	s.ring, err = ringOf(s.head.Suite, master)
 	return err
 }
 
@@ -179,7 +179,7 @@ func (s *Shelf) unlock(passphrase func() ([]byte, error)) error {
 func IsSealed(dir string) (bool, error) {
 	s := &Shelf{b: Folder(dir)}
 	err := s.readHead()
-	return s.head.Suite == SuiteSealed, err
+	return s.head.Suite != SuiteOpen, err
 }
 
 // IDOf is the identity of the shelf in a folder, which needs no key.

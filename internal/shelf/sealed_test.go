@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"io/fs"
 	"math/rand/v2"
@@ -57,7 +58,19 @@ func files(t testing.TB, s *Shelf) []string {
 }
 
 func TestSealedShelf(t *testing.T) {
-	s := newSealed(t)
+	for name, suite := range map[string]uint16{"XChaCha20-Poly1305": SuiteChaCha, "XAES-256-GCM": SuiteAES} {
+		t.Run(name, func(t *testing.T) {
+			s, err := create(filepath.Join(t.TempDir(), "oak"), "Oak", 64<<10, suite, []byte(phrase), cheap)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(s.Close)
+			sealedShelf(t, s)
+		})
+	}
+}
+
+func sealedShelf(t *testing.T, s *Shelf) {
 	secret := bytes.Repeat([]byte("the fares of the winter season. "), 2048)
 	blocks := append(content(20, 1), secret)
 	tw := commit(t, s, "Ticket desk", blocks)
@@ -101,6 +114,57 @@ func TestSealedShelf(t *testing.T) {
 	if other.NameOf(secret) == s.NameOf(secret) || s.NameOf(secret) == plain.String() {
 		t.Error("equal contents have equal names in two shelves")
 	}
+	var sealed []string
+	if err := s.checkSuite(func(file string, suite uint16) {
+		if suite != s.head.Suite {
+			sealed = append(sealed, file)
+		}
+	}); err != nil || len(sealed) > 0 {
+		t.Errorf("files of another suite: %v %v", sealed, err)
+	}
+}
+
+// checkSuite tells the suite that each file's header names.
+func (s *Shelf) checkSuite(tell func(file string, suite uint16)) error {
+	return filepath.WalkDir(s.Place(), func(p string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || strings.HasSuffix(p, ".lock") {
+			return err
+		}
+		b, err := os.ReadFile(p)
+		if err == nil {
+			tell(p, binary.LittleEndian.Uint16(b[offSuite:]))
+		}
+		return err
+	})
+}
+
+// A head that was made to name another suite, the checksum with it, opens nothing.
+func TestSuiteIsBound(t *testing.T) {
+	s := newSealed(t)
+	commit(t, s, "Kiosk", content(3, 1))
+	head := s.head
+	for _, c := range []struct {
+		suite uint16
+		want  string
+	}{{SuiteOpen, "suite"}, {SuiteChaCha, "changed by somebody"}, {SuiteAES, "changed by somebody"}, {9, "suite 9"}} {
+		if c.suite == head.Suite {
+			continue
+		}
+		s.head.Suite = c.suite
+		if err := s.writeHead(); err != nil {
+			t.Fatal(err)
+		}
+		again, err := OpenWith(s.Place(), give(phrase))
+		if err == nil { // an open head: what it leads to is sealed all the same
+			_, problems := again.Twins()
+			err = errors.Join(problems...)
+			again.Close()
+		}
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("suite %d: %v", c.suite, err)
+		}
+	}
+	s.head = head
 }
 
 func TestPassphrases(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/klauspost/compress/s2"
 	"golang.org/x/sys/unix"
 )
 
@@ -100,7 +101,7 @@ func (c *Session) Put(plain []byte) (Name, int64, error) {
 		// A damaged index costs room, never data: store the block again.
 		ok = false
 	}
-	buf := getBuffer(0)
+	buf := getBuffer(s2.MaxEncodedLen(len(plain)) + tagRoom)
 	defer putBuffer(buf)
 	codec, stored := c.squeeze(plain, buf)
 	if codec == codecRaw && c.s.ring.sealed() { // sealing works in place, and the caller's bytes are the caller's

@@ -73,7 +73,7 @@ var ErrNoShelf = errors.New("there is no shelf")
 // Create makes a new open shelf. The folder must not hold one already; it is
 // made when missing, and must otherwise be empty. blockSize 0 takes the default.
 func Create(dir, name string, blockSize int) (*Shelf, error) {
-	return create(dir, name, blockSize, nil, Cost{})
+	return create(dir, name, blockSize, SuiteOpen, nil, Cost{})
 }
 
 // CreateSealed makes a new sealed shelf that the passphrase opens.
@@ -81,10 +81,10 @@ func CreateSealed(dir, name string, blockSize int, passphrase []byte, cost Cost)
 	if err := CheckPassphrase(passphrase); err != nil {
 		return nil, err
 	}
-	return create(dir, name, blockSize, passphrase, cost)
+	return create(dir, name, blockSize, sealingSuite(), passphrase, cost)
 }
 
-func create(dir, name string, blockSize int, passphrase []byte, cost Cost) (*Shelf, error) {
+func create(dir, name string, blockSize int, suite uint16, passphrase []byte, cost Cost) (*Shelf, error) {
 	if blockSize == 0 {
 		blockSize = DefaultBlock
 	}
@@ -107,11 +107,10 @@ func create(dir, name string, blockSize int, passphrase []byte, cost Cost) (*She
 			return nil, fmt.Errorf("%s is not empty (%s): a shelf needs a folder of its own; nothing was changed", dir, e)
 		}
 	}
-	s := &Shelf{b: b, head: Head{ID: newID() + newID(), Name: name, Created: time.Now().UTC(), BlockSize: blockSize, Keys: []WrappedKey{}}}
-	if passphrase != nil {
+	s := &Shelf{b: b, head: Head{ID: newID() + newID(), Name: name, Created: time.Now().UTC(), BlockSize: blockSize, Suite: suite, Keys: []WrappedKey{}}}
+	if suite != SuiteOpen {
 		master := make([]byte, masterLen)
 		_, _ = rand.Read(master)
-		s.head.Suite = SuiteSealed
 		s.head.Seal = s.head.seal(master)
 		k, err := wrap(master, passphrase, "first", cost)
 		if err != nil {
@@ -394,7 +393,7 @@ func (s *Shelf) readBlock(file string, r Reader, at place, n Name, dst []byte) (
 // buffers are reused between blocks.
 type buffer struct{ b []byte }
 
-var bufferPool = sync.Pool{New: func() any { return &buffer{make([]byte, 0, s2.MaxEncodedLen(DefaultBlock))} }}
+var bufferPool = sync.Pool{New: func() any { return &buffer{make([]byte, 0, s2.MaxEncodedLen(DefaultBlock)+entryLen+tagRoom)} }}
 
 func getBuffer(n int) *buffer {
 	p := bufferPool.Get().(*buffer)

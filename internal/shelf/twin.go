@@ -259,7 +259,10 @@ func (s *Shelf) openTwin(file string, maps bool) (t *Twin, h header, names []byt
 	if h, err = decodeHeader(file, b, kindTwin); err != nil {
 		return nil, h, nil, err
 	}
-	if h.suite != s.ring.suite() || h.length != r.Size()-headerLen || h.dir > h.length || h.dir < 0 || h.length > maxTwinFile {
+	if err := s.ring.fits(file, h); err != nil {
+		return nil, h, nil, err
+	}
+	if h.length != r.Size()-headerLen || h.dir > h.length || h.dir < 0 || h.length > maxTwinFile {
 		return nil, h, nil, &Hurt{file, headerLen, fmt.Sprintf("it has %d bytes and describes %d", r.Size(), h.length+headerLen)}
 	}
 	p := make([]byte, h.dir, h.dir+tagRoom)
