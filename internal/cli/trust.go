@@ -148,7 +148,7 @@ func carryCommand(o *options) *cobra.Command {
 			err = o.follow(r)
 			m := moved()
 			if err == nil && retire {
-				err = w.Shelf.Retire("replaced by " + to.Head().Name)
+				err = w.Replace(to, m)
 			}
 			if o.json {
 				if e := o.print(m); e != nil {
@@ -156,7 +156,7 @@ func carryCommand(o *options) *cobra.Command {
 				}
 			} else {
 				o.showStandings(m.Compared, w.Shelf.Head().Name, to.Head().Name)
-				o.say("%s carried, %s there already, %s stored anew.", units.Plural(m.Twins, "twin"), units.Plural(m.Already, "twin"), units.Bytes(m.Bytes))
+				o.say("%s.", m.Words())
 			}
 			return err
 		},

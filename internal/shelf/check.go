@@ -175,10 +175,7 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 	if err != nil {
 		return err
 	}
-	var was checked
-	if _, err := s.readNote(checkedFile, &was); err != nil || was.Read == nil {
-		was.Read = map[string]time.Time{}
-	}
+	was := s.lastReads()
 	type pack struct {
 		id   string
 		size int64
@@ -343,11 +340,22 @@ func (s *Shelf) readPack(ctx context.Context, id string) (problem error, hurt []
 	if _, err := decodeHeader(file, h, kindPack); err != nil {
 		problem = err
 	}
-	known := s.offsets(id)
+	// Where blocks begin is known from the pack's own table, or else from the index, which is long.
+	table, whole := tableOf(r)
+	var known []int64
+	for _, e := range table {
+		known = append(known, e.offset)
+	}
+	if !whole {
+		known = s.offsets(id)
+	}
 	off := int64(headerLen)
 	buf := getBuffer(0)
 	defer putBuffer(buf)
 	for ctx.Err() == nil {
+		if whole && len(entries) == len(table) {
+			break
+		}
 		e, stored, err := readEntry(file, r, off, buf)
 		if err == nil {
 			good[off] = true
@@ -355,7 +363,7 @@ func (s *Shelf) readPack(ctx context.Context, id string) (problem error, hurt []
 			off += entryLen + stored
 			continue
 		}
-		// The end of the entries, or a hurt one: go on where the index knows the next.
+		// The end of the entries, or a hurt one: go on where the next is known to be.
 		i, found := slices.BinarySearch(known, off)
 		if found {
 			if problem == nil {
@@ -368,8 +376,11 @@ func (s *Shelf) readPack(ctx context.Context, id string) (problem error, hurt []
 		}
 		off = known[i]
 	}
-	if table, ok := tableOf(r); problem == nil && (!ok || !slices.Equal(table, entries)) {
+	if problem == nil && (!whole || !slices.Equal(table, entries)) {
 		problem = &Hurt{file, off, "the table at its end isn't what was written"}
+	}
+	if problem == nil {
+		return nil, nil
 	}
 	return problem, s.namesIn(id, good)
 }

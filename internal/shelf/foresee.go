@@ -74,3 +74,31 @@ func (f Foresight) Words() string {
 	}
 	return fmt.Sprintf("%s; grows by %s a week, full about %s at this pace", s, units.Bytes(int64(f.PerWeek)), f.Full.Format("January 2006"))
 }
+
+// Grown is what all twins brought up to each of n moments, evenly spaced from the first date to the last, in bytes.
+func Grown(twins []*Twin, n int) (from, to time.Time, stored []int64) {
+	stored = make([]int64, n)
+	if len(twins) == 0 || n == 0 {
+		return from, to, stored
+	}
+	from, to = twins[0].Taken, twins[0].Taken
+	for _, t := range twins {
+		if t.Taken.Before(from) {
+			from = t.Taken
+		}
+		if t.Taken.After(to) {
+			to = t.Taken
+		}
+	}
+	for _, t := range twins {
+		at := n - 1
+		if whole := to.Sub(from); whole > 0 {
+			at = int(float64(t.Taken.Sub(from)) / float64(whole) * float64(n-1))
+		}
+		stored[at] += t.Added
+	}
+	for i := 1; i < n; i++ {
+		stored[i] += stored[i-1]
+	}
+	return from, to, stored
+}

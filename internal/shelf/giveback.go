@@ -221,7 +221,7 @@ func (s *Shelf) piles(m *marking) (map[string]*pile, error) {
 	return piles, nil
 }
 
-// rewrite copies what is needed out of packs, makes the index of what is left, and
+// rewrite copies what is needed out of packs, reads the copies back, makes the index of what is left, and
 // only then removes the old index and the old packs.
 func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite []string, total int64, step func(done, total int64) error) error {
 	c := &Session{s: s, lock: l, fresh: map[Name]struct{}{}, slots: make(chan struct{}, 2)}
@@ -242,7 +242,7 @@ func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite 
 			}
 			done += entryLen + int64(r.stored)
 			if step != nil {
-				if err := step(done, total); err != nil {
+				if err := step(done, 2*total); err != nil {
 					return err
 				}
 			}
@@ -253,6 +253,14 @@ func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite 
 	}
 	if err := c.settle(); err != nil {
 		return fail(err)
+	}
+	if _, err := s.readBack(ctx, c.packs, func(read, _ int64) error {
+		if step == nil {
+			return nil
+		}
+		return step(min(done+read, 2*total), 2*total)
+	}); err != nil {
+		return fail(fmt.Errorf("%w; nothing was removed: this drive isn't to be trusted, carry the shelf to another one", err))
 	}
 	if err := l.held(); err != nil {
 		return fail(err)

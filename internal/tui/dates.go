@@ -2,16 +2,14 @@ package tui
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
-
-// spineHeights are the heights of a twin's spine by how much it brought.
-var spineHeights = []string{"▁", "▂", "▃", "▄", "▅", "▆"}
 
 // datesBody shows the boards with their twins, and the selected twin below.
 func (m *model) datesBody(w int) []string {
@@ -21,15 +19,25 @@ func (m *model) datesBody(w int) []string {
 	case len(m.boards) == 0:
 		return m.plain(w, "The shelf", "holds no twins yet.", "Choose a disk on the Bench (1) and press Enter to capture its machine.")
 	}
+	if m.growing {
+		return m.growthBody(w)
+	}
 	out := m.shelfLines(w)
-	for i := range m.boards {
-		out = append(out, m.boardLine(i, w))
-	}
-	out = append(out, "")
+	twin := m.twinLines(m.twin(), w)
+	var thin []string
 	if m.thin != nil {
-		out = append(out, m.thinLines(w)...)
+		thin = m.thinLines(w)
 	}
-	return append(out, m.twinLines(m.twin(), w)...)
+	gaps := 1 // empty lines around the large board
+	if m.high >= lowScreen {
+		gaps = 2
+	}
+	list, large := shareRows(m.room-len(out)-len(thin)-gaps, len(m.boards), len(twin))
+	out = append(out, m.boardList(w, list, large > 0)...)
+	if out = append(out, ""); large > 0 {
+		out = append(append(out, m.largeBoard(w, large)...), make([]string, gaps-1)...)
+	}
+	return append(append(out, thin...), twin...)
 }
 
 // shelfLines say how full the shelf is and will be.
@@ -38,13 +46,25 @@ func (m *model) shelfLines(w int) []string {
 	n := 16
 	whole := max(1, f.Stored+f.Free)
 	fill := min(n, int(float64(f.Stored)/float64(whole)*float64(n)+0.5))
-	line := " " + strong.Render(m.w.Shelf.Head().Name) + " ▕" + reads.Render(strings.Repeat("█", fill)) + dim.Render(strings.Repeat("░", n-fill)) + "▏ " + f.Words()
-	out := []string{line}
+	line := " " + strong.Render(m.w.Shelf.Head().Name) + " "
+	if w >= 100 { // the words say it too
+		line += "▕" + reads.Render(strings.Repeat("█", fill)) + dim.Render(strings.Repeat("░", n-fill)) + "▏ "
+	}
+	var out []string
+	for i, l := range wrap(f.Words(), w-ansi.StringWidth(line)-1) {
+		if i > 0 {
+			line = strings.Repeat(" ", ansi.StringWidth(line))
+		}
+		out = append(out, line+l)
+	}
+	for _, c := range m.concerns {
+		out = append(out, caution.Render(" ! "+c))
+	}
 	if m.retired != "" {
 		out = append(out, caution.Render(" Retired: "+m.retired+". It takes no more captures."))
 	}
 	for _, k := range m.known {
-		if !k.Open && m.high >= 30 {
+		if !k.Open && m.high >= lowScreen {
 			out = append(out, dim.Render(" Also known: "+k.Words()))
 		}
 	}
@@ -82,69 +102,6 @@ func (m *model) thinLines(w int) []string {
 		out = append(out, bad.Render(" ✗ this one would go: "+why))
 	}
 	return append(out, "")
-}
-
-// spineMark says what is to know about a twin in one sign.
-func (m *model) spineMark(b *board, t *shelf.Twin) string {
-	p := b.proofs[t.ID]
-	switch {
-	case m.goes[t.ID] != "":
-		return "✗"
-	case len(p) > 0 && !p[0].Holds():
-		return "‼"
-	case t.Missing() > 0:
-		return "×"
-	case !t.Quiet():
-		return "!"
-	}
-	if _, kept := m.marks[t.ID]; kept {
-		return "◆"
-	}
-	return " "
-}
-
-func (m *model) boardLine(i, w int) string {
-	b := &m.boards[i]
-	name := fit("  "+b.machine, 22)
-	if i == m.board {
-		name = here.Render(fit("▶ "+b.machine, 22))
-	}
-	most := int64(1)
-	for _, t := range b.twins {
-		most = max(most, t.Added)
-	}
-	var s strings.Builder
-	room := max(3, (w-66)/3)
-	first := max(0, min(len(b.twins)-room, b.at-room/2))
-	if first > 0 {
-		s.WriteString(dim.Render(right("‹"+strconv.Itoa(first), 4)))
-	} else if len(b.twins) > room {
-		s.WriteString("    ")
-	}
-	for j := first; j < len(b.twins) && j-first < room; j++ {
-		t := b.twins[j]
-		h := spineHeights[min(5, int(6*t.Added/most))]
-		mark := m.spineMark(b, t)
-		spine := mark + h + h
-		switch {
-		case j == b.at && i == m.board && mark == " ":
-			spine = reads.Render("▸" + h + h)
-		case j == b.at && i == m.board:
-			spine = here.Render(spine)
-		case mark == "✗":
-			spine = dim.Render("✗··")
-		case mark == "◆":
-			spine = good.Render("◆") + h + h
-		case mark != " ":
-			spine = caution.Render(spine)
-		}
-		s.WriteString(spine)
-	}
-	if left := len(b.twins) - first - room; left > 0 {
-		s.WriteString(dim.Render(strconv.Itoa(left) + "›"))
-	}
-	newest := b.twins[len(b.twins)-1]
-	return name + dim.Render(right(units.Plural(len(b.twins), "twin"), 9)) + "  newest " + newest.Taken.Format("2006-01-02") + "  " + s.String()
 }
 
 func (m *model) twinLines(t *shelf.Twin, w int) []string {

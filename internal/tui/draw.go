@@ -24,9 +24,9 @@ func (m *model) draw() []string {
 		lines = append(lines, m.summaryHead(w)...)
 		bottom = append(m.summaryFoot(w), bottom...)
 	}
-	room := m.high - len(lines) - len(bottom)
+	m.room = m.high - len(lines) - len(bottom)
 	body, keep := m.body(w)
-	lines = append(lines, m.window(body, room, keep)...)
+	lines = append(lines, m.window(body, m.room, keep)...)
 	lines = append(lines, bottom...)
 	for i := range lines {
 		lines[i] = ansi.Truncate(lines[i], w, "")

@@ -14,13 +14,16 @@ import (
 )
 
 func (m *model) datesBindings() []binding {
+	if m.growing {
+		return growthBindings()
+	}
 	if m.thin != nil {
 		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"}, {"r", "other rule", "try another rule; nothing is dropped by that"}, {"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
 	}
 	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
 		{"Enter", "restore", "plan to put this twin onto the target"}, {"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
 		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
-		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"m", "move", "carry the twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf: dates come from it and captures go to it"}}
+		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"}, {"m", "move", "carry twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf: dates come from it and captures go to it"}}
 }
 
 // keyKeeping is what the Dates step does to the shelf itself.
@@ -55,7 +58,7 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 	case "c":
 		m.offerChecks()
 	case "m":
-		m.offerShelves("Carry all twins to which shelf? Nothing is taken away here", m.carryTo)
+		m.offerShelves("Carry twins to which shelf? Nothing is taken away here", m.carryTo)
 	}
 	return nil
 }

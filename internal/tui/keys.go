@@ -126,6 +126,9 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	case "q":
 		return m.quit()
 	case "esc":
+		if m.step == stepDates && m.growing {
+			return m.keyGrowth(k)
+		}
 		if m.step == stepDates && m.thin != nil {
 			m.thin, m.goes, m.wished = nil, nil, nil
 			return nil
@@ -374,8 +377,13 @@ func (m *model) keyDates(k string) tea.Cmd {
 	if len(m.boards) == 0 {
 		return nil
 	}
+	if m.growing {
+		return m.keyGrowth(k)
+	}
 	b := &m.boards[m.board]
 	switch k {
+	case "g":
+		m.growing, m.scroll = true, 0
 	case "up", "k", "down", "j", "home", "end":
 		m.board, m.twinDisk = moved(k, m.board, len(m.boards)), 0
 	case "left", "h":

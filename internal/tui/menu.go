@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"slices"
+
 	tea "charm.land/bubbletea/v2"
 )
 
@@ -12,12 +14,14 @@ type choice struct {
 
 // menu is a list to choose one thing from, or several.
 type menu struct {
+	above   []string // lines over the title
 	title   string
 	choices []choice
 	several bool
 	at      int
 	outcome *outcome // what it leads to, on the lower rail; may be nil
 	then    func(chosen []int) tea.Cmd
+	left    func() // what leaving it without a choice leads to; may be nil
 }
 
 func (n *menu) bindings() []binding {
@@ -33,12 +37,20 @@ func (m *model) offer(n menu) {
 	m.menu, m.scroll, m.note = &n, 0, ""
 }
 
+// leaveMenu takes the menu away without a choice.
+func (m *model) leaveMenu() {
+	n := m.menu
+	if m.menu = nil; n != nil && n.left != nil {
+		n.left()
+	}
+}
+
 func (m *model) keyMenu(k string) tea.Cmd {
 	n := m.menu
 	n.at = moved(k, n.at, len(n.choices))
 	switch k {
 	case "esc", "q":
-		m.menu = nil
+		m.leaveMenu()
 	case "space":
 		if n.several {
 			n.choices[n.at].on = !n.choices[n.at].on
@@ -65,7 +77,11 @@ func (m *model) keyMenu(k string) tea.Cmd {
 }
 
 func (n *menu) body(w int) ([]string, int) {
-	out := []string{" " + strong.Render(n.title), ""}
+	out := slices.Clone(n.above)
+	for _, l := range wrap(n.title, w-2) {
+		out = append(out, " "+strong.Render(l))
+	}
+	out = append(out, "")
 	keep := 0
 	for i, c := range n.choices {
 		mark, name := "   ", fit(c.name, min(w-12, max(46, len([]rune(c.name)))))

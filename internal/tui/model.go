@@ -43,6 +43,7 @@ type model struct {
 	step   step
 	before []step // where Esc leads back to
 	help   bool
+	room   int // rows of the body
 	scroll int // of the body, where it is longer than the screen
 	note   string
 	alarm  bool // the note tells of something that went wrong
@@ -62,6 +63,8 @@ type model struct {
 	ahead    shelf.Foresight
 	known    []workshop.KnownShelf
 	retired  string
+	concerns []string          // what makes the shelf less private than it should be
+	growing  bool              // the Dates step shows how the shelf grows
 	thin     *shelf.Preview    // what would go by the rule; nil when it isn't shown
 	goes     map[string]string // twins that would go, and why
 	wished   *shelf.Rules      // rules that are tried out, not set yet
@@ -123,11 +126,12 @@ type (
 	listed  struct{ disks []*bench.Disk }
 	probed  struct{ disk *bench.Disk }
 	shelved struct {
-		boards  []board
-		marks   map[string]shelf.Mark
-		ahead   shelf.Foresight
-		known   []workshop.KnownShelf
-		retired string
+		boards   []board
+		marks    map[string]shelf.Mark
+		ahead    shelf.Foresight
+		known    []workshop.KnownShelf
+		retired  string
+		concerns []string
 	}
 	thinned struct {
 		number int
@@ -205,7 +209,7 @@ func (m *model) readShelf() tea.Cmd {
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
-		msg := shelved{boards: boards, known: w.Known()}
+		msg := shelved{boards: boards, known: w.Known(), concerns: s.Concerns()}
 		var err error
 		if msg.marks, err = s.Marks(); err != nil {
 			errs = append(errs, err)
@@ -241,7 +245,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.onProbed(msg.disk)
 		return m, m.replan()
 	case shelved:
-		m.marks, m.ahead, m.known, m.retired = msg.marks, msg.ahead, msg.known, msg.retired
+		m.marks, m.ahead, m.known, m.retired, m.concerns = msg.marks, msg.ahead, msg.known, msg.retired, msg.concerns
 		return m, m.onShelved(msg.boards)
 	case thinned:
 		if msg.number == m.planning {
@@ -406,7 +410,8 @@ func (m *model) goTo(s step) tea.Cmd {
 }
 
 func (m *model) enter(s step) tea.Cmd {
-	m.step, m.scroll, m.note, m.summary, m.menu = s, 0, "", nil, nil
+	m.leaveMenu()
+	m.step, m.scroll, m.note, m.summary, m.growing = s, 0, "", nil, false
 	switch s {
 	case stepCapture:
 		m.fromTwin = false

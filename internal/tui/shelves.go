@@ -3,6 +3,7 @@ package tui
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
@@ -80,15 +81,120 @@ func (m *model) use(s *shelf.Shelf) tea.Cmd {
 	return tea.Batch(m.look(), m.readShelf())
 }
 
-// carryTo copies all twins to an opened shelf.
+// carryTo asks what is carried to an opened shelf, and carries it.
 func (m *model) carryTo(to *shelf.Shelf) tea.Cmd {
-	w := m.w
-	r, moved := w.StartCarry(m.ctx, to, nil)
-	return m.start(r, "Cancelling keeps what has arrived: the next time goes on there.", func(run.Snapshot) tea.Cmd {
-		m.result = movedLines(moved(), w.Shelf.Head().Name, to.Head().Name)
+	if len(m.boards) == 0 {
 		to.Close()
 		return nil
+	}
+	b := &m.boards[m.board]
+	mine, one := slices.Clone(b.twins), m.twin()
+	slices.Reverse(mine)
+	n := menu{title: "What is carried to " + to.Head().Name + "? Nothing is taken away here", left: to.Close, choices: []choice{
+		{name: "everything", about: units.Plural(len(m.twins()), "twin") + " of " + units.Plural(len(m.boards), "machine")},
+		{name: "some machines …", about: "all dates of the machines that you choose"},
+		{name: "some dates of " + b.machine + " …", about: units.Plural(len(mine), "twin") + " to choose from"},
+		{name: "only " + units.Moment(one.Taken) + " of " + b.machine}}}
+	n.then = func(chosen []int) tea.Cmd {
+		switch chosen[0] {
+		case 1:
+			m.carrySome(to, "Which machines?", len(m.boards), func(i int) (choice, []*shelf.Twin) {
+				b := &m.boards[i]
+				return choice{name: b.machine, about: units.Plural(len(b.twins), "twin")}, b.twins
+			})
+		case 2:
+			m.carrySome(to, "Which dates of "+b.machine+"?", len(mine), func(i int) (choice, []*shelf.Twin) {
+				t := mine[i]
+				return choice{name: units.Moment(t.Taken) + "  " + right(units.Bytes(t.Added), 9) + " new  " + t.Note, on: t == one}, mine[i : i+1]
+			})
+		case 3:
+			return m.carry(to, []*shelf.Twin{one})
+		default:
+			return m.carry(to, nil)
+		}
+		return nil
+	}
+	m.offer(n)
+	return nil
+}
+
+// carrySome lets several of n things be chosen, each of which stands for some twins.
+func (m *model) carrySome(to *shelf.Shelf, title string, n int, of func(i int) (choice, []*shelf.Twin)) {
+	menu := menu{title: title, several: true, left: to.Close}
+	for i := range n {
+		c, _ := of(i)
+		menu.choices = append(menu.choices, c)
+	}
+	menu.then = func(chosen []int) tea.Cmd {
+		var twins []*shelf.Twin
+		for _, i := range chosen {
+			_, more := of(i)
+			twins = append(twins, more...)
+		}
+		return m.carry(to, twins)
+	}
+	m.offer(menu)
+}
+
+// carry copies twins to an opened shelf; nil means all. At its end both shelves are put side by side.
+func (m *model) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
+	if m.running() {
+		to.Close()
+		m.fail("A run is on already: see step 6.")
+		return nil
+	}
+	w := m.w
+	r, moved := w.StartCarry(m.ctx, to, twins)
+	return m.start(r, "Cancelling keeps what has arrived: the next time goes on there.", func(s run.Snapshot) tea.Cmd {
+		mv := moved()
+		m.result = movedLines(mv, w.Shelf.Head().Name, to.Head().Name)
+		if s.State != run.Done {
+			to.Close()
+			return nil
+		}
+		m.settleShelves(to, mv)
+		return nil
 	})
+}
+
+// settleShelves asks which of two shelves is used from now on.
+func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
+	w := m.w
+	here, there := w.Shelf.Head().Name, to.Head().Name
+	keep := func() {
+		to.Close()
+		m.say("Both are in use: captures go on to %s; press o in Dates to open %s.", here, there)
+	}
+	n := menu{title: "Which shelf is used from now on?", left: keep, choices: []choice{
+		{name: "both, captures go on to " + here, about: "when its drive isn't attached, they go to " + there},
+		{name: "both, captures go to " + there, about: there + " is opened now"}}}
+	for _, l := range m.result {
+		n.above = append(n.above, " "+l)
+	}
+	n.above = append(n.above, "")
+	if alone := mv.Alone(); alone == 0 {
+		n.choices = append(n.choices, choice{name: there + " replaces " + here, about: here + " is marked as retired: all on it stays readable, captures go to " + there})
+	} else {
+		n.above = append(n.above, " "+caution.Render(fmt.Sprintf("%s has %s that %s doesn't have: it can't be replaced yet.", here, units.Plural(alone, "twin"), there)), "")
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		switch chosen[0] {
+		case 1:
+			return m.use(to)
+		case 2:
+			if err := w.Replace(to, mv); err != nil {
+				to.Close()
+				m.fail(sentence(err))
+				return nil
+			}
+			cmd := m.use(to)
+			m.say("%s is retired; %s is open and takes the captures.", here, there)
+			return cmd
+		}
+		keep()
+		return nil
+	}
+	m.offer(n)
 }
 
 // datesInRow is of how many dates of a machine, the newest, a comparison shows the marks.
@@ -96,7 +202,10 @@ const datesInRow = 48
 
 // movedLines puts two shelves one over the other, machine by machine.
 func movedLines(mv *workshop.Moved, here, there string) []string {
-	out := []string{fmt.Sprintf("%s carried, %s there already, %s stored anew", units.Plural(mv.Twins, "twin"), units.Plural(mv.Already, "twin"), units.Bytes(mv.Bytes)), ""}
+	out := []string{mv.Words(), ""}
+	if len(mv.Compared) > 0 {
+		out = append(out, dim.Render("■ stands there   · doesn't   ≠ differs"))
+	}
 	for i := 0; i < len(mv.Compared); {
 		j := i
 		a, b, same := "", "", 0

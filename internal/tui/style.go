@@ -20,6 +20,7 @@ var (
 	bad      = lipgloss.NewStyle().Foreground(lipgloss.Color("203")).Bold(true)
 	caution  = lipgloss.NewStyle().Foreground(lipgloss.Color("221"))
 	here     = lipgloss.NewStyle().Reverse(true).Bold(true)
+	grown    = lipgloss.NewStyle().Foreground(lipgloss.Color("73"))
 	keyStyle = lipgloss.NewStyle().Foreground(lipgloss.Color("153")).Bold(true)
 )
 

@@ -222,14 +222,46 @@ var ErrDifferent = errors.New("not everything arrived")
 // Moved is what carrying came to, with the comparison at its end.
 type Moved struct {
 	shelf.Carried
+	ReadBack int64            `json:"read_back"` // bytes
 	Compared []shelf.Standing `json:"compared"`
+}
+
+// Words says it in a sentence.
+func (m *Moved) Words() string {
+	there := ""
+	if m.Already > 0 {
+		there = fmt.Sprintf(", %s there already", units.Plural(m.Already, "twin"))
+	}
+	return fmt.Sprintf("%s carried%s, %s stored anew, %s read back", units.Plural(m.Twins, "twin"), there, units.Bytes(m.Bytes), units.Bytes(m.ReadBack))
+}
+
+// Alone is how many twins the other shelf doesn't have, or has differently.
+func (m *Moved) Alone() int {
+	n := 0
+	for _, c := range m.Compared {
+		if c.Here && (!c.There || c.Differ) {
+			n++
+		}
+	}
+	return n
+}
+
+// ErrStillNeeded means that a shelf isn't retired because it holds what its successor doesn't.
+var ErrStillNeeded = errors.New("it isn't retired")
+
+// Replace retires the open shelf in favour of another one, to which everything on it was carried.
+func (w *Workshop) Replace(to *shelf.Shelf, m *Moved) error {
+	if n := m.Alone(); n > 0 {
+		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.Shelf.Head().Name, units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
+	}
+	return w.Shelf.Retire("replaced by " + to.Head().Name)
 }
 
 // StartCarry copies twins to another shelf and compares both at the end. twins nil means all.
 func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
 	m := &Moved{}
-	const copying, comparing = "Copy twins", "Compare date by date"
-	r = run.Start(ctx, "Carrying "+w.Shelf.Head().Name+" to "+to.Head().Name, []string{copying, comparing}, 0, func(rc *run.Context) error {
+	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
+	r = run.Start(ctx, "Carrying "+w.Shelf.Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing}, 0, func(rc *run.Context) error {
 		if twins == nil {
 			all, problems := w.Shelf.Twins()
 			if len(problems) > 0 {
@@ -239,6 +271,16 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*she
 		}
 		var err error
 		if m.Carried, err = shelf.Carry(rc, w.Shelf, to, twins, stepper(rc, copying)); err != nil {
+			return err
+		}
+		there, problems := to.Twins()
+		if len(problems) > 0 {
+			return problems[0]
+		}
+		there = slices.DeleteFunc(there, func(o *shelf.Twin) bool {
+			return !slices.ContainsFunc(twins, func(t *shelf.Twin) bool { return t.ID == o.ID })
+		})
+		if m.ReadBack, err = to.ReadBack(rc, there, stepper(rc, reading)); err != nil {
 			return err
 		}
 		rc.Phase(comparing, 0)
