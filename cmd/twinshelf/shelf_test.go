@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/tmuxtest"
 )
 
@@ -212,9 +213,39 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	s.Keys("End", "Enter")
 	s.WaitFor("Check of Oak   done", "everything is as it was written")
 	s.Keys("4", "m")
-	s.WaitFor("Carry all twins")
+	s.WaitFor("Carry twins to which shelf?")
 	s.Keys("q")
-	s.WaitGone("Carry all twins")
+	s.WaitGone("Carry twins to which shelf?")
+	s.Keys("g")
+	s.WaitFor("How Oak grows", "a week")
+	s.Keys("Enter")
+	s.WaitFor("File for the chart")
+	chart := filepath.Join(state, "oak.pdf")
+	s.Keys("C-u")
+	s.Type(chart)
+	s.Keys("Enter")
+	s.WaitFor("Drawn: ")
+	if b, err := os.ReadFile(chart); err != nil || !strings.HasPrefix(string(b), "%PDF") {
+		t.Errorf("%v", err)
+	}
+	s.Keys("Escape")
+	s.WaitFor("newest")
+	elm, err := shelf.Create(filepath.Join(state, "elm"), "Elm", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	elm.Close()
+	s.Keys("m")
+	s.WaitFor("another folder")
+	s.Keys("End", "Enter")
+	s.WaitFor("Folder of the other shelf")
+	s.Type(elm.Place())
+	s.Keys("Enter")
+	s.WaitFor("What is carried to Elm?")
+	s.Keys("Enter")
+	s.WaitFor("4 twins carried", "read back", "Which shelf is used from now on?", "Elm replaces Oak")
+	s.Keys("End", "Enter")
+	s.WaitFor("Oak is retired; Elm is open", "shelf Elm")
 	s.Keys("q")
 	s.WaitFor("[exit 0]")
 }
