@@ -46,16 +46,11 @@ func checkCommand(o *options) *cobra.Command {
 					return err
 				}
 				defer other.Close()
-				n, err := w.Shelf.Refill(cmd.Context(), other, rep)
-				if err != nil {
-					return err
-				}
-				rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
-				r, report = w.StartCheck(cmd.Context(), shelf.CheckKind{})
+				r, report = w.StartRefill(cmd.Context(), other, rep)
 				if err := o.follow(r); err != nil {
 					return err
 				}
-				rep.Damage, rep.Lost, rep.Hurt = report().Damage, report().Lost, report().Hurt
+				rep = report()
 			}
 			if forget && len(rep.Damage) > 0 {
 				if err := w.Shelf.ForgetHurt(rep); err != nil {
@@ -82,6 +77,9 @@ func (o *options) showReport(rep *shelf.Report, forgot bool) error {
 		o.say("%s read in %s, %s known.", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))
 		for _, m := range rep.Mended {
 			o.say("  mended: %s", m)
+		}
+		for _, i := range rep.Idle {
+			o.say("  of no use: %s", i)
 		}
 		for _, h := range rep.Hurt {
 			o.say("  hurt: %s", h)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -48,6 +49,8 @@ type Report struct {
 	Mended []string `json:"mended,omitempty"`
 	// Hurt are files that aren't what was written, in words.
 	Hurt []string `json:"hurt,omitempty"`
+	// Idle are hurt packs of which no twin needs anything, in words; giving back space removes them.
+	Idle []string `json:"idle,omitempty"`
 	// Damage is what twins miss; bounded, see Lost.
 	Damage []Damage `json:"damage,omitempty"`
 	Lost   int      `json:"lost"` // blocks
@@ -56,6 +59,8 @@ type Report struct {
 	// Oldest is when the pack that wasn't read for longest was read last; zero for never.
 	Oldest time.Time `json:"oldest"`
 	Whole  bool      `json:"whole"` // the round over all packs is complete
+
+	broken map[string]string // packs that can't be mended, and what is wrong with them
 }
 
 // Sound says whether nothing is wrong any more.
@@ -104,6 +109,9 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 	if err := m.flush(); err != nil {
 		rep.Hurt = append(rep.Hurt, err.Error())
 	}
+	if err := s.sortBroken(m, rep); err != nil {
+		rep.Hurt = append(rep.Hurt, err.Error())
+	}
 	for _, seg := range m.segments {
 		rep.Blocks += seg.count
 	}
@@ -114,6 +122,33 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 		s.locate(ctx, twins, bad, rep)
 	}
 	return rep, ctx.Err()
+}
+
+// sortBroken tells packs that something is needed of from those that nothing is.
+func (s *Shelf) sortBroken(m *marking, rep *Report) error {
+	if len(rep.broken) == 0 {
+		return nil
+	}
+	needed := map[string]bool{}
+	var err error
+	for i, seg := range m.segments {
+		n := 0
+		err = errors.Join(err, seg.all(func(r indexRecord) error {
+			if m.has(i, n) {
+				needed[r.pack] = true
+			}
+			n++
+			return nil
+		}))
+	}
+	for _, id := range slices.Sorted(maps.Keys(rep.broken)) {
+		if err != nil || needed[id] || len(m.missing) > 0 {
+			rep.Hurt = append(rep.Hurt, rep.broken[id])
+		} else {
+			rep.Idle = append(rep.Idle, rep.broken[id]+"; no twin needs anything of it: giving back space removes it")
+		}
+	}
+	return err
 }
 
 // checkSmall reads the files that aren't packs.
@@ -279,7 +314,10 @@ func (s *Shelf) checkPack(ctx context.Context, id string, mend bool, rep *Report
 		}
 	}
 	if problem != nil {
-		rep.Hurt = append(rep.Hurt, problem.Error())
+		if rep.broken == nil {
+			rep.broken = map[string]string{}
+		}
+		rep.broken[id] = problem.Error()
 	}
 	if parityProblem != nil && problem == nil {
 		rep.Hurt = append(rep.Hurt, parityProblem.Error())

@@ -238,6 +238,9 @@ func (s *Shelf) rewrite(ctx context.Context, l *lock, m *marking, gone, rewrite 
 				return nil
 			}
 			if err := s.copyEntry(c, r); err != nil {
+				if h := new(Hurt); errors.As(err, &h) && m.onlyListed(i, n-1) {
+					return nil // a listing is made again when it is wanted
+				}
 				return err
 			}
 			done += entryLen + int64(r.stored)

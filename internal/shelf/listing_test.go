@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -155,5 +156,68 @@ func TestListingsAreCarried(t *testing.T) {
 	gaveBack(t, to, false)
 	if n := readListing(t, to, a, nil); n != 30 {
 		t.Errorf("there %d of 30 are left", n)
+	}
+}
+
+// TestHurtBlocksOfListingsAreLeftBehind: giving back space copies what twins need, and passes over what only a listing
+// needs where that is damaged.
+func TestHurtBlocksOfListingsAreLeftBehind(t *testing.T) {
+	s := newTest(t)
+	blocks := content(40, 3)
+	a := commit(t, s, "Ticket desk", blocks)
+	c, err := s.Begin("names of Ticket desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := content(20, 8)
+	var names []string
+	for _, b := range own {
+		n, _, err := c.Put(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		names = append(names, n.String())
+	}
+	for _, b := range content(20, 9) { // of no use to anybody
+		if _, _, err := c.Put(b); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lists, err := c.PutList(names)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Attach(&Listing{Twin: a.ID, Parts: []ListedPart{{Part: 1, Lists: lists, Items: 20}}})
+	if err := c.Finish(); err != nil {
+		t.Fatal(err)
+	}
+	n, err := ParseName(names[3])
+	if err != nil {
+		t.Fatal(err)
+	}
+	at, ok, err := s.lookup(n)
+	if !ok || err != nil {
+		t.Fatal(ok, err)
+	}
+	flip(t, filepath.Join(s.Place(), packPath(at.pack)), at.offset+entryLen+9)
+	if f := gaveBack(t, s, false); f.Rewritten != 1 || f.Bytes == 0 {
+		t.Errorf("%+v", f)
+	}
+	holds(t, s, a, blocks)
+	again := unsealed(t, s, phrase)
+	for i, text := range names {
+		n, err := ParseName(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := again.Block(n, nil)
+		if i == 3 && !errors.Is(err, ErrMissing) {
+			t.Errorf("the damaged block: %v", err)
+		} else if i != 3 && (err != nil || !bytes.Equal(b, own[i])) {
+			t.Errorf("block %d: %v", i, err)
+		}
+	}
+	if rep, err := s.Check(context.Background(), CheckKind{Share: 1}, nil); err != nil || !rep.Sound() {
+		t.Errorf("check: %+v, %v", rep, err)
 	}
 }

@@ -16,6 +16,7 @@ type marking struct {
 	s        *Shelf
 	segments []*segment
 	bits     [][]uint64
+	soft     [][]uint64 // those of them that only listings need
 	pending  []Name
 	derived  []Name // of listings
 	lenient  bool   // whether names that no entry answers to are passed over
@@ -38,6 +39,7 @@ func (s *Shelf) marking() *marking {
 	m := &marking{s: s, segments: slices.Clone(s.segments), missing: map[Name]bool{}}
 	for _, seg := range m.segments {
 		m.bits = append(m.bits, make([]uint64, (seg.count+63)/64))
+		m.soft = append(m.soft, make([]uint64, (seg.count+63)/64))
 	}
 	return m
 }
@@ -87,9 +89,16 @@ func (m *marking) setBucket(b int, names []Name) (fresh []Name, err error) {
 				continue
 			}
 			seen[j/64] |= 1 << (j % 64)
-			if at := first + k; m.bits[i][at/64]&(1<<(at%64)) == 0 {
-				m.bits[i][at/64] |= 1 << (at % 64)
+			at, bit := (first+k)/64, uint64(1)<<((first+k)%64)
+			switch marked := m.bits[i][at]&bit != 0; {
+			case !marked:
+				m.bits[i][at] |= bit
 				m.stored += entryLen + int64(r.stored)
+				if fresh = append(fresh, n); m.lenient {
+					m.soft[i][at] |= bit
+				}
+			case !m.lenient && m.soft[i][at]&bit != 0: // a twin needs it too
+				m.soft[i][at] &^= bit
 				fresh = append(fresh, n)
 			}
 		}
@@ -107,6 +116,9 @@ func (m *marking) setBucket(b int, names []Name) (fresh []Name, err error) {
 
 // has says whether entry n of segment i is marked.
 func (m *marking) has(i, n int) bool { return m.bits[i][n/64]&(1<<(n%64)) != 0 }
+
+// onlyListed says whether entry n of segment i is marked, but only for a listing.
+func (m *marking) onlyListed(i, n int) bool { return m.soft[i][n/64]&(1<<(n%64)) != 0 }
 
 // twin marks everything that a twin needs. Nodes that were marked before were walked before.
 func (m *marking) twin(ctx context.Context, t *Twin) error {

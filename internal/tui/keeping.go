@@ -253,12 +253,55 @@ func (m *model) offerChecks() {
 		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
 		return m.start(r, "Cancelling keeps what was read: the next check goes on there.", func(s run.Snapshot) tea.Cmd {
 			if rep := report(); rep != nil && s.State == run.Done {
-				m.result = reportLines(rep)
+				m.showReport(rep)
 			}
 			return nil
 		})
 	}
 	m.offer(n)
+}
+
+// showReport shows what a check found; where blocks are missing it asks from where they should come.
+func (m *model) showReport(rep *shelf.Report) {
+	m.result = reportLines(rep)
+	if len(rep.Damage) == 0 {
+		return
+	}
+	n := menu{title: "From where should come what is missing?", choices: []choice{
+		{name: "another shelf …", about: "with the same twins; what comes is right by its name, and everything is looked at again then"},
+		{name: "the next capture", about: "of the machine: blocks that are still on its disk are stored again"},
+		{name: "nothing now", about: "all that isn't missing can be restored, and files are named when they miss something"}}}
+	for _, l := range m.result {
+		for _, l := range wrap(l, m.wide-2) {
+			n.above = append(n.above, " "+l)
+		}
+	}
+	n.above = append(n.above, "")
+	n.then = func(chosen []int) tea.Cmd {
+		switch chosen[0] {
+		case 0:
+			m.offerShelves("Take what is missing from which shelf?", func(other *shelf.Shelf) tea.Cmd { return m.refill(other, rep) })
+		case 1:
+			if err := m.w.Shelf.ForgetHurt(rep); err != nil {
+				m.fail(sentence(err))
+				return nil
+			}
+			m.say("What is missing is stored again by the next capture that finds it.")
+		}
+		return nil
+	}
+	m.offer(n)
+}
+
+func (m *model) refill(other *shelf.Shelf, rep *shelf.Report) tea.Cmd {
+	r, report := m.w.StartRefill(m.ctx, other, rep)
+	return m.start(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
+		other.Close()
+		if s.State == run.Done {
+			m.showReport(report())
+		}
+		return nil
+	})
 }
 
 func reportLines(rep *shelf.Report) []string {
@@ -268,6 +311,9 @@ func reportLines(rep *shelf.Report) []string {
 	}
 	for _, s := range rep.Mended {
 		out = append(out, good.Render("mended: "+s))
+	}
+	for _, s := range rep.Idle {
+		out = append(out, caution.Render("of no use: "+s))
 	}
 	for _, s := range rep.Hurt {
 		out = append(out, bad.Render("✗ hurt: "+s))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -94,5 +95,96 @@ func TestAnotherShelf(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(dir, "head"))
 	if err != nil || strings.Contains(string(raw), "gulls") {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestMissingBlocksComeFromAnotherShelf hurts a pack beyond its parity, and has the check's question answered.
+func TestMissingBlocksComeFromAnotherShelf(t *testing.T) {
+	m := key(opened(t), "4")
+	mm := m.(*model)
+	elm, err := shelf.Create(filepath.Join(t.TempDir(), "elm"), "Elm", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer elm.Close()
+	twins, _ := mm.w.Shelf.Twins()
+	if _, err := shelf.Carry(t.Context(), mm.w.Shelf, elm, twins, nil); err != nil {
+		t.Fatal(err)
+	}
+	packs, _ := filepath.Glob(filepath.Join(mm.w.Shelf.Place(), "packs", "*.pack"))
+	largest := slices.MaxFunc(packs, func(a, b string) int {
+		x, _ := os.Stat(a)
+		y, _ := os.Stat(b)
+		return int(x.Size() - y.Size())
+	})
+	raw, err := os.ReadFile(largest)
+	if err != nil {
+		t.Fatal(err)
+	}
+	clear(raw[128:])
+	if err := os.WriteFile(largest, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	check := func() {
+		t.Helper()
+		m = key(m, "4", "c", "end", "enter")
+		<-mm.run.Ended()
+		m = feed(m, ticked{})
+	}
+	check()
+	if mm.menu == nil || !strings.Contains(text(m), "From where should come what is missing?") {
+		t.Fatalf("\n%s", text(m))
+	}
+	m = key(m, "end", "enter")
+	if mm.menu != nil || len(mm.result) < 2 || !strings.Contains(text(m), "missing:") {
+		t.Errorf("what was found is gone:\n%s", text(m))
+	}
+	check()
+	m = key(m, "home", "enter", "end", "enter")
+	m = key(typed(m, elm.Place()), "enter")
+	<-mm.run.Ended()
+	if m = feed(m, ticked{}); mm.menu != nil || !strings.Contains(text(m), "from Elm") || !strings.Contains(text(m), "everything is as it was written") {
+		t.Errorf("\n%s", text(m))
+	}
+	check()
+	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") || !strings.Contains(text(m), "no twin needs anything of it") {
+		t.Errorf("\n%s", text(m))
+	}
+	m = key(m, "4", "s")
+	if mm.run == nil {
+		t.Fatalf("%q", mm.note)
+	}
+	<-mm.run.Ended()
+	if m = feed(m, ticked{}); !strings.Contains(text(m), "come back") {
+		t.Errorf("\n%s", text(m))
+	}
+	check()
+	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") || strings.Contains(text(m), "of no use") {
+		t.Errorf("\n%s", text(m))
+	}
+}
+
+// TestMissingBlocksWaitForACapture: what is missing may be stored again by the next capture.
+func TestMissingBlocksWaitForACapture(t *testing.T) {
+	m := key(opened(t), "4")
+	mm := m.(*model)
+	packs, _ := filepath.Glob(filepath.Join(mm.w.Shelf.Place(), "packs", "*.pack"))
+	for _, p := range packs {
+		if err := os.Truncate(p, 128); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m = key(m, "c", "home", "enter")
+	<-mm.run.Ended()
+	if m = feed(m, ticked{}); mm.menu != nil {
+		t.Errorf("a quick check, which reads no blocks, asks:\n%s", text(m))
+	}
+	m = key(m, "4", "c", "end", "enter")
+	<-mm.run.Ended()
+	if m = feed(m, ticked{}); mm.menu == nil {
+		t.Fatalf("\n%s", text(m))
+	}
+	if m = key(m, "home", "down", "enter"); !strings.Contains(mm.note, "stored again by the next capture") {
+		t.Errorf("%q", mm.note)
 	}
 }

@@ -148,6 +148,30 @@ func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run
 	return r, func() *shelf.Report { return rep }
 }
 
+// StartRefill takes what a check found missing from another shelf with the same twins, and looks again; what is still missing then
+// stands in the report instead.
+func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *shelf.Report) (r *run.Run, report func() *shelf.Report) {
+	const taking, looking = "Take what is missing", "Look again"
+	r = run.Start(ctx, "Mending "+w.Shelf.Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0, func(rc *run.Context) error {
+		rc.Phase(taking, 0)
+		n, err := w.Shelf.Refill(rc, other, rep)
+		if n > 0 {
+			rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
+		}
+		if err != nil {
+			return err
+		}
+		rc.Phase(looking, 0)
+		again, err := w.Shelf.Check(rc, shelf.CheckKind{}, nil)
+		if err != nil {
+			return err
+		}
+		rep.Damage, rep.Lost, rep.Hurt, rep.Files = again.Damage, again.Lost, again.Hurt, w.damagedFiles(rc, again)
+		return nil
+	})
+	return r, func() *shelf.Report { return rep }
+}
+
 // stepper tells a run of work that says how much is done of how much.
 func stepper(rc *run.Context, phase string) func(done, total int64) error {
 	last, of := int64(0), int64(-1)
