@@ -117,12 +117,16 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if err != nil {
 		return err
 	}
+	leaving, err := w.Leaving(p.Machine)
+	if err != nil {
+		return err
+	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "taken_over": p.Trusts()})
+			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "taken_over": p.Trusts(), "leaving": leaving})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
-		for _, s := range append(p.Warnings(), p.Trusts()...) {
+		for _, s := range append(append(p.Warnings(), p.Trusts()...), leaving.Words()...) {
 			o.say("  %s", s)
 		}
 		return nil
@@ -130,7 +134,12 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
 	}
-	r, result := w.StartCapture(cmd.Context(), p)
+	if !o.json {
+		for _, s := range leaving.Words() {
+			o.say("%s", s)
+		}
+	}
+	r, result := w.StartCapture(cmd.Context(), p, leaving)
 	if err := o.follow(r); err != nil {
 		return err
 	}

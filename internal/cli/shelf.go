@@ -87,7 +87,7 @@ func shelfCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ahead, err := w.Foresee()
+			ahead, err := w.Foresee(twins)
 			if err != nil {
 				return err
 			}

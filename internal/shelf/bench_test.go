@@ -51,6 +51,10 @@ func BenchmarkThousandTwins(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
+	// An index entry counts only where its pack is there.
+	if err := s.writeFile(packPath("0011223344556677"), header{kind: kindPack}.encode()); err != nil {
+		b.Fatal(err)
+	}
 	st, err := os.Stat(filepath.Join(dir, seg.file))
 	if err != nil {
 		b.Fatal(err)

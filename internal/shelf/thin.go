@@ -373,6 +373,23 @@ func (s *Shelf) PreviewRules(ctx context.Context, rules Rules, machine string, n
 	return p, err
 }
 
+// FatesWith are the twins of a machine that a rule drops once another one stands there too; coming may be nil.
+func (s *Shelf) FatesWith(r Rule, machine string, coming *Twin, now time.Time) ([]Fate, error) {
+	marks, err := s.Marks()
+	if err != nil {
+		return nil, err
+	}
+	twins, problems := s.Twins()
+	if len(problems) > 0 {
+		return nil, fmt.Errorf("what the shelf holds can't be told: %w", problems[0])
+	}
+	twins = slices.DeleteFunc(twins, func(t *Twin) bool { return t.Machine != machine })
+	if coming != nil {
+		twins = append(twins, coming)
+	}
+	return slices.DeleteFunc(Thin(twins, marks, r, now), func(f Fate) bool { return !f.Goes || f.Twin == coming }), nil
+}
+
 // RoomOf is how much room would come back without these twins, in bytes: that of the blocks that no other one needs.
 func (s *Shelf) RoomOf(ctx context.Context, goes []*Twin) (int64, error) {
 	twins, problems := s.Twins()

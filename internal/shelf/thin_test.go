@@ -222,3 +222,73 @@ func TestForesight(t *testing.T) {
 		t.Errorf("%+v", f)
 	}
 }
+
+// TestGrown: what twins brought is summed up at evenly spaced moments.
+func TestGrown(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 5, n, 9, 0, 0, 0, time.UTC) }
+	twins := []*Twin{{Taken: day(21), Added: 4}, {Taken: day(1), Added: 100}, {Taken: day(11), Added: 20}}
+	for _, c := range []struct {
+		twins []*Twin
+		n     int
+		want  []int64
+	}{
+		{twins, 3, []int64{100, 120, 124}},
+		{twins, 5, []int64{100, 100, 120, 120, 124}},
+		{twins[:1], 3, []int64{0, 0, 4}},
+		{nil, 2, []int64{0, 0}},
+		{twins, 1, []int64{124}},
+		{twins, 0, []int64{}},
+	} {
+		from, to, got := Grown(c.twins, c.n)
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%d twins at %d moments: %v, not %v", len(c.twins), c.n, got, c.want)
+		}
+		if len(c.twins) == 3 && c.n > 0 && (!from.Equal(day(1)) || !to.Equal(day(21))) {
+			t.Errorf("from %s to %s", from, to)
+		}
+	}
+}
+
+// TestFatesWithAnotherTwin: what a rule drops once the coming twin stands on the shelf too.
+func TestFatesWithAnotherTwin(t *testing.T) {
+	s := newTest(t)
+	now := time.Now().Add(time.Minute)
+	tw := commit(t, s, "Kiosk", content(3, 1))
+	commit(t, s, "Ticket desk", content(3, 2))
+	rule, err := ReadRule("one a year for ever; never fewer than 1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	goes := func(coming *Twin) (ids []string) {
+		t.Helper()
+		fates, err := s.FatesWith(rule, "Kiosk", coming, now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range fates {
+			ids = append(ids, f.ID)
+		}
+		return ids
+	}
+	if ids := goes(nil); len(ids) != 0 {
+		t.Errorf("alone: %v", ids)
+	}
+	coming := &Twin{ID: NewTwinID(now), Machine: "Kiosk", Taken: now}
+	if ids := goes(coming); !slices.Equal(ids, []string{tw.ID}) && tw.Taken.Year() == now.Year() {
+		t.Errorf("with another one: %v, not %s", ids, tw.ID)
+	}
+	past := &Twin{ID: NewTwinID(now), Machine: "Kiosk", Taken: now.AddDate(0, 0, -1)} // a clock that goes wrong
+	if ids := goes(past); len(ids) != 0 {
+		t.Errorf("the coming one itself: %v", ids)
+	}
+	if err := s.Keep(tw.ID, "as it came"); err != nil {
+		t.Fatal(err)
+	}
+	if ids := goes(coming); len(ids) != 0 {
+		t.Errorf("kept for ever: %v", ids)
+	}
+	ids := s.TwinIDs()
+	if twins, _ := s.Twins(); len(ids) != 2 || !slices.Contains(ids, tw.ID) || ids[0] < ids[1] || len(twins) != 2 {
+		t.Errorf("%v", ids)
+	}
+}

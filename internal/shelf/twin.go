@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"twinshelf/internal/disk"
@@ -210,22 +212,26 @@ func (k *keyring) encodeTwin(t *Twin) ([]byte, error) {
 // Twins lists all twins by machine, newest first within a machine. A twin file that
 // can't be read is reported in problems and hides no other.
 func (s *Shelf) Twins() (twins []*Twin, problems []error) {
-	machines, err := s.b.List("twins")
-	if err != nil {
-		return nil, []error{fmt.Errorf("the twins can't be listed: %w", err)}
-	}
-	for _, m := range machines {
-		files, err := s.b.List("twins/" + m)
-		if err != nil {
-			problems = append(problems, err)
-			continue
-		}
-		for _, f := range files {
-			if t, err := s.readTwin("twins/" + m + "/" + f); err != nil {
-				problems = append(problems, err)
-			} else {
-				twins = append(twins, t)
+	files, problems := s.twinFiles()
+	read := make([]struct {
+		twin *Twin
+		err  error
+	}, len(files))
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range min(twinReaders, len(files)) {
+		wg.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(files)); i = next.Add(1) - 1 {
+				read[i].twin, read[i].err = s.readTwin(files[i])
 			}
+		})
+	}
+	wg.Wait()
+	for _, r := range read {
+		if r.err != nil {
+			problems = append(problems, r.err)
+		} else {
+			twins = append(twins, r.twin)
 		}
 	}
 	slices.SortStableFunc(twins, func(a, b *Twin) int {
@@ -235,6 +241,41 @@ func (s *Shelf) Twins() (twins []*Twin, problems []error) {
 		return b.Taken.Compare(a.Taken)
 	})
 	return twins, problems
+}
+
+// twinReaders is how many twins are read at once.
+const twinReaders = 4
+
+// twinFiles are the files of all twins, by the folders of their machines, oldest first.
+func (s *Shelf) twinFiles() (files []string, problems []error) {
+	machines, err := s.b.List("twins")
+	if err != nil {
+		return nil, []error{fmt.Errorf("the twins can't be listed: %w", err)}
+	}
+	for _, m := range machines {
+		names, err := s.b.List("twins/" + m)
+		if err != nil {
+			problems = append(problems, err)
+		}
+		for _, n := range names {
+			files = append(files, "twins/"+m+"/"+n)
+		}
+	}
+	return files, problems
+}
+
+// TwinIDs are the IDs of all twins, newest first, by the names of their files: nothing is read.
+func (s *Shelf) TwinIDs() []string {
+	files, _ := s.twinFiles()
+	var ids []string
+	for _, f := range files {
+		if id, ok := strings.CutSuffix(f[strings.LastIndexByte(f, '/')+1:], ".twin"); ok && validID(id) {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	slices.Reverse(ids)
+	return ids
 }
 
 // readTwin reads a twin's description, without its nodes.

@@ -2,6 +2,9 @@ package tui
 
 import (
 	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
@@ -213,6 +216,16 @@ func (m *model) estimateLines(w int) []string {
 				label = "          "
 			}
 			out = append(out, label+dim.Render(l))
+		}
+	}
+	for i, s := range m.outgoing.Words() {
+		label, paint := " Goes     ", caution
+		if i > 0 {
+			label, paint = "          ✗ ", dim
+		}
+		for _, l := range wrap(s, w-12) {
+			out = append(out, label+paint.Render(l))
+			label = strings.Repeat(" ", ansi.StringWidth(label))
 		}
 	}
 	for _, s := range m.plan.Warnings() {

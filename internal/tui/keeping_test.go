@@ -8,6 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/capture"
+	"twinshelf/internal/shelf"
 )
 
 func text(m tea.Model) string { return ansi.Strip(m.View().Content) }
@@ -123,5 +124,36 @@ func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
 	}
 	if key(m, "o"); mm.plan.Trust != capture.TrustSure {
 		t.Error("it isn't taken back")
+	}
+}
+
+// TestCaptureSaysWhatGoesThen: a rule that needs no asking is announced before the capture, twin by twin.
+func TestCaptureSaysWhatGoesThen(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	rule, err := shelf.ReadRule("one a year for ever; never fewer than 1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rule.Auto = true
+	if err := mm.w.Shelf.SetRule("", rule); err != nil {
+		t.Fatal(err)
+	}
+	m = key(m, "3")
+	for _, want := range []string{"Goes     after this capture the rule", "takes 3 twins of Harbour kiosk off the shelf", "a newer one stands for the same time"} {
+		if !strings.Contains(text(m), want) {
+			t.Errorf("%q is missing:\n%s", want, text(m))
+		}
+	}
+	if strings.Count(text(m), "✗ 20") != 3 {
+		t.Errorf("not every twin that goes is named:\n%s", text(m))
+	}
+	m = key(m, "n")
+	if m = key(typed(cleared(m), "Ticket desk"), "enter"); !strings.Contains(text(m), "of Ticket desk off the shelf") {
+		t.Errorf("another machine:\n%s", text(m))
+	}
+	m = key(m, "n")
+	if m = key(typed(cleared(m), "Crew room"), "enter"); mm.outgoing != nil || strings.Contains(text(m), "off the shelf") {
+		t.Errorf("a machine without twins:\n%s", text(m))
 	}
 }

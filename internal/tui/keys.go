@@ -327,7 +327,7 @@ func (m *model) startCapture() tea.Cmd {
 			m.fail(err.Error())
 			return nil
 		}
-		r, result := m.w.StartCapture(m.ctx, p)
+		r, result := m.w.StartCapture(m.ctx, p, m.outgoing)
 		return m.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
 			if t := result(); s.State == run.Done && t != nil {
 				m.say("The twin of %s stands on the shelf.", t.Machine)

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -86,6 +87,7 @@ type model struct {
 	trusts   []string // what is taken over from earlier twins, in words
 	plan     *capture.Plan
 	estimate capture.Estimate
+	outgoing *workshop.Leaving // what goes after the capture by the machine's rule
 
 	inside     lookingIn
 	fit        fitting
@@ -163,11 +165,12 @@ type (
 		err  error
 	}
 	estimated struct {
-		number int
-		plan   *capture.Plan
-		e      capture.Estimate
-		trusts []string
-		err    error
+		number   int
+		plan     *capture.Plan
+		e        capture.Estimate
+		trusts   []string
+		outgoing *workshop.Leaving
+		err      error
 	}
 )
 
@@ -214,7 +217,7 @@ func (m *model) readShelf() tea.Cmd {
 		if msg.marks, err = s.Marks(); err != nil {
 			errs = append(errs, err)
 		}
-		if msg.ahead, err = w.Foresee(); err != nil {
+		if msg.ahead, err = w.Foresee(twins); err != nil {
 			errs = append(errs, err)
 		}
 		if note, yes := s.Retired(); yes {
@@ -264,7 +267,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case estimated:
 		if msg.number == m.planning {
-			m.plan, m.estimate, m.trusts = msg.plan, msg.e, msg.trusts
+			m.plan, m.estimate, m.trusts, m.outgoing = msg.plan, msg.e, msg.trusts, msg.outgoing
 			if msg.err != nil {
 				m.fail(msg.err.Error())
 			}
@@ -482,7 +485,8 @@ func (m *model) replan() tea.Cmd {
 			}
 			p.Trust = trust
 			e, err := p.Estimate()
-			return estimated{number, p, e, p.Trusts(), err}
+			outgoing, problem := w.Leaving(machine)
+			return estimated{number, p, e, p.Trusts(), outgoing, errors.Join(err, problem)}
 		}
 	case stepFit:
 		m.pair, m.restoreErr = nil, nil

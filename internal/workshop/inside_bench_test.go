@@ -78,7 +78,7 @@ func BenchmarkLookInside(b *testing.B) {
 			b.Fatal(err)
 		}
 		p.Now = time.Now().Add(time.Duration(d) * time.Hour)
-		r, twin := w.StartCapture(context.Background(), p)
+		r, twin := w.StartCapture(context.Background(), p, nil)
 		if err := r.Wait(); err != nil {
 			b.Fatal(err)
 		}

@@ -357,7 +357,7 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 		}
 		day++
 		p.Now = time.Date(2026, 11, day, 8, 0, 0, 0, time.UTC)
-		r, _ := w.StartCapture(context.Background(), p)
+		r, _ := w.StartCapture(context.Background(), p, nil)
 		if err := r.Wait(); err != nil {
 			t.Fatal(err)
 		}

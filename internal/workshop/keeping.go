@@ -15,24 +15,6 @@ import (
 	"twinshelf/internal/units"
 )
 
-// thinAfter drops what the machine's rule lets go, when it says that this needs no asking.
-func thinAfter(rc *run.Context, s *shelf.Shelf, machine string) {
-	rules, err := s.Rules()
-	if err != nil || !rules.For(machine).Auto {
-		return
-	}
-	p, err := s.PreviewThinning(rc, machine, time.Now())
-	if err == nil {
-		var n int
-		if n, err = s.Apply(p); n > 0 {
-			rc.Note("%s of %s went by the rule (%s); %s come back when space is given back", units.Plural(n, "twin"), machine, rules.For(machine).Words(), units.Bytes(p.Back))
-		}
-	}
-	if err != nil {
-		rc.Note("the dates of %s weren't thinned: %v", machine, err)
-	}
-}
-
 // mostRemembered is of how many twins it is remembered on which shelf they stand.
 const mostRemembered = 5000
 
@@ -43,11 +25,8 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 		return err
 	}
 	h := s.Head()
-	twins, _ := s.Twins()
-	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(twins)}
-	for _, t := range twins[:min(len(twins), mostRemembered)] {
-		k.Holds = append(k.Holds, t.ID)
-	}
+	ids := s.TwinIDs()
+	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids), Holds: ids[:min(len(ids), mostRemembered)]}
 	if w.Bench.System {
 		for _, d := range w.Bench.List() {
 			if !d.Image && w.Bench.Host.HoldsFolder(filepath.Base(d.Path), abs) {
@@ -324,14 +303,13 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*she
 	return r, func() *Moved { return m }
 }
 
-// Foresee says how the open shelf will fill.
-func (w *Workshop) Foresee() (shelf.Foresight, error) {
+// Foresee says how the open shelf will fill, by its twins.
+func (w *Workshop) Foresee(twins []*shelf.Twin) (shelf.Foresight, error) {
 	st, err := w.Shelf.Stats()
 	if err != nil {
 		return shelf.Foresight{}, err
 	}
 	free, err := w.Shelf.Free()
-	twins, _ := w.Shelf.Twins()
 	return shelf.Foresee(twins, st.Bytes, free, time.Now()), err
 }
 

@@ -142,13 +142,19 @@ func TestThinningAfterACapture(t *testing.T) {
 		}
 		return n
 	}
+	var said []string // before the capture
 	takes := func() string {
 		t.Helper()
 		p, err := w.PlanCapture("Harbour kiosk", []*bench.Disk{kiosk}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, _ := w.StartCapture(ctx, p)
+		leaving, err := w.Leaving("Harbour kiosk")
+		if err != nil {
+			t.Fatal(err)
+		}
+		said = leaving.Words()
+		r, _ := w.StartCapture(ctx, p, leaving)
 		if err := r.Wait(); err != nil {
 			t.Fatal(err)
 		}
@@ -161,17 +167,41 @@ func TestThinningAfterACapture(t *testing.T) {
 	if err := w.Shelf.SetRule("", rule); err != nil {
 		t.Fatal(err)
 	}
-	if notes := takes(); count() != 4 || strings.Contains(notes, "went by the rule") {
+	if notes := takes(); count() != 4 || strings.Contains(notes, "went by the rule") || len(said) != 0 {
 		t.Errorf("%d twins, %s", count(), notes)
 	}
 	rule.Auto = true
 	if err := w.Shelf.SetRule("Harbour kiosk", rule); err != nil {
 		t.Fatal(err)
 	}
-	if notes := takes(); count() != 1 || !strings.Contains(notes, "4 twins of Harbour kiosk went by the rule") {
-		t.Errorf("%d twins, %s", count(), notes)
+	if notes := takes(); count() != 1 || !strings.Contains(notes, "4 twins of Harbour kiosk went by the rule") || len(said) != 5 || !strings.Contains(said[0], "takes 4 twins of Harbour kiosk off the shelf") {
+		t.Errorf("%d twins, %s, said before: %q", count(), notes, said)
 	}
-	if twins, _ := w.Shelf.Twins(); len(twins) != 7 {
+	// What wasn't said before the capture stays, whatever the rule says by then.
+	p, err := w.PlanCapture("Harbour kiosk", []*bench.Disk{kiosk}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	silent, _ := w.StartCapture(ctx, p, nil)
+	if err := silent.Wait(); err != nil || count() != 2 {
+		t.Errorf("%v, %d twins", err, count())
+	}
+	rule.Auto = false // nor does anything go when the rule has been changed meanwhile
+	leaving, err := w.Leaving("Harbour kiosk")
+	if err != nil || leaving == nil || len(leaving.Fates) != 2 {
+		t.Fatalf("%v %+v", err, leaving)
+	}
+	if err := w.Shelf.SetRule("Harbour kiosk", rule); err != nil {
+		t.Fatal(err)
+	}
+	if p, err = w.PlanCapture("Harbour kiosk", []*bench.Disk{kiosk}, nil); err != nil {
+		t.Fatal(err)
+	}
+	late, _ := w.StartCapture(ctx, p, leaving)
+	if err := late.Wait(); err != nil || count() != 3 {
+		t.Errorf("%v, %d twins", err, count())
+	}
+	if twins, _ := w.Shelf.Twins(); len(twins) != 9 {
 		t.Errorf("%d twins of all machines", len(twins))
 	}
 	r, freed := w.StartGiveBack(ctx)
@@ -189,7 +219,8 @@ func TestThinningAfterACapture(t *testing.T) {
 
 func TestForesightAndChart(t *testing.T) {
 	w, _ := ferry(t)
-	f, err := w.Foresee()
+	twins, _ := w.Shelf.Twins()
+	f, err := w.Foresee(twins)
 	if err != nil || f.PerWeek <= 0 || len(f.Machines) != 4 || f.Free == 0 || !strings.Contains(f.Words(), "a week") {
 		t.Errorf("%v %+v", err, f)
 	}

@@ -152,13 +152,13 @@ const phaseNames = "List names"
 
 // StartCapture runs a plan, lists the names of the files for searches, and thins the machine's dates when its rule says so.
 // result is valid once the run has ended well.
-func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan) (r *run.Run, result func() *shelf.Twin) {
+func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan, leaving *Leaving) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
 	e, _ := p.Estimate()
 	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time, func(rc *run.Context) (err error) {
 		if t, err = p.Run(rc); err == nil {
 			w.list(rc, t)
-			thinAfter(rc, p.Shelf, p.Machine)
+			leaving.drop(rc, p.Shelf)
 		}
 		return err
 	})
