@@ -84,6 +84,9 @@ func (o *options) showReport(rep *shelf.Report, forgot bool) error {
 		for _, h := range rep.Hurt {
 			o.say("  hurt: %s", h)
 		}
+		for _, l := range rep.ByTwin() {
+			o.say("  %s", l)
+		}
 		for i, d := range rep.Damage {
 			if i == 50 {
 				o.say("  … and %d more", len(rep.Damage)-i)

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/span"
 )
 
 // CheckKind is how much a check reads.
@@ -24,47 +23,6 @@ type CheckKind struct {
 	// Mend has what is hurt mended, as far as parity reaches.
 	Mend bool
 }
-
-// Damage is a block that twins need and that can't be had, and where it is needed.
-type Damage struct {
-	Machine string    `json:"machine"`
-	Twin    string    `json:"twin"`
-	Taken   time.Time `json:"taken"`
-	Disk    int       `json:"disk"` // from 1
-	Part    int       `json:"part"`
-	Title   string    `json:"title"`
-	Span    span.Span `json:"span"` // bytes on the disk
-	Why     string    `json:"why"`
-}
-
-func (d Damage) String() string {
-	return fmt.Sprintf("%s, twin of %s, disk %d, part %d (%s), bytes %d to %d: %s", d.Machine, d.Taken.Format("2006-01-02 15:04"), d.Disk, d.Part, d.Title, d.Span.Start, d.Span.End-1, d.Why)
-}
-
-// Report is what a check found.
-type Report struct {
-	Packs  int      `json:"packs"`
-	Bytes  int64    `json:"bytes"` // read
-	Blocks int      `json:"blocks"`
-	Mended []string `json:"mended,omitempty"`
-	// Hurt are files that aren't what was written, in words.
-	Hurt []string `json:"hurt,omitempty"`
-	// Idle are hurt packs of which no twin needs anything, in words; giving back space removes them.
-	Idle []string `json:"idle,omitempty"`
-	// Damage is what twins miss; bounded, see Lost.
-	Damage []Damage `json:"damage,omitempty"`
-	Lost   int      `json:"lost"` // blocks
-	// Files are the files that miss something, in words; whoever can read them fills it in.
-	Files []string `json:"files,omitempty"`
-	// Oldest is when the pack that wasn't read for longest was read last; zero for never.
-	Oldest time.Time `json:"oldest"`
-	Whole  bool      `json:"whole"` // the round over all packs is complete
-
-	broken map[string]string // packs that can't be mended, and what is wrong with them
-}
-
-// Sound says whether nothing is wrong any more.
-func (r *Report) Sound() bool { return len(r.Hurt) == 0 && r.Lost == 0 && len(r.Damage) == 0 }
 
 // checked is what is remembered between checks.
 type checked struct {

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -177,6 +178,9 @@ func (m *model) captureLine(r captureRow, w int) string {
 	return ""
 }
 
+// mostGoing is how many lines say what goes after a capture.
+const mostGoing = 9
+
 func (m *model) estimateLines(w int) []string {
 	if m.plan == nil {
 		if len(m.chosenDisks()) == 0 {
@@ -218,7 +222,11 @@ func (m *model) estimateLines(w int) []string {
 			out = append(out, label+dim.Render(l))
 		}
 	}
-	for i, s := range m.outgoing.Words() {
+	goes := m.outgoing.Words()
+	if more := len(goes) - mostGoing; more > 0 {
+		goes = append(slices.Clone(goes[:mostGoing]), fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
+	}
+	for i, s := range goes {
 		label, paint := " Goes     ", caution
 		if i > 0 {
 			label, paint = "          ✗ ", dim

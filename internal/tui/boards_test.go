@@ -153,7 +153,11 @@ func TestMarksOfSpines(t *testing.T) {
 			t.Errorf("twin %d: %q", i, got)
 		}
 	}
+	b.at = 4
 	all := text(m)
+	if !strings.Contains(all, "that is long ago: press v") {
+		t.Errorf("an old proof:\n%s", all)
+	}
 	for _, mark := range want[1:] {
 		if strings.Count(all, mark) < 2 || !strings.Contains(all, mark+"1") {
 			t.Errorf("%q isn't seen and counted:\n%s", mark, all)

@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -123,10 +124,13 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	}
 	if p := b.proofs[t.ID]; len(p) > 0 {
 		line := fmt.Sprintf(" Last proof %s of %s: %s", units.Moment(p[0].When), p[0].Of, p[0].Words())
-		if p[0].Holds() {
-			out = append(out, good.Render(line))
-		} else {
+		switch {
+		case !p[0].Holds():
 			out = append(out, bad.Render(line))
+		case time.Since(p[0].When) > oldProof:
+			out = append(out, caution.Render(line+"; that is long ago: press v to read it again"))
+		default:
+			out = append(out, good.Render(line))
 		}
 	} else {
 		out = append(out, caution.Render(" Not proven yet: press v to read every block of it."))

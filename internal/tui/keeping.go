@@ -261,6 +261,9 @@ func (m *model) offerChecks() {
 	m.offer(n)
 }
 
+// mostSums is of how many twins a question tells what they miss.
+const mostSums = 6
+
 // showReport shows what a check found; where blocks are missing it asks from where they should come.
 func (m *model) showReport(rep *shelf.Report) {
 	m.result = reportLines(rep)
@@ -271,12 +274,19 @@ func (m *model) showReport(rep *shelf.Report) {
 		{name: "another shelf …", about: "with the same twins; what comes is right by its name, and everything is looked at again then"},
 		{name: "the next capture", about: "of the machine: blocks that are still on its disk are stored again"},
 		{name: "nothing now", about: "all that isn't missing can be restored, and files are named when they miss something"}}}
-	for _, l := range m.result {
-		for _, l := range wrap(l, m.wide-2) {
-			n.above = append(n.above, " "+l)
+	say := func(text string) {
+		for _, l := range wrap(text, m.wide-2) {
+			n.above = append(n.above, " "+bad.Render(l))
 		}
 	}
-	n.above = append(n.above, "")
+	sums := rep.ByTwin()
+	for _, l := range sums[:min(len(sums), mostSums)] {
+		say("✗ " + l)
+	}
+	if more := len(sums) - mostSums; more > 0 {
+		say("✗ … and " + units.Plural(more, "twin") + " more")
+	}
+	n.above = append(n.above, dim.Render(" Every place and the files in it are listed when this question is answered."), "")
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
 		case 0:

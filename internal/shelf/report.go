@@ -1,0 +1,85 @@
+package shelf
+
+import (
+	"fmt"
+	"time"
+
+	"twinshelf/internal/span"
+	"twinshelf/internal/units"
+)
+
+// Damage is a block that twins need and that can't be had, and where it is needed.
+type Damage struct {
+	Machine string    `json:"machine"`
+	Twin    string    `json:"twin"`
+	Taken   time.Time `json:"taken"`
+	Disk    int       `json:"disk"` // from 1
+	Part    int       `json:"part"`
+	Title   string    `json:"title"`
+	Span    span.Span `json:"span"` // bytes on the disk
+	Why     string    `json:"why"`
+}
+
+func (d Damage) String() string {
+	return fmt.Sprintf("%s, twin of %s, disk %d, part %d (%s), bytes %d to %d: %s", d.Machine, d.Taken.Format("2006-01-02 15:04"), d.Disk, d.Part, d.Title, d.Span.Start, d.Span.End-1, d.Why)
+}
+
+// Report is what a check found.
+type Report struct {
+	Packs  int      `json:"packs"`
+	Bytes  int64    `json:"bytes"` // read
+	Blocks int      `json:"blocks"`
+	Mended []string `json:"mended,omitempty"`
+	// Hurt are files that aren't what was written, in words.
+	Hurt []string `json:"hurt,omitempty"`
+	// Idle are hurt packs of which no twin needs anything, in words; giving back space removes them.
+	Idle []string `json:"idle,omitempty"`
+	// Damage is what twins miss; bounded, see Lost.
+	Damage []Damage `json:"damage,omitempty"`
+	Lost   int      `json:"lost"` // blocks
+	// Files are the files that miss something, in words; whoever can read them fills it in.
+	Files []string `json:"files,omitempty"`
+	// Oldest is when the pack that wasn't read for longest was read last; zero for never.
+	Oldest time.Time `json:"oldest"`
+	Whole  bool      `json:"whole"` // the round over all packs is complete
+
+	broken map[string]string // packs that can't be mended, and what is wrong with them
+}
+
+// Sound says whether nothing is wrong any more.
+func (r *Report) Sound() bool { return len(r.Hurt) == 0 && r.Lost == 0 && len(r.Damage) == 0 }
+
+// ByTwin sums up the damage, a sentence for each twin that misses something, in the order of the report.
+func (r *Report) ByTwin() []string {
+	type sum struct {
+		of        Damage
+		places    int
+		bytes     int64
+		elsewhere bool // in other parts too
+	}
+	var sums []*sum
+	by := map[string]*sum{}
+	for _, d := range r.Damage {
+		s := by[d.Twin]
+		if s == nil {
+			s = &sum{of: d}
+			by[d.Twin] = s
+			sums = append(sums, s)
+		}
+		s.places++
+		s.bytes += d.Span.Len()
+		s.elsewhere = s.elsewhere || d.Disk != s.of.Disk || d.Part != s.of.Part
+	}
+	var out []string
+	for _, s := range sums {
+		where := fmt.Sprintf("in part %d (%s) of disk %d", s.of.Part, s.of.Title, s.of.Disk)
+		if s.of.Part == 0 {
+			where = fmt.Sprintf("between the parts of disk %d", s.of.Disk)
+		}
+		if s.elsewhere {
+			where += " and other parts"
+		}
+		out = append(out, fmt.Sprintf("%s, twin of %s: %s with %s can't be had %s", s.of.Machine, s.of.Taken.Format("2006-01-02 15:04"), units.Plural(s.places, "place"), units.Bytes(s.bytes), where))
+	}
+	return out
+}
