@@ -36,27 +36,17 @@ func shelfCommand(o *options) *cobra.Command {
 				return usageError{fmt.Errorf("--parity %d: choose from 1 to %d", parity, shelf.MostParity)}
 			}
 			var p []byte
-			var err error
 			if sealed {
+				var err error
 				if p, err = o.newPassphrase(name); err != nil {
 					return err
 				}
 			}
-			var s *shelf.Shelf
-			if sealed {
-				s, err = shelf.CreateSealed(args[0], name, 0, p, shelf.Cost{})
-			} else {
-				s, err = shelf.Create(args[0], name, 0)
-			}
+			s, err := workshop.NewShelf(args[0], name, parity, p)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			if parity != shelf.DefaultParity {
-				if err := s.SetParity(parity); err != nil {
-					return err
-				}
-			}
 			if w, err := workshop.New(settings.Dir(), nil, true); err == nil {
 				_ = w.Remember(s) // a comfort, not a need
 			}

@@ -188,6 +188,9 @@ func (m *marking) flush() error {
 // all marks what several twins need.
 func (m *marking) all(ctx context.Context, twins []*Twin) error {
 	for _, t := range twins {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		if err := m.twin(ctx, t); err != nil {
 			return err
 		}

@@ -115,7 +115,7 @@ func (m *model) captureRows() []captureRow {
 
 func (m *model) captureBody(w int) ([]string, int) {
 	if m.w.Shelf == nil {
-		return m.plain(w, "Capture", "needs a shelf.", "Make one with \"twinshelf shelf new FOLDER\" on the storage drive, then start with --shelf FOLDER."), -1
+		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new one on a mounted storage drive."), -1
 	}
 	machine := m.machine
 	if machine == "" {

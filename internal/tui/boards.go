@@ -42,11 +42,14 @@ func shareRows(rows, machines, twin int) (list, large int) {
 	return list, min(large, mostBoard)
 }
 
-// scaleOf is how much a full spine stands for, in bytes. A machine's first twin brought everything and
-// says nothing about the others: it doesn't count beside them.
-func scaleOf(twins []*shelf.Twin) int64 {
+// scaleOf is how much a full spine stands for, in bytes, on a board of the twins from number first on. A machine's first twin brought
+// everything and says nothing about the others: it doesn't count beside them.
+func scaleOf(twins []*shelf.Twin, first int) int64 {
+	if first == 0 && len(twins) > 1 {
+		twins = twins[1:]
+	}
 	most := int64(1)
-	for _, t := range twins[min(1, len(twins)-1):] {
+	for _, t := range twins {
 		most = max(most, t.Added)
 	}
 	return most
@@ -93,7 +96,7 @@ func (m *model) boardLine(i, w int, large bool, more string) string {
 	} else {
 		s.WriteString("     ")
 	}
-	scale := scaleOf(b.twins)
+	scale := scaleOf(b.twins, 0)
 	for j := first; j < min(len(b.twins), first+room); j++ {
 		t := b.twins[j]
 		cell := eighths[max(1, min(8, int(t.Added*8/scale)))]
@@ -186,11 +189,7 @@ func (m *model) largeBoard(w, rows int) []string {
 	room := (w - scaleWide - 8) / pitch
 	first := max(0, min(len(b.twins)-room, b.at-room*2/3))
 	shown := b.twins[first:min(len(b.twins), first+room)]
-	scale := scaleOf(shown)
-	if first > 0 { // the first twin isn't among them
-		scale = slices.MaxFunc(shown, func(x, y *shelf.Twin) int { return int(min(1, max(-1, x.Added-y.Added))) }).Added
-	}
-	scale = max(1, scale)
+	scale := scaleOf(shown, first)
 	spines := make([]spine, len(shown))
 	over := false
 	for i, t := range shown {

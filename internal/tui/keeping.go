@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strconv"
 	"time"
@@ -14,6 +15,9 @@ import (
 )
 
 func (m *model) datesBindings() []binding {
+	if m.w.Shelf == nil {
+		return []binding{{"o", "open or make a shelf", "open a shelf, or make a new one: dates come from it and captures go to it"}}
+	}
 	if m.growing {
 		return growthBindings()
 	}
@@ -23,7 +27,7 @@ func (m *model) datesBindings() []binding {
 	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
 		{"Enter", "restore", "plan to put this twin onto the target"}, {"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
 		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
-		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"}, {"m", "move", "carry twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf: dates come from it and captures go to it"}}
+		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"}, {"m", "move", "carry twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf or make a new one: dates come from it and captures go to it"}}
 }
 
 // keyKeeping is what the Dates step does to the shelf itself.
@@ -63,12 +67,18 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 	return nil
 }
 
-// replanThinning works out what would go by the rule, in the background.
+// replanThinning works out what would go by the rule, in the background. While a rule is typed only the last one is worked out to the end.
 func (m *model) replanThinning(number int) tea.Cmd {
+	if m.unthin != nil {
+		m.unthin()
+		m.unthin = nil
+	}
 	if m.thin == nil || m.w.Shelf == nil {
 		return nil
 	}
-	s, ctx, rules := m.w.Shelf, m.ctx, m.wished
+	s, rules := m.w.Shelf, m.wished
+	ctx, cancel := context.WithCancel(m.ctx)
+	m.unthin = cancel
 	return func() tea.Msg {
 		var p *shelf.Preview
 		var err error

@@ -68,6 +68,7 @@ type model struct {
 	growing  bool              // the Dates step shows how the shelf grows
 	thin     *shelf.Preview    // what would go by the rule; nil when it isn't shown
 	goes     map[string]string // twins that would go, and why
+	unthin   func()            // gives up what is being worked out for them
 	wished   *shelf.Rules      // rules that are tried out, not set yet
 	pending  tea.Cmd           // what a typed line leads to
 	result   []string          // what the last run came to, beside its notes

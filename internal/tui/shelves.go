@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/run"
@@ -28,10 +27,14 @@ func (m *model) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) {
 			n.choices = append(n.choices, choice{name: k.Name, about: about})
 		}
 	}
-	n.choices = append(n.choices, choice{name: "another folder …", about: "of a shelf that exists; new ones are made by the command: twinshelf shelf new"})
+	n.choices = append(n.choices, choice{name: "a new one …", about: "in a folder of a mounted drive, open or sealed"}, choice{name: "another folder …", about: "of a shelf that exists"})
 	n.then = func(chosen []int) tea.Cmd {
-		if chosen[0] < len(folders) {
-			return m.openThen(folders[chosen[0]], nil, then)
+		switch at := chosen[0]; {
+		case at < len(folders):
+			return m.openThen(folders[at], nil, then)
+		case at == len(folders):
+			m.makeShelf(then)
+			return nil
 		}
 		m.ask("Folder of the other shelf: ", "", func(dir string) { m.pending = m.openThen(dir, nil, then) })
 		return nil
@@ -67,9 +70,7 @@ func (m *model) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) 
 }
 
 func (m *model) onLocked(l locked) {
-	m.ask("Passphrase of the shelf in "+l.dir+": ", "", func(text string) { m.pending = m.openThen(l.dir, []byte(text), l.then) })
-	m.typing.EchoMode = textinput.EchoPassword
-	m.typing.EchoCharacter = '•'
+	m.askHidden("Passphrase of the shelf in "+l.dir+": ", func(text string) { m.pending = m.openThen(l.dir, []byte(text), l.then) })
 }
 
 // use makes an opened shelf the one that dates come from and captures go to.

@@ -95,7 +95,7 @@ func TestEveryStepFitsEverySize(t *testing.T) {
 	m := key(opened(t), "down", "w")
 	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"}, {"8"}, {"?"},
 		{"2"}, {"2", "p"}, {"2", "p", "enter"}, {"2", "x"}, {"2", "x", "enter"}, {"2", "a"}, {"2", "a", "enter"}, {"2", "e", "e"}, {"2", "e", "enter"}, {"2", "?"},
-		{"1", "i"}, {"4", "i"}, {"4", "i", "right"}, {"4", "i", "right", "t"}, {"4", "down", "i", "down", "right", "right"}, {"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"}, {"4", "i", "?"}} {
+		{"4", "g"}, {"4", "m"}, {"4", "m", "enter"}, {"4", "o"}, {"4", "?"}, {"1", "i"}, {"4", "i"}, {"4", "i", "right"}, {"4", "i", "right", "t"}, {"4", "down", "i", "down", "right", "right"}, {"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"}, {"4", "i", "?"}} {
 		m = key(m, "esc", "1")
 		m = key(m, keys...)
 		for _, size := range [][2]int{{60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15}, {20, 5}, {1, 1}} {

@@ -113,6 +113,27 @@ func (w *Workshop) InReach(sealedToo bool) string {
 	return ""
 }
 
+// NewShelf makes a shelf in a folder that is empty or isn't there yet, with a share of parity in percent; sealed when there is a passphrase.
+func NewShelf(dir, name string, parity int, passphrase []byte) (*shelf.Shelf, error) {
+	var s *shelf.Shelf
+	var err error
+	if passphrase != nil {
+		s, err = shelf.CreateSealed(dir, name, 0, passphrase, shelf.Cost{})
+	} else {
+		s, err = shelf.Create(dir, name, 0)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if parity != shelf.DefaultParity {
+		if err := s.SetParity(parity); err != nil {
+			s.Close()
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
 // StartCheck checks the shelf.
 func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run.Run, report func() *shelf.Report) {
 	var rep *shelf.Report

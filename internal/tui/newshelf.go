@@ -1,0 +1,76 @@
+package tui
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/workshop"
+)
+
+// makeShelf asks for all that a new shelf needs, makes it, and goes on with it.
+func (m *model) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
+	m.ask("Folder for the new shelf, empty or not there yet: ", "", func(dir string) {
+		if dir = strings.TrimSpace(dir); dir == "" {
+			return
+		}
+		m.ask("Name of the new shelf: ", filepath.Base(dir), func(name string) {
+			if name = strings.TrimSpace(name); name == "" {
+				name = filepath.Base(dir)
+			}
+			n := menu{title: fmt.Sprintf("Should %s be sealed?", name), choices: []choice{
+				{name: "open", about: "whoever has the drive can read what is on it"},
+				{name: "sealed", about: "encrypted: without a passphrase nothing can be read, not even the names of machines; a lost passphrase can't be had back by anybody"}}}
+			n.then = func(chosen []int) tea.Cmd {
+				if chosen[0] == 0 {
+					return m.makeThen(dir, name, nil, then)
+				}
+				m.askNewPassphrase("", name, func(p []byte) { m.pending = m.makeThen(dir, name, p, then) })
+				return nil
+			}
+			m.offer(n)
+		})
+	})
+}
+
+// askNewPassphrase asks twice, and again as long as the two differ or protect nothing; why says what was wrong.
+func (m *model) askNewPassphrase(why, name string, then func([]byte)) {
+	m.askHidden(why+"Passphrase for "+name+": ", func(first string) {
+		if shelf.CheckPassphrase([]byte(first)) != nil {
+			m.askNewPassphrase("Too short: take several words. ", name, then)
+			return
+		}
+		m.askHidden("Once more: ", func(second string) {
+			if first != second {
+				m.askNewPassphrase("The two differ. ", name, then)
+				return
+			}
+			then([]byte(first))
+		})
+	})
+}
+
+// askHidden asks for a line that isn't shown.
+func (m *model) askHidden(label string, then func(string)) {
+	m.ask(label, "", then)
+	m.typing.EchoMode = textinput.EchoPassword
+	m.typing.EchoCharacter = '•'
+}
+
+// makeThen makes a shelf in the background (a passphrase takes about a second) and goes on with it.
+func (m *model) makeThen(dir, name string, passphrase []byte, then func(*shelf.Shelf) tea.Cmd) tea.Cmd {
+	w := m.w
+	m.say("The shelf is being made …")
+	return func() tea.Msg {
+		s, err := workshop.NewShelf(dir, name, shelf.DefaultParity, passphrase)
+		if err != nil {
+			return told{err: err}
+		}
+		_ = w.Remember(s) // a comfort, not a need
+		return startRun{func() tea.Cmd { return then(s) }}
+	}
+}
