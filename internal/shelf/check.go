@@ -119,7 +119,7 @@ func (s *Shelf) checkSmall(rep *Report, mend bool) {
 		if err == nil {
 			continue
 		}
-		if mend && s.writeHead() == nil {
+		if mend && s.mendHead() == nil {
 			rep.Mended = append(rep.Mended, f)
 			_ = s.journal(Event{What: "mended " + f, Why: "its copy had what was lost"})
 			return

@@ -52,7 +52,7 @@ func shapeOf(size int64, percent int) shape {
 
 // ParityShare is the share of parity that new packs get, in percent.
 func (s *Shelf) ParityShare() int {
-	if p := s.head.Parity; p > 0 && p <= MostParity {
+	if p := s.Head().Parity; p > 0 && p <= MostParity {
 		return p
 	}
 	return DefaultParity
@@ -63,16 +63,10 @@ func (s *Shelf) SetParity(percent int) error {
 	if percent < 1 || percent > MostParity {
 		return fmt.Errorf("a parity of %d %% is not possible: choose from 1 to %d", percent, MostParity)
 	}
-	release, err := s.exclusive("choosing the parity")
-	if err != nil {
-		return err
-	}
-	defer release()
-	if err := s.readHead(); err != nil { // somebody may have changed a passphrase meanwhile
-		return err
-	}
-	s.head.Parity = percent
-	return s.writeHead()
+	return s.changeHead("choosing the parity", func(h *Head) error {
+		h.Parity = percent
+		return nil
+	})
 }
 
 func (s shape) inGroup(g int) int { return (s.cells - g + s.groups - 1) / s.groups }

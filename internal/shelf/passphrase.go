@@ -203,27 +203,13 @@ func (s *Shelf) changeKeys(passphrase []byte, change func(master []byte, keys []
 	if !s.Sealed() {
 		return errors.New("the shelf is open: it has no passphrases; carry its twins to a sealed one")
 	}
-	release, err := s.exclusive("change of the passphrases")
-	if err != nil {
+	return s.changeHead("change of the passphrases", func(h *Head) error {
+		master, _, err := h.master(passphrase)
+		if err == nil {
+			h.Keys, err = change(master, slices.Clone(h.Keys))
+		}
 		return err
-	}
-	defer release()
-	fresh := &Shelf{b: s.b}
-	if err := fresh.readHead(); err != nil {
-		return err
-	}
-	master, _, err := fresh.head.master(passphrase)
-	if err != nil {
-		return err
-	}
-	if fresh.head.Keys, err = change(master, slices.Clone(fresh.head.Keys)); err != nil {
-		return err
-	}
-	if err := fresh.writeHead(); err != nil {
-		return err
-	}
-	s.head = fresh.head
-	return nil
+	})
 }
 
 func findKey(keys []WrappedKey, name string) int {

@@ -329,3 +329,37 @@ func sees(t *testing.T, s *Shelf, tw *Twin, blocks [][]byte) (damage bool) {
 	events, more := again.Journal()
 	return damage || len(problems)+len(more) > 0 || len(p) != 1 || err != nil || marks[tw.ID].Note != "why" || len(events) != 1 || len(twins) != 1
 }
+
+// TestMendedHeadHasTheLatestPassphrases: whoever opened the shelf before a passphrase was withdrawn doesn't bring it back by mending.
+func TestMendedHeadHasTheLatestPassphrases(t *testing.T) {
+	s := newSealed(t)
+	if err := s.AddKey([]byte(phrase), []byte("gulls at seven"), "purser", cheap); err != nil {
+		t.Fatal(err)
+	}
+	early := unsealed(t, s, phrase)
+	if err := s.WithdrawKey([]byte(phrase), "purser"); err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range []string{"head.copy", "head"} {
+		flip(t, filepath.Join(s.Place(), file), 200)
+		rep, err := early.Check(context.Background(), CheckKind{Mend: true}, nil)
+		if err != nil || len(rep.Mended) != 1 || !rep.Sound() {
+			t.Errorf("%s: %v %+v", file, err, rep)
+		}
+		if again, err := OpenWith(s.Place(), give("gulls at seven")); !errors.Is(err, ErrPassphrase) {
+			again.Close()
+			t.Errorf("%s: the withdrawn passphrase opens it: %v", file, err)
+		}
+		unsealed(t, s, phrase)
+	}
+	// The share of parity that somebody chose meanwhile stays, too.
+	if err := s.SetParity(9); err != nil {
+		t.Fatal(err)
+	}
+	if err := early.AddKey([]byte(phrase), []byte("gulls at nine"), "mate", cheap); err != nil {
+		t.Fatal(err)
+	}
+	if again := unsealed(t, s, "gulls at nine"); again.ParityShare() != 9 || early.ParityShare() != 9 {
+		t.Errorf("parity %d and %d", again.ParityShare(), early.ParityShare())
+	}
+}

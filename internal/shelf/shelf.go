@@ -46,11 +46,12 @@ type Head struct {
 
 // Shelf is an open shelf. Its methods may be called from many goroutines.
 type Shelf struct {
-	b     Backend
-	head  Head
-	ring  *keyring
-	key   string // the passphrase's name that opened it
-	notes []string
+	b      Backend
+	head   Head
+	headMu sync.Mutex // guards what of the head can change: the passphrases, the share of parity
+	ring   *keyring
+	key    string // the passphrase's name that opened it
+	notes  []string
 	// packLimit is when a pack ends, in bytes.
 	packLimit int64
 
@@ -215,7 +216,43 @@ func (s *Shelf) Close() {
 }
 
 // Head describes the shelf.
-func (s *Shelf) Head() Head { return s.head }
+func (s *Shelf) Head() Head {
+	s.headMu.Lock()
+	defer s.headMu.Unlock()
+	return s.head
+}
+
+// changeHead changes the head as it stands on the medium: somebody else may have changed it meanwhile.
+func (s *Shelf) changeHead(what string, change func(*Head) error) error {
+	release, err := s.exclusive(what)
+	if err != nil {
+		return err
+	}
+	defer release()
+	fresh := &Shelf{b: s.b}
+	if err := fresh.readHead(); err != nil {
+		return err
+	}
+	if err := change(&fresh.head); err != nil {
+		return err
+	}
+	if err := fresh.writeHead(); err != nil {
+		return err
+	}
+	s.headMu.Lock()
+	defer s.headMu.Unlock()
+	s.head.Keys, s.head.Parity = fresh.head.Keys, fresh.head.Parity
+	return nil
+}
+
+// mendHead writes both copies of the head from the one that is whole; without any from what was read when the shelf was opened.
+func (s *Shelf) mendHead() error {
+	fresh := &Shelf{b: s.b}
+	if fresh.readHead() != nil {
+		fresh.head = s.Head()
+	}
+	return fresh.writeHead()
+}
 
 // Place is the folder of the shelf.
 func (s *Shelf) Place() string { return s.b.Place() }

@@ -27,7 +27,7 @@ func (m *model) datesBindings() []binding {
 	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
 		{"Enter", "restore", "plan to put this twin onto the target"}, {"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
 		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
-		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"}, {"m", "move", "carry twins to another shelf, and compare both"}, {"o", "other shelf", "open another shelf or make a new one: dates come from it and captures go to it"}}
+		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"}, {"m", "move", "carry twins to another shelf, and compare both"}, {"p", "passphrases", "add, change or withdraw passphrases of a sealed shelf"}, {"o", "other shelf", "open another shelf or make a new one: dates come from it and captures go to it"}}
 }
 
 // keyKeeping is what the Dates step does to the shelf itself.
@@ -61,6 +61,8 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 		return m.askRoom()
 	case "c":
 		m.offerChecks()
+	case "p":
+		m.offerPassphrases()
 	case "m":
 		m.offerShelves("Carry twins to which shelf? Nothing is taken away here", m.carryTo)
 	}

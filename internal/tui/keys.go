@@ -406,7 +406,7 @@ func (m *model) keyDates(k string) tea.Cmd {
 		return m.goTo(stepFit)
 	case "v":
 		return m.prove()
-	case "t", "r", "f", "x", "s", "c", "m":
+	case "t", "r", "f", "x", "s", "c", "m", "p":
 		return m.keyKeeping(k)
 	case "e":
 		t := m.twin()

@@ -104,3 +104,66 @@ func TestCarryToANewShelf(t *testing.T) {
 		t.Errorf("%s holds %d twins", mm.w.Shelf.Place(), len(mm.twins()))
 	}
 }
+
+// TestPassphrasesOnTheScreen adds, changes and withdraws passphrases; a wrong one allows nothing, and the last stays.
+func TestPassphrasesOnTheScreen(t *testing.T) {
+	m := key(opened(t), "4", "p")
+	mm := m.(*model)
+	if mm.menu != nil || !strings.Contains(mm.note, "This shelf is open: it has no passphrases") {
+		t.Errorf("%q", mm.note)
+	}
+	dir := filepath.Join(t.TempDir(), "elm")
+	elm, err := shelf.CreateSealed(dir, "Elm", 0, []byte("gulls over the pier"), shelf.Cost{Passes: 1, Memory: 1024, Threads: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	one := mm.twin()
+	if _, err := shelf.Carry(t.Context(), mm.w.Shelf, elm, []*shelf.Twin{one}, nil); err != nil {
+		t.Fatal(err)
+	}
+	m = does(m, mm.use(elm))
+	say := func(texts ...string) {
+		t.Helper()
+		for _, s := range texts {
+			m = key(typed(m, s), "enter")
+		}
+	}
+	names := func() (out []string) {
+		m = key(m, "4", "p")
+		for _, c := range mm.menu.choices {
+			out = append(out, c.name)
+		}
+		m = key(m, "esc")
+		return out[:len(out)-1]
+	}
+	m = key(m, "4", "p", "end", "enter")
+	say("purser", "salt on the railing", "salt on the railing", "gulls over the sea")
+	if !mm.alarm || !strings.Contains(mm.note, "not one of this shelf's") || len(names()) != 1 {
+		t.Errorf("allowed by a wrong one: %q", mm.note)
+	}
+	m = key(m, "p", "end", "enter")
+	say("purser", "salt on the railing", "salt on the railing", "gulls over the pier")
+	if got := names(); len(got) != 2 || got[1] != "purser" {
+		t.Fatalf("%q: %q", mm.note, got)
+	}
+	m = key(m, "p", "home", "down", "enter", "home", "enter")
+	say("wind in the wires", "wind in the wires", "gulls over the pier")
+	if _, err := shelf.OpenWith(dir, func() ([]byte, error) { return []byte("salt on the railing"), nil }); err == nil {
+		t.Errorf("the old one opens it: %q", mm.note)
+	}
+	m = key(m, "p", "home", "enter", "end", "enter")
+	say("wind in the wires")
+	if got := names(); len(got) != 1 || got[0] != "purser" {
+		t.Fatalf("%q: %q", mm.note, got)
+	}
+	m = key(m, "p", "home", "enter", "end", "enter")
+	say("wind in the wires")
+	if !mm.alarm || !strings.Contains(mm.note, "the only passphrase") || len(names()) != 1 {
+		t.Errorf("%q", mm.note)
+	}
+	again, err := shelf.OpenWith(dir, func() ([]byte, error) { return []byte("wind in the wires"), nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	again.Close()
+}

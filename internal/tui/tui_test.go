@@ -51,7 +51,7 @@ func does(m tea.Model, cmd tea.Cmd) tea.Model {
 	select {
 	case msg := <-ch:
 		return feed(m, msg)
-	case <-time.After(3 * time.Second):
+	case <-time.After(20 * time.Second):
 		return m
 	}
 }
