@@ -31,15 +31,14 @@ var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "�
 // oldProof is after which time a proof says little about the twin as it stands now.
 const oldProof = 182 * 24 * time.Hour
 
-// shareRows divides the rows among the list, the large board and the selected twin. The twin gets what it
-// wants as long as the other two keep their least; without room the board is left out.
+// shareRows divides the rows among the list, the large board and the selected twin. The twin and the least of the list come first; the
+// list takes what the board can't use, and without room for its least the board is left out.
 func shareRows(rows, machines, twin int) (list, large int) {
-	list = max(min(machines, leastList), min(machines, rows-twin-leastBoard))
-	large = rows - list - min(twin, max(shortTwin, rows-list-leastBoard))
-	if large < leastBoard {
-		return max(1, min(list, rows-shortTwin)), 0
+	list = min(machines, max(leastList, rows-twin-leastBoard))
+	if large = min(mostBoard, rows-list-twin); large >= leastBoard {
+		return list, large
 	}
-	return list, min(large, mostBoard)
+	return min(machines, max(1, min(leastList, rows-shortTwin), rows-twin)), 0
 }
 
 // scaleOf is how much a full spine stands for, in bytes, on a board of the twins from number first on. A machine's first twin brought

@@ -2,12 +2,14 @@ package tui
 
 import (
 	"fmt"
+	"image/color"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/shelf"
@@ -46,9 +48,12 @@ func TestRowsAreShared(t *testing.T) {
 	for _, c := range []struct{ rows, machines, twin, list, large int }{
 		{25, 4, 8, 4, 9},    // everything has room
 		{25, 200, 8, 13, 4}, // the list takes what is left
-		{14, 4, 8, 4, 4},    // low: the twin is cut
-		{14, 200, 12, 4, 4},
-		{6, 4, 8, 2, 0}, // no board
+		{25, 4, 17, 4, 4},
+		{25, 4, 18, 4, 0},  // the twin takes it
+		{14, 4, 8, 4, 0},   // low
+		{14, 200, 8, 6, 0}, // the list takes what no board can use
+		{14, 200, 12, 4, 0},
+		{6, 4, 8, 2, 0},
 		{1, 4, 8, 1, 0},
 	} {
 		if list, large := shareRows(c.rows, c.machines, c.twin); list != c.list || large != c.large {
@@ -212,5 +217,20 @@ func TestConcernsAreShown(t *testing.T) {
 	}
 	if m = feed(m, told{"looked again", nil}); !strings.Contains(text(m), "! others can write to the folder") {
 		t.Errorf("\n%s", text(m))
+	}
+}
+
+// TestLightTerminals: on a light background other colours are taken, and the words stay the same.
+func TestLightTerminals(t *testing.T) {
+	m := tea.Model(boardsOf(t, 3, 5))
+	defer paint(true)
+	dark := m.View().Content
+	m = feed(m, tea.BackgroundColorMsg{Color: color.White})
+	light := m.View().Content
+	if !strings.Contains(dark, "38;5;80") || strings.Contains(light, "38;5;80") || !strings.Contains(light, "38;5;30") || ansi.Strip(dark) != ansi.Strip(light) {
+		t.Errorf("dark %q\nlight %q", dark, light)
+	}
+	if m = feed(m, tea.BackgroundColorMsg{Color: color.Black}); m.View().Content != dark {
+		t.Error("it doesn't turn dark again")
 	}
 }

@@ -176,7 +176,9 @@ type (
 )
 
 // Init starts looking at the bench and the shelf.
-func (m *model) Init() tea.Cmd { return tea.Batch(m.look(), m.readShelf()) }
+func (m *model) Init() tea.Cmd {
+	return tea.Batch(m.look(), m.readShelf(), tea.RequestBackgroundColor) // which may never be answered
+}
 
 // look lists the bench; each disk is then probed in the background.
 func (m *model) look() tea.Cmd {
@@ -241,6 +243,8 @@ func tick() tea.Cmd {
 // Update takes one message.
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
+	case tea.BackgroundColorMsg:
+		paint(msg.IsDark())
 	case tea.WindowSizeMsg:
 		m.wide, m.high = msg.Width, msg.Height
 	case listed:

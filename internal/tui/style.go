@@ -11,18 +11,32 @@ import (
 
 // Colours only support what words and patterns already say.
 var (
-	dim      = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
-	strong   = lipgloss.NewStyle().Bold(true)
-	reads    = lipgloss.NewStyle().Foreground(lipgloss.Color("80")).Bold(true)
-	writes   = lipgloss.NewStyle().Foreground(lipgloss.Color("215")).Bold(true)
-	danger   = lipgloss.NewStyle().Foreground(lipgloss.Color("124")).Background(lipgloss.Color("231")).Reverse(true).Bold(true) // stands out without colour too
-	good     = lipgloss.NewStyle().Foreground(lipgloss.Color("114"))
-	bad      = lipgloss.NewStyle().Foreground(lipgloss.Color("203")).Bold(true)
-	caution  = lipgloss.NewStyle().Foreground(lipgloss.Color("221"))
-	here     = lipgloss.NewStyle().Reverse(true).Bold(true)
-	grown    = lipgloss.NewStyle().Foreground(lipgloss.Color("73"))
-	keyStyle = lipgloss.NewStyle().Foreground(lipgloss.Color("153")).Bold(true)
+	strong = lipgloss.NewStyle().Bold(true)
+	here   = lipgloss.NewStyle().Reverse(true).Bold(true)
+	danger = lipgloss.NewStyle().Foreground(lipgloss.Color("124")).Background(lipgloss.Color("231")).Reverse(true).Bold(true) // stands out without colour too
+
+	dim, reads, writes, good, bad, caution, grown, keyStyle lipgloss.Style
 )
+
+func init() { paint(true) }
+
+// paint chooses the colours for a dark or a light terminal.
+func paint(dark bool) {
+	c := func(onDark, onLight string) lipgloss.Style {
+		if dark {
+			return lipgloss.NewStyle().Foreground(lipgloss.Color(onDark))
+		}
+		return lipgloss.NewStyle().Foreground(lipgloss.Color(onLight))
+	}
+	dim = c("245", "242")
+	reads = c("80", "30").Bold(true)
+	writes = c("215", "166").Bold(true)
+	good = c("114", "28")
+	bad = c("203", "160").Bold(true)
+	caution = c("221", "130")
+	grown = c("73", "66")
+	keyStyle = c("153", "25").Bold(true)
+}
 
 // pattern is how a part of some role looks on a rail: the glyph of what is in use.
 type pattern struct {
