@@ -39,10 +39,31 @@ func Carry(ctx context.Context, from, to *Shelf, twins []*Twin, step func(done, 
 	for _, t := range twins {
 		total += t.Used
 	}
+	kept, err := from.Marks()
+	if err != nil {
+		return c, err
+	}
+	keptThere, err := to.Marks()
+	if err != nil {
+		return c, err
+	}
+	notes := func(t *Twin) error {
+		if m, yes := kept[t.ID]; yes {
+			if _, too := keptThere[t.ID]; !too {
+				if err := to.writeNote(markPath(t.ID), m); err != nil {
+					return err
+				}
+			}
+		}
+		return carryProofs(from, to, t.ID)
+	}
 	for _, t := range twins {
 		if slices.ContainsFunc(there, func(o *Twin) bool { return o.ID == t.ID }) {
 			c.Already++
 			done += t.Used
+			if err := notes(t); err != nil { // what was said of it since
+				return c, err
+			}
 			continue
 		}
 		if err := carryTwin(ctx, from, to, t, &c, func(n int64) error {
@@ -55,21 +76,48 @@ func Carry(ctx context.Context, from, to *Shelf, twins []*Twin, step func(done, 
 			return c, fmt.Errorf("the twin of %s of %s: %w", t.Machine, t.Taken.Format("2006-01-02 15:04"), err)
 		}
 		c.Twins++
-		marks, _ := from.Marks()
-		if m, kept := marks[t.ID]; kept {
-			if err := to.writeNote(markPath(t.ID), m); err != nil {
-				return c, err
-			}
-		}
-		proofs, _ := from.Proofs(t.ID)
-		for _, p := range proofs {
-			if err := to.SaveProof(p); err != nil {
-				return c, err
-			}
+		if err := notes(t); err != nil {
+			return c, err
 		}
 	}
 	return c, nil
 }
+
+// carryProofs copies those proofs of a twin that the other shelf doesn't have.
+func carryProofs(from, to *Shelf, twin string) error {
+	proofs, _ := from.Proofs(twin)
+	if len(proofs) == 0 {
+		return nil
+	}
+	there, _ := to.Proofs(twin)
+	for _, p := range slices.Backward(proofs) {
+		if slices.ContainsFunc(there, func(o *Proof) bool { return o.When.Equal(p.When) && o.Of == p.Of }) {
+			continue
+		}
+		if err := to.SaveProof(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CarryRules gives another shelf the thinning rules of this one, when it has none of its own, and says whether it did.
+func (s *Shelf) CarryRules(to *Shelf) (bool, error) {
+	rules, err := s.Rules()
+	if err != nil {
+		return false, err
+	}
+	theirs, err := to.Rules()
+	if err != nil || !theirs.none() || rules.none() {
+		return false, err
+	}
+	if err := to.writeNote(rulesFile, rules); err != nil {
+		return false, err
+	}
+	return true, to.journal(Event{What: "rules taken over", Why: "as on " + s.head.Name})
+}
+
+func (r Rules) none() bool { return len(r.Usual.Generations) == 0 && len(r.Machines) == 0 }
 
 // copied is a twin on its way, deeply enough that its nodes can be renamed.
 func (t *Twin) copied() *Twin {

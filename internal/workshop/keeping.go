@@ -273,10 +273,17 @@ func (m *Moved) Alone() int {
 // ErrStillNeeded means that a shelf isn't retired because it holds what its successor doesn't.
 var ErrStillNeeded = errors.New("it isn't retired")
 
-// Replace retires the open shelf in favour of another one, to which everything on it was carried.
+// Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which dates are kept go with it,
+// unless the other one has its own.
 func (w *Workshop) Replace(to *shelf.Shelf, m *Moved) error {
+	if _, problems := w.Shelf.Twins(); len(problems) > 0 {
+		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.Shelf.Head().Name, ErrStillNeeded, problems[0])
+	}
 	if n := m.Alone(); n > 0 {
 		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.Shelf.Head().Name, units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
+	}
+	if _, err := w.Shelf.CarryRules(to); err != nil {
+		return err
 	}
 	return w.Shelf.Retire("replaced by " + to.Head().Name)
 }
