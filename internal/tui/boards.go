@@ -98,7 +98,7 @@ func (m *model) boardLine(i, w int, large bool, more string) string {
 	scale := scaleOf(b.twins, 0)
 	for j := first; j < min(len(b.twins), first+room); j++ {
 		t := b.twins[j]
-		cell := eighths[max(1, min(8, int(t.Added*8/scale)))]
+		cell := eighths[max(1, min(7, int(t.Added*7/scale)))] // never full: the next machine's stands right above
 		switch {
 		case j == b.at && i == m.board && !large:
 			cell = reads.Render("▲") // nothing else points at it

@@ -74,7 +74,11 @@ func (m *model) growthChart(w, high int) []string {
 		}
 		var line strings.Builder
 		for _, n := range stored {
-			line.WriteString(eighths[max(0, min(8, int(n*int64(8*high)/most)-8*r))])
+			level := int(n * int64(8*high) / most)
+			if n > 0 {
+				level = max(1, level)
+			}
+			line.WriteString(eighths[max(0, min(8, level-8*r))])
 		}
 		out = append(out, dim.Render(right(left, scaleWide))+grown.Render(line.String()))
 	}
