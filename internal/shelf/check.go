@@ -26,7 +26,8 @@ type CheckKind struct {
 
 // checked is what is remembered between checks.
 type checked struct {
-	Read map[string]time.Time `json:"read"` // packs, by when they were last read through
+	Read   map[string]time.Time `json:"read"`             // packs, by when they were last read through
+	Broken []string             `json:"broken,omitempty"` // packs that were hurt beyond mending then
 }
 
 const (
@@ -54,11 +55,13 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 		}
 	}
 	m := s.marking()
+	unsure := len(problems) > 0 // whether something may be needed that isn't marked
 	for _, t := range twins {
 		err := m.twin(ctx, t)
 		if err != nil && ctx.Err() != nil {
 			return rep, ctx.Err()
 		}
+		unsure = unsure || err != nil
 		// A node that can't be read is found again by name below.
 		if h := new(Hurt); errors.As(err, &h) && strings.HasPrefix(h.File, "twins/") {
 			rep.Hurt = append(rep.Hurt, err.Error())
@@ -67,7 +70,7 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 	if err := m.flush(); err != nil {
 		rep.Hurt = append(rep.Hurt, err.Error())
 	}
-	if err := s.sortBroken(m, rep); err != nil {
+	if err := s.sortBroken(m, rep, unsure || len(m.missing) > 0); err != nil {
 		rep.Hurt = append(rep.Hurt, err.Error())
 	}
 	for _, seg := range m.segments {
@@ -82,8 +85,8 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 	return rep, ctx.Err()
 }
 
-// sortBroken tells packs that something is needed of from those that nothing is.
-func (s *Shelf) sortBroken(m *marking, rep *Report) error {
+// sortBroken tells packs that something is needed of from those that nothing is; while that is unsure all are needed.
+func (s *Shelf) sortBroken(m *marking, rep *Report, unsure bool) error {
 	if len(rep.broken) == 0 {
 		return nil
 	}
@@ -100,7 +103,7 @@ func (s *Shelf) sortBroken(m *marking, rep *Report) error {
 		}))
 	}
 	for _, id := range slices.Sorted(maps.Keys(rep.broken)) {
-		if err != nil || needed[id] || len(m.missing) > 0 {
+		if err != nil || needed[id] || unsure {
 			rep.Hurt = append(rep.Hurt, rep.broken[id])
 		} else {
 			rep.Idle = append(rep.Idle, rep.broken[id]+"; no twin needs anything of it: giving back space removes it")
@@ -201,6 +204,7 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 			delete(was.Read, id)
 		}
 	}
+	was.Broken = slices.DeleteFunc(was.Broken, func(id string) bool { return !present[id] })
 	slices.SortStableFunc(packs, func(a, b pack) int {
 		return cmp.Or(was.Read[a.id].Compare(was.Read[b.id]), strings.Compare(a.id, b.id))
 	})
@@ -227,8 +231,12 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 		done += p.size
 		rep.Packs++
 		rep.Bytes += p.size
+		was.Broken = slices.DeleteFunc(was.Broken, func(id string) bool { return id == p.id })
 		if ok {
 			was.Read[p.id] = time.Now()
+		}
+		if rep.broken[p.id] != "" {
+			was.Broken = append(was.Broken, p.id)
 		}
 		if i%saveEvery == saveEvery-1 || i == len(packs)-1 {
 			_ = s.writeNote(checkedFile, was) // forgetting it costs only reading again

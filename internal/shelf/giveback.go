@@ -116,7 +116,8 @@ func (s *Shelf) spared() map[string]bool {
 
 // pile is what a pack holds.
 type pile struct {
-	size, live int64
+	size, live int64 // bytes
+	twins      int64 // of the live ones those that twins need
 	entries    int
 }
 
@@ -143,8 +144,11 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 	}
 	var gone, rewrite []string
 	total := int64(0)
-	spared := s.spared()
+	spared, broken := s.spared(), s.lastReads().Broken
 	for id, p := range piles {
+		if p.twins == 0 && slices.Contains(broken, id) { // listings are made again when they are wanted
+			p.live = 0
+		}
 		if spared[id] {
 			f.Needed += p.size
 			continue
@@ -210,6 +214,9 @@ func (s *Shelf) piles(m *marking) (map[string]*pile, error) {
 				p.entries++
 				if m.has(i, n) {
 					p.live += entryLen + int64(r.stored)
+					if !m.onlyListed(i, n) {
+						p.twins += entryLen + int64(r.stored)
+					}
 				}
 			}
 			n++

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -219,5 +220,49 @@ func TestHurtBlocksOfListingsAreLeftBehind(t *testing.T) {
 	}
 	if rep, err := s.Check(context.Background(), CheckKind{Share: 1}, nil); err != nil || !rep.Sound() {
 		t.Errorf("check: %+v, %v", rep, err)
+	}
+}
+
+// TestBrokenPackOfAListingGoes: a pack that only a listing needs, hurt beyond mending, is of no use, and goes when space is given back.
+func TestBrokenPackOfAListingGoes(t *testing.T) {
+	s := newTest(t)
+	blocks := content(40, 3)
+	a := commit(t, s, "Ticket desk", blocks)
+	before, _ := s.b.List("packs")
+	listed(t, s, a, 20, 'c')
+	after, _ := s.b.List("packs")
+	i := slices.IndexFunc(after, func(n string) bool { return !slices.Contains(before, n) })
+	if i < 0 {
+		t.Fatal("the listing has no pack of its own")
+	}
+	file := filepath.Join(s.Place(), "packs", after[i])
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	clear(raw[200:])
+	if err := os.WriteFile(file, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if f := gaveBack(t, s, true); f.Removed != 0 {
+		t.Errorf("before anybody knows: %+v", f)
+	}
+	if err := os.Remove(filepath.Join(s.Place(), strings.Replace("parity/"+after[i], ".pack", ".parity", 1))); err != nil {
+		t.Fatal(err)
+	}
+	rep, err := s.Check(context.Background(), CheckKind{Share: 1, Mend: true}, nil)
+	if err != nil || len(rep.Idle) != 1 || !rep.Sound() || !strings.Contains(rep.Idle[0], after[i]) {
+		t.Fatalf("%v %+v", err, rep)
+	}
+	if f := gaveBack(t, s, false); f.Removed != 1 {
+		t.Errorf("%+v", f)
+	}
+	if rep, err = s.Check(context.Background(), CheckKind{Share: 1}, nil); err != nil || len(rep.Idle)+len(rep.Hurt) != 0 || len(s.lastReads().Broken) != 0 {
+		t.Errorf("%v %+v", err, rep)
+	}
+	holds(t, unsealed(t, s, phrase), a, blocks)
+	listed(t, s, a, 20, 'd') // made again
+	if n := readListing(t, s, a, nil); n != 20 {
+		t.Errorf("made again it has %d of 20 blocks", n)
 	}
 }
