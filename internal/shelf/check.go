@@ -68,7 +68,7 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 		}
 	}
 	if err := m.flush(); err != nil {
-		rep.Hurt = append(rep.Hurt, err.Error())
+		rep.Hurt, unsure = append(rep.Hurt, err.Error()), true
 	}
 	if err := s.sortBroken(m, rep, unsure || len(m.missing) > 0); err != nil {
 		rep.Hurt = append(rep.Hurt, err.Error())
