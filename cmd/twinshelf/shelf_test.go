@@ -60,6 +60,42 @@ func TestShelfCommands(t *testing.T) {
 	}
 }
 
+// TestDroppedOnlyWhenSaid: what an automatic rule drops is said before the capture, also where the result is JSON, and dates say what is kept.
+func TestDroppedOnlyWhenSaid(t *testing.T) {
+	p := newPlace(t)
+	run := func(args ...string) (out, errs string) {
+		t.Helper()
+		out, errs, code := p.run("", append([]string{"--shelf", p.shelf}, args...)...)
+		if code != 0 {
+			t.Fatalf("%q: %d\n%s%s", args, code, out, errs)
+		}
+		return out, errs
+	}
+	run("shelf", "rule", "one a year for ever", "--floor", "1", "--auto")
+	run("shelf", "keep", "20261019", "--note", "as it came")
+	if out, _ := run("dates"); strings.Count(out, "kept for ever") != 1 {
+		t.Errorf("\n%s", out)
+	}
+	if out, _ := run("dates", "20261019"); !strings.Contains(out, "kept for ever: as it came") {
+		t.Errorf("\n%s", out)
+	}
+	kiosk := filepath.Join(p.disks, "harbour-kiosk.img")
+	const said = "takes 2 twins of Harbour kiosk off the shelf"
+	if out, _ := run("capture", kiosk, "--plan"); !strings.Contains(out, said) {
+		t.Errorf("\n%s", out)
+	}
+	out, errs := run("capture", kiosk, "--json")
+	var twin struct {
+		Machine string `json:"machine"`
+	}
+	if err := json.Unmarshal([]byte(out), &twin); err != nil || twin.Machine != "Harbour kiosk" || !strings.Contains(errs, said) {
+		t.Errorf("%v\n%s\n%s", err, out, errs)
+	}
+	if out, _ := run("dates"); strings.Count(out, "Harbour kiosk") != 2 {
+		t.Errorf("\n%s", out)
+	}
+}
+
 // TestSealedShelfByCommand: passphrases come from files and the environment, never from arguments, and
 // everything works on a sealed shelf as on an open one.
 func TestSealedShelfByCommand(t *testing.T) {

@@ -134,10 +134,8 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
 	}
-	if !o.json {
-		for _, s := range leaving.Words() {
-			o.say("%s", s)
-		}
+	for _, s := range leaving.Words() { // beside the result, also where that is JSON
+		fmt.Fprintln(o.err, "note: "+s)
 	}
 	r, result := w.StartCapture(cmd.Context(), p, leaving)
 	if err := o.follow(r); err != nil {

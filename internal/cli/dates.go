@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -37,10 +38,14 @@ func datesCommand(o *options) *cobra.Command {
 				}
 				return o.print(twins)
 			}
+			kept, err := w.Shelf.Marks()
+			if err != nil {
+				return err
+			}
 			t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 			for _, tw := range twins {
 				fmt.Fprintf(t, "%s\t%s\t%s\t%s used\t%s new\t%s\t%s\n", tw.Machine, units.Moment(tw.Taken), units.Plural(len(tw.Disks), "disk"),
-					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(w.Shelf, tw), tw.ID)
+					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(w.Shelf, tw, kept), tw.ID)
 			}
 			t.Flush()
 			if len(twins) == 0 {
@@ -57,19 +62,25 @@ func datesCommand(o *options) *cobra.Command {
 	}
 }
 
-// marks says what is doubtful or proven about a twin.
-func marks(s *shelf.Shelf, t *shelf.Twin) string {
+// marks says what is doubtful or proven about a twin, and whether it is kept for ever.
+func marks(s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
 	var m []string
+	if _, yes := kept[t.ID]; yes {
+		m = append(m, "kept for ever")
+	}
 	if !t.Quiet() {
 		m = append(m, "not quiet")
 	}
 	if n := t.Missing(); n > 0 {
 		m = append(m, units.Bytes(n)+" missing")
 	}
-	if proofs, _ := s.Proofs(t.ID); len(proofs) > 0 {
-		m = append(m, "proof: "+proofs[0].Words())
-	} else {
+	switch proofs, _ := s.Proofs(t.ID); {
+	case len(proofs) == 0:
 		m = append(m, "not proven yet")
+	case proofs[0].Old(time.Now()):
+		m = append(m, "proof: "+proofs[0].Words()+", long ago")
+	default:
+		m = append(m, "proof: "+proofs[0].Words())
 	}
 	return strings.Join(m, ", ")
 }
@@ -83,11 +94,18 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 	if o.json {
 		return o.print(map[string]any{"twin": tw, "proofs": proofs})
 	}
+	kept, err := s.Marks()
+	if err != nil {
+		return err
+	}
 	o.say("%s, %s", tw.Machine, units.Moment(tw.Taken))
 	o.say("  twin %s, made by %s in %.0f s", tw.ID, tw.Tool, tw.Seconds)
-	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), marks(s, tw))
+	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), marks(s, tw, kept))
 	if tw.Note != "" {
 		o.say("  note: %s", tw.Note)
+	}
+	if m, yes := kept[tw.ID]; yes && m.Note != "" {
+		o.say("  kept for ever: %s", m.Note)
 	}
 	for i, d := range tw.Disks {
 		o.say("  disk %d: %s, %s", i+1, disk.Sticker(d.Identity), orNone(string(d.Table.Kind)))

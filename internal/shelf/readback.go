@@ -57,6 +57,11 @@ func (s *Shelf) readBack(ctx context.Context, ids []string, step func(done, tota
 		total += size
 	}
 	was := s.lastReads()
+	defer func() { // also when it is stopped: the next time goes on there
+		if done > 0 {
+			_ = s.writeNote(checkedFile, was) // forgetting it costs only reading again
+		}
+	}()
 	for _, id := range ids {
 		problem, _ := s.readPack(ctx, id)
 		if problem == nil {
@@ -74,9 +79,6 @@ func (s *Shelf) readBack(ctx context.Context, ids []string, step func(done, tota
 				return done, err
 			}
 		}
-	}
-	if len(ids) > 0 {
-		_ = s.writeNote(checkedFile, was) // forgetting it costs only reading again
 	}
 	return done, nil
 }

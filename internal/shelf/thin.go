@@ -333,15 +333,24 @@ func (s *Shelf) PreviewThinning(ctx context.Context, machine string, now time.Ti
 	return s.PreviewRules(ctx, rules, machine, now)
 }
 
-// PreviewRules is PreviewThinning for rules that aren't set yet.
-func (s *Shelf) PreviewRules(ctx context.Context, rules Rules, machine string, now time.Time) (*Preview, error) {
+// dates are all twins, and the marks of those that are kept for ever; nothing is thinned while either can't be told.
+func (s *Shelf) dates() ([]*Twin, map[string]Mark, error) {
 	marks, err := s.Marks()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	twins, problems := s.Twins()
 	if len(problems) > 0 {
-		return nil, fmt.Errorf("what the shelf holds can't be told: %w", problems[0])
+		return nil, nil, fmt.Errorf("what the shelf holds can't be told: %w", problems[0])
+	}
+	return twins, marks, nil
+}
+
+// PreviewRules is PreviewThinning for rules that aren't set yet.
+func (s *Shelf) PreviewRules(ctx context.Context, rules Rules, machine string, now time.Time) (*Preview, error) {
+	twins, marks, err := s.dates()
+	if err != nil {
+		return nil, err
 	}
 	p := &Preview{}
 	var goes []*Twin
@@ -375,13 +384,9 @@ func (s *Shelf) PreviewRules(ctx context.Context, rules Rules, machine string, n
 
 // FatesWith are the twins of a machine that a rule drops once another one stands there too; coming may be nil.
 func (s *Shelf) FatesWith(r Rule, machine string, coming *Twin, now time.Time) ([]Fate, error) {
-	marks, err := s.Marks()
+	twins, marks, err := s.dates()
 	if err != nil {
 		return nil, err
-	}
-	twins, problems := s.Twins()
-	if len(problems) > 0 {
-		return nil, fmt.Errorf("what the shelf holds can't be told: %w", problems[0])
 	}
 	twins = slices.DeleteFunc(twins, func(t *Twin) bool { return t.Machine != machine })
 	if coming != nil {

@@ -460,6 +460,12 @@ func (p *Proof) Holds() bool {
 	return len(p.Claims) > 0 && !slices.ContainsFunc(p.Claims, func(c Claim) bool { return !c.Holds })
 }
 
+// oldProof is after which time a proof says little about its twin as it stands now.
+const oldProof = 182 * 24 * time.Hour
+
+// Old says whether the proof was made so long ago that the twin should be read again.
+func (p *Proof) Old(now time.Time) bool { return now.Sub(p.When) > oldProof }
+
 // Words says the result in a short sentence.
 func (p *Proof) Words() string {
 	failed := 0

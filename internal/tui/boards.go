@@ -28,9 +28,6 @@ const (
 // eighths of a cell, from nothing to full.
 var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
 
-// oldProof is after which time a proof says little about the twin as it stands now.
-const oldProof = 182 * 24 * time.Hour
-
 // shareRows divides the rows among the list, the large board and the selected twin. The twin and the least of the list come first; the
 // list takes what the board can't use, and without room for its least the board is left out.
 func shareRows(rows, machines, twin int) (list, large int) {
@@ -130,7 +127,7 @@ func (m *model) spineMark(b *board, t *shelf.Twin) string {
 		return "!"
 	case kept:
 		return "◆"
-	case len(p) > 0 && time.Since(p[0].When) > oldProof:
+	case len(p) > 0 && p[0].Old(time.Now()):
 		return "○"
 	}
 	return ""

@@ -127,7 +127,7 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 		switch {
 		case !p[0].Holds():
 			out = append(out, bad.Render(line))
-		case time.Since(p[0].When) > oldProof:
+		case p[0].Old(time.Now()):
 			out = append(out, caution.Render(line+"; that is long ago: press v to read it again"))
 		default:
 			out = append(out, good.Render(line))

@@ -312,7 +312,7 @@ func (m *model) showReport(rep *shelf.Report) {
 		}
 		return nil
 	}
-	m.offer(n)
+	m.offerAfterRun(n, "The check found damage. Step 6 shows it, and asks from where should come what is missing.")
 }
 
 func (m *model) refill(other *shelf.Shelf, rep *shelf.Report) tea.Cmd {

@@ -37,6 +37,30 @@ func (m *model) offer(n menu) {
 	m.menu, m.scroll, m.note = &n, 0, ""
 }
 
+// offerAfterRun asks something when a run has ended: the question waits until the Run step is looked at, and goes when another run begins.
+func (m *model) offerAfterRun(n menu, hint string) {
+	m.waiting = &n
+	if m.askWaiting(); m.waiting != nil {
+		m.say("%s", hint)
+	}
+}
+
+// askWaiting asks what waits, where nothing else is being asked.
+func (m *model) askWaiting() {
+	if n := m.waiting; n != nil && m.step == stepRun && m.menu == nil && m.typing == nil && m.confirm == nil {
+		m.waiting = nil
+		m.offer(*n)
+	}
+}
+
+// forgetWaiting takes away what waits to be asked.
+func (m *model) forgetWaiting() {
+	n := m.waiting
+	if m.waiting = nil; n != nil && n.left != nil {
+		n.left()
+	}
+}
+
 // leaveMenu takes the menu away without a choice.
 func (m *model) leaveMenu() {
 	n := m.menu

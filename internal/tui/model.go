@@ -77,6 +77,7 @@ type model struct {
 	typed    func(string)     // what to do with it
 	live     func(string)     // hears of every letter; may be nil
 	menu     *menu            // a list to choose from
+	waiting  *menu            // one that is offered once the Run step is looked at
 	ready    readying
 
 	machine  string
@@ -421,6 +422,8 @@ func (m *model) enter(s step) tea.Cmd {
 	m.leaveMenu()
 	m.step, m.scroll, m.note, m.summary, m.growing = s, 0, "", nil, false
 	switch s {
+	case stepRun:
+		m.askWaiting()
 	case stepCapture:
 		m.fromTwin = false
 		m.chooseMachine()
@@ -517,6 +520,7 @@ func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
 
 // start begins a run and shows it; stopped says what state cancelling it leaves.
 func (m *model) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
+	m.forgetWaiting()
 	m.result = nil
 	m.run, m.after, m.stopped, m.snap, m.alone, m.pairing.run = r, after, stopped, r.Snapshot(), false, nil
 	m.goTo(stepRun)

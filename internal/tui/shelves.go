@@ -75,6 +75,7 @@ func (m *model) onLocked(l locked) {
 
 // use makes an opened shelf the one that dates come from and captures go to.
 func (m *model) use(s *shelf.Shelf) tea.Cmd {
+	m.forgetWaiting() // it was about the other one
 	m.w.Use(s)
 	m.planning++ // what is being worked out with the old one is of no use
 	m.plan, m.pair, m.thin, m.goes, m.wished, m.boards, m.board = nil, nil, nil, nil, nil, nil, 0
@@ -195,7 +196,7 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 		keep()
 		return nil
 	}
-	m.offer(n)
+	m.offerAfterRun(n, "The twins are carried. Step 6 asks which shelf is used from now on.")
 }
 
 // datesInRow is of how many dates of a machine, the newest, a comparison shows the marks.

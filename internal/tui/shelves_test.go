@@ -188,3 +188,59 @@ func TestMissingBlocksWaitForACapture(t *testing.T) {
 		t.Errorf("%q", mm.note)
 	}
 }
+
+// TestQuestionsWaitForTheRunStep: what a run leads to is asked in its step, not in the middle of something else, and never about another shelf.
+func TestQuestionsWaitForTheRunStep(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	oak := mm.w.Shelf.Place()
+	dir := filepath.Join(t.TempDir(), "ash")
+	elm, err := shelf.Create(dir, "Ash", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	elm.Close()
+	carried := func() { // while the Bench is looked at
+		t.Helper()
+		to, err := shelf.Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, moved := mm.w.StartCarry(t.Context(), to, nil)
+		if err := r.Wait(); err != nil {
+			t.Fatal(err)
+		}
+		m = key(m, "1")
+		mm.settleShelves(to, moved())
+		if mm.menu != nil || mm.waiting == nil || mm.step != stepBench || !strings.Contains(text(m), "Step 6 asks which shelf is used") {
+			t.Fatalf("step %d, %q\n%s", mm.step, mm.note, text(m))
+		}
+	}
+	carried()
+	if m = key(m, "6"); mm.menu == nil || mm.waiting != nil || !strings.Contains(text(m), "Ash replaces Oak") {
+		t.Fatalf("\n%s", text(m))
+	}
+	if m = key(m, "esc"); mm.w.Shelf.Place() != oak {
+		t.Errorf("%s is open", mm.w.Shelf.Place())
+	}
+	// Another run begins before it is answered.
+	carried()
+	m = key(m, "4", "c", "home", "enter")
+	<-mm.run.Ended()
+	if m = feed(m, ticked{}); mm.menu != nil || mm.waiting != nil || !strings.Contains(text(m), "everything is as it was written") {
+		t.Errorf("\n%s", text(m))
+	}
+	// Another shelf is opened before it is answered: it isn't asked whether that one is replaced.
+	carried()
+	m = key(m, "4", "o", "end", "enter")
+	m = key(typed(m, dir), "enter")
+	if mm.w.Shelf.Place() != dir || mm.waiting != nil {
+		t.Fatalf("%q %v", mm.note, mm.waiting)
+	}
+	if m = key(m, "6"); mm.menu != nil {
+		t.Errorf("\n%s", text(m))
+	}
+	if _, retired := mm.w.Shelf.Retired(); retired {
+		t.Error("a shelf is retired that nobody chose")
+	}
+}
