@@ -251,6 +251,31 @@ func TestUnchangedOnNTFS(t *testing.T) {
 	}
 }
 
+// filesOf is where the contents of all files of a volume lie.
+func filesOf(t *testing.T, v fsys.Volume) (all span.Set) {
+	t.Helper()
+	tree, err := fsys.TreeOf(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := tree.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = fsys.Walk(tree, root, ".", func(_ string, _ fsys.Item, entries []fsys.Entry, err error) error {
+		for _, e := range entries {
+			if c, err := tree.Open(e.Item, ""); err == nil {
+				all = all.Union(span.Of(c.Spans()...))
+			}
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all
+}
+
 // TestRecordsThatLie: contents that change without their records are found by the samples, and everything is read.
 func TestRecordsThatLie(t *testing.T) {
 	img := filled(t)
@@ -270,10 +295,14 @@ func TestRecordsThatLie(t *testing.T) {
 	if err != nil || !c.Maps {
 		t.Fatal(err, c.Why)
 	}
+	files := filesOf(t, c.Volume)
 	if err := c.Volume.(fsys.Unchanging).Unchanged(context.Background(), c.Volume, func(sp span.Span) error {
 		b := make([]byte, 10)
 		if err := disk.ReadFull(d, b, partAt+sp.Start+4086); err == nil && string(b) == "SWAPSPACE2" {
 			t.Errorf("a swap file at %s is taken for unchanged", sp)
+		}
+		if !files.Overlaps(sp) {
+			return nil // a folder: one that names no inodes any more makes the volume contradict itself
 		}
 		_, err := f.WriteAt([]byte("altered"), partAt+sp.Start)
 		return err

@@ -32,8 +32,8 @@ type Content struct {
 	omit span.Set
 }
 
-// Examine recognises what a part of size bytes holds and walks its maps once
-// to see that they can be trusted. It reads only structures, never contents.
+// Examine recognises what a part of size bytes holds, and compares its maps with everything that its structures and records
+// name: maps that call something free which a file has are not used. It reads only structures, never contents.
 // The error is only for a cancelled context.
 func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Content, error) {
 	c := Content{size: size, Used: size}
@@ -61,6 +61,9 @@ func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Conten
 		}
 	}
 	used, err := c.count(ctx)
+	if a, ok := v.(Accountable); ok && err == nil {
+		err = CheckKept(ctx, a, v.Used())
+	}
 	if ctx.Err() != nil {
 		return c, ctx.Err()
 	}

@@ -9,7 +9,6 @@ import (
 	"time"
 	"unicode/utf16"
 
-	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
@@ -39,6 +38,7 @@ const (
 	streamNameLen = 3
 	streamValid   = 8
 
+	flagAllocated  = 1
 	flagContiguous = 2
 	nameUnits      = 15
 	minSecondary   = 2
@@ -92,71 +92,19 @@ func (v *Volume) runs(f file) ([]span.Span, error) {
 
 // readDir calls each with the files of a directory. Sets that don't fit together are left out and named by the error.
 func (v *Volume) readDir(dir file, each func(name string, f file, when times) bool) error {
-	if dir.length > maxDirBytes {
-		return fsys.Contradiction(dir.at, "a directory of %d bytes", dir.length)
-	}
-	runs, err := v.runs(dir)
-	if dir.first == v.rootAt {
-		runs, err = v.follow(v.rootAt, maxRootBytes)
-	}
-	if err != nil {
-		return err
-	}
 	var problem error
-	var set []byte
-	var setAt int64
-	others := 0 // entries that belong to one of another kind
-	flush := func() bool {
-		if set == nil {
-			return true
-		}
+	err := v.readSets(dir, func(at int64, set []byte) bool {
 		name, f, when, ok := v.decode(set)
-		f.at = setAt
-		set = nil
-		if !ok {
-			problem = fsys.Contradiction(setAt, "the entries of a file don't fit together")
+		if f.at = at; !ok {
+			problem = fsys.Contradiction(at, "the entries of a file don't fit together")
 			return true
 		}
 		return each(name, f, when)
+	})
+	if err == nil {
+		err = problem
 	}
-	b := make([]byte, dirPiece)
-	for _, r := range runs {
-		for sp := range disk.Chunks(r, dirPiece) {
-			if err := disk.ReadFull(v.r, b[:sp.Len()], sp.Start); err != nil {
-				problem, set = err, nil
-				continue
-			}
-			for i := int64(0); i < sp.Len(); i += entryLen {
-				e := b[i : i+entryLen]
-				switch {
-				case e[0] == typeEnd:
-					flush()
-					return problem
-				case e[0] == typeFile:
-					if !flush() {
-						return problem
-					}
-					set, setAt = append([]byte(nil), e...), sp.Start+i
-				case set != nil && e[0]&(typeInUse|typeSecondary) == typeInUse|typeSecondary && len(set)/entryLen <= int(set[fileCount]):
-					set = append(set, e...)
-				default:
-					if !flush() {
-						return problem
-					}
-					switch {
-					case e[0]&(typeInUse|typeSecondary) == typeInUse && e[0] >= typeBenign: // of another kind, with entries of its own
-						others = int(e[fileCount])
-					case e[0]&(typeInUse|typeSecondary) == typeInUse|typeSecondary && others > 0:
-						others--
-					case e[0]&(typeInUse|typeSecondary) == typeInUse|typeSecondary:
-						problem = fsys.Contradiction(sp.Start+i, "there are entries of a file whose beginning is lost")
-					}
-				}
-			}
-		}
-	}
-	flush()
-	return problem
+	return err
 }
 
 type times struct{ made, modified, read time.Time }
@@ -169,8 +117,8 @@ func (v *Volume) decode(set []byte) (name string, f file, when times, ok bool) {
 		return "", f, when, false
 	}
 	s := set[entryLen:]
-	f = file{attr: le.Uint16(set[fileAttr:]), first: le.Uint32(s[entFirst:]), contiguous: s[streamFlags]&flagContiguous != 0,
-		length: int64(min(le.Uint64(s[entLength:]), 1<<62)), sound: setSum(set) == le.Uint16(set[fileSum:])}
+	f = streamOf(s, 0)
+	f.attr, f.sound = le.Uint16(set[fileAttr:]), setSum(set) == le.Uint16(set[fileSum:])
 	f.valid = min(int64(min(le.Uint64(s[streamValid:]), 1<<62)), f.length)
 	var units []uint16
 	for i := 2 * entryLen; i < len(set) && set[i] == typeName; i += entryLen {

@@ -62,15 +62,8 @@ func (s *shrinkage) directory(f *file) error {
 func (s *shrinkage) placesOf(n *inode) (map[int64]int64, error) {
 	nv := *s.old
 	nv.r = patched{s}
-	var x []extent
-	var err error
-	if n.flags&flagExtents != 0 {
-		w := extentWalk{v: &nv, budget: maxMapBlocks}
-		err = w.node(n.block, -1)
-		x = w.out
-	} else {
-		err = nv.blockMap(n, &x)
-	}
+	nv.ro &^= roMetadataCsum // the new map has no checksums yet
+	x, err := nv.extents(n)
 	out := map[int64]int64{}
 	for _, e := range x {
 		for i := range min(e.n, (n.size+s.v.blockSize-1)/s.v.blockSize-e.logical) {

@@ -222,7 +222,7 @@ func (v *Volume) sameTree(old *Volume, b []byte, wantDepth int, out *[]span.Span
 		e := b[extentHeader+i*extentEntry:]
 		if depth == 0 {
 			n, at := int64(le.Uint16(e[4:])), int64(le.Uint16(e[6:]))<<32|int64(le.Uint32(e[8:]))
-			if n > 32768 { // not written yet: what lies there proves nothing
+			if n > uninitExtent { // not written yet: what lies there proves nothing
 				continue
 			}
 			if at <= 0 || at+n > v.blocks || at+n > old.blocks || len(*out) >= maxExtents {

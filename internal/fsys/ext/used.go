@@ -29,6 +29,7 @@ type group struct {
 	blockBitmap, inodeBitmap, inodeTable int64
 	free                                 int64 // clusters
 	uninit                               bool
+	inodes                               int64 // at the start of the inode table, that were ever made
 }
 
 // descriptors reads all group descriptors.
@@ -47,13 +48,16 @@ func (v *Volume) descriptors() ([]group, error) {
 			g := group{
 				blockBitmap: int64(le.Uint32(d[bgBlockBitmapLo:])), inodeBitmap: int64(le.Uint32(d[bgInodeBitmapLo:])),
 				inodeTable: int64(le.Uint32(d[bgInodeTableLo:])), free: int64(le.Uint16(d[bgFreeBlocksLo:])),
-				uninit: csum && le.Uint16(d[bgFlags:])&flagBlockUninit != 0,
+				uninit: csum && le.Uint16(d[bgFlags:])&flagBlockUninit != 0, inodes: v.inodesPerGrp,
 			}
 			if v.descSize >= 64 {
 				g.blockBitmap |= int64(le.Uint32(d[bgBlockBitmapHi:])) << 32
 				g.inodeBitmap |= int64(le.Uint32(d[bgInodeBitmapHi:])) << 32
 				g.inodeTable |= int64(le.Uint32(d[bgInodeTableHi:])) << 32
 				g.free |= int64(le.Uint16(d[bgFreeBlocksHi:])) << 16
+			}
+			if csum {
+				g.inodes = v.inodesMade(d)
 			}
 			for _, b := range []int64{g.blockBitmap, g.inodeBitmap, g.inodeTable + v.tableBlocks() - 1} {
 				if b <= v.firstData || b >= v.blocks {
@@ -64,6 +68,19 @@ func (v *Volume) descriptors() ([]group, error) {
 		}
 	}
 	return groups, nil
+}
+
+// inodesMade is how many inodes of a group's table were ever made, where descriptors have checksums.
+func (v *Volume) inodesMade(desc []byte) int64 {
+	le := binary.LittleEndian
+	if le.Uint16(desc[bgFlags:])&groupInodesUninit != 0 {
+		return 0
+	}
+	unused := int64(le.Uint16(desc[gdUnused:]))
+	if v.descSize >= newDescSize {
+		unused |= int64(le.Uint16(desc[gdUnusedHi:])) << 16
+	}
+	return max(0, v.inodesPerGrp-unused)
 }
 
 // tableBlocks is the length of one group's inode table.

@@ -2,6 +2,7 @@ package ext
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 
 	"twinshelf/internal/disk"
@@ -80,29 +81,44 @@ func (n *inode) inlineRest() ([]byte, int64, error) {
 // xattrs reads the attributes in the inode and in its block. A value that can't be read is an error, with the others read.
 func (v *Volume) xattrs(n *inode) ([]fsys.XAttr, error) {
 	out, problem := v.attrValues(n, n.inBody(), 0)
-	le := binary.LittleEndian
-	block := int64(le.Uint32(n.raw[inoACLLo:]))
-	if v.incompat&incompat64bit != 0 {
-		block |= int64(le.Uint16(n.raw[inoACLHi:])) << 32
-	}
-	if block == 0 {
-		return out, problem
-	}
-	if block >= v.blocks {
-		return out, fsys.Contradiction(n.at, "the attributes of inode %d are at block %d of %d", n.number, block, v.blocks)
-	}
-	b := make([]byte, v.blockSize)
-	if err := disk.ReadFull(v.r, b, block*v.blockSize); err != nil {
-		return out, err
-	}
-	if le.Uint32(b) != xattrMagic {
-		return out, fsys.Contradiction(block*v.blockSize, "the attributes of inode %d aren't there", n.number)
+	b, err := v.readAttrBlock(n)
+	if b == nil {
+		return out, errors.Join(problem, err)
 	}
 	more, err := v.attrValues(n, b, xattrBlockHead)
 	if problem == nil {
 		problem = err
 	}
 	return append(out, more...), problem
+}
+
+// attrBlock is the block with more of an inode's attributes; 0 when it has none.
+func (v *Volume) attrBlock(n *inode) int64 {
+	le := binary.LittleEndian
+	block := int64(le.Uint32(n.raw[inoACLLo:]))
+	if v.incompat&incompat64bit != 0 {
+		block |= int64(le.Uint16(n.raw[inoACLHi:])) << 32
+	}
+	return block
+}
+
+// readAttrBlock reads it; nil when there is none.
+func (v *Volume) readAttrBlock(n *inode) ([]byte, error) {
+	block := v.attrBlock(n)
+	if block == 0 {
+		return nil, nil
+	}
+	if block >= v.blocks {
+		return nil, fsys.Contradiction(n.at, "the attributes of inode %d are at block %d of %d", n.number, block, v.blocks)
+	}
+	b := make([]byte, v.blockSize)
+	if err := disk.ReadFull(v.r, b, block*v.blockSize); err != nil {
+		return nil, err
+	}
+	if binary.LittleEndian.Uint32(b) != xattrMagic {
+		return nil, fsys.Contradiction(block*v.blockSize, "the attributes of inode %d aren't there", n.number)
+	}
+	return b, nil
 }
 
 func (v *Volume) attrValues(n *inode, area []byte, first int) ([]fsys.XAttr, error) {

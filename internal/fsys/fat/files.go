@@ -57,38 +57,9 @@ type entry struct {
 	at int64
 }
 
-// chain follows the clusters from first on and gives their bytes as runs. It ends with an error where the table is in a circle or
-// points to nowhere.
+// chain gives the runs of the clusters from first on; see links.
 func (v *Volume) chain(first int64) ([]span.Span, error) {
-	var out []span.Span
-	end := uint32(1)<<min(v.bits, 28) - 8
-	var window []uint32 // the entries from cluster base on
-	base := int64(0)
-	for n, c := int64(0), first; ; n++ {
-		if c < 2 || c >= v.count+2 {
-			return out, fsys.Contradiction(v.fatAt, "a file goes on at cluster %d of %d", c, v.count)
-		}
-		if n > v.count {
-			return out, fsys.Contradiction(v.fatAt, "the clusters of a file form a circle from cluster %d on", first)
-		}
-		sp := span.At(v.dataAt+(c-2)*v.cluster, v.cluster)
-		if k := len(out); k > 0 && out[k-1].End == sp.Start {
-			out[k-1].End = sp.End
-		} else {
-			out = append(out, sp)
-		}
-		if c < base || c >= base+int64(len(window)) {
-			base = c
-			var err error
-			if window, err = v.entries(v.active, c, min(c+chainWindow, v.count+2)); err != nil {
-				return out, err
-			}
-		}
-		if window[c-base] >= end {
-			return out, nil
-		}
-		c = int64(window[c-base])
-	}
+	return (&links{v: v, step: chainWindow}).chain(first)
 }
 
 // readDir lists a directory; where it is damaged it gives what comes before, and the error.
@@ -106,8 +77,11 @@ func (v *Volume) readDir(dir entry) ([]entry, error) {
 			}
 			for i := 0; i+dirEntry <= len(b); i += dirEntry {
 				e := b[i : i+dirEntry]
-				if total++; e[0] == 0 || total > maxEntries {
+				if e[0] == 0 {
 					return out, err
+				}
+				if total++; total > maxEntries {
+					return out, fsys.Contradiction(sp.Start, "a folder has more than %d entries", maxEntries)
 				}
 				if e[entAttr]&attrLongName == attrLongName {
 					long.add(e)

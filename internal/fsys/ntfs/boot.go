@@ -57,6 +57,7 @@ type Volume struct {
 	record      int64 // bytes of a file record
 	mft         []run // where $MFT lies
 	mftSize     int64 // bytes
+	mftValid    int64 // of them, those that were ever written
 	rootEntries []rootEntry
 }
 
@@ -139,7 +140,7 @@ func (v *Volume) openMFT(at int64) error {
 	if err != nil {
 		return fmt.Errorf("$MFT: %w", err)
 	}
-	v.mft, v.mftSize = s.runs, s.size
+	v.mft, v.mftSize, v.mftValid = s.runs, s.size, s.valid
 	return nil
 }
 

@@ -22,6 +22,7 @@ const (
 	attrEnd         = 0xFFFFFFFF
 	maxListBytes    = 1 << 20
 	fixupStride     = 512
+	recMagic        = "FILE"
 	recordInUse     = 0x0001
 	attrCompressed  = 0x00FF
 	recUSAOffset    = 4
@@ -83,7 +84,7 @@ func (v *Volume) readRecordAt(at int64) (*record, error) {
 	if err := disk.ReadFull(v.r, b, at); err != nil {
 		return nil, err
 	}
-	if err := unfix(b, "FILE", at); err != nil {
+	if err := unfix(b, recMagic, at); err != nil {
 		return nil, err
 	}
 	if binary.LittleEndian.Uint16(b[recFlags:])&recordInUse == 0 {
@@ -102,7 +103,7 @@ func (v *Volume) readRecord(n int64) (*record, error) {
 	if err != nil {
 		return nil, fmt.Errorf("file record %d: %w", n, err)
 	}
-	if err := unfix(b, "FILE", at); err != nil {
+	if err := unfix(b, recMagic, at); err != nil {
 		return nil, fmt.Errorf("file record %d: %w", n, err)
 	}
 	return &record{number: n, at: at, b: b}, nil
@@ -110,13 +111,25 @@ func (v *Volume) readRecord(n int64) (*record, error) {
 
 // attributes lists a record's attributes; a broken one ends the list.
 func (r *record) attributes() []attribute {
+	out, _ := r.allAttributes()
+	return out
+}
+
+// allAttributes lists a record's attributes, and says whether the list comes to its end.
+func (r *record) allAttributes() (out []attribute, whole bool) {
 	le := binary.LittleEndian
-	var out []attribute
 	end := min(int(le.Uint32(r.b[recBytesInUse:])), len(r.b))
-	for at := int(le.Uint16(r.b[recAttrsOffset:])); at+attrHeaderShort <= end; {
+	for at := int(le.Uint16(r.b[recAttrsOffset:])); at+4 <= end; {
 		b := r.b[at:end]
-		kind, n := le.Uint32(b), int(le.Uint32(b[4:]))
-		if kind == attrEnd || n < attrHeaderShort || n > len(b) {
+		kind := le.Uint32(b)
+		if kind == attrEnd {
+			return out, true
+		}
+		if len(b) < attrHeaderShort {
+			break
+		}
+		n := int(le.Uint32(b[4:]))
+		if n < attrHeaderShort || n > len(b) {
 			break
 		}
 		b = b[:n]
@@ -146,7 +159,7 @@ func (r *record) attributes() []attribute {
 		out = append(out, a)
 		at += n
 	}
-	return out
+	return out, false
 }
 
 // stream is the contents of an attribute: bytes or runs.

@@ -200,8 +200,22 @@ func (s *shrinkage) plan() error {
 	return s.system(bitmapRec)
 }
 
-// eachRecord calls do with every record in use. Records that were written in part aren't of use to anybody and are passed over.
+// eachRecord calls do with every record in use, which it may keep.
 func (v *Volume) eachRecord(do func(*record) error) error {
+	return v.walkRecords(func(number int64, raw []byte) error {
+		if string(raw[:4]) != recMagic || binary.LittleEndian.Uint16(raw[recFlags:])&recordInUse == 0 {
+			return nil
+		}
+		r := &record{number: number, at: number * v.record, b: slices.Clone(raw)}
+		if err := unfix(r.b, recMagic, r.at); err != nil {
+			return err
+		}
+		return do(r)
+	})
+}
+
+// walkRecords calls do with the bytes of every record of $MFT, with their fix-ups; they are good until the next.
+func (v *Volume) walkRecords(do func(number int64, raw []byte) error) error {
 	chunk := max(1, mftChunk/v.record)
 	b := make([]byte, chunk*v.record)
 	records := v.mftSize / v.record
@@ -211,15 +225,7 @@ func (v *Volume) eachRecord(do func(*record) error) error {
 			return err
 		}
 		for i := range n {
-			raw := b[i*v.record : (i+1)*v.record]
-			if string(raw[:4]) != "FILE" || binary.LittleEndian.Uint16(raw[recFlags:])&recordInUse == 0 {
-				continue
-			}
-			r := &record{number: first + i, at: (first + i) * v.record, b: slices.Clone(raw)}
-			if err := unfix(r.b, "FILE", r.at); err != nil {
-				return err
-			}
-			if err := do(r); err != nil {
+			if err := do(first+i, b[i*v.record:(i+1)*v.record]); err != nil {
 				return err
 			}
 		}

@@ -83,7 +83,7 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 func (v *Volume) provenOf(b []byte, proven func(span.Span) error) error {
 	le := binary.LittleEndian
 	b = bytes.Clone(b)
-	if unfix(b, "FILE", 0) != nil || le.Uint16(b[recFlags:])&(recordInUse|recDirectory) != recordInUse || le.Uint64(b[recBaseRecord:])&recNumberBytes != 0 {
+	if unfix(b, recMagic, 0) != nil || le.Uint16(b[recFlags:])&(recordInUse|recDirectory) != recordInUse || le.Uint64(b[recBaseRecord:])&recNumberBytes != 0 {
 		return nil
 	}
 	var spans []span.Span
