@@ -303,7 +303,7 @@ func describe(a survey.Area) shelf.Region {
 	r := shelf.Region{Span: a.Span, Role: string(a.Role), Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, ID: a.Content.Info.ID, Unclean: a.Content.Info.Unclean}
 	if a.Part != nil {
 		r.Part, r.Type, r.Name = a.Part.Number, a.Part.Type, a.Part.Name
-		if !a.Content.Maps {
+		if r.Accounted = a.Content.Maps; !r.Accounted {
 			r.Whole = a.Content.Why
 		}
 	}

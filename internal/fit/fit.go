@@ -4,6 +4,7 @@
 package fit
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -152,13 +153,19 @@ const (
 	step = 1 << 20
 )
 
-// Make plans where the parts of source go on a target.
-func Make(source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
+// Examined is a source of whose parts somebody knows whether their file systems' accounts agree.
+type Examined interface {
+	// Examined says why the accounts of a part aren't believed, empty when they are; known is false when nobody has looked.
+	Examined(part int) (why string, known bool)
+}
+
+// Make plans where the parts of source go on a target. A file system whose accounts contradict each other keeps its size.
+func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
 	t, err := table.Read(source, source.Size(), source.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t}}
+	m := &maker{ctx: ctx, source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t}}
 	if err := m.parts(); err != nil {
 		return nil, err
 	}
@@ -168,9 +175,20 @@ func Make(source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
 		err = m.arrange()
 	}
 	if err == nil {
+		m.explain()
 		err = m.fill()
 	}
 	return m.plan, err
+}
+
+// explain says why the part that would take the room doesn't.
+func (m *maker) explain() {
+	p := m.plan
+	x := p.largest()
+	if m.wish.Keep || m.wish.Places != nil || p.Leftover.Empty() || p.Size <= m.source.Size() || x == nil || x.To.Empty() || x.Fixed == "" || x.Grown() > 0 {
+		return
+	}
+	p.Notes = slices.Insert(p.Notes, 0, fmt.Sprintf("part %d keeps its size: %s", x.Part.Number, x.Fixed))
 }
 
 // arrange fills the plan in.
@@ -228,6 +246,19 @@ func (m *maker) asItWas() error {
 	p.leftover(size)
 	p.clearEnd(size)
 	return nil
+}
+
+// largest is the largest part that holds data, which would take the room; nil when there is none.
+func (p *Plan) largest() *Placed {
+	var best *Placed
+	for i := range p.Parts {
+		x := &p.Parts[i]
+		role := table.RoleOf(x.Part.Type)
+		if (role == table.RoleData || role == table.RoleSystem || x.Part.Type == "") && (best == nil || x.From.Len() > best.From.Len()) {
+			best = x
+		}
+	}
+	return best
 }
 
 // leftover finds the room behind the last part (or the source's end).

@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"context"
 	"errors"
 	"strings"
 	"testing"
@@ -54,7 +55,7 @@ func TestSameLayout(t *testing.T) {
 		{"beyond what an MBR reaches", table.MBR, 512, 4 << 40, span.Span{Start: 50 * miB, End: 4 << 40}, 2},
 	} {
 		src := source(t, c.kind, c.sector)
-		p, err := Make(src, disk.Identity{Size: c.size, Sector: c.sector}, Wish{Keep: true})
+		p, err := Make(context.Background(), src, disk.Identity{Size: c.size, Sector: c.sector}, Wish{Keep: true})
 		if err != nil {
 			t.Errorf("%s: %v", c.name, err)
 			continue
@@ -82,18 +83,18 @@ func TestSameLayout(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	src := source(t, table.GPT, 512)
 	var small *TooSmall
-	if _, err := Make(src, disk.Identity{Size: 50 * miB, Sector: 512}, Wish{}); !errors.As(err, &small) || small.Need-small.Have != 33*512 {
+	if _, err := Make(context.Background(), src, disk.Identity{Size: 50 * miB, Sector: 512}, Wish{}); !errors.As(err, &small) || small.Need-small.Have != 33*512 {
 		t.Errorf("%v", err)
 	}
-	if p, err := Make(src, disk.Identity{Size: 50*miB + 33*512, Sector: 512}, Wish{}); err != nil || p.Least != 50*miB+33*512 {
+	if p, err := Make(context.Background(), src, disk.Identity{Size: 50*miB + 33*512, Sector: 512}, Wish{}); err != nil || p.Least != 50*miB+33*512 {
 		t.Errorf("a target that is smaller, but large enough: %v", err)
 	}
 	for _, w := range []Wish{{Parts: map[int]PartWish{7: {Leave: true}}}, {Parts: map[int]PartWish{1: {Share: 1}}}, {Parts: map[int]PartWish{1: {Size: miB}}}} {
-		if _, err := Make(src, disk.Identity{Size: 128 * miB, Sector: 512}, w); err == nil {
+		if _, err := Make(context.Background(), src, disk.Identity{Size: 128 * miB, Sector: 512}, w); err == nil {
 			t.Errorf("%+v is granted", w)
 		}
 	}
-	if _, err := Make(src, disk.Identity{Size: 128 * miB, Sector: 4096}, Wish{}); err == nil || !strings.Contains(err.Error(), "sectors of 512 bytes") {
+	if _, err := Make(context.Background(), src, disk.Identity{Size: 128 * miB, Sector: 4096}, Wish{}); err == nil || !strings.Contains(err.Error(), "sectors of 512 bytes") {
 		t.Errorf("%v", err)
 	}
 }
@@ -101,7 +102,7 @@ func TestRefusals(t *testing.T) {
 func TestDamagedFirstCopyIsWrittenAnew(t *testing.T) {
 	src := source(t, table.GPT, 512)
 	clear(src.Bytes[512:1024])
-	p, err := Make(src, disk.Identity{Size: 100 * miB, Sector: 512}, Wish{Keep: true})
+	p, err := Make(context.Background(), src, disk.Identity{Size: 100 * miB, Sector: 512}, Wish{Keep: true})
 	if err != nil || !strings.Contains(strings.Join(p.Notes, ";"), "from the back-up copy") {
 		t.Fatalf("%v %q", err, p.Notes)
 	}
@@ -118,10 +119,10 @@ func TestDamagedFirstCopyIsWrittenAnew(t *testing.T) {
 func TestHybridStays(t *testing.T) {
 	src := source(t, table.GPT, 512)
 	copy(src.Bytes[446+16:], []byte{0x80, 0, 0, 0, 0x07, 0, 0, 0, 0, 8, 0, 0, 0, 64, 0, 0}) // sector 2048, 16384 sectors
-	if _, err := Make(src, disk.Identity{Size: 200 * miB, Sector: 512}, Wish{Parts: map[int]PartWish{1: {Leave: true}}}); err == nil {
+	if _, err := Make(context.Background(), src, disk.Identity{Size: 200 * miB, Sector: 512}, Wish{Parts: map[int]PartWish{1: {Leave: true}}}); err == nil {
 		t.Error("a wish that can't be granted is forgotten")
 	}
-	p, err := Make(src, disk.Identity{Size: 200 * miB, Sector: 512}, Wish{})
+	p, err := Make(context.Background(), src, disk.Identity{Size: 200 * miB, Sector: 512}, Wish{})
 	if err != nil || !strings.Contains(strings.Join(p.Notes, ";"), "MBR with parts of its own") {
 		t.Fatalf("%v %+v", err, p)
 	}

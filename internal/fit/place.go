@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"context"
 	"cmp"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 
 // maker is a plan while it is made.
 type maker struct {
+	ctx     context.Context // of the one call that makes the plan
 	source  disk.Device
 	wish    Wish
 	t       *table.Table
@@ -25,6 +27,8 @@ type maker struct {
 	// leasts are the least sizes of parts that were looked at; forced is by how much parts have to shrink for the target.
 	leasts map[int]least
 	forced map[int]int64
+	// sound are the parts whose accounts were found to agree, by number.
+	sound map[int]bool
 }
 
 // least is how small a part can be, in bytes, and why not smaller.
@@ -118,6 +122,11 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 			changes = append(changes, nil)
 			continue
 		}
+		if x.Grown() > 0 || x.Shrunk() > 0 {
+			if doubtful, err := m.doubt(i); doubtful || err != nil {
+				return nil, doubtful, err
+			}
+		}
 		c, err := m.change(i)
 		if err != nil {
 			return nil, false, fmt.Errorf("part %d: %w", x.Part.Number, err)
@@ -138,6 +147,32 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 		changes = append(changes, c)
 	}
 	return changes, false, nil
+}
+
+// doubt looks whether the accounts of a volume whose size is to change agree, once; the part of one that contradicts itself is fixed.
+func (m *maker) doubt(i int) (bool, error) {
+	x := &m.plan.Parts[i]
+	if m.volumes[i] == nil || x.Fixed != "" || m.sound[x.Part.Number] || m.wish.Places != nil {
+		return false, nil
+	}
+	why, known := "", false
+	if e, ok := m.source.(Examined); ok {
+		why, known = e.Examined(x.Part.Number)
+	}
+	if !known {
+		c, err := fsys.Examine(m.ctx, disk.Section(m.source, x.From.Start, x.From.Len()), x.From.Len(), m.source.SectorSize())
+		if err != nil {
+			return false, err
+		}
+		why = c.Why
+	}
+	if x.Fixed = why; why == "" {
+		if m.sound == nil {
+			m.sound = map[int]bool{}
+		}
+		m.sound[x.Part.Number] = true
+	}
+	return why != "", nil
 }
 
 // distribute decides the spans. Parts keep their order and their distances; what is behind a part that grows moves.
@@ -213,6 +248,9 @@ func (m *maker) distribute() error {
 
 // least is how small a part can become, in bytes, as a multiple of step less than what it has; and why it can't be smaller.
 func (m *maker) least(i int) (int64, string, error) {
+	if _, err := m.doubt(i); err != nil {
+		return 0, "", err
+	}
 	x := m.plan.Parts[i]
 	s, ok := m.volumes[i].(fsys.Shrinker)
 	if !ok || x.Fixed != "" {

@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -100,7 +101,7 @@ func TestRandomPlans(t *testing.T) {
 				wish.Parts[p.Number] = PartWish{Least: true}
 			}
 		}
-		p, err := Make(src, disk.Identity{Size: target, Sector: 512}, wish)
+		p, err := Make(context.Background(), src, disk.Identity{Size: target, Sector: 512}, wish)
 		var small *TooSmall
 		if errors.As(err, &small) && (small.Need <= target || small.Have != target) {
 			t.Fatalf("too small although %d are needed of %d", small.Need, target)

@@ -27,6 +27,8 @@ type Part struct {
 	Device  disk.Device
 
 	why  string // why there is nothing to look at
+	// unsure says that the part was captured by maps which nobody compared with its records.
+	unsure bool
 	once sync.Once
 	tree fsys.Tree
 	err  error
@@ -69,7 +71,7 @@ func Parts(d disk.Device, number int) ([]*Part, error) {
 func ofTwin(d *shelf.Disk, number int) []*Part {
 	var out []*Part
 	for _, r := range d.Describe().Parts() {
-		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Unclean: r.Unclean, Device: d}
+		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Unclean: r.Unclean, Device: d, unsure: r.Whole == "" && !r.Accounted}
 		if !r.Captured {
 			p.why = "it was left out of this twin"
 		}
@@ -97,6 +99,9 @@ func (p *Part) Tree() (fsys.Tree, error) {
 		v, err := p.volume()
 		if err == nil {
 			p.tree, err = fsys.TreeOf(v)
+		}
+		if err == nil && p.unsure {
+			p.tree, err = ofKept(p.tree, v)
 		}
 		p.err = err
 	})

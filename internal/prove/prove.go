@@ -233,10 +233,38 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 		if lost := t.Disks[i].Missing; !lost.Empty() {
 			proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(lost.Total())) + fileWords(rc, d, lost)})
 		}
+		kept, err := keptClaims(rc, d, len(t.Disks), i)
+		if err != nil {
+			return nil, err
+		}
+		proof.Claims = append(proof.Claims, kept...)
 		proof.Claims = append(proof.Claims, tableClaims(d, d.Describe(), false)...)
 	}
 	proof.When = time.Now()
 	return proof, s.SaveProof(proof)
+}
+
+// keptClaims look whether everything was kept that the records of a part name which was read by its maps.
+func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim, error) {
+	var out []shelf.Claim
+	for _, r := range d.Describe().Parts() {
+		if !r.Captured || r.Whole != "" || r.Kind == "" {
+			continue
+		}
+		content, err := fsys.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
+		if err != nil {
+			return nil, err
+		}
+		if _, ok := content.Volume.(fsys.Accountable); !ok && content.Maps {
+			continue
+		}
+		c := shelf.Claim{About: where(disks, i, r), Says: "everything is kept that its files, folders and structures name", Holds: content.Maps, Evidence: content.Why}
+		if c.Holds {
+			c.Evidence = fmt.Sprintf("all records of its %s compared with what was kept", r.Kind)
+		}
+		out = append(out, c)
+	}
+	return out, nil
 }
 
 func size(ctx context.Context, d disk.Mapped) (int64, error) {
@@ -392,7 +420,11 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 				c.Evidence += fmt.Sprintf(", grown from %s to %s", units.Bytes(x.Volume), units.Bytes(content.Info.Size))
 			}
 		}
-		if r.Unclean != "" {
+		if r.Unclean == "" && r.Whole != "" && !content.Maps { // it was so at the source, and all of it was taken
+			c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID
+			c.Says = fmt.Sprintf("the %s is recognised; the source itself wasn't sound when it was captured", r.Kind)
+			c.Evidence = "identity " + content.Info.ID + "; " + r.Whole
+		} else if r.Unclean != "" {
 			c.Says = fmt.Sprintf("the %s is recognised; it wasn't quiet when it was captured", r.Kind)
 			c.Evidence = "identity " + content.Info.ID + "; " + r.Unclean
 		} else if !c.Holds {

@@ -19,7 +19,7 @@ import (
 // planned is a plan that copies a memory disk onto one of the same size.
 func planned(t *testing.T, src *disk.Memory) *Plan {
 	t.Helper()
-	f, err := fit.Make(src, src.Identity(), fit.Wish{})
+	f, err := fit.Make(context.Background(), src, src.Identity(), fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}

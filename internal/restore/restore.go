@@ -49,7 +49,7 @@ type Plan struct {
 // New plans the restore of source onto target as it is wished; nothing is written. It refuses what can't
 // work or mustn't be done.
 func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wish) (*Plan, error) {
-	f, err := fit.Make(source, target.Identity, wish)
+	f, err := fit.Make(context.Background(), source, target.Identity, wish)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +104,7 @@ func (p *Plan) sound() error {
 
 // Rehearse composes the disk that a restore onto such a target would make, and gives what its start-up repairs are.
 func Rehearse(source disk.Mapped, target disk.Identity, wish fit.Wish) (planned *rehearse.Planned, repairs []disk.Patch, err error) {
-	f, err := fit.Make(source, target, wish)
+	f, err := fit.Make(context.Background(), source, target, wish)
 	if err != nil {
 		return nil, nil, err
 	}

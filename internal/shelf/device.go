@@ -58,6 +58,16 @@ func (d *Disk) BlockSize() int64 { return d.block }
 // Describe gives the twin's description of this disk.
 func (d *Disk) Describe() *TwinDisk { return d.d }
 
+// Examined says why the accounts of a part weren't believed when it was captured; see fit.Examined.
+func (d *Disk) Examined(part int) (why string, known bool) {
+	for _, r := range d.d.Regions {
+		if r.Part == part {
+			return r.Whole, r.Whole != "" || r.Accounted
+		}
+	}
+	return "", false
+}
+
 func (d *Disk) region(off int64) *Region {
 	r := d.d.Regions
 	i := sort.Search(len(r), func(i int) bool { return r[i].Span.End > off })

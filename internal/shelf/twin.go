@@ -60,9 +60,11 @@ type Region struct {
 	Unclean  string    `json:"unclean,omitempty"` // why it wasn't quiet
 	Whole    string    `json:"whole,omitempty"`   // why all of it was read
 	Captured bool      `json:"captured"`
-	Omitted  []string  `json:"omitted,omitempty"` // left out, in words
-	Used     int64     `json:"used"`              // bytes read
-	Added    int64     `json:"added"`             // bytes its blocks brought to the shelf
+	// Accounted says that the maps by which it was read were compared with everything that its records name.
+	Accounted bool     `json:"accounted,omitempty"`
+	Omitted   []string `json:"omitted,omitempty"` // left out, in words
+	Used      int64    `json:"used"`              // bytes read
+	Added     int64    `json:"added"`             // bytes its blocks brought to the shelf
 	// Trusted are the bytes that weren't read again, because the file system's own records prove that they are
 	// what they were in the twin before.
 	Trusted int64 `json:"trusted,omitempty"`

@@ -25,6 +25,16 @@ var (
 // Mapped gives the device with its pieces.
 func (s *Survey) Mapped() *Mapped { return &Mapped{s.Device, s} }
 
+// Examined says why the accounts of a part aren't believed; see fit.Examined.
+func (m *Mapped) Examined(part int) (why string, known bool) {
+	for i := range m.s.Areas {
+		if a := &m.s.Areas[i]; a.Part != nil && a.Part.Number == part {
+			return a.Content.Why, true
+		}
+	}
+	return "", false
+}
+
 // Pieces are what a capture would keep as data, what the device knows to be zeros, and the rest as undefined.
 func (m *Mapped) Pieces() iter.Seq2[disk.Piece, error] { return m.PiecesIn(span.Span{End: m.Size()}) }
 
