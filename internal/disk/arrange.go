@@ -67,7 +67,10 @@ func (a *Arranged) from(off int64) int {
 
 // ReadAt reads what was moved there, and zeros elsewhere.
 func (a *Arranged) ReadAt(p []byte, off int64) (int, error) {
-	want := span.At(off, int64(len(p))).Intersect(span.Span{End: a.Size()})
+	want, err := within(a, off, len(p))
+	if err != nil {
+		return 0, err
+	}
 	n := int(want.Len())
 	at := want.Start
 	for i := a.from(off); i < len(a.moves) && a.moves[i].To < want.End; i++ {

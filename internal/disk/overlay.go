@@ -140,7 +140,10 @@ func (o *Overlay) Patches() []Patch { return o.patches }
 
 // ReadAt reads the base with the patches applied.
 func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
-	want := span.At(off, int64(len(p))).Intersect(span.Span{End: o.size})
+	want, err := within(o, off, len(p))
+	if err != nil {
+		return 0, err
+	}
 	n := int(want.Len())
 	fromBase := want.Intersect(span.Span{End: o.base.Size()})
 	if k := fromBase.Len(); k > 0 {

@@ -22,6 +22,17 @@ func Gone(err error) bool {
 	return errors.Is(err, ErrGone) || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO)
 }
 
+// within is what of a read lies on a device; io.EOF when nothing does.
+func within(d Device, off int64, n int) (span.Span, error) {
+	if off < 0 {
+		return span.Span{}, fmt.Errorf("a read at byte %d", off)
+	}
+	if off >= d.Size() && n > 0 {
+		return span.Span{}, io.EOF
+	}
+	return span.At(off, int64(n)).Intersect(span.Span{End: d.Size()}), nil
+}
+
 func eofIfShort(n, want int) error {
 	if n < want {
 		return io.EOF

@@ -83,8 +83,12 @@ func (c *Content) KeepAll(ctx context.Context) error {
 	}
 	c.Omit, c.omit = nil, span.Set{}
 	used, err := c.count(ctx)
-	c.Used = used
-	return err
+	if err != nil {
+		c.Used, c.Why = c.size, "its maps can't be read any more ("+err.Error()+")"
+		return err
+	}
+	c.Maps, c.Used = true, used
+	return nil
 }
 
 func (c *Content) count(ctx context.Context) (int64, error) {

@@ -118,6 +118,7 @@ type Run struct {
 	// phaseSkipped is how much of this phase needed no moving, in bytes.
 	phaseSkipped int64
 	read, wr     Rail
+	moreNotes    int // that weren't kept
 }
 
 // Context is what the work gets: the run's context and its progress.
@@ -140,7 +141,9 @@ func Start(ctx context.Context, title string, phases []string, estimate time.Dur
 	r := &Run{cancel: cancel, ended: make(chan struct{}), start: now, phaseStart: now, lastAt: now,
 		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate}}
 	r.resumed = sync.NewCond(&r.mu)
+	stop := context.AfterFunc(ctx, r.wake) // a paused run must notice too
 	go func() {
+		defer stop()
 		err := r.guarded(ctx, work)
 		cancel()
 		r.finish(err)
@@ -185,8 +188,12 @@ func (r *Run) Wait() error {
 func (r *Run) Ended() <-chan struct{} { return r.ended }
 
 // Cancel asks the run to stop; it stops at the next block.
-func (r *Run) Cancel() {
-	r.cancel()
+func (r *Run) Cancel() { r.cancel() }
+
+// wake lets a paused run look at its context.
+func (r *Run) wake() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	r.resumed.Broadcast()
 }
 
@@ -321,13 +328,20 @@ func (c *Context) MarkWritten(sp span.Span, state Cell) {
 	c.r.wr.mark(sp, state)
 }
 
-const keepNotes = 200
+// keepNotes bounds the memory of notes; those beyond are counted.
+const keepNotes = 10_000
 
 // Note adds a sentence for the person.
 func (c *Context) Note(format string, args ...any) {
 	c.r.mu.Lock()
 	defer c.r.mu.Unlock()
-	if len(c.r.snap.Notes) < keepNotes {
-		c.r.snap.Notes = append(c.r.snap.Notes, fmt.Sprintf(format, args...))
+	r := c.r
+	if len(r.snap.Notes) < keepNotes {
+		r.snap.Notes = append(r.snap.Notes, fmt.Sprintf(format, args...))
+		return
 	}
+	if r.moreNotes++; r.moreNotes == 1 {
+		r.snap.Notes = append(r.snap.Notes, "")
+	}
+	r.snap.Notes[keepNotes] = fmt.Sprintf("and %d more notes like these", r.moreNotes)
 }

@@ -113,3 +113,41 @@ func TestTimeLeftIsARange(t *testing.T) {
 		t.Errorf("time left after the end: %v", s.LeftHigh)
 	}
 }
+
+// TestPausedRunWhoseParentEnds: a paused run ends with its parent's context.
+func TestPausedRunWhoseParentEnds(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	started := make(chan struct{})
+	r := Start(ctx, "x", []string{"a"}, 0, func(c *Context) error {
+		close(started)
+		for {
+			if err := c.Step(1); err != nil {
+				return err
+			}
+			time.Sleep(time.Millisecond)
+		}
+	})
+	<-started
+	r.TogglePause()
+	cancel()
+	if err := r.Wait(); !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+}
+
+// TestNotesBeyondTheLastKept: they are counted, never dropped without a word.
+func TestNotesBeyondTheLastKept(t *testing.T) {
+	r := Start(context.Background(), "x", []string{"a"}, 0, func(c *Context) error {
+		for i := range keepNotes + 5 {
+			c.Note("sector %d", i)
+		}
+		return nil
+	})
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	notes := r.Snapshot().Notes
+	if len(notes) != keepNotes+1 || !strings.Contains(notes[keepNotes], "5 more") {
+		t.Errorf("%d notes, the last %q", len(notes), notes[len(notes)-1])
+	}
+}

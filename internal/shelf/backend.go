@@ -136,19 +136,30 @@ func (f folder) Create(name string) (Writer, error) {
 
 func (f folder) Rename(from, to string) error {
 	dir := filepath.Dir(f.path(to))
-	_, missing := os.Stat(dir)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := f.makeFolder(dir); err != nil {
 		return err
-	}
-	if missing != nil {
-		if err := syncDir(filepath.Dir(dir)); err != nil {
-			return err
-		}
 	}
 	if err := os.Rename(f.path(from), f.path(to)); err != nil {
 		return err
 	}
 	return syncDir(dir)
+}
+
+// makeFolder makes a folder with those above it. Each new one is in its parent on the medium afterwards.
+func (f folder) makeFolder(dir string) error {
+	if _, err := os.Stat(dir); err == nil || !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	parent := filepath.Dir(dir)
+	if len(dir) > len(f.root) {
+		if err := f.makeFolder(parent); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return syncDir(parent)
 }
 
 func syncDir(dir string) error {

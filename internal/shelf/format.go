@@ -113,11 +113,11 @@ func decodeHeader(file string, b []byte, want fileKind) (h header, err error) {
 		return h, &Hurt{file, 0, "it doesn't begin like a file of a shelf"}
 	}
 	le := binary.LittleEndian
+	if crc32.Checksum(b[:offCRC], castagnoli) != le.Uint32(b[offCRC:]) { // of every version, so that a flipped bit isn't taken for a newer one
+		return h, &Hurt{file, 0, "the checksum of its header is wrong"}
+	}
 	if v := le.Uint16(b[offVersion:]); v > Version {
 		return h, fmt.Errorf("%s has format %d, this program reads up to %d: %w; use that version to open it", file, v, Version, ErrNewer)
-	}
-	if crc32.Checksum(b[:offCRC], castagnoli) != le.Uint32(b[offCRC:]) {
-		return h, &Hurt{file, 0, "the checksum of its header is wrong"}
 	}
 	h = header{kind: fileKind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]), length: int64(le.Uint64(b[offLength:])),
 		nonce: [nonceRoom]byte(b[offNonce:]), tag: [tagRoom]byte(b[offTag:]), sum: Name(b[offSum : offSum+32]), dir: int64(le.Uint64(b[offDir:]))}

@@ -138,6 +138,9 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 	if err := m.all(ctx, twins); err != nil {
 		return f, fmt.Errorf("%w, so nothing is removed: %w; check and heal the shelf first", ErrUnsure, err)
 	}
+	if err := m.settle(ctx); err != nil {
+		return f, err
+	}
 	piles, err := s.piles(m)
 	if err != nil {
 		return f, err

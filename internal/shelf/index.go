@@ -67,7 +67,7 @@ type indexRecord struct {
 	place
 }
 
-// encodeSegment writes a segment; records must be sorted by name and without doubles.
+// encodeSegment writes a segment; records must be sorted by name. A block may stand in several places: one of them may be hurt.
 func (k *keyring) encodeSegment(records []indexRecord) []byte {
 	var packs []string
 	for _, r := range records {
@@ -234,19 +234,30 @@ func (s *segment) record(e []byte) indexRecord {
 	return indexRecord{Name(e[:32]), place{pack, int64(le.Uint64(e[40:])), le.Uint32(e[36:])}}
 }
 
-// find looks a block up.
-func (s *segment) find(n Name) (place, bool, error) {
+// find looks a block up and gives its places.
+func (s *segment) find(n Name) ([]place, error) {
 	p, err := s.bucket(bucketOf(n))
 	if err != nil {
-		return place{}, false, err
+		return nil, err
 	}
+	var out []place
+	from, to := namedIn(p, n)
+	for i := from; i < to; i++ {
+		if at := s.record(p[i*indexEntry:]).place; !s.gone[at.pack] {
+			out = append(out, at)
+		}
+	}
+	return out, nil
+}
+
+// namedIn says which entries [from, to) of a bucket are those of a block.
+func namedIn(p []byte, n Name) (from, to int) {
 	k := len(p) / indexEntry
-	i := sort.Search(k, func(i int) bool { return bytes.Compare(p[i*indexEntry:][:32], n[:]) >= 0 })
-	if i == k || !bytes.Equal(p[i*indexEntry:][:32], n[:]) {
-		return place{}, false, nil
+	from = sort.Search(k, func(i int) bool { return bytes.Compare(p[i*indexEntry:][:32], n[:]) >= 0 })
+	for to = from; to < k && bytes.Equal(p[to*indexEntry:][:32], n[:]); {
+		to++
 	}
-	at := s.record(p[i*indexEntry:]).place
-	return at, !s.gone[at.pack], nil
+	return from, to
 }
 
 // all gives a segment's records in order.
@@ -265,14 +276,12 @@ func (s *segment) all(yield func(indexRecord) error) error {
 	return nil
 }
 
+// sortRecords orders records by name, and drops those that are there twice with the same place.
 func sortRecords(r []indexRecord) []indexRecord {
 	slices.SortFunc(r, func(a, b indexRecord) int {
-		if c := bytes.Compare(a.name[:], b.name[:]); c != 0 {
-			return c
-		}
-		return cmp.Compare(a.pack, b.pack)
+		return cmp.Or(bytes.Compare(a.name[:], b.name[:]), cmp.Compare(a.pack, b.pack), cmp.Compare(a.offset, b.offset))
 	})
-	return slices.CompactFunc(r, func(a, b indexRecord) bool { return a.name == b.name })
+	return slices.Compact(r)
 }
 
 // lookup finds a block in any segment.
@@ -280,10 +289,10 @@ func (s *Shelf) lookup(n Name) (place, bool, error) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	var problem error
-	for i := len(s.segments) - 1; i >= 0; i-- {
-		p, ok, err := s.segments[i].find(n)
-		if ok {
-			return p, true, nil
+	for _, seg := range slices.Backward(s.segments) {
+		p, err := seg.find(n)
+		if len(p) > 0 {
+			return p[0], true, nil
 		}
 		problem = errors.Join(problem, err)
 	}
@@ -294,10 +303,12 @@ func (s *Shelf) lookup(n Name) (place, bool, error) {
 func (s *Shelf) places(n Name) (out []place, problem error) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	for i := len(s.segments) - 1; i >= 0; i-- {
-		p, ok, err := s.segments[i].find(n)
-		if ok && !slices.Contains(out, p) {
-			out = append(out, p)
+	for _, seg := range slices.Backward(s.segments) {
+		found, err := seg.find(n)
+		for _, p := range found {
+			if !slices.Contains(out, p) {
+				out = append(out, p)
+			}
 		}
 		problem = errors.Join(problem, err)
 	}
@@ -388,7 +399,7 @@ func (s *Shelf) mergeInto(segments []*segment, packs []string, keep func(*segmen
 		d.add(d.total+n, s.ring.mark(nonce, b, p))
 	}
 	head, dir := s.ring.frameIndex(nonce, d.encode(), d.total*indexEntry)
-	temp := "tmp/" + newID() + ".index"
+	temp := tempName(".index")
 	w, err := s.b.Create(temp)
 	if err != nil {
 		return nil, err

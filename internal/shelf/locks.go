@@ -122,6 +122,7 @@ func (s *Shelf) acquire(h Holder) (*lock, error) {
 		}
 		if inTheWay == nil {
 			l.beats.Go(l.beat)
+			s.clearTemp(h)
 			return l, nil
 		}
 		_ = s.b.Remove(lockPath(h.ID))

@@ -23,6 +23,7 @@ type marking struct {
 	// Missing are names that no entry answers to; only the first few are kept.
 	missing map[Name]bool
 	lost    int
+	doubled map[Name]bool // names that stand in several places; only the first of them are kept
 	// stored is the room that newly marked blocks take, in bytes.
 	stored int64
 }
@@ -36,7 +37,7 @@ const (
 func (s *Shelf) marking() *marking {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	m := &marking{s: s, segments: slices.Clone(s.segments), missing: map[Name]bool{}}
+	m := &marking{s: s, segments: slices.Clone(s.segments), missing: map[Name]bool{}, doubled: map[Name]bool{}}
 	for _, seg := range m.segments {
 		m.bits = append(m.bits, make([]uint64, (seg.count+63)/64))
 		m.soft = append(m.soft, make([]uint64, (seg.count+63)/64))
@@ -61,50 +62,35 @@ func (m *marking) set(names []Name) (fresh []Name, err error) {
 	return fresh, nil
 }
 
+// setBucket marks every place of each name: which of several reads right isn't known yet.
 func (m *marking) setBucket(b int, names []Name) (fresh []Name, err error) {
-	var found [16]uint64
-	seen := found[:0:16]
-	if k := (len(names) + 63) / 64; k > 16 {
-		seen = make([]uint64, k)
-	} else {
-		seen = found[:k]
-	}
+	seen := make([]int, len(names)) // places of each name
 	for i := len(m.segments) - 1; i >= 0; i-- {
 		seg := m.segments[i]
 		p, err := seg.bucket(b)
 		if err != nil {
 			return nil, err
 		}
-		count, first := len(p)/indexEntry, seg.first(b)
+		first := seg.first(b)
 		for j, n := range names {
-			if seen[j/64]&(1<<(j%64)) != 0 {
-				continue
-			}
-			k := sort.Search(count, func(k int) bool { return bytes.Compare(p[k*indexEntry:][:32], n[:]) >= 0 })
-			if k == count || !bytes.Equal(p[k*indexEntry:][:32], n[:]) {
-				continue
-			}
-			r := seg.record(p[k*indexEntry:])
-			if seg.gone[r.pack] {
-				continue
-			}
-			seen[j/64] |= 1 << (j % 64)
-			at, bit := (first+k)/64, uint64(1)<<((first+k)%64)
-			switch marked := m.bits[i][at]&bit != 0; {
-			case !marked:
-				m.bits[i][at] |= bit
-				m.stored += entryLen + int64(r.stored)
-				if fresh = append(fresh, n); m.lenient {
-					m.soft[i][at] |= bit
+			from, to := namedIn(p, n)
+			for k := from; k < to; k++ {
+				r := seg.record(p[k*indexEntry:])
+				if seg.gone[r.pack] {
+					continue
 				}
-			case !m.lenient && m.soft[i][at]&bit != 0: // a twin needs it too
-				m.soft[i][at] &^= bit
-				fresh = append(fresh, n)
+				if m.mark(i, first+k, r, seen[j] == 0) {
+					fresh = append(fresh, n)
+				}
+				seen[j]++
 			}
 		}
 	}
 	for j, n := range names {
-		if seen[j/64]&(1<<(j%64)) == 0 && !m.lenient {
+		if seen[j] > 1 && len(m.doubled) < keptMissing {
+			m.doubled[n] = true
+		}
+		if seen[j] == 0 && !m.lenient {
 			m.lost++
 			if len(m.missing) < keptMissing {
 				m.missing[n] = true
@@ -112,6 +98,66 @@ func (m *marking) setBucket(b int, names []Name) (fresh []Name, err error) {
 		}
 	}
 	return fresh, nil
+}
+
+// mark marks an entry, and says whether its name is one that wasn't needed before. first is the first of several places.
+func (m *marking) mark(segment, entry int, r indexRecord, first bool) bool {
+	at, bit := entry/64, uint64(1)<<(entry%64)
+	switch marked := m.bits[segment][at]&bit != 0; {
+	case !marked:
+		m.bits[segment][at] |= bit
+		if m.lenient {
+			m.soft[segment][at] |= bit
+		}
+		if first {
+			m.stored += entryLen + int64(r.stored)
+		}
+		return first
+	case !m.lenient && m.soft[segment][at]&bit != 0: // a twin needs it too
+		m.soft[segment][at] &^= bit
+		return first
+	}
+	return false
+}
+
+// settle leaves of a block that stands in several places only the first that reads right marked. Where none does all stay.
+func (m *marking) settle(ctx context.Context) error {
+	for n := range m.doubled {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		type entry struct{ segment, number int }
+		var all []entry
+		good := -1
+		for i := len(m.segments) - 1; i >= 0; i-- {
+			seg := m.segments[i]
+			p, err := seg.bucket(bucketOf(n))
+			if err != nil {
+				return err
+			}
+			from, to := namedIn(p, n)
+			for k := from; k < to; k++ {
+				at := seg.record(p[k*indexEntry:]).place
+				if seg.gone[at.pack] {
+					continue
+				}
+				if good < 0 {
+					if r, err := m.s.pack(at.pack); err == nil {
+						if _, err := m.s.readBlock(packPath(at.pack), r, at, n, nil); err == nil {
+							good = len(all)
+						}
+					}
+				}
+				all = append(all, entry{i, seg.first(bucketOf(n)) + k})
+			}
+		}
+		for k, e := range all {
+			if good >= 0 && k != good {
+				m.bits[e.segment][e.number/64] &^= 1 << (e.number % 64)
+			}
+		}
+	}
+	return nil
 }
 
 // has says whether entry n of segment i is marked.

@@ -56,7 +56,7 @@ func (s *Shelf) Begin(machine string) (*Session, error) {
 	if err != nil {
 		return fail(err)
 	}
-	if err := s.refresh(); err == nil {
+	if err = s.refresh(); err == nil {
 		err = s.adoptLoose()
 	}
 	if err != nil {
@@ -275,11 +275,17 @@ func (c *Session) durable() error {
 	if err == nil {
 		err = c.settle()
 	}
+	if err == nil { // settling may have taken long
+		err = c.lock.held()
+	}
 	if err == nil {
 		err = c.publish()
 	}
 	if err == nil {
 		err = c.keepListing()
+	}
+	if err == nil {
+		err = c.lock.held()
 	}
 	return err
 }

@@ -295,7 +295,7 @@ func (s *Shelf) Stats() (Stats, error) {
 // writeFile puts a whole file on the medium under a temporary name, then
 // renames it: it is there completely or not at all.
 func (s *Shelf) writeFile(name string, b []byte) error {
-	temp := "tmp/" + newID()
+	temp := tempName("")
 	w, err := s.b.Create(temp)
 	if err != nil {
 		return err

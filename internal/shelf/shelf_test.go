@@ -450,7 +450,7 @@ func FuzzFiles(f *testing.F) {
 		r := memory{bytes.NewReader(b)}
 		_, _ = readTable(r, "pack")
 		if s, err := (&keyring{}).openSegment("index", r, int64(len(b)), r.Close); err == nil {
-			_, _, _ = s.find(Name{1})
+			_, _ = s.find(Name{1})
 		}
 		if p, err := (&keyring{}).payload("twin", b, kindTwin); err == nil && len(p) == 0 {
 			t.Log("empty")

@@ -49,7 +49,11 @@ func (s Span) String() string { return fmt.Sprintf("[%d, %d)", s.Start, s.End) }
 // Set is an ordered set of disjoint spans that don't touch each other.
 // The zero value is the empty set. A Set is a value: operations return new sets,
 // only Add changes its receiver.
-type Set struct{ spans []Span }
+type Set struct {
+	spans []Span
+	// owner is the set that spans belong to: a copy of it takes its own before it changes them.
+	owner *Set
+}
 
 // Of returns the set of the bytes in the given spans, in any order; n spans cost
 // O(n log n) whatever their order.
@@ -67,6 +71,9 @@ func Of(spans ...Span) Set {
 func (s *Set) Add(sp Span) {
 	if sp.Empty() {
 		return
+	}
+	if s.owner != s {
+		s.spans, s.owner = slices.Clone(s.spans), s
 	}
 	n := len(s.spans)
 	if n == 0 || sp.Start > s.spans[n-1].End {

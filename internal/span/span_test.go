@@ -88,3 +88,21 @@ func TestJSON(t *testing.T) {
 		}
 	}
 }
+
+// TestACopyIsItsOwn: adding to a copy of a set changes only the copy, wherever it is added.
+func TestACopyIsItsOwn(t *testing.T) {
+	for _, add := range []Span{At(100, 1), At(41, 3), At(12, 2), At(200, 1)} {
+		var a Set
+		for i := range int64(5) {
+			a.Add(At(i*10, 1))
+		}
+		b, before := a, a.Shift(0)
+		a.Add(At(300, 1))
+		b.Add(add)
+		want := before.Shift(0)
+		want.Add(At(300, 1))
+		if !a.Equal(want) || !b.Covers(add) || b.Covers(At(300, 1)) {
+			t.Errorf("after %s: %v and %v", add, a, b)
+		}
+	}
+}

@@ -13,6 +13,7 @@ import (
 const (
 	bitmapChunk  = 1 << 20
 	restartLen   = 4096
+	restartArea  = 24
 	restartClean = 0x0002
 	noClient     = 0xFFFF
 )
@@ -112,7 +113,8 @@ func (v *Volume) systemClusters() (span.Set, error) {
 }
 
 // logClean says whether $LogFile holds nothing to replay ("LFS restart area"):
-// it was emptied (all 0xFF), or no client has it open, or it is flagged clean.
+// it was emptied (all 0xFF), or no client has it open, or it is flagged clean. Of the two
+// restart pages, which are written in turns, the one with the larger sequence number is true.
 func (v *Volume) logClean() (bool, error) {
 	rec, err := v.readRecord(recLog)
 	if err != nil {
@@ -122,7 +124,9 @@ func (v *Volume) logClean() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	emptied := true
+	emptied, clean := true, false
+	latest, found := uint64(0), false
+	le := binary.LittleEndian
 	for page := range int64(2) {
 		b := make([]byte, restartLen)
 		if _, err := v.readRuns(s.runs, b, page*restartLen); err != nil {
@@ -135,19 +139,16 @@ func (v *Volume) logClean() (bool, error) {
 		if unfix(b, "RSTR", 0) != nil {
 			continue // the other copy may be good
 		}
-		le := binary.LittleEndian
-		area := int(le.Uint16(b[24:]))
+		area := int(le.Uint16(b[restartArea:]))
 		if area+16 > len(b) {
 			continue
 		}
-		inUse, flags := le.Uint16(b[area+12:]), le.Uint16(b[area+14:])
-		if inUse != noClient && flags&restartClean == 0 {
-			return false, nil
+		lsn := le.Uint64(b[area:])
+		if found && lsn <= latest {
+			continue
 		}
-		if page == 0 {
-			return true, nil
-		}
-		return true, nil
+		latest, found = lsn, true
+		clean = le.Uint16(b[area+12:]) == noClient || le.Uint16(b[area+14:])&restartClean != 0
 	}
-	return emptied, nil
+	return emptied || clean, nil
 }
