@@ -167,6 +167,9 @@ func discardCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if w.Shelf.Hopeless(args[0]) {
+				return discardHurt(o, w, args[0], why, f)
+			}
 			t, err := findTwin(w.Shelf, args[0])
 			if err != nil {
 				return err
@@ -200,6 +203,28 @@ func discardCommand(o *options) *cobra.Command {
 	f.flags(c)
 	c.Flags().StringVar(&why, "why", "discarded by hand", "the reason, for the shelf's journal")
 	return c
+}
+
+// discardHurt takes off a twin of which only the ID is known.
+func discardHurt(o *options, w *workshop.Workshop, id, why string, f writing) error {
+	if !o.json {
+		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it is isn't known any more.", id)
+		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes back when space is given back.")
+	}
+	if f.plan {
+		return nil
+	}
+	if err := o.confirm(workshop.Summary{Confirm: id, What: "the ID of the twin"}, f.confirm); err != nil {
+		return err
+	}
+	if err := w.Shelf.DiscardHurt(id, why); err != nil {
+		return err
+	}
+	if o.json {
+		return o.print(map[string]any{"discarded": id})
+	}
+	o.say("Discarded.")
+	return nil
 }
 
 func roomCommand(o *options) *cobra.Command {

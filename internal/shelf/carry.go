@@ -30,8 +30,10 @@ func Carry(ctx context.Context, from, to *Shelf, twins []*Twin, step func(done, 
 		return c, errors.New("that is the same shelf; nothing was carried")
 	}
 	there, problems := to.Twins()
-	if len(problems) > 0 {
-		return c, fmt.Errorf("what stands on %s can't be told: %w", to.head.Name, errors.Join(problems...))
+	for _, p := range problems { // a hurt twin is carried again, and whole then
+		if !IsHurt(p) {
+			return c, fmt.Errorf("the twins on %s can't be listed: %w", to.head.Name, p)
+		}
 	}
 	twins = slices.Clone(twins)
 	slices.SortStableFunc(twins, func(a, b *Twin) int { return a.Taken.Compare(b.Taken) })

@@ -46,7 +46,9 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 	s.checkSmall(rep, kind.Mend)
 	twins, problems := s.Twins()
 	for _, p := range problems {
-		rep.Hurt = append(rep.Hurt, p.Error())
+		if h := new(Hurt); !errors.As(p, &h) { // hurt files were found above, with what can be done
+			rep.Hurt = append(rep.Hurt, p.Error())
+		}
 	}
 	bad := map[Name]string{} // blocks that can't be had, and why
 	if kind.Share > 0 {
@@ -134,21 +136,11 @@ func (s *Shelf) checkSmall(rep *Report, mend bool) {
 			rep.Hurt = append(rep.Hurt, err.Error()+"; \"twinshelf shelf reindex\" makes it anew")
 		}
 	}
-	for _, n := range s.Notes() {
-		rep.Hurt = append(rep.Hurt, n)
-	}
-	notes := []string{checkedFile, rulesFile, retiredFile}
-	for _, dir := range []string{"marks", "journal"} {
-		names, _ := s.b.List(dir)
-		for _, n := range names {
-			notes = append(notes, dir+"/"+n)
-		}
-	}
-	for _, n := range notes {
-		var any map[string]any
-		if _, err := s.readNote(n, &any); err != nil {
-			rep.Hurt = append(rep.Hurt, err.Error())
-		}
+	rep.Hurt = append(rep.Hurt, s.Notes()...)
+	s.checkCopies(rep, mend)
+	var reads checked
+	if _, err := s.readNote(checkedFile, &reads); err != nil { // it costs only reading again
+		rep.Hurt = append(rep.Hurt, err.Error())
 	}
 	twins, _ := s.b.List("proofs")
 	for _, t := range twins {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"io/fs"
 	"slices"
 	"time"
 
@@ -28,14 +27,11 @@ func (s *Shelf) Discard(t *Twin, why string) error {
 	}
 	defer l.release()
 	// The journal first: nothing is ever dropped that it doesn't tell of.
-	if err := s.journal(Event{What: "discarded", Machine: t.Machine, Twin: t.ID, Why: why}); err != nil {
+	if err := s.journal(Event{What: discarded, Machine: t.Machine, Twin: t.ID, Why: why}); err != nil {
 		return err
 	}
-	if err := s.b.Remove(s.twinPath(t.Machine, t.ID)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("the twin can't be discarded: %w", err)
-	}
 	// It must not come back after its blocks are gone.
-	if err := s.b.SyncDir("twins/" + s.ring.slug(t.Machine)); err != nil {
+	if err := s.removeKept(s.twinPath(t.Machine, t.ID)); err != nil {
 		return fmt.Errorf("the twin can't be discarded: %w", err)
 	}
 	s.dropListing(t.ID)
@@ -130,9 +126,9 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 	if err != nil {
 		return f, err
 	}
-	twins, problems := s.Twins()
-	if len(problems) > 0 {
-		return f, fmt.Errorf("%w, so nothing is removed: %w; check and heal the shelf first", ErrUnsure, problems[0])
+	twins, err := s.needing()
+	if err != nil {
+		return f, err
 	}
 	m := s.marking()
 	if err := m.all(ctx, twins); err != nil {
@@ -192,6 +188,27 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 		return Freed{}, err
 	}
 	return f, s.journal(Event{What: "gave back space", Why: f.Words()})
+}
+
+// needing are all twins that need blocks, also those of which only the copy is left.
+func (s *Shelf) needing() ([]*Twin, error) {
+	twins, problems := s.Twins()
+	strays, err := s.strayTwins()
+	if err != nil {
+		problems = append(problems, err)
+	}
+	for _, f := range strays {
+		t, _, _, err := s.openTwinAt(copyOf(f), f, false)
+		if err != nil {
+			problems = append(problems, err)
+			continue
+		}
+		twins = append(twins, t)
+	}
+	if len(problems) > 0 {
+		return nil, fmt.Errorf("%w, so nothing is removed: %w; \"twinshelf shelf check\" says what can be done about it", ErrUnsure, problems[0])
+	}
+	return twins, nil
 }
 
 // piles sums up what each pack holds, and what of it is marked.

@@ -95,7 +95,7 @@ func TestGiveBackWhenUnsure(t *testing.T) {
 	if err := s.Discard(a, "x"); err != nil {
 		t.Fatal(err)
 	}
-	flip(t, s.b.(folder).path(s.twinPath(b.Machine, b.ID)), 200)
+	flipBoth(t, s, s.twinPath(b.Machine, b.ID), 200)
 	before := sizeOf(t, s)
 	if _, err := s.GiveBack(context.Background(), false, nil); !errors.Is(err, ErrUnsure) {
 		t.Errorf("with a twin that can't be read: %v", err)
@@ -153,7 +153,7 @@ func TestKeptForEver(t *testing.T) {
 	if err != nil || m[a.ID].Note != "the last one with the old till" || time.Since(m[a.ID].When) > time.Hour {
 		t.Errorf("%v %v", m, err)
 	}
-	flip(t, s.b.(folder).path(markPath(a.ID)), 140)
+	flipBoth(t, s, markPath(a.ID), 140)
 	if m, _ := s.Marks(); !strings.Contains(m[a.ID].Note, "can't be read") {
 		t.Errorf("a hurt mark doesn't keep: %v", m)
 	}

@@ -29,6 +29,13 @@ func (s *Shelf) readNote(file string, v any) (bool, error) {
 	if err == nil {
 		b, err = s.ring.payload(file, raw, kindNote)
 	}
+	if c := copyOf(file); err != nil && c != "" && !errors.Is(err, ErrNewer) {
+		if raw, cerr := s.b.ReadFile(c, maxNote); cerr == nil {
+			if p, cerr := s.ring.payload(c, raw, kindNote); cerr == nil {
+				b, err = p, nil
+			}
+		}
+	}
 	if err == nil {
 		if err = json.Unmarshal(b, v); err != nil {
 			err = &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
@@ -42,7 +49,7 @@ func (s *Shelf) writeNote(file string, v any) error {
 	if err != nil {
 		return err
 	}
-	if err := s.writeFile(file, s.ring.document(kindNote, b)); err != nil {
+	if err := s.writeKept(file, s.ring.document(kindNote, b)); err != nil {
 		return fmt.Errorf("%s can't be written: %w", file, err)
 	}
 	return nil
@@ -101,10 +108,7 @@ func (s *Shelf) Unkeep(twin string) error {
 	if !validID(twin) {
 		return fmt.Errorf("%w: %q", ErrNoTwin, twin)
 	}
-	if err := s.b.Remove(markPath(twin)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return s.removeKept(markPath(twin))
 }
 
 // Marks are the twins that are kept for ever. A mark that can't be read still keeps its twin.
@@ -154,7 +158,7 @@ func (s *Shelf) Retire(note string) error {
 
 // Unretire takes a retired shelf into use again.
 func (s *Shelf) Unretire() error {
-	if err := s.b.Remove(retiredFile); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := s.removeKept(retiredFile); err != nil {
 		return err
 	}
 	return s.journal(Event{What: "in use again"})

@@ -244,6 +244,7 @@ func (c *Session) Commit(t *Twin) error {
 	}
 	if err != nil {
 		err = c.fail(err)
+		_ = c.s.removeKept(c.s.twinPath(t.Machine, t.ID)) // its copy may be there already
 		c.Abort()
 		return err
 	}

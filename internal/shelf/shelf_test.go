@@ -203,6 +203,13 @@ func flip(t testing.TB, path string, at int64) {
 	f.WriteAt(b, at)
 }
 
+// flipBoth hurts a small file and its copy.
+func flipBoth(t testing.TB, s *Shelf, file string, at int64) {
+	t.Helper()
+	flip(t, s.b.(folder).path(file), at)
+	flip(t, s.b.(folder).path(copyOf(file)), at)
+}
+
 func TestDamageIsNamedAndTheRestIsUsable(t *testing.T) {
 	s := newTest(t)
 	blocks := content(10, 1)
@@ -229,7 +236,7 @@ func TestDamageIsNamedAndTheRestIsUsable(t *testing.T) {
 	}
 	// A damaged twin hides no other.
 	other := commit(t, s, "Other", content(3, 7))
-	flip(t, s.b.(folder).path(s.twinPath(tw.Machine, tw.ID)), 300)
+	flipBoth(t, s, s.twinPath(tw.Machine, tw.ID), 300)
 	twins, problems := s.Twins()
 	if len(twins) != 1 || twins[0].ID != other.ID || len(problems) != 1 || !IsHurt(problems[0]) {
 		t.Errorf("%v %v", twins, problems)

@@ -168,7 +168,7 @@ func (s *Shelf) writeTwin(t *Twin) error {
 	if len(b) > maxTwinFile {
 		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with larger blocks", len(b), maxTwinFile)
 	}
-	return s.writeFile(s.twinPath(t.Machine, t.ID), b)
+	return s.writeKept(s.twinPath(t.Machine, t.ID), b)
 }
 
 // encodeTwin frames a twin: the description, and behind it the names of its nodes, so that
@@ -288,9 +288,21 @@ func (s *Shelf) readTwin(file string) (*Twin, error) {
 
 const firstRead = 16 << 10
 
-// openTwin reads a twin, and the bytes of its nodes' names when they are wanted.
+// openTwin reads a twin, and the bytes of its nodes' names when they are wanted; from the copy where the file is hurt.
 func (s *Shelf) openTwin(file string, maps bool) (t *Twin, h header, names []byte, err error) {
-	r, err := s.b.Open(file)
+	t, h, names, err = s.openTwinAt(file, file, maps)
+	if err == nil || errors.Is(err, ErrNewer) {
+		return t, h, names, err
+	}
+	if ct, ch, cn, cerr := s.openTwinAt(copyOf(file), file, maps); cerr == nil {
+		return ct, ch, cn, nil
+	}
+	return t, h, names, err
+}
+
+// openTwinAt reads the twin of a file at the place of that or of its copy.
+func (s *Shelf) openTwinAt(at, file string, maps bool) (t *Twin, h header, names []byte, err error) {
+	r, err := s.b.Open(at)
 	if err != nil {
 		return nil, h, nil, fmt.Errorf("%s can't be read: %w", file, err)
 	}
@@ -331,14 +343,14 @@ func (s *Shelf) openTwin(file string, maps bool) (t *Twin, h header, names []byt
 		return t, h, nil, err
 	}
 	names = make([]byte, h.length-h.dir, h.length-h.dir+tagRoom)
-	at := headerLen + h.dir
-	if n, _ := r.ReadAt(names, at); n < len(names) || checksum(names).String() != t.MapsSum {
-		return t, h, nil, &Hurt{file, at, "the names of its block map aren't what was written"}
+	from := headerLen + h.dir
+	if n, _ := r.ReadAt(names, from); n < len(names) || checksum(names).String() != t.MapsSum {
+		return t, h, nil, &Hurt{file, from, "the names of its block map aren't what was written"}
 	}
 	if s.ring.sealed() {
 		tag, err := hex.DecodeString(t.MapsTag)
 		if err != nil || len(tag) != tagRoom || !s.ring.unseal(numbered(h.nonce, 0), [tagRoom]byte(tag), names, nil) {
-			return t, h, nil, &Hurt{file, at, "the names of its block map aren't what this shelf sealed"}
+			return t, h, nil, &Hurt{file, from, "the names of its block map aren't what this shelf sealed"}
 		}
 	}
 	return t, h, names, nil
