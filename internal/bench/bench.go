@@ -275,7 +275,7 @@ func (d *Disk) Words() string {
 		a := s.Areas[0]
 		return fmt.Sprintf("no table, %s %s on the whole disk", a.Holds(), quoted(a.Content.Info.Label))
 	case s.Table.Kind == table.None:
-		return "no table that is known, but not blank"
+		return strings.Join(s.Unnamed(), "; ")
 	case len(s.Parts()) == 0:
 		return fmt.Sprintf("%s without parts", s.Table.Kind)
 	}
@@ -341,10 +341,7 @@ func (d *Disk) Loses() []string {
 		}
 		out = append(out, fmt.Sprintf("part %d  %s  %s  %s, %s", a.Part.Number, a.Title(), a.Holds(), units.Bytes(a.Span.Len()), used))
 	}
-	if len(out) == 0 {
-		out = append(out, "contents that Twin Shelf doesn't know: no table, but not blank")
-	}
-	return out
+	return append(out, d.Survey.Unnamed()...)
 }
 
 // Find gives the disk with a path, a serial number, or the end of one.

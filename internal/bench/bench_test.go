@@ -149,7 +149,7 @@ func TestImagesAndTheirLabels(t *testing.T) {
 	defer f.Close()
 	f.WriteAt([]byte("a forgotten letter"), 3<<19)
 	b.Probe(context.Background(), k)
-	if k.Words() != "no table that is known, but not blank" || len(k.Loses()) != 1 {
+	if k.Words() != "no table, but not blank" || len(k.Loses()) != 1 {
 		t.Errorf("%s %v", k.Words(), k.Loses())
 	}
 }

@@ -138,11 +138,18 @@ func volumeID(d disk.Device, p table.Part) string {
 }
 
 // TooSmall is the refusal of a target that can't hold the source.
-type TooSmall struct{ Need, Have int64 }
+type TooSmall struct {
+	Need, Have int64  // bytes
+	Why        string // nothing of the source can become smaller; empty when that was tried
+}
 
 func (e *TooSmall) Error() string {
-	return fmt.Sprintf("the target is too small by %s (%s): it has %s, the source needs %s; choose a disk of at least %s",
+	s := fmt.Sprintf("the target is too small by %s (%s): it has %s, the source needs %s; choose a disk of at least %s",
 		units.Exact(e.Need-e.Have), units.Bytes(e.Need-e.Have), units.Exact(e.Have), units.Exact(e.Need), units.Bytes(e.Need))
+	if e.Why != "" {
+		s += " (nothing of it can become smaller or move: " + e.Why + ")"
+	}
+	return s
 }
 
 const (
@@ -184,8 +191,12 @@ func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wi
 // explain says why the part that would take the room doesn't.
 func (m *maker) explain() {
 	p := m.plan
-	x := p.largest()
-	if m.wish.Keep || m.wish.Places != nil || p.Leftover.Empty() || p.Size <= m.source.Size() || x == nil || x.To.Empty() || x.Fixed == "" || x.Grown() > 0 {
+	i := p.largest(m.leaves)
+	if m.wish.Keep || m.wish.Places != nil || p.Leftover.Empty() || p.Size <= m.source.Size() || i < 0 {
+		return
+	}
+	x := p.Parts[i]
+	if x.To.Empty() || x.Fixed == "" || x.Grown() > 0 {
 		return
 	}
 	p.Notes = slices.Insert(p.Notes, 0, fmt.Sprintf("part %d keeps its size: %s", x.Part.Number, x.Fixed))
@@ -195,7 +206,11 @@ func (m *maker) explain() {
 func (m *maker) arrange() error {
 	p, wish := m.plan, m.wish
 	if !m.movable && len(wish.Parts) > 0 {
-		return fmt.Errorf("nothing can be wished for the parts of this disk: its table is missing or damaged, or an MBR with parts of its own stands beside the GPT; without wishes every part keeps its place and size")
+		why := m.bound
+		if why == "" {
+			why = "its table is missing or damaged"
+		}
+		return fmt.Errorf("nothing can be wished for the parts of this disk: %s; without wishes every part keeps its place and size", why)
 	}
 	// A target of the same size gets the same layout, also where the source has room behind its parts.
 	same := p.Size == m.source.Size() && wish.Places == nil
@@ -204,7 +219,7 @@ func (m *maker) arrange() error {
 			return m.asItWas()
 		}
 		if !m.movable {
-			return &TooSmall{m.source.Size(), p.Size}
+			return &TooSmall{Need: m.source.Size(), Have: p.Size, Why: m.bound}
 		}
 	}
 	for range len(p.Parts) + 1 {
@@ -240,22 +255,25 @@ func (m *maker) asItWas() error {
 	if m.t.FromBackup {
 		p.Notes = append(p.Notes, "the damaged first copy of the GPT is written anew from the back-up copy")
 	}
-	if m.t.Hybrid() {
-		p.Notes = append(p.Notes, "no part moves or grows: the disk has an MBR with parts of its own beside the GPT, which couldn't follow")
+	if m.bound != "" {
+		p.Notes = append(p.Notes, "no part moves or grows: "+m.bound)
 	}
 	p.leftover(size)
 	p.clearEnd(size)
 	return nil
 }
 
-// largest is the largest part that holds data, which would take the room; nil when there is none.
-func (p *Plan) largest() *Placed {
-	var best *Placed
-	for i := range p.Parts {
-		x := &p.Parts[i]
-		role := table.RoleOf(x.Part.Type)
-		if (role == table.RoleData || role == table.RoleSystem || x.Part.Type == "") && (best == nil || x.From.Len() > best.From.Len()) {
-			best = x
+// largest is the largest part that holds data, by number in Parts, but for those left out; -1 when there is none.
+func (p *Plan) largest(left func(Placed) bool) int {
+	best := -1
+	for i, x := range p.Parts {
+		switch table.RoleOf(x.Part.Type) {
+		case table.RoleData, table.RoleSystem, table.RoleUnknown:
+		default:
+			continue
+		}
+		if !left(x) && (best < 0 || x.From.Len() > p.Parts[best].From.Len()) {
+			best = i
 		}
 	}
 	return best

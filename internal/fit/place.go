@@ -1,14 +1,15 @@
 package fit
 
 import (
-	"context"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"slices"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -24,6 +25,8 @@ type maker struct {
 	volumes []fsys.Volume // of the parts; nil where none is known
 	// movable says that the table can be understood well enough to put parts elsewhere.
 	movable bool
+	// bound says why every part has to stay where it is, whatever the table allows; empty when nothing says so.
+	bound string
 	// leasts are the least sizes of parts that were looked at; forced is by how much parts have to shrink for the target.
 	leasts map[int]least
 	forced map[int]int64
@@ -42,7 +45,8 @@ func (m *maker) parts() error {
 	p, size := m.plan, m.source.Size()
 	parts := slices.Clone(m.t.Parts)
 	slices.SortFunc(parts, func(a, b table.Part) int { return cmp.Compare(a.Span.Start, b.Span.Start) })
-	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage && !m.t.Hybrid()
+	m.bound = boundWhy(m.source, m.t, parts)
+	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage && m.bound == ""
 	if m.t.Kind == table.None {
 		if v, _ := fsys.Identify(m.source, size, m.source.SectorSize()); v != nil {
 			parts = []table.Part{{Number: 1, Span: span.Span{End: size}}}
@@ -60,6 +64,9 @@ func (m *maker) parts() error {
 			x.Becomes = x.Volume
 		}
 		x.Fixed = fixed(part, v)
+		if m.bound != "" {
+			x.Fixed = m.bound
+		}
 		m.volumes = append(m.volumes, v)
 		p.Parts = append(p.Parts, x)
 	}
@@ -76,10 +83,29 @@ func (m *maker) parts() error {
 	return nil
 }
 
+// boundWhy says what keeps all parts of a disk in their places.
+func boundWhy(d disk.Device, t *table.Table, parts []table.Part) string {
+	switch {
+	case t.Hybrid():
+		return "an MBR with parts of its own stands beside the GPT, which couldn't follow"
+	case slices.ContainsFunc(parts, func(p table.Part) bool { return table.Dynamic(p.Type) }):
+		return "it belongs to a dynamic disk, whose database at the end of the disk names the places of everything"
+	case t.Kind != table.None && signature.Disc(d, d.Size()):
+		return "an image of a disc (ISO 9660) lies over the whole disk"
+	}
+	return ""
+}
+
 // fixed says why a part can't grow.
 func fixed(part table.Part, v fsys.Volume) string {
 	if v == nil {
 		return "its contents aren't known"
+	}
+	if of := table.PartOf(part.Type); of != "" {
+		return "it is part of " + of
+	}
+	if why := v.Info().Opaque; why != "" {
+		return why
 	}
 	if why := v.Info().Unclean; why != "" {
 		return why
@@ -90,14 +116,12 @@ func fixed(part table.Part, v fsys.Volume) string {
 	return ""
 }
 
-// main is the part that takes the room when nothing else is wished: the largest data part that can grow.
+// main is the part that takes the room when nothing else is wished: the one that holds most, if it can grow. Where it can't no
+// smaller one is blown up instead.
 func (m *maker) main() int {
-	best := -1
-	for i, x := range m.plan.Parts {
-		role := table.RoleOf(x.Part.Type)
-		if x.Fixed == "" && !m.leaves(x) && (role == table.RoleData || role == table.RoleSystem || x.Part.Type == "") && (best < 0 || x.From.Len() > m.plan.Parts[best].From.Len()) {
-			best = i
-		}
+	best := m.plan.largest(m.leaves)
+	if best < 0 || m.plan.Parts[best].Fixed != "" {
+		return -1
 	}
 	return best
 }
@@ -295,7 +319,7 @@ func (m *maker) shrunk(i int, w PartWish) (int64, error) {
 // of a target that would do without.
 func (m *maker) shrinkFor(grow []int64, missing, need int64) (int64, error) {
 	p := m.plan
-	tooSmall := &TooSmall{need, p.Size}
+	tooSmall := &TooSmall{Need: need, Have: p.Size}
 	if m.wish.Keep && len(m.wish.Parts) == 0 {
 		return 0, tooSmall
 	}

@@ -6,6 +6,8 @@ import (
 	"io"
 	"iter"
 
+	"twinshelf/internal/disk"
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 )
 
@@ -43,10 +45,14 @@ func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Conten
 		c.Why = "its structures don't add up (" + err.Error() + ")"
 		return c, ctx.Err()
 	case v == nil:
-		c.Why = "no known file system"
+		c.Why = unknown(r, size)
 		return c, ctx.Err()
 	}
 	c.Volume, c.Info = v, v.Info()
+	if c.Info.Opaque != "" {
+		c.Why = c.Info.Opaque
+		return c, ctx.Err()
+	}
 	if c.Info.Unclean != "" {
 		c.Why = c.Info.Unclean
 		return c, ctx.Err()
@@ -74,6 +80,17 @@ func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Conten
 	}
 	c.Maps, c.Used = true, used
 	return c, nil
+}
+
+// unknown says what can be said of an area without any signature.
+func unknown(r io.ReaderAt, size int64) string {
+	b := make([]byte, randomLook)
+	for _, at := range []int64{0, randomLook} {
+		if size < at+randomLook || disk.ReadFull(r, b, at) != nil || signature.LookAt(b) != signature.Random {
+			return "no known file system"
+		}
+	}
+	return "no known file system; its bytes look random: encrypted, packed or wiped, which can't be told"
 }
 
 // KeepAll makes c capture what would be left out.

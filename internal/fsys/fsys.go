@@ -13,9 +13,12 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 )
 
@@ -39,6 +42,9 @@ type Info struct {
 	// Unclean says in words why the volume's maps may be stale: mounted, not
 	// unmounted cleanly, journal not replayed, hibernated. Empty when quiet.
 	Unclean string `json:"unclean,omitempty"`
+	// Opaque says in words why nothing of it is believed or changed here although it is known by its signature. Empty for
+	// what can be read.
+	Opaque string `json:"opaque,omitempty"`
 }
 
 // Omission is something a volume holds that nobody needs after a restore.
@@ -80,35 +86,41 @@ func Register(family string, p Probe) {
 	probes[family] = p
 }
 
-// ErrAmbiguous means that more than one family claims the part.
-var ErrAmbiguous = errors.New("signatures of more than one file system")
-
-// Identify returns the volume on a part, or nil when no family knows it. An
-// error comes with the reason in words; the part must then be taken whole.
+// Identify returns the volume on a part, or nil when nothing is known there. What is known only by its signature, or bears
+// more than one, is an opaque volume. An error comes with the reason in words; the part must then be taken whole.
 func Identify(r io.ReaderAt, size int64, sector int) (Volume, error) {
-	mu.RLock()
-	defer mu.RUnlock()
-	var found Volume
-	var problem error
-	for family, probe := range probes {
-		v, err := probe(r, size, sector)
-		switch {
-		case err != nil:
-			problem = errors.Join(problem, fmt.Errorf("%s: %w", family, err))
-		case v != nil && found != nil:
-			kinds := []string{found.Info().Kind, v.Info().Kind}
-			if kinds[0] > kinds[1] {
-				kinds[0], kinds[1] = kinds[1], kinds[0]
-			}
-			return nil, fmt.Errorf("%w: %s", ErrAmbiguous, strings.Join(kinds, " and "))
-		case v != nil:
-			found = v
-		}
+	found, problem := probe(r, size, sector)
+	marks, err := signature.Scan(r, size)
+	if err != nil {
+		return nil, err
 	}
-	if found != nil {
-		return found, nil
+	if slices.ContainsFunc(marks, func(f signature.Found) bool { return f.Kind == signature.BitLockerToGo }) {
+		found, problem = slices.DeleteFunc(found, isFAT), nil // the FAT is what systems see that don't know it
+	}
+	switch {
+	case len(marks) == 0 && len(found) == 1:
+		return found[0], nil
+	case len(marks)+len(found) > 0:
+		return opaque(found, marks, size), nil
 	}
 	return nil, problem
+}
+
+func isFAT(v Volume) bool { return strings.HasPrefix(v.Info().Kind, "FAT") }
+
+// probe asks every family.
+func probe(r io.ReaderAt, size int64, sector int) (found []Volume, problem error) {
+	mu.RLock()
+	defer mu.RUnlock()
+	for _, family := range slices.Sorted(maps.Keys(probes)) {
+		v, err := probes[family](r, size, sector)
+		if err != nil {
+			problem = errors.Join(problem, fmt.Errorf("%s: %w", family, err))
+		} else if v != nil {
+			found = append(found, v)
+		}
+	}
+	return found, problem
 }
 
 // Contradiction is what a family reports when a volume's own accounts don't agree.

@@ -26,7 +26,7 @@ func TreeOf(v Volume) (Tree, error) {
 	}
 	f, ok := v.(Files)
 	if !ok {
-		return nil, &Unreadable{fmt.Sprintf("%s holds no files that can be read", v.Info().Kind)}
+		return nil, &Unreadable{fmt.Sprintf("files in %s can't be read here", v.Info().Kind)}
 	}
 	return f.Files()
 }

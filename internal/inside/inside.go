@@ -26,12 +26,12 @@ type Part struct {
 	Unclean string
 	Device  disk.Device
 
-	why  string // why there is nothing to look at
+	why string // why there is nothing to look at
 	// unsure says that the part was captured by maps which nobody compared with its records.
 	unsure bool
-	once sync.Once
-	tree fsys.Tree
-	err  error
+	once   sync.Once
+	tree   fsys.Tree
+	err    error
 }
 
 // Parts lists the parts of a disk. number is that of the disk in its machine, from 0.

@@ -104,9 +104,7 @@ func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way
 	for _, a := range s.Parts() {
 		e.Loses = append(e.Loses, describeOld(&a))
 	}
-	if len(e.Loses) == 0 && !s.Blank() {
-		e.Loses = append(e.Loses, "contents that aren't known: no table, but not blank")
-	}
+	e.Loses = append(e.Loses, s.Unnamed()...)
 	if m.Image && way == Random && target.Identity.Size > free {
 		return nil, fmt.Errorf("random bytes would fill the image file to its %s, and its folder has room for %s; erase it with zeros, which takes no room", units.Bytes(target.Identity.Size), units.Bytes(free))
 	}

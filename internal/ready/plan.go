@@ -215,8 +215,8 @@ func (d *Draft) words(p *Plan) {
 			p.Stays = append(p.Stays, text)
 		}
 	}
-	if d.New && len(p.old) == 0 && !d.Before.Blank() {
-		p.Goes = append(p.Goes, "contents that aren't known: no table, but not blank")
+	if d.New && len(p.old) == 0 {
+		p.Goes = append(p.Goes, d.Before.Unnamed()...)
 	}
 	p.Notes = append(p.Notes, d.Notes...)
 	if d.Kind == table.MBR {

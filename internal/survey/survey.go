@@ -11,6 +11,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 )
@@ -36,6 +37,8 @@ type Survey struct {
 	Whole bool
 	// Notes are things to know, in words.
 	Notes []string
+	// Remains are what begins at usual places of a disk without a table: what a lost table named, or leftovers.
+	Remains []Remain
 
 	blank bool
 }
@@ -52,6 +55,9 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 	switch {
 	case !t.Sound(d.Size()):
 		s.Notes = append(s.Notes, "the table doesn't add up, so the disk is taken as a whole, every block that isn't zero")
+		parts = nil
+	case t.Kind != table.None && signature.Disc(d, d.Size()):
+		s.Notes = append(s.Notes, "an image of a disc (ISO 9660) lies over the whole disk and has parts in it; everything is kept as it is")
 		parts = nil
 	case t.Kind == table.None:
 		if v, _ := fsys.Identify(d, d.Size(), d.SectorSize()); v != nil {
@@ -74,7 +80,11 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 		s.gap(gap)
 	}
 	s.roles()
-	s.blank = s.looksBlank()
+	if t.Kind == table.None && !s.Whole {
+		if err := s.lookForRemains(ctx); err != nil {
+			return nil, err
+		}
+	}
 	return s, nil
 }
 
@@ -189,7 +199,9 @@ func (s *Survey) roles() {
 			a.Role = table.RoleSwap
 		}
 		starts = starts || a.Role == table.RoleStartup || a.Part.Active
-		if a.Role == table.RoleData && (largest < 0 || a.Span.Len() > s.Areas[largest].Span.Len()) {
+		// A volume group or what is encrypted may be the system as well.
+		may := a.Role == table.RoleData || a.Role == table.RoleUnknown && a.Content.Info.Opaque != ""
+		if may && (largest < 0 || a.Span.Len() > s.Areas[largest].Span.Len()) {
 			largest = i
 		}
 	}
@@ -249,42 +261,6 @@ func (s *Survey) Used() int64 {
 // Parts are the areas that are parts.
 func (s *Survey) Parts() []Area {
 	return slices.DeleteFunc(slices.Clone(s.Areas), func(a Area) bool { return a.Part == nil })
-}
-
-// Blank says whether the disk holds no table, no file system and, as far as
-// its first and last MiB and samples over all of it tell, nothing else. It is
-// looked at once, when the survey is made.
-func (s *Survey) Blank() bool { return s.blank }
-
-// samples is how many places of a disk without a table are looked at.
-const samples = 64
-
-func (s *Survey) looksBlank() bool {
-	if s.Table.Kind != table.None || s.Whole {
-		return false
-	}
-	const edge, sample = 1 << 20, 4 << 10
-	size := s.Device.Size()
-	zero := func(off, n int64) bool {
-		b := make([]byte, n)
-		return disk.ReadFull(s.Device, b, off) == nil && !slices.ContainsFunc(b, func(c byte) bool { return c != 0 })
-	}
-	n := min(edge, size)
-	if !zero(0, n) || !zero(size-n, n) {
-		return false
-	}
-	if sparse, ok := s.Device.(disk.Sparse); ok {
-		if _, err := sparse.NextData(0); errors.Is(err, io.EOF) {
-			return true
-		}
-	}
-	for i := range int64(samples) {
-		at := size / samples * i / sample * sample
-		if !zero(at, min(sample, size-at)) {
-			return false
-		}
-	}
-	return true
 }
 
 // Warnings are the reasons why a capture now may not be a quiet one, in words.

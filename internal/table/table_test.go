@@ -285,3 +285,37 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestOldGPTBehindAnMBR: where sector 0 is an MBR without a protective entry, the disk is laid out by it, however whole a GPT
+// behind it is.
+func TestOldGPTBehindAnMBR(t *testing.T) {
+	const size = 64 << 20
+	b := make([]byte, size)
+	write := func(l Layout) {
+		t.Helper()
+		patches, err := Build(l, size)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range patches {
+			if p.Data != nil {
+				copy(b[p.Off:], p.Data)
+			}
+		}
+	}
+	write(Layout{Kind: GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []Part{
+		{Number: 1, Span: span.At(1<<20, 40<<20), Type: TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"},
+	}})
+	gpt := bytes.Clone(b)
+	write(Layout{Kind: MBR, Sector: 512, ID: "0badf00d", Parts: []Part{{Number: 1, Span: span.At(2<<20, 10<<20), Type: "0x83"}}})
+	copy(b[512:], gpt[512:1<<20])
+	copy(b[size-1<<20:], gpt[size-1<<20:])
+	got, err := Read(bytes.NewReader(b), size, 512)
+	if err != nil || got.Kind != MBR || len(got.Parts) != 1 || got.Parts[0].Span.Start != 2<<20 || got.Worst() != Warning {
+		t.Errorf("%+v %v", got, err)
+	}
+	clear(b[:512]) // no MBR at all: the GPT, with a word about it
+	if got, err = Read(bytes.NewReader(b), size, 512); err != nil || got.Kind != GPT || got.Worst() != Warning {
+		t.Errorf("%+v %v", got, err)
+	}
+}

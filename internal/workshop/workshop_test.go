@@ -149,6 +149,12 @@ func TestDamagedTwinFileHidesNoOther(t *testing.T) {
 	if err := os.Truncate(files[0], 300); err != nil {
 		t.Fatal(err)
 	}
+	if twins, problems := w.Shelf.Twins(); len(twins) != 9 || len(problems) != 0 {
+		t.Errorf("with its copy: %d twins, %v", len(twins), problems)
+	}
+	if err := os.Truncate(strings.Replace(files[0], "/twins/", "/copies/twins/", 1), 300); err != nil {
+		t.Fatal(err)
+	}
 	twins, problems := w.Shelf.Twins()
 	if len(twins) != 8 || len(problems) != 1 || !strings.Contains(problems[0].Error(), "weighbridge") {
 		t.Errorf("%d twins, %v", len(twins), problems)

@@ -1,0 +1,92 @@
+package fit_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+	"testing"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/testkit"
+)
+
+const mib = 1 << 20
+
+// laidOut is an image with a table, and file systems placed on it.
+func laidOut(t *testing.T, l table.Layout, size int64, parts map[int64]string) *disk.File {
+	t.Helper()
+	img := testkit.Image(t, "disk.img", size)
+	testkit.WriteTable(t, img, l, size)
+	for at, fs := range parts {
+		testkit.Place(t, fs, img, at)
+	}
+	d, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	return d
+}
+
+// TestDynamicDisk: what is part of a dynamic disk neither grows nor shrinks nor moves, and a smaller disk is refused with the reason.
+func TestDynamicDisk(t *testing.T) {
+	testkit.Need(t, "mkntfs")
+	fs := testkit.Image(t, "fs", 60*mib)
+	testkit.Do(t, "mkntfs", "-Q", "-F", "-q", fs)
+	d := laidOut(t, table.Layout{Kind: table.MBR, Sector: 512, ID: "0badf00d", Parts: []table.Part{{Number: 1, Span: span.At(mib, 60*mib), Type: "0x42"}}}, 64*mib, map[int64]string{mib: fs})
+	p, err := fit.Make(context.Background(), d, disk.Identity{Size: 200 * mib, Sector: 512}, fit.Wish{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if x := p.Parts[0]; x.To != x.From || x.Becomes != x.Volume || !strings.Contains(strings.Join(p.Notes, "\n"), "dynamic disk") {
+		t.Errorf("%+v %v", x, p.Notes)
+	}
+	if len(p.Moves) != 1 || p.Moves[0].From != (span.Span{End: 64 * mib}) || p.Moves[0].To != 0 {
+		t.Errorf("the database at the end goes elsewhere: %v", p.Moves)
+	}
+	var small *fit.TooSmall
+	if _, err := fit.Make(context.Background(), d, disk.Identity{Size: 63 * mib, Sector: 512}, fit.Wish{}); !errors.As(err, &small) || !strings.Contains(err.Error(), "dynamic disk") {
+		t.Error(err)
+	}
+	if _, err := fit.Make(context.Background(), d, disk.Identity{Size: 200 * mib, Sector: 512}, fit.Wish{Parts: map[int]fit.PartWish{1: {Share: 1}}}); err == nil || !strings.Contains(err.Error(), "dynamic disk") {
+		t.Error(err)
+	}
+}
+
+// TestTheRoomOfAPartThatIsNotUnderstood: a small part takes no room because the large one can't; one line says why.
+func TestTheRoomOfAPartThatIsNotUnderstood(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4")
+	boot, group := testkit.Image(t, "boot", 20*mib), testkit.Image(t, "group", 40*mib)
+	testkit.Do(t, "mkfs.ext4", "-q", "-F", boot)
+	b := make([]byte, 1024)
+	copy(b[512:], "LABELONE\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x20\x00\x00\x00LVM2 001")
+	f, err := os.OpenFile(group, os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.WriteAt(b, 0); err != nil {
+		t.Fatal(err)
+	}
+	f.Close()
+	for _, kind := range []string{table.TypeLinuxLVM, table.TypeLinuxData} {
+		d := laidOut(t, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []table.Part{
+			{Number: 1, Span: span.At(mib, 20*mib), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"},
+			{Number: 2, Span: span.At(21*mib, 40*mib), Type: kind, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D102"},
+		}}, 64*mib, map[int64]string{mib: boot, 21 * mib: group})
+		p, err := fit.Make(context.Background(), d, disk.Identity{Size: 200 * mib, Sector: 512}, fit.Wish{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p.Parts[0].Grown()+p.Parts[1].Grown() != 0 || p.Leftover.Len() < 130*mib || !strings.Contains(strings.Join(p.Notes, "\n"), "part 2 keeps its size") {
+			t.Errorf("%+v %v", p.Parts, p.Notes)
+		}
+		if p, err = fit.Make(context.Background(), d, disk.Identity{Size: 200 * mib, Sector: 512}, fit.Wish{Parts: map[int]fit.PartWish{1: {Share: 1}}}); err != nil || p.Parts[0].Grown() == 0 {
+			t.Errorf("on demand: %v", err)
+		}
+	}
+}
