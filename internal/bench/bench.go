@@ -274,6 +274,8 @@ func (d *Disk) Words() string {
 	case s.Whole:
 		a := s.Areas[0]
 		return fmt.Sprintf("no table, %s %s on the whole disk", a.Holds(), quoted(a.Content.Info.Label))
+	case s.Table.Kind == table.None && len(s.Remains) == 0:
+		return "no table, but not blank"
 	case s.Table.Kind == table.None:
 		return strings.Join(s.Unnamed(), "; ")
 	case len(s.Parts()) == 0:
