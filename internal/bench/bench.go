@@ -84,7 +84,7 @@ func (b *Bench) images(path string) []*Disk {
 	}
 	if !st.IsDir() {
 		if st.Mode()&os.ModeDevice != 0 {
-			return []*Disk{b.block(filepath.Base(path), path)}
+			return []*Disk{b.block(b.Host.KernelName(path), path)}
 		}
 		return []*Disk{image(path)}
 	}
@@ -205,7 +205,7 @@ func (b *Bench) reach(d *Disk) string {
 		}
 	}
 	for _, s := range b.Shelves {
-		if !d.Image && b.Host.HoldsFolder(filepath.Base(d.Path), s) {
+		if b.Host.HoldsFolder(d.Path, s) {
 			return "it holds the open shelf"
 		}
 	}

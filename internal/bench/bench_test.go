@@ -108,7 +108,7 @@ func TestBlocksAreListedFromSysfs(t *testing.T) {
 	if len(c.Uses) != 2 || c.Reach != "this system runs from it" {
 		t.Errorf("swap and a holder: %+v", c)
 	}
-	if d := got["/dev/dm-0"]; d.Reach != "in use: dm-0 is mounted at /srv/depot two" || d.Identity.Model != "dm-0" {
+	if d := got["/dev/dm-0"]; d.Reach != "this system runs from it" || d.Uses[0].What != "dm-0 is mounted at /srv/depot two" || d.Identity.Model != "dm-0" {
 		t.Errorf("dm-0: %+v", d)
 	}
 }

@@ -133,6 +133,9 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 			p.Plan.Anew()
 		}
 	}
+	if err := w.CheckPairs(pairs); err != nil {
+		return err
+	}
 	summaries := workshop.SummarizeRestore(pairs)
 	for i, s := range summaries {
 		p := pairs[i].Plan

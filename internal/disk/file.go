@@ -59,11 +59,21 @@ func ReadLabel(image string) (Label, error) {
 	return l, nil
 }
 
+// NoDisk is a name that stands for a folder, a pipe or the like.
+type NoDisk struct{ Path string }
+
+func (e *NoDisk) Error() string {
+	return e.Path + " is neither a disk nor an image file; name a disk, such as /dev/sdb, or a file"
+}
+
 // Open opens a block device or an image file for reading only. id and sector
 // come from the bench; zero values are filled in from the file itself.
 func Open(path string, id Identity) (*File, error) { return open(path, id, os.O_RDONLY) }
 
 func open(path string, id Identity, flag int) (*File, error) {
+	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && st.Mode()&os.ModeType != os.ModeDevice { // a pipe would wait for ever
+		return nil, &NoDisk{path}
+	}
 	f, err := os.OpenFile(path, flag|syscall.O_CLOEXEC, 0)
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
@@ -96,7 +106,7 @@ func (d *File) measure() error {
 			d.sector = int(n)
 		}
 	default:
-		return fmt.Errorf("%s is neither a disk nor an image file", d.path)
+		return &NoDisk{d.path}
 	}
 	if d.size == 0 {
 		return fmt.Errorf("%s is empty: a disk or an image of one has at least one sector", d.path)

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -44,6 +43,8 @@ type Guard struct {
 	Shelves []string
 	// Sources are the paths that the present work reads from.
 	Sources []string
+	// Others are the paths of the other targets of the same work.
+	Others []string
 	// OutOfReach says whether the person put the disk out of reach.
 	OutOfReach func(Identity) bool
 }
@@ -52,6 +53,10 @@ type Guard struct {
 // it may be.
 func (g *Guard) Check(t Target) error {
 	d, err := Open(t.Path, t.Identity)
+	var none *NoDisk
+	if errors.As(err, &none) {
+		return g.refuse(t, "it is neither a disk nor an image file", "name a disk or a file")
+	}
 	if err != nil {
 		return err
 	}
@@ -113,16 +118,17 @@ func (g *Guard) check(t Target, d *File) error {
 	if g.OutOfReach != nil && g.OutOfReach(t.Identity) {
 		return g.refuse(t, "you put it out of reach", "put it back within reach on the Bench if this is really the disk to write")
 	}
-	real, err := filepath.EvalSymlinks(t.Path)
-	if err != nil {
-		return fmt.Errorf("%s: %w", t.Path, err)
-	}
-	if err := g.checkUse(t, d, real); err != nil {
+	if err := g.checkUse(t, d); err != nil {
 		return err
 	}
 	for _, s := range g.Sources {
-		if sameFile(s, real) {
-			return g.refuse(t, "it is also the disk that is read", "choose another target")
+		if g.Host.Overlap(s, t.Path) {
+			return g.refuse(t, "it is also what is read, or shares bytes with it ("+s+")", "choose another target")
+		}
+	}
+	for _, o := range g.Others {
+		if g.Host.Overlap(o, t.Path) {
+			return g.refuse(t, "it shares bytes with the other target "+o, "choose another target")
 		}
 	}
 	if d.Size() != t.Identity.Size {
@@ -138,27 +144,26 @@ func (g *Guard) check(t Target, d *File) error {
 	return nil
 }
 
-func (g *Guard) checkUse(t Target, d *File, real string) error {
-	var uses []Use
-	if d.block {
-		name := filepath.Base(real)
-		uses = g.Host.UsesOfBlock(name)
-		for _, s := range g.Shelves {
-			if g.Host.HoldsFolder(name, s) {
-				return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is never written")
-			}
+// checkUse resolves the target down to where its bytes lie, and compares that with everything that is in use.
+func (g *Guard) checkUse(t Target, d *File) error {
+	a := g.Host.atlas()
+	grounds, n := a.groundsOf(t.Path, 0)
+	if d.block && n != nil && n.parent != nil {
+		return g.refuse(t, "it is a partition of "+n.parent.name, "name the whole disk")
+	}
+	if d.block && n != nil && readLine(filepath.Join(n.dir, "ro")) == "1" {
+		return g.refuse(t, "it is write-protected", "check the write-protect switch")
+	}
+	mounts := g.Host.mounts()
+	for _, s := range g.Shelves {
+		if meet(grounds, a.under(s, mounts)) {
+			return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is never written")
 		}
-		if readLine(filepath.Join(g.Host.path("sys/class/block"), name, "ro")) == "1" {
-			return g.refuse(t, "it is write-protected", "check the write-protect switch")
-		}
-	} else {
-		uses = g.Host.UsesOfImage(real)
-		for _, s := range g.Shelves {
-			if root, err := filepath.EvalSymlinks(s); err == nil && strings.HasPrefix(real, root+string(filepath.Separator)) {
-				return g.refuse(t, "it lies inside the open shelf "+s, "choose a file outside the shelf")
-			}
+		if !d.block && inFolder(t.Path, s) {
+			return g.refuse(t, "it lies inside the open shelf "+s, "choose a file outside the shelf")
 		}
 	}
+	uses := a.uses(n, grounds)
 	for _, u := range uses {
 		if u.System {
 			return g.refuse(t, "this system runs from it ("+u.What+")", "choose another target")
@@ -167,24 +172,15 @@ func (g *Guard) checkUse(t Target, d *File, real string) error {
 	if len(uses) > 0 {
 		return g.refuse(t, "it is in use ("+uses[0].What+")", "unmount it or end that use, then plan again")
 	}
+	if why := a.writers(n, grounds); why != "" {
+		return g.refuse(t, why, "end that program, then plan again")
+	}
 	return nil
 }
 
 func isBlock(path string) bool {
 	st, err := os.Stat(path)
 	return err == nil && st.Mode()&os.ModeDevice != 0 && st.Mode()&os.ModeCharDevice == 0
-}
-
-func sameFile(a, b string) bool {
-	sa, err1 := os.Stat(a)
-	sb, err2 := os.Stat(b)
-	if err1 != nil || err2 != nil {
-		return false
-	}
-	if sa.Mode()&os.ModeDevice != 0 && sb.Mode()&os.ModeDevice != 0 {
-		return sa.Sys().(*syscall.Stat_t).Rdev == sb.Sys().(*syscall.Stat_t).Rdev
-	}
-	return os.SameFile(sa, sb)
 }
 
 // WritableFile is a disk or image file that passed the guard.

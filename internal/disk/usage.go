@@ -1,14 +1,10 @@
 package disk
 
 import (
-	"bufio"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-
-	"golang.org/x/sys/unix"
 )
 
 // Host is the running system as the guard sees it. Root is the folder that
@@ -24,22 +20,11 @@ type Mount struct {
 	ReadOnly bool   `json:"read_only"`
 }
 
-// Mounts reads the mount table (proc(5), mountinfo).
+// Mounts reads the mount table of this process (proc(5), mountinfo).
 func (h Host) Mounts() []Mount {
-	f, err := os.Open(h.path("proc/self/mountinfo"))
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
 	var out []Mount
-	for sc := bufio.NewScanner(f); sc.Scan(); {
-		w := strings.Fields(sc.Text())
-		if len(w) < 6 {
-			continue
-		}
-		point := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(w[4])
-		ro := strings.HasPrefix(w[5]+",", "ro,")
-		out = append(out, Mount{w[2], point, ro})
+	for _, m := range h.mountsOf("self", true) {
+		out = append(out, m.Mount)
 	}
 	return out
 }
@@ -56,36 +41,15 @@ type Use struct {
 	Part int `json:"part,omitempty"`
 }
 
-// UsesOfBlock tells how the block device with the kernel name (such as "sda")
-// or one of its partitions is in use: mounts, swap, and devices on top of it.
+// UsesOfBlock tells how the block device with the kernel name (such as "sda") or one of its partitions is in use: mounts, swap,
+// devices on top of it, and whatever reaches the same bytes by another way.
 func (h Host) UsesOfBlock(name string) []Use {
-	var uses []Use
-	mounts := h.Mounts()
-	swaps, _ := os.ReadFile(h.path("proc/swaps"))
-	for node, dir := range h.nodes(name) {
-		part, _ := strconv.Atoi(readLine(filepath.Join(dir, "partition")))
-		num := readLine(filepath.Join(dir, "dev"))
-		for _, m := range mounts {
-			if m.Device == num && num != "" {
-				uses = append(uses, Use{What: fmt.Sprintf("%s is mounted at %s", node, m.Point), System: m.Point == "/", Point: m.Point, Writes: !m.ReadOnly, Part: part})
-			}
-		}
-		for line := range strings.Lines(string(swaps)) {
-			if strings.HasPrefix(line, "/dev/"+node+" ") || strings.HasPrefix(line, "/dev/"+node+"\t") {
-				uses = append(uses, Use{What: node + " is in use as swap", System: true, Writes: true, Part: part})
-			}
-		}
-		holders, _ := os.ReadDir(filepath.Join(dir, "holders"))
-		for _, holder := range holders {
-			above := h.UsesOfBlock(holder.Name())
-			use := Use{What: fmt.Sprintf("%s carries %s", node, holder.Name()), Writes: true, Part: part}
-			for _, a := range above {
-				use.System = use.System || a.System
-			}
-			uses = append(uses, use)
-		}
+	a := h.atlas()
+	n := a.byName[name]
+	if n == nil {
+		return nil
 	}
-	return uses
+	return a.uses(n, a.grounds(n, n.whole(), 0))
 }
 
 // nodes maps the kernel names of a disk and its partitions to their sysfs folders.
@@ -112,46 +76,32 @@ func (h Host) Partitions(name string) map[string]int64 {
 	return out
 }
 
-// UsesOfImage tells how an image file is in use: attached as a loop device.
+// UsesOfImage tells how an image file is in use: attached as a loop device, mounted directly, as swap.
 func (h Host) UsesOfImage(path string) []Use {
-	loops, _ := filepath.Glob(h.path("sys/block/loop*/loop/backing_file"))
-	want, err := os.Stat(path)
-	if err != nil {
+	a := h.atlas()
+	g, n := a.groundsOf(path, 0)
+	if len(g) == 0 {
 		return nil
 	}
-	var uses []Use
-	for _, l := range loops {
-		backing := strings.TrimSuffix(readLine(l), " (deleted)")
-		if st, err := os.Stat(backing); err != nil || !os.SameFile(st, want) {
-			continue
-		}
-		name := filepath.Base(filepath.Dir(filepath.Dir(l)))
-		use := Use{What: "attached as /dev/" + name}
-		for _, u := range h.UsesOfBlock(name) {
-			use.What += ", " + u.What
-			use.Writes = use.Writes || u.Writes
-			if u.Point != "" {
-				use.Point = u.Point
-			}
-		}
-		uses = append(uses, use)
-	}
-	return uses
+	return a.uses(n, g)
 }
 
-// HoldsFolder says whether the folder lies on the block device or one of its partitions.
-func (h Host) HoldsFolder(name, folder string) bool {
-	var st unix.Stat_t
-	if unix.Stat(folder, &st) != nil {
-		return false
+// HoldsFolder says whether the folder lies on what a block device or an image file holds, through any number of layers.
+func (h Host) HoldsFolder(path, folder string) bool {
+	a := h.atlas()
+	g, _ := a.groundsOf(path, 0)
+	if n := a.byName[filepath.Base(path)]; len(g) == 0 && n != nil {
+		g = a.grounds(n, n.whole(), 0)
 	}
-	num := fmt.Sprintf("%d:%d", unix.Major(st.Dev), unix.Minor(st.Dev))
-	for _, dir := range h.nodes(name) {
-		if readLine(filepath.Join(dir, "dev")) == num {
-			return true
-		}
+	return meet(g, a.under(folder, h.mounts()))
+}
+
+// KernelName is what the kernel calls the block device that a node stands for, whatever the node's name.
+func (h Host) KernelName(path string) string {
+	if _, n := h.atlas().groundsOf(path, 0); n != nil {
+		return n.name
 	}
-	return false
+	return filepath.Base(path)
 }
 
 func readLine(path string) string {

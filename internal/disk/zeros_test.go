@@ -139,10 +139,12 @@ func TestReadingInPassing(t *testing.T) {
 	if err := w.Sync(); err != nil {
 		t.Fatal(err)
 	}
+	told := true // older kernels can't tell what they hold: then the bytes must be right, and nothing is dropped
 	held := func(off, n int64) uint64 {
 		var c unix.Cachestat_t
-		if err := unix.Cachestat(uint(w.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(n)}, &c, 0); err != nil {
-			t.Skip("this kernel can't tell what it holds: ", err)
+		err := unix.Cachestat(uint(w.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(n)}, &c, 0)
+		if told = err == nil; !told && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EPERM) {
+			t.Fatal(err)
 		}
 		return c.Cache
 	}
@@ -157,7 +159,7 @@ func TestReadingInPassing(t *testing.T) {
 		if err := ReadFullPassing(w, b, 41<<20); err != nil || b[0] != 8 {
 			t.Fatal(err, b[0])
 		}
-		if got := held(41<<20, 1<<20) > 0; got != before {
+		if got := held(41<<20, 1<<20) > 0; told && got != before {
 			t.Errorf("held before %v, after %v", before, got)
 		}
 	}

@@ -564,8 +564,7 @@ func TestCancelledCaptureLeavesTheShelfAsItWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := capture.Plan{Shelf: s, Machine: "Kiosk", Sources: []capture.Source{{Survey: sv}}}
-	var rn *run.Run
-	rn = run.Start(context.Background(), "t", capture.Phases, 0, func(rc *run.Context) error { _, err := p.Run(rc); return err })
+	rn := run.Start(context.Background(), "t", capture.Phases, 0, func(rc *run.Context) error { _, err := p.Run(rc); return err })
 	for rn.Snapshot().Done < 10*miB {
 		time.Sleep(time.Millisecond)
 	}

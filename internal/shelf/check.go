@@ -247,7 +247,7 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 
 // checkPack reads a pack through and has it mended when that is wanted and can be.
 func (s *Shelf) checkPack(ctx context.Context, id string, mend bool, rep *Report, bad map[Name]string) (bool, error) {
-	problem, hurt := s.readPack(ctx, id)
+	hurt, problem := s.readPack(ctx, id)
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
@@ -263,7 +263,7 @@ func (s *Shelf) checkPack(ctx context.Context, id string, mend bool, rep *Report
 	}
 	if mend && problem != nil {
 		if err := s.mendPack(id); err == nil {
-			if again, _ := s.readPack(ctx, id); again == nil {
+			if _, again := s.readPack(ctx, id); again == nil {
 				rep.Mended = append(rep.Mended, packPath(id))
 				return true, nil
 			}
@@ -320,18 +320,18 @@ func (s *Shelf) checkParity(id string, sound bool) error {
 
 // readPack reads every byte of a pack; it gives what is wrong first, and the names of
 // the blocks that can't be had from it, as far as the index knows them.
-func (s *Shelf) readPack(ctx context.Context, id string) (problem error, hurt []Name) {
+func (s *Shelf) readPack(ctx context.Context, id string) (hurt []Name, problem error) {
 	file := packPath(id)
 	r, err := s.b.Open(file)
 	if err != nil {
-		return fmt.Errorf("%s can't be opened: %w", file, err), s.namesIn(id, nil)
+		return s.namesIn(id, nil), fmt.Errorf("%s can't be opened: %w", file, err)
 	}
 	defer r.Close()
 	good := map[int64]bool{}
 	var entries []packEntry
 	h := make([]byte, headerLen)
 	if n, _ := r.ReadAt(h, 0); n < headerLen {
-		return &Hurt{file, 0, "it is cut off"}, s.namesIn(id, good)
+		return s.namesIn(id, good), &Hurt{file, 0, "it is cut off"}
 	}
 	if _, err := decodeHeader(file, h, kindPack); err != nil {
 		problem = err
@@ -378,7 +378,7 @@ func (s *Shelf) readPack(ctx context.Context, id string) (problem error, hurt []
 	if problem == nil {
 		return nil, nil
 	}
-	return problem, s.namesIn(id, good)
+	return s.namesIn(id, good), problem
 }
 
 // readEntry reads and checks one entry into buf.

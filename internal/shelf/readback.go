@@ -63,7 +63,7 @@ func (s *Shelf) readBack(ctx context.Context, ids []string, step func(done, tota
 		}
 	}()
 	for _, id := range ids {
-		problem, _ := s.readPack(ctx, id)
+		_, problem := s.readPack(ctx, id)
 		if problem == nil {
 			problem = s.checkParity(id, true)
 		}

@@ -175,7 +175,7 @@ func TestReadPackWithoutIndex(t *testing.T) {
 		if err := os.WriteFile(file, c.spoil(bytes.Clone(was)), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		problem, hurt := s.readPack(context.Background(), id)
+		hurt, problem := s.readPack(context.Background(), id)
 		if (problem != nil) != (c.what != "nothing") || problem != nil && !strings.Contains(problem.Error(), c.want) || len(hurt) != c.hurt {
 			t.Errorf("%s: %v, %d blocks", c.what, problem, len(hurt))
 		}

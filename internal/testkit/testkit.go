@@ -5,6 +5,7 @@ package testkit
 import (
 	"context"
 	"encoding/binary"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -12,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -65,6 +67,50 @@ func Try(tool string, args ...string) (string, error) {
 	}
 	out, err := exec.Command(p, args...).CombinedOutput()
 	return string(out), err
+}
+
+// Running is a tool that goes on while the test does.
+type Running struct {
+	cmd *exec.Cmd
+	out io.ReadCloser
+}
+
+// Background starts a tool, which ends with the test.
+func Background(t testing.TB, tool string, args ...string) *Running {
+	t.Helper()
+	p, err := Path(tool)
+	if err != nil {
+		Lacks(t, tool+" is not installed")
+	}
+	r := &Running{cmd: exec.Command(p, args...)}
+	r.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if r.out, err = r.cmd.StdoutPipe(); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.Stop)
+	return r
+}
+
+// Await waits until the tool has written a word.
+func (r *Running) Await(t testing.TB, word string) {
+	t.Helper()
+	var got strings.Builder
+	b := make([]byte, 256)
+	for !strings.Contains(got.String(), word) {
+		n, err := r.out.Read(b)
+		if got.Write(b[:n]); err != nil {
+			t.Fatalf("waited for %q of %s: %q (%v)", word, r.cmd.Path, got.String(), err)
+		}
+	}
+}
+
+// Stop ends the tool and everything that it started.
+func (r *Running) Stop() {
+	_ = syscall.Kill(-r.cmd.Process.Pid, syscall.SIGKILL)
+	_ = r.cmd.Wait()
 }
 
 // Do runs a tool that must succeed.

@@ -99,7 +99,7 @@ func TestCarryToANewShelf(t *testing.T) {
 	if m = feed(m, ticked{}); !strings.Contains(mm.result[0], "1 twin carried") {
 		t.Errorf("%q", mm.result)
 	}
-	m = key(m, "down", "enter")
+	key(m, "down", "enter")
 	if mm.w.Shelf.Place() != dir || mm.w.Shelf.Sealed() || len(mm.twins()) != 1 {
 		t.Errorf("%s holds %d twins", mm.w.Shelf.Place(), len(mm.twins()))
 	}

@@ -115,7 +115,7 @@ func TestCopyOnTheScreen(t *testing.T) {
 	if mm.proof == nil || !mm.proof.Holds() || !strings.Contains(text(m), "claims hold") {
 		t.Errorf("%+v\n%s", mm.proof, text(m))
 	}
-	if m = key(m, "4", "enter"); mm.copying || !mm.fromTwin {
+	if key(m, "4", "enter"); mm.copying || !mm.fromTwin {
 		t.Error("Dates don't lead back to twins")
 	}
 }

@@ -184,7 +184,7 @@ func TestMissingBlocksWaitForACapture(t *testing.T) {
 	if m = feed(m, ticked{}); mm.menu == nil {
 		t.Fatalf("\n%s", text(m))
 	}
-	if m = key(m, "home", "down", "enter"); !strings.Contains(mm.note, "stored again by the next capture") {
+	if key(m, "home", "down", "enter"); !strings.Contains(mm.note, "stored again by the next capture") {
 		t.Errorf("%q", mm.note)
 	}
 }

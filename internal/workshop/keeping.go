@@ -29,7 +29,7 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids), Holds: ids[:min(len(ids), mostRemembered)]}
 	if w.Bench.System {
 		for _, d := range w.Bench.List() {
-			if !d.Image && w.Bench.Host.HoldsFolder(filepath.Base(d.Path), abs) {
+			if w.Bench.Host.HoldsFolder(d.Path, abs) {
 				k.Drive = d.Identity.Tail()
 			}
 		}

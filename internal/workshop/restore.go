@@ -155,6 +155,27 @@ func runTitle(pairs []*Pair) string {
 	return "Restore of " + pairs[0].Title()
 }
 
+// CheckPairs refuses targets of one piece of work that share bytes with each other, or with anything that it reads, before any of
+// them is written.
+func (w *Workshop) CheckPairs(pairs []*Pair) error {
+	for i, p := range pairs {
+		g := w.Guard()
+		for j, o := range pairs {
+			if j != i {
+				g.Others = append(g.Others, o.Target.Path)
+			}
+			if o.Bench != nil {
+				g.Sources = append(g.Sources, o.Bench.Path)
+			}
+		}
+		p.Plan.Guard = g
+		if err := g.Check(p.Plan.Target); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // StartRestore writes the targets, one after another, and then, without being asked, reads each back. The result is
 // valid once the run has ended well: the claims of all proofs together.
 func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run, proof func() *shelf.Proof) {
@@ -172,6 +193,9 @@ func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run,
 		estimate += 2 * p.Plan.Estimate()
 	}
 	r = run.Start(ctx, runTitle(pairs), phases, estimate, func(rc *run.Context) error {
+		if err := w.CheckPairs(pairs); err != nil {
+			return err
+		}
 		for i, p := range pairs {
 			one, err := w.write(rc.Named(names[i]), p)
 			if err != nil {

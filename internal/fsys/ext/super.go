@@ -86,24 +86,23 @@ type Volume struct {
 	r    io.ReaderAt
 	info fsys.Info
 
-	blockSize     int64
-	blocks        int64
-	firstData     int64
-	blocksPerGrp  int64
-	ratio         int64 // blocks per cluster; 1 without bigalloc
-	inodesPerGrp  int64
-	inodeSize     int64
-	groups        int64
-	descSize      int64
-	reservedGDT   int64
-	firstMetaBG   int64
-	backupBGs     [2]int64
-	compat        uint32
-	incompat, ro  uint32
-	descPerBlock  int64
-	descBlocks    int64
-	groupBitsLast int64  // clusters in the last group
-	seed          uint32 // of checksums
+	blockSize    int64
+	blocks       int64
+	firstData    int64
+	blocksPerGrp int64
+	ratio        int64 // blocks per cluster; 1 without bigalloc
+	inodesPerGrp int64
+	inodeSize    int64
+	groups       int64
+	descSize     int64
+	reservedGDT  int64
+	firstMetaBG  int64
+	backupBGs    [2]int64
+	compat       uint32
+	incompat, ro uint32
+	descPerBlock int64
+	descBlocks   int64
+	seed         uint32 // of checksums
 	// tables are the places of inode tables that were looked up, by group.
 	tables *sync.Map
 }

@@ -31,7 +31,6 @@ type shrinkage struct {
 	growth
 	free    fsys.FreeRuns
 	taken   []span.Span // where moved clusters go, in clusters
-	cleared []span.Span // where they were, as far as that is before the new end
 	moves   []disk.Move
 	changed map[int64]*record
 	mirror  stream // $MFTMirr, afterwards
