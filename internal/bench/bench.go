@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/survey"
@@ -55,6 +56,22 @@ type Bench struct {
 	Shelves []string
 	// OutOfReach are the identities that the person put out of reach.
 	OutOfReach func(disk.Identity) bool
+
+	mu sync.RWMutex // guards Shelves
+}
+
+// SetShelves says which shelves are open now.
+func (b *Bench) SetShelves(folders ...string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.Shelves = folders
+}
+
+// OpenShelves are the folders of the shelves that are open now.
+func (b *Bench) OpenShelves() []string {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	return b.Shelves
 }
 
 // List finds the disks without reading from them. Image files that can't be
@@ -204,7 +221,7 @@ func (b *Bench) reach(d *Disk) string {
 			return "this system runs from it"
 		}
 	}
-	for _, s := range b.Shelves {
+	for _, s := range b.OpenShelves() {
 		if b.Host.HoldsFolder(d.Path, s) {
 			return "it holds the open shelf"
 		}

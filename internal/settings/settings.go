@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
+	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/disk"
 )
@@ -46,15 +47,13 @@ type Known struct {
 
 // Remember notes a shelf; last says that it is the one to be opened next time.
 func (s *State) Remember(k Known, last bool) error {
-	i := slices.IndexFunc(s.Shelves, func(o Known) bool { return o.ID == k.ID })
-	if i >= 0 {
-		s.Shelves = slices.Delete(s.Shelves, i, i+1)
-	}
-	s.Shelves = append([]Known{k}, s.Shelves...)
-	if last {
-		s.Shelf = k.Path
-	}
-	return s.Save()
+	return s.change(func(s *State) {
+		s.Shelves = slices.DeleteFunc(s.Shelves, func(o Known) bool { return o.ID == k.ID })
+		s.Shelves = append([]Known{k}, s.Shelves...)
+		if last {
+			s.Shelf = k.Path
+		}
+	})
 }
 
 // Dir is the folder for state and logs.
@@ -79,33 +78,71 @@ func Load(dir string) (*State, error) {
 // Folder is where the state lies.
 func (s *State) Folder() string { return filepath.Dir(s.path) }
 
-// Save writes the state in one step.
-func (s *State) Save() error {
-	b, err := json.MarshalIndent(s, "", "  ")
-	if err != nil {
-		return err
-	}
+// change reads the state again, as another program may have left it, changes it and writes it, all under a lock.
+func (s *State) change(do func(*State)) error {
 	if err := os.MkdirAll(filepath.Dir(s.path), 0o700); err != nil {
 		return err
 	}
-	temp := s.path + ".new"
-	if err := os.WriteFile(temp, append(b, '\n'), 0o600); err != nil {
+	lock, err := os.OpenFile(s.path+".lock", os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
 		return err
 	}
-	return os.Rename(temp, s.path)
+	defer lock.Close()
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+		return fmt.Errorf("%s: %w", lock.Name(), err)
+	}
+	fresh, err := Load(filepath.Dir(s.path))
+	if err != nil {
+		return err
+	}
+	do(fresh)
+	b, err := json.MarshalIndent(fresh, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := replace(s.path, append(b, '\n')); err != nil {
+		return err
+	}
+	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
+	return nil
 }
 
-// IsOut says whether the person put a disk out of reach.
-func (s *State) IsOut(id disk.Identity) bool { return slices.Contains(s.OutOfReach, id.Key()) }
-
-// Toggle puts a disk out of reach or back, and remembers it.
-func (s *State) Toggle(id disk.Identity) error {
-	if i := slices.Index(s.OutOfReach, id.Key()); i >= 0 {
-		s.OutOfReach = slices.Delete(s.OutOfReach, i, i+1)
-	} else {
-		s.OutOfReach = append(s.OutOfReach, id.Key())
+// IsOut says whether the person put a disk out of reach, here or in another program just now. While that can't be read again
+// what was known before counts.
+func (s *State) IsOut(id disk.Identity) bool {
+	known := s.OutOfReach
+	if fresh, err := Load(filepath.Dir(s.path)); err == nil {
+		s.OutOfReach, known = fresh.OutOfReach, fresh.OutOfReach
 	}
-	return s.Save()
+	return slices.Contains(known, id.Key())
+}
+
+// Toggle puts a disk out of reach or back, and remembers it. It goes by what the person saw: a mark that another program has
+// set or taken meanwhile isn't turned round again.
+func (s *State) Toggle(id disk.Identity) error {
+	out := !slices.Contains(s.OutOfReach, id.Key())
+	return s.change(func(s *State) {
+		s.OutOfReach = slices.DeleteFunc(s.OutOfReach, func(k string) bool { return k == id.Key() })
+		if out {
+			s.OutOfReach = append(s.OutOfReach, id.Key())
+		}
+	})
+}
+
+// replace writes a file anew and returns once it will outlive a power cut.
+func replace(path string, b []byte) error {
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	if err == nil {
+		err = syncFolder(filepath.Dir(path))
+	}
+	return err
 }
 
 // Note is a small file beside the state, replaced as a whole.
@@ -130,19 +167,7 @@ func (n *Note) Save(b []byte) error {
 	if err := os.MkdirAll(filepath.Dir(n.path), 0o700); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(n.path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(n.path+".new", n.path)
-	}
-	if err == nil {
-		err = syncFolder(filepath.Dir(n.path))
-	}
-	return err
+	return replace(n.path, b)
 }
 
 // Clear removes the note.

@@ -1,9 +1,11 @@
 package settings
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"twinshelf/internal/disk"
@@ -43,5 +45,36 @@ func TestDamagedStateIsNotIgnored(t *testing.T) {
 	}
 	if _, err := Load(dir); err == nil || !strings.Contains(err.Error(), "mend or remove") {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestTwoProgramsMark: marks that two programs set at the same time are all there, and one that was set elsewhere counts at once.
+func TestTwoProgramsMark(t *testing.T) {
+	dir := t.TempDir()
+	var programs []*State
+	for range 4 {
+		s, err := Load(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		programs = append(programs, s)
+	}
+	var wg sync.WaitGroup
+	for i, s := range programs {
+		wg.Go(func() {
+			for k := range 5 {
+				if err := s.Toggle(disk.Identity{Serial: fmt.Sprintf("GANNET-%d-%d", i, k)}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for i := range programs {
+		for k := range 5 {
+			if id := (disk.Identity{Serial: fmt.Sprintf("GANNET-%d-%d", i, k)}); !programs[(i+1)%4].IsOut(id) {
+				t.Errorf("%s is within reach", id.Serial)
+			}
+		}
 	}
 }

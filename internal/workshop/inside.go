@@ -38,12 +38,12 @@ func (w *Workshop) LookInto(o Origin) (*Inside, error) {
 		}
 		return lookAt(o.Title(), o.Bench.Device)
 	}
-	if w.Shelf == nil {
+	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
 	in := &Inside{Title: o.Twin.Machine, Twin: o.Twin, Disks: len(o.Twin.Disks)}
 	for i := range o.Twin.Disks {
-		d, err := w.Shelf.OpenDisk(o.Twin, i)
+		d, err := w.shelf().OpenDisk(o.Twin, i)
 		if err != nil {
 			return nil, err
 		}
@@ -143,13 +143,13 @@ func locate(p *inside.Part, path string) (fsys.Item, string, error) {
 
 // Library is that of the open shelf.
 func (w *Workshop) Library() (*inside.Library, error) {
-	if w.Shelf == nil {
+	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.library == nil || w.libraryOf != w.Shelf {
-		w.library, w.libraryOf = inside.NewLibrary(w.Shelf, Tool()), w.Shelf
+	if w.library == nil || w.libraryOf != w.shelf() {
+		w.library, w.libraryOf = inside.NewLibrary(w.shelf(), Tool()), w.shelf()
 	}
 	return w.library, nil
 }
@@ -194,7 +194,7 @@ func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, li
 	if err != nil {
 		return nil, err
 	}
-	twins, problems := w.Shelf.Twins()
+	twins, problems := w.shelf().Twins()
 	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return machine != "" && !strings.EqualFold(t.Machine, machine) })
 	out := &Searched{Twins: len(twins)}
 	for _, p := range problems {
@@ -273,7 +273,7 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 	if err != nil {
 		return nil, err
 	}
-	twins, _ := w.Shelf.Twins()
+	twins, _ := w.shelf().Twins()
 	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != machine })
 	slices.Reverse(twins) // newest first, as they are listed
 	return lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
@@ -467,11 +467,11 @@ func (w *Workshop) StartTake(ctx context.Context, title string, choices []takeou
 
 // mayTakeInto refuses the shelf's own folder.
 func (w *Workshop) mayTakeInto(folder string) error {
-	if w.Shelf == nil {
+	if w.shelf() == nil {
 		return nil
 	}
 	into, err1 := filepath.Abs(folder)
-	place, err2 := filepath.Abs(w.Shelf.Place())
+	place, err2 := filepath.Abs(w.shelf().Place())
 	if rel, err := filepath.Rel(place, into); err1 == nil && err2 == nil && err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 		return &disk.Refusal{Disk: "the folder " + folder, Reason: "it belongs to the open shelf", Remedy: "take it out to another one"}
 	}

@@ -176,11 +176,11 @@ func (w *Workshop) damagedFiles(ctx context.Context, rep *shelf.Report) []string
 		if i == mostDisks || ctx.Err() != nil {
 			return append(out, fmt.Sprintf("… and those of %d more disks", len(order)-i))
 		}
-		t, err := w.Shelf.Find(d.Twin)
+		t, err := w.shelf().Find(d.Twin)
 		if err != nil {
 			continue
 		}
-		dev, err := w.Shelf.OpenDisk(t, d.Disk-1)
+		dev, err := w.shelf().OpenDisk(t, d.Disk-1)
 		if err != nil {
 			continue
 		}

@@ -34,7 +34,7 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 			}
 		}
 	}
-	open := w.Shelf == s
+	open := w.shelf() == s
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, old := range w.State.Shelves { // not for every command
@@ -69,13 +69,17 @@ func (k KnownShelf) Words() string {
 
 // Known lists the shelves that were open here, the latest first; each is looked for where it was.
 func (w *Workshop) Known() []KnownShelf {
+	w.mu.Lock()
+	known := slices.Clone(w.State.Shelves)
+	w.mu.Unlock()
+	open := w.shelf()
 	var out []KnownShelf
-	for _, k := range w.State.Shelves {
+	for _, k := range known {
 		ks := KnownShelf{Known: k}
 		if id, err := shelf.IDOf(k.Path); err == nil {
 			ks.Here = id == k.ID
 		}
-		ks.Open = ks.Here && w.Shelf != nil && w.Shelf.Head().ID == k.ID
+		ks.Open = ks.Here && open != nil && open.Head().ID == k.ID
 		out = append(out, ks)
 	}
 	return out
@@ -138,8 +142,8 @@ func NewShelf(dir, name string, parity int, passphrase []byte) (*shelf.Shelf, er
 func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run.Run, report func() *shelf.Report) {
 	var rep *shelf.Report
 	const phase = "Read the packs"
-	r = run.Start(ctx, "Check of "+w.Shelf.Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
-		rep, err = w.Shelf.Check(rc, kind, stepper(rc, phase))
+	r = run.Start(ctx, "Check of "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
+		rep, err = w.shelf().Check(rc, kind, stepper(rc, phase))
 		if err == nil {
 			rep.Files = w.damagedFiles(rc, rep)
 		}
@@ -152,9 +156,9 @@ func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run
 // stands in the report instead.
 func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *shelf.Report) (r *run.Run, report func() *shelf.Report) {
 	const taking, looking = "Take what is missing", "Look again"
-	r = run.Start(ctx, "Mending "+w.Shelf.Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0, func(rc *run.Context) error {
+	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0, func(rc *run.Context) error {
 		rc.Phase(taking, 0)
-		n, err := w.Shelf.Refill(rc, other, rep)
+		n, err := w.shelf().Refill(rc, other, rep)
 		if n > 0 {
 			rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
 		}
@@ -162,7 +166,7 @@ func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *she
 			return err
 		}
 		rc.Phase(looking, 0)
-		again, err := w.Shelf.Check(rc, shelf.CheckKind{}, nil)
+		again, err := w.shelf().Check(rc, shelf.CheckKind{}, nil)
 		if err != nil {
 			return err
 		}
@@ -190,8 +194,8 @@ func stepper(rc *run.Context, phase string) func(done, total int64) error {
 func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() shelf.Freed) {
 	var f shelf.Freed
 	const phase = "Copy what is needed"
-	r = run.Start(ctx, "Giving back space on "+w.Shelf.Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
-		f, err = w.Shelf.GiveBack(rc, false, stepper(rc, phase))
+	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
+		f, err = w.shelf().GiveBack(rc, false, stepper(rc, phase))
 		return err
 	})
 	return r, func() shelf.Freed { return f }
@@ -232,11 +236,14 @@ func (w *Workshop) openNamed(ref string, open func(dir string) (*shelf.Shelf, er
 
 // Use takes an opened shelf as the one that captures go to, and closes the one before.
 func (w *Workshop) Use(s *shelf.Shelf) {
-	if w.Shelf != nil {
-		w.Shelf.Close()
-	}
+	w.shelfMu.Lock()
+	old := w.Shelf
 	w.Shelf = s
-	w.Bench.Shelves = []string{s.Place()}
+	w.shelfMu.Unlock()
+	if old != nil {
+		old.Close()
+	}
+	w.Bench.SetShelves(s.Place())
 	_ = w.Remember(s) // a comfort, not a need
 }
 
@@ -276,32 +283,32 @@ var ErrStillNeeded = errors.New("it isn't retired")
 // Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which dates are kept go with it,
 // unless the other one has its own.
 func (w *Workshop) Replace(to *shelf.Shelf, m *Moved) error {
-	if _, problems := w.Shelf.Twins(); len(problems) > 0 {
-		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.Shelf.Head().Name, ErrStillNeeded, problems[0])
+	if _, problems := w.shelf().Twins(); len(problems) > 0 {
+		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.shelf().Head().Name, ErrStillNeeded, problems[0])
 	}
 	if n := m.Alone(); n > 0 {
-		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.Shelf.Head().Name, units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
+		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.shelf().Head().Name, units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
 	}
-	if _, err := w.Shelf.CarryRules(to); err != nil {
+	if _, err := w.shelf().CarryRules(to); err != nil {
 		return err
 	}
-	return w.Shelf.Retire("replaced by " + to.Head().Name)
+	return w.shelf().Retire("replaced by " + to.Head().Name)
 }
 
 // StartCarry copies twins to another shelf and compares both at the end. twins nil means all.
 func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
 	m := &Moved{}
 	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
-	r = run.Start(ctx, "Carrying "+w.Shelf.Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing}, 0, func(rc *run.Context) error {
+	r = run.Start(ctx, "Carrying "+w.shelf().Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing}, 0, func(rc *run.Context) error {
 		if twins == nil {
-			all, problems := w.Shelf.Twins()
+			all, problems := w.shelf().Twins()
 			if len(problems) > 0 {
 				rc.Note("%v: it isn't carried", problems[0])
 			}
 			twins = all
 		}
 		var err error
-		if m.Carried, err = shelf.Carry(rc, w.Shelf, to, twins, stepper(rc, copying)); err != nil {
+		if m.Carried, err = shelf.Carry(rc, w.shelf(), to, twins, stepper(rc, copying)); err != nil {
 			return err
 		}
 		there, problems := to.Twins()
@@ -315,7 +322,7 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*she
 			return err
 		}
 		rc.Phase(comparing, 0)
-		m.Compared, _ = shelf.Compare(w.Shelf, to)
+		m.Compared, _ = shelf.Compare(w.shelf(), to)
 		missing := 0
 		for _, t := range twins {
 			i := slices.IndexFunc(m.Compared, func(c shelf.Standing) bool { return c.Twin == t.ID })
@@ -333,20 +340,20 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*she
 
 // Foresee says how the open shelf will fill, by its twins.
 func (w *Workshop) Foresee(twins []*shelf.Twin) (shelf.Foresight, error) {
-	st, err := w.Shelf.Stats()
+	st, err := w.shelf().Stats()
 	if err != nil {
 		return shelf.Foresight{}, err
 	}
-	free, err := w.Shelf.Free()
+	free, err := w.shelf().Free()
 	return shelf.Foresee(twins, st.Bytes, free, time.Now()), err
 }
 
 // Chart draws how the open shelf grew into a file, .svg or .pdf.
 func (w *Workshop) Chart(file string) error {
-	twins, problems := w.Shelf.Twins()
+	twins, problems := w.shelf().Twins()
 	if len(problems) > 0 {
 		return problems[0]
 	}
-	h := w.Shelf.Head()
+	h := w.shelf().Head()
 	return draw.Growth(file, fmt.Sprintf("Shelf %s, %s", h.Name, time.Now().Format("2006-01-02")), twins)
 }

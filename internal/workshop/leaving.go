@@ -20,12 +20,12 @@ type Leaving struct {
 
 // Leaving says what would go after a capture of a machine now; nil when nothing does.
 func (w *Workshop) Leaving(machine string) (*Leaving, error) {
-	rules, err := w.Shelf.Rules()
+	rules, err := w.shelf().Rules()
 	if err != nil || !rules.For(machine).Auto {
 		return nil, err
 	}
 	now := time.Now()
-	fates, err := w.Shelf.FatesWith(rules.For(machine), machine, &shelf.Twin{Machine: machine, Taken: now}, now)
+	fates, err := w.shelf().FatesWith(rules.For(machine), machine, &shelf.Twin{Machine: machine, Taken: now}, now)
 	if err != nil || len(fates) == 0 {
 		return nil, err
 	}

@@ -75,10 +75,10 @@ func (o Origin) open(w *Workshop) (disk.Mapped, string, error) {
 		}
 		return s.Mapped(), "disk " + hex.EncodeToString(h.Sum(nil)[:16]), nil
 	}
-	if w.Shelf == nil {
+	if w.shelf() == nil {
 		return nil, "", ErrNoShelf
 	}
-	d, err := w.Shelf.OpenDisk(o.Twin, o.Disk)
+	d, err := w.shelf().OpenDisk(o.Twin, o.Disk)
 	return d, fmt.Sprintf("twin %s %d", o.Twin.ID, o.Disk), err
 }
 
@@ -203,7 +203,7 @@ func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run,
 			}
 			if result = join(result, one, names[i]); p.Twin != nil {
 				one.Twin = p.Twin.ID
-				if err := w.Shelf.SaveProof(one); err != nil {
+				if err := w.shelf().SaveProof(one); err != nil {
 					return err
 				}
 			}
@@ -287,7 +287,7 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 			return err
 		}
 		result.Twin = o.Twin.ID
-		return w.Shelf.SaveProof(result)
+		return w.shelf().SaveProof(result)
 	})
 	return r, func() *shelf.Proof { return result }, nil
 }

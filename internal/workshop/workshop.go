@@ -44,6 +44,9 @@ type Workshop struct {
 	// Demo says that everything here is a stand-in.
 	Demo bool
 
+	// shelfMu guards Shelf: work in the background asks for it while the screen exchanges it.
+	shelfMu sync.RWMutex
+
 	mu        sync.Mutex
 	library   *inside.Library // of libraryOf
 	libraryOf *shelf.Shelf
@@ -58,6 +61,13 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	w := &Workshop{State: st}
 	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
 	return w, nil
+}
+
+// shelf is the shelf that is open at this moment; nil for none.
+func (w *Workshop) shelf() *shelf.Shelf {
+	w.shelfMu.RLock()
+	defer w.shelfMu.RUnlock()
+	return w.Shelf
 }
 
 func (w *Workshop) isOut(id disk.Identity) bool {
@@ -97,7 +107,7 @@ var ErrNoShelf = errors.New("no shelf is open: name its folder with --shelf, or 
 
 // Guard is the door for writing, for work that reads from the given paths.
 func (w *Workshop) Guard(sources ...string) *disk.Guard {
-	return &disk.Guard{Host: w.Bench.Host, Shelves: w.Bench.Shelves, Sources: sources, OutOfReach: w.isOut}
+	return &disk.Guard{Host: w.Bench.Host, Shelves: w.Bench.OpenShelves(), Sources: sources, OutOfReach: w.isOut}
 }
 
 // SuggestMachine gives the name under which the newest twin with one of these
@@ -135,10 +145,10 @@ func Companions(twins []*shelf.Twin, all []*bench.Disk, d *bench.Disk) []*bench.
 
 // PlanCapture plans the capture of probed disks.
 func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map[*bench.Disk]map[int]bool) (*capture.Plan, error) {
-	if w.Shelf == nil {
+	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
-	p := &capture.Plan{Shelf: w.Shelf, Machine: strings.TrimSpace(machine), Tool: Tool()}
+	p := &capture.Plan{Shelf: w.shelf(), Machine: strings.TrimSpace(machine), Tool: Tool()}
 	for _, d := range disks {
 		if d.Survey == nil {
 			return nil, fmt.Errorf("%s can't be captured: %s", d.Path, d.Words())
@@ -182,7 +192,7 @@ func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Ru
 	var result *shelf.Proof
 	estimate := time.Duration(float64(t.Used) / (300 * units.MB) * float64(time.Second))
 	r = run.Start(ctx, "Proof of "+t.Machine, prove.Phases, estimate, func(rc *run.Context) (err error) {
-		result, err = prove.Twin(rc, w.Shelf, t, Tool())
+		result, err = prove.Twin(rc, w.shelf(), t, Tool())
 		return err
 	})
 	return r, func() *shelf.Proof { return result }
