@@ -74,7 +74,8 @@ func marks(s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
 	if n := t.Missing(); n > 0 {
 		m = append(m, units.Bytes(n)+" missing")
 	}
-	switch proofs, _ := s.Proofs(t.ID); {
+	all, _ := s.Proofs(t.ID)
+	switch proofs := shelf.ShelfProofs(all); {
 	case len(proofs) == 0:
 		m = append(m, "not proven yet")
 	case proofs[0].Old(time.Now()):

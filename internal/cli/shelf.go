@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -89,7 +90,7 @@ func shelfCommand(o *options) *cobra.Command {
 			if o.json {
 				h := w.Shelf.Head()
 				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "damage": w.Shelf.KnownDamage(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
 			}
 			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(), units.Plural(len(twins), "twin"),
 				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes), units.Bytes(free))
@@ -107,7 +108,7 @@ func shelfCommand(o *options) *cobra.Command {
 			for _, h := range holders {
 				o.say("  in use now: %s", h)
 			}
-			for _, n := range append(append(w.Shelf.Concerns(), w.Shelf.Notes()...), texts(problems)...) {
+			for _, n := range slices.Concat(w.Shelf.Concerns(), w.Shelf.KnownDamage(), w.Shelf.Notes(), texts(problems)) {
 				o.say("  %s", n)
 			}
 			return nil

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -74,7 +75,7 @@ func (o *options) showReport(rep *shelf.Report, forgot bool) error {
 			return err
 		}
 	} else {
-		o.say("%s read in %s, %s known.", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))
+		o.say("%s read in %d of %s, %s known.", units.Bytes(rep.Bytes), rep.Packs, units.Plural(rep.Of, "pack"), units.Plural(rep.Blocks, "block"))
 		for _, m := range rep.Mended {
 			o.say("  mended: %s", m)
 		}
@@ -97,11 +98,8 @@ func (o *options) showReport(rep *shelf.Report, forgot bool) error {
 		for _, f := range rep.Files {
 			o.say("  files: %s", f)
 		}
-		if !rep.Oldest.IsZero() {
-			o.say("  every pack was read since %s", units.Moment(rep.Oldest))
-		}
-		if rep.Sound() {
-			o.say("Everything is as it was written.")
+		if v := rep.Verdict(); v != "" {
+			o.say("%s.", strings.ToUpper(v[:1])+v[1:])
 		}
 	}
 	if rep.Sound() {

@@ -115,8 +115,11 @@ func (a *atlas) add(name, dir string) *node {
 	return n
 }
 
-// parts are a disk's partitions.
+// parts are a disk's partitions; a file has none.
 func (a *atlas) parts(n *node) []*node {
+	if n == nil {
+		return nil
+	}
 	var out []*node
 	for _, p := range a.byName {
 		if p.parent == n {

@@ -123,7 +123,7 @@ func (g *Guard) check(t Target, d *File) error {
 	}
 	for _, s := range g.Sources {
 		if g.Host.Overlap(s, t.Path) {
-			return g.refuse(t, "it is also what is read, or shares bytes with it ("+s+")", "choose another target")
+			return g.refuse(t, "it is also the disk that is read, or shares bytes with it ("+s+")", "choose another target")
 		}
 	}
 	for _, o := range g.Others {

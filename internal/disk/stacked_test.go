@@ -159,7 +159,11 @@ func TestWhoElseHasIt(t *testing.T) {
 	w.Await(t, "ready")
 	refused(t, none, img, "open for writing")
 	w.Stop()
+	other := loop(t, testkit.Image(t, "other", units.MiB))
+	busy := testkit.Background(t, "sh", "-c", fmt.Sprintf("exec 3<>%s; echo ready; sleep 60", other))
+	busy.Await(t, "ready") // with a device that has nothing to do with it
 	allowed(t, none, img)
+	busy.Stop()
 	l := testkit.Background(t, "flock", "-s", img, "sh", "-c", "echo ready; sleep 60")
 	l.Await(t, "ready")
 	refused(t, none, img, "locked")

@@ -395,9 +395,10 @@ func (m *maker) share(grow []int64, room int64) {
 	}
 }
 
+// anySize says whether some part was given a size: then none takes the room unasked.
 func (m *maker) anySize() bool {
 	for _, w := range m.wish.Parts {
-		if w.Size > 0 {
+		if w.Size > 0 || w.Least {
 			return true
 		}
 	}

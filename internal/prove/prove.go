@@ -42,17 +42,28 @@ type area struct {
 	reason string
 }
 
-func (a *area) add(sp span.Span, bad string) {
+func (a *area) add(sp span.Span, v verdict) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.bytes += sp.Len()
 	a.blocks++
-	if bad != "" {
-		a.bad.Add(sp)
-		if a.reason == "" {
-			a.reason = bad
-		}
+	if v.bad == "" {
+		return
 	}
+	if v.where.Empty() {
+		v.where = span.Of(sp)
+	}
+	a.bad = a.bad.Union(v.where)
+	if a.reason == "" {
+		a.reason = v.bad
+	}
+}
+
+// verdict is what the test of a piece came to.
+type verdict struct {
+	bad     string   // what is wrong; empty when nothing is
+	where   span.Set // bytes of the disk that are; empty for the whole piece
+	skipped bool     // nothing had to be read
 }
 
 // where names a region in a claim.
@@ -71,7 +82,7 @@ func where(disks, i int, r shelf.Region) string {
 }
 
 // check reads pieces in parallel and files each under its area.
-func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area, test func(disk.Piece, []byte) (buf []byte, bad string, skipped bool)) error {
+func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area, test func(p disk.Piece, buf []byte) ([]byte, verdict)) error {
 	type task struct {
 		p disk.Piece
 		a *area
@@ -82,17 +93,16 @@ func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), are
 		wg.Go(func() {
 			var buf []byte
 			for t := range tasks {
-				var bad string
-				var skipped bool
-				buf, bad, skipped = test(t.p, buf)
-				t.a.add(t.p.Span, bad)
+				var v verdict
+				buf, v = test(t.p, buf)
+				t.a.add(t.p.Span, v)
 				state := run.Finished
-				if bad != "" {
+				if v.bad != "" {
 					state = run.Unreadable
 				}
 				rc.MarkRead(t.p.Span, state)
 				rc.MarkWritten(t.p.Span, state)
-				if skipped {
+				if v.skipped {
 					_ = rc.Skip(t.p.Len())
 				} else {
 					_ = rc.Step(t.p.Len())
@@ -109,7 +119,7 @@ func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), are
 			i++
 		}
 		if err != nil {
-			areas[i].add(p.Span, err.Error())
+			areas[i].add(p.Span, verdict{bad: err.Error()})
 			continue
 		}
 		if p.Kind == disk.Undefined {
@@ -197,7 +207,7 @@ func fileWords(ctx context.Context, d disk.Device, where span.Set) string {
 // Twin proves a twin without a target: every block of every disk is read,
 // unpacked and hashed. The proof is kept with the twin.
 func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.Proof, error) {
-	proof := &shelf.Proof{Twin: t.ID, Of: "the shelf", Tool: tool}
+	proof := &shelf.Proof{Twin: t.ID, Of: shelf.OnShelf, Tool: tool}
 	for i := range t.Disks {
 		d, err := s.OpenDisk(t, i)
 		if err != nil {
@@ -216,12 +226,12 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 					return
 				}
 			}
-		}, areas, func(p disk.Piece, buf []byte) ([]byte, string, bool) {
+		}, areas, func(p disk.Piece, buf []byte) ([]byte, verdict) {
 			b, err := d.ReadPiece(p, buf)
 			if err != nil {
-				return buf, err.Error(), false
+				return buf, verdict{bad: err.Error()}
 			}
-			return b, "", false
+			return b, verdict{}
 		})
 		if err != nil {
 			return nil, err
@@ -301,9 +311,8 @@ func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, 
 	rc.Rails(source.Identity.Size, target.Size())
 	rc.Phase(phaseRead, total)
 	areas := areasOf(want)
-	err := check(rc, planned.Pieces(), areas, func(p disk.Piece, buf []byte) ([]byte, string, bool) {
-		return compare(planned, target, p, buf)
-	})
+	cmp := &comparison{ctx: rc, planned: planned, target: target, used: newUsed(planned, want)}
+	err := check(rc, planned.Pieces(), areas, cmp.piece)
 	if err != nil {
 		return nil, err
 	}
@@ -321,51 +330,6 @@ func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, 
 	proof.Claims = append(proof.Claims, starts...)
 	proof.When = time.Now()
 	return proof, err
-}
-
-// compare reads a piece of the target and compares it with what was planned; a
-// hole that should hold zeros needs no reading.
-func compare(planned *rehearse.Planned, target disk.Device, p disk.Piece, buf []byte) (out []byte, bad string, skipped bool) {
-	n := int(p.Len())
-	if p.Kind == disk.Zero {
-		if sparse, ok := target.(disk.Sparse); ok {
-			if data, err := sparse.NextData(p.Start); err != nil || data.Start >= p.End {
-				return buf, "", true
-			}
-		}
-	}
-	if cap(buf) < n {
-		buf = make([]byte, n)
-	}
-	buf = buf[:n]
-	if err := disk.ReadFull(target, buf, p.Start); err != nil {
-		return buf, err.Error(), false
-	}
-	switch {
-	case p.Kind == disk.Zero:
-		for _, c := range buf {
-			if c != 0 {
-				return buf, "there should be zeros", false
-			}
-		}
-	default:
-		if equal, known := planned.Named(p, buf); known {
-			if !equal {
-				return buf, "the bytes differ", false
-			}
-			break
-		}
-		want, err := planned.Read(p, nil)
-		if err != nil {
-			return buf, err.Error(), false
-		}
-		for i := range want {
-			if want[i] != buf[i] {
-				return buf, fmt.Sprintf("the bytes differ at byte %d", p.Start+int64(i)), false
-			}
-		}
-	}
-	return buf, "", false
 }
 
 // tableClaims checks the table on a device against the twin's.
@@ -412,12 +376,16 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 			return nil, err
 		}
 		c := shelf.Claim{About: where(1, 0, r), Says: fmt.Sprintf("the %s is whole: its maps agree with its counts", r.Kind)}
-		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && (content.Maps || r.Unclean != "")
+		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && content.Info.Size <= r.Span.Len() && (content.Maps || r.Unclean != "")
 		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
 		for _, x := range p.Parts {
 			if x.Part.Number == r.Part && x.Becomes != x.Volume && content.Maps {
 				c.Holds = c.Holds && content.Info.Size == x.Becomes
-				c.Evidence += fmt.Sprintf(", grown from %s to %s", units.Bytes(x.Volume), units.Bytes(content.Info.Size))
+				verb := "grown"
+				if x.Becomes < x.Volume {
+					verb = "shrunk"
+				}
+				c.Evidence += fmt.Sprintf(", %s from %s to %s", verb, units.Bytes(x.Volume), units.Bytes(content.Info.Size))
 			}
 		}
 		if r.Unclean == "" && r.Whole != "" && !content.Maps { // it was so at the source, and all of it was taken

@@ -51,10 +51,8 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 		}
 	}
 	bad := map[Name]string{} // blocks that can't be had, and why
-	if kind.Share > 0 {
-		if err := s.checkPacks(ctx, kind, rep, bad, step); err != nil {
-			return rep, err
-		}
+	if err := s.checkPacks(ctx, kind, rep, bad, step); err != nil {
+		return rep, err
 	}
 	m := s.marking()
 	unsure := len(problems) > 0 // whether something may be needed that isn't marked
@@ -87,7 +85,8 @@ func (s *Shelf) Check(ctx context.Context, kind CheckKind, step func(done, total
 	return rep, ctx.Err()
 }
 
-// sortBroken tells packs that something is needed of from those that nothing is; while that is unsure all are needed.
+// sortBroken tells packs that something is needed of from those that nothing is; while that is unsure all are needed. Of a
+// pack whose hurt blocks stand elsewhere too nothing is missed.
 func (s *Shelf) sortBroken(m *marking, rep *Report, unsure bool) error {
 	if len(rep.broken) == 0 {
 		return nil
@@ -105,10 +104,14 @@ func (s *Shelf) sortBroken(m *marking, rep *Report, unsure bool) error {
 		}))
 	}
 	for _, id := range slices.Sorted(maps.Keys(rep.broken)) {
-		if err != nil || needed[id] || unsure {
+		if err != nil || unsure || needed[id] && rep.costly[id] {
 			rep.Hurt = append(rep.Hurt, rep.broken[id])
 		} else {
-			rep.Idle = append(rep.Idle, rep.broken[id]+"; no twin needs anything of it: giving back space removes it")
+			text := "; no twin needs anything of it: giving back space removes it"
+			if needed[id] {
+				text = "; every block in it that a twin needs can be had"
+			}
+			rep.Idle = append(rep.Idle, rep.broken[id]+text)
 		}
 	}
 	return err
@@ -197,10 +200,18 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 		}
 	}
 	was.Broken = slices.DeleteFunc(was.Broken, func(id string) bool { return !present[id] })
+	hurt := func(id string) int { // what an earlier check found hurt is read by every check, until it is mended
+		if slices.Contains(was.Broken, id) {
+			return 0
+		}
+		return 1
+	}
 	slices.SortStableFunc(packs, func(a, b pack) int {
-		return cmp.Or(was.Read[a.id].Compare(was.Read[b.id]), strings.Compare(a.id, b.id))
+		return cmp.Or(hurt(a.id)-hurt(b.id), was.Read[a.id].Compare(was.Read[b.id]), strings.Compare(a.id, b.id))
 	})
+	known := len(was.Broken)
 	want := int64(kind.Share * float64(total))
+	rep.Of = len(packs)
 	defer func() {
 		if len(packs) > 0 {
 			rep.Oldest = time.Now()
@@ -213,7 +224,7 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 	}()
 	done := int64(0)
 	for i, p := range packs {
-		if kind.Share < 1 && done >= want {
+		if kind.Share < 1 && done >= want && i >= known {
 			break
 		}
 		ok, err := s.checkPack(ctx, p.id, kind.Mend, rep, bad)
@@ -241,8 +252,21 @@ func (s *Shelf) checkPacks(ctx context.Context, kind CheckKind, rep *Report, bad
 		}
 	}
 	rep.Whole = rep.Packs == len(packs)
-	_ = s.writeNote(checkedFile, was)
+	if rep.Packs > 0 {
+		_ = s.writeNote(checkedFile, was)
+	}
 	return nil
+}
+
+// KnownDamage is what an earlier check found hurt and nobody has mended yet, in words.
+func (s *Shelf) KnownDamage() []string {
+	var out []string
+	for _, id := range s.lastReads().Broken {
+		if _, _, err := s.b.Stat(packPath(id)); err == nil {
+			out = append(out, fmt.Sprintf("%s was found damaged by a check and isn't mended; \"twinshelf shelf check --mend --from SHELF\" tries", packPath(id)))
+		}
+	}
+	return out
 }
 
 // checkPack reads a pack through and has it mended when that is wanted and can be.
@@ -276,13 +300,18 @@ func (s *Shelf) checkPack(ctx context.Context, id string, mend bool, rep *Report
 			rep.broken = map[string]string{}
 		}
 		rep.broken[id] = problem.Error()
+		if block := new(hurtBlock); !errors.As(problem, &block) { // its header or table: more than a block
+			rep.costs(id)
+		}
+		s.letGo(id) // what is read below comes from the medium
 	}
 	if parityProblem != nil && problem == nil {
 		rep.Hurt = append(rep.Hurt, parityProblem.Error())
 	}
 	for _, n := range hurt {
-		if len(bad) < keptMissing {
+		if len(bad) < keptMissing && !s.readable(n) { // it may stand elsewhere too
 			bad[n] = packPath(id) + " is damaged there"
+			rep.costs(id)
 		}
 	}
 	return false, nil
@@ -363,7 +392,7 @@ func (s *Shelf) readPack(ctx context.Context, id string) (hurt []Name, problem e
 		i, found := slices.BinarySearch(known, off)
 		if found {
 			if problem == nil {
-				problem = err
+				problem = &hurtBlock{err}
 			}
 			i++
 		}
@@ -380,6 +409,11 @@ func (s *Shelf) readPack(ctx context.Context, id string) (hurt []Name, problem e
 	}
 	return s.namesIn(id, good), problem
 }
+
+// hurtBlock is a problem with one block of a pack, where the rest of it may be sound.
+type hurtBlock struct{ error }
+
+func (h *hurtBlock) Unwrap() error { return h.error }
 
 // readEntry reads and checks one entry into buf.
 func readEntry(file string, r Reader, off int64, buf *buffer) (entryHeader, int64, error) {

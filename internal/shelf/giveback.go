@@ -367,12 +367,17 @@ func (s *Shelf) swapIndex(m *marking, c *Session, removed, spared map[string]boo
 	return nil
 }
 
-// removePack removes a pack with its parity.
-func (s *Shelf) removePack(id string) {
+// letGo forgets an open pack.
+func (s *Shelf) letGo(id string) {
 	s.filesMu.Lock()
+	defer s.filesMu.Unlock()
 	delete(s.files, id)
 	s.order = slices.DeleteFunc(s.order, func(o string) bool { return o == id })
-	s.filesMu.Unlock()
+}
+
+// removePack removes a pack with its parity.
+func (s *Shelf) removePack(id string) {
+	s.letGo(id)
 	_ = s.b.Remove(packPath(id))
 	_ = s.b.Remove(parityPath(id))
 }

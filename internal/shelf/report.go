@@ -26,7 +26,8 @@ func (d Damage) String() string {
 
 // Report is what a check found.
 type Report struct {
-	Packs  int      `json:"packs"`
+	Packs  int      `json:"packs"` // read
+	Of     int      `json:"of"`    // packs in all
 	Bytes  int64    `json:"bytes"` // read
 	Blocks int      `json:"blocks"`
 	Mended []string `json:"mended,omitempty"`
@@ -44,10 +45,39 @@ type Report struct {
 	Whole  bool      `json:"whole"` // the round over all packs is complete
 
 	broken map[string]string // packs that can't be mended, and what is wrong with them
+	costly map[string]bool   // those of them that hold blocks which can't be had elsewhere
+}
+
+func (r *Report) costs(pack string) {
+	if r.costly == nil {
+		r.costly = map[string]bool{}
+	}
+	r.costly[pack] = true
 }
 
 // Sound says whether nothing is wrong any more.
 func (r *Report) Sound() bool { return len(r.Hurt) == 0 && r.Lost == 0 && len(r.Damage) == 0 }
+
+// Verdict says in a sentence what was established, and what wasn't looked at; empty when something is wrong.
+func (r *Report) Verdict() string {
+	switch {
+	case !r.Sound():
+		return ""
+	case r.Packs >= r.Of:
+		return "everything is as it was written: every pack was read"
+	case r.Packs == 0:
+		return "every block that a twin needs has its place in a pack, and every small file is as it was written; no pack was read, so nothing is said of the bytes in them" + r.since()
+	}
+	return fmt.Sprintf("what was read is as it was written; %d of %s weren't read this time", r.Of-r.Packs, units.Plural(r.Of, "pack")) + r.since()
+}
+
+// since says when all packs had been read once.
+func (r *Report) since() string {
+	if r.Oldest.IsZero() {
+		return " (some have never been read since they were written)"
+	}
+	return " (each of them was last read " + units.Moment(r.Oldest) + " or later)"
+}
 
 // ByTwin sums up the damage, a sentence for each twin that misses something, in the order of the report.
 func (r *Report) ByTwin() []string {

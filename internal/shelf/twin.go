@@ -461,6 +461,22 @@ type Proof struct {
 	Read   int64     `json:"read"` // bytes
 }
 
+// OnShelf is what a proof is of that read the twin itself.
+const OnShelf = "the shelf"
+
+// OfShelf says whether the proof is of the twin as it stands on the shelf, and not of a target.
+func (p *Proof) OfShelf() bool { return p.Of == OnShelf || p.Of == "" }
+
+// ShelfProofs are those proofs of a twin that are of the twin itself: one of a target says nothing about it.
+func ShelfProofs(all []*Proof) []*Proof {
+	return slices.DeleteFunc(slices.Clone(all), func(p *Proof) bool { return !p.OfShelf() })
+}
+
+// TargetProofs are the others.
+func TargetProofs(all []*Proof) []*Proof {
+	return slices.DeleteFunc(slices.Clone(all), (*Proof).OfShelf)
+}
+
 // Claim is one statement with its evidence.
 type Claim struct {
 	About    string `json:"about"`

@@ -114,7 +114,7 @@ func (m *model) boardLine(i, w int, large bool, more string) string {
 
 // spineMark says what is to know about a twin in one sign; the first that holds.
 func (m *model) spineMark(b *board, t *shelf.Twin) string {
-	p := b.proofs[t.ID]
+	p := shelf.ShelfProofs(b.proofs[t.ID])
 	_, kept := m.marks[t.ID]
 	switch {
 	case m.goes[t.ID] != "":

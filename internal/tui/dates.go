@@ -122,8 +122,8 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	if k, kept := m.marks[t.ID]; kept {
 		out = append(out, good.Render(" ◆ kept for ever: "+k.Note))
 	}
-	if p := b.proofs[t.ID]; len(p) > 0 {
-		line := fmt.Sprintf(" Last proof %s of %s: %s", units.Moment(p[0].When), p[0].Of, p[0].Words())
+	if p := shelf.ShelfProofs(b.proofs[t.ID]); len(p) > 0 {
+		line := fmt.Sprintf(" Last proof %s of the shelf: %s", units.Moment(p[0].When), p[0].Words())
 		switch {
 		case !p[0].Holds():
 			out = append(out, bad.Render(line))
@@ -134,6 +134,13 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 		}
 	} else {
 		out = append(out, caution.Render(" Not proven yet: press v to read every block of it."))
+	}
+	if p := shelf.TargetProofs(b.proofs[t.ID]); len(p) > 0 {
+		style := good
+		if !p[0].Holds() {
+			style = bad
+		}
+		out = append(out, style.Render(fmt.Sprintf(" Restored to %s, proven %s: %s", p[0].Of, units.Moment(p[0].When), p[0].Words())))
 	}
 	if n := t.Missing(); n > 0 {
 		out = append(out, bad.Render(fmt.Sprintf(" %s of the source could not be read.", units.Bytes(n))))

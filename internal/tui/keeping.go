@@ -328,8 +328,8 @@ func (m *model) refill(other *shelf.Shelf, rep *shelf.Report) tea.Cmd {
 
 func reportLines(rep *shelf.Report) []string {
 	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))}
-	if rep.Sound() {
-		out = append(out, good.Render("✓ everything is as it was written"))
+	if v := rep.Verdict(); v != "" {
+		out = append(out, good.Render("✓ "+v))
 	}
 	for _, s := range rep.Mended {
 		out = append(out, good.Render("mended: "+s))

@@ -227,7 +227,7 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	carried()
 	m = key(m, "4", "c", "home", "enter")
 	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu != nil || mm.waiting != nil || !strings.Contains(text(m), "everything is as it was written") {
+	if m = feed(m, ticked{}); mm.menu != nil || mm.waiting != nil || !strings.Contains(text(m), "every block that a twin needs") {
 		t.Errorf("\n%s", text(m))
 	}
 	// Another shelf is opened before it is answered: it isn't asked whether that one is replaced.

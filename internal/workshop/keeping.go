@@ -170,7 +170,7 @@ func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *she
 		if err != nil {
 			return err
 		}
-		rep.Damage, rep.Lost, rep.Hurt, rep.Files = again.Damage, again.Lost, again.Hurt, w.damagedFiles(rc, again)
+		rep.Damage, rep.Lost, rep.Hurt, rep.Idle, rep.Files = again.Damage, again.Lost, again.Hurt, again.Idle, w.damagedFiles(rc, again)
 		return nil
 	})
 	return r, func() *shelf.Report { return rep }

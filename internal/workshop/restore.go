@@ -281,6 +281,9 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := prove.Resembles(planned, target.Device); err != nil {
+		return nil, nil, err
+	}
 	var result *shelf.Proof
 	r := run.Start(ctx, "Proof of "+disk.Sticker(target.Identity), prove.Phases, 0, func(rc *run.Context) (err error) {
 		if result, err = prove.Target(rc, want, planned, target.Device, Tool()); err != nil || o.Twin == nil {
