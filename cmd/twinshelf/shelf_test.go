@@ -37,7 +37,7 @@ func TestShelfCommands(t *testing.T) {
 		{"", []string{"thin", "--now"}, 0, "3 twins dropped"},
 		{"", []string{"room", "--plan"}, 0, "come back"},
 		{"", []string{"room"}, 0, "come back"},
-		{"", []string{"check"}, 0, "Everything is as it was written"},
+		{"", []string{"check"}, 0, "no pack was read"},
 		{"", []string{"check", "--full", "--mend"}, 0, "Everything is as it was written"},
 		{"", []string{"check", "--share", "250"}, 2, "can't be"},
 		{"", []string{"journal"}, 0, "thinned: a newer one"},

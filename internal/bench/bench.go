@@ -267,6 +267,9 @@ func (b *Bench) Probe(ctx context.Context, d *Disk) {
 	if err != nil {
 		dev.Close()
 		d.Problem = err.Error() + "; the disk may be failing: capture it before anything else is tried"
+		if ctx.Err() != nil {
+			d.Problem = "looking at it was cancelled"
+		}
 		return
 	}
 	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()

@@ -138,7 +138,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 		fmt.Fprintln(o.err, "note: "+s)
 	}
 	r, result := w.StartCapture(cmd.Context(), p, leaving)
-	if err := o.follow(r); err != nil {
+	if err := afterCancel(o.follow(r), "no twin was made, and the shelf is as it was"); err != nil {
 		return err
 	}
 	t := result()

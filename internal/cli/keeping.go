@@ -245,7 +245,7 @@ func roomCommand(o *options) *cobra.Command {
 				}
 			} else {
 				r, freed := w.StartGiveBack(cmd.Context())
-				if err := o.follow(r); err != nil {
+				if err := afterCancel(o.follow(r), "everything that twins need is on the shelf; the next time begins anew"); err != nil {
 					return err
 				}
 				f = freed()

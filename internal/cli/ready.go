@@ -39,10 +39,6 @@ func readyCommand(o *options) *cobra.Command {
 			"Everything is shown first (--plan: only shown), and before anything is written the target's\n" +
 			"last four serial characters must be typed, or given with --confirm. What is overwritten is\n" +
 			"kept, and \"back\" puts it back as long as the disk hasn't been used since.",
-		Args: func(_ *cobra.Command, args []string) error {
-			return usageError{fmt.Errorf("what is to be done? \"twinshelf ready --help\" lists it")}
-		},
-		RunE: func(*cobra.Command, []string) error { return nil },
 	}
 	c.AddCommand(layCommand(o, true), layCommand(o, false), changeCommand(o), eraseCommand(o), backCommand(o), mountCommand(o), unmountCommand(o))
 	return c
@@ -329,7 +325,7 @@ func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Di
 	if err := o.confirm(s, f.confirm); err != nil {
 		return err
 	}
-	if err := o.follow(start()); err != nil {
+	if err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what \"twinshelf ready back\" can put back"); err != nil {
 		return err
 	}
 	after, err := o.probed(ctx, w, d.Path)

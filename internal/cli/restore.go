@@ -118,6 +118,12 @@ func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Tw
 	return text
 }
 
+// What a cancelled restore leaves.
+const (
+	leftTarget = "a target that wasn't written to its end has no table and starts nothing; started again, the work goes on from the last flush. A target that was only being read back is complete"
+	leftImage  = "the image file is incomplete: delete it, or start again"
+)
+
 // writePairs shows what would be done, asks, writes and proves.
 func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*workshop.Pair, f *writeFlags) error {
 	if len(pairs) == 0 {
@@ -163,7 +169,7 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 		}
 	}
 	r, proof := w.StartRestore(cmd.Context(), pairs)
-	if err := o.follow(r); err != nil {
+	if err := afterCancel(o.follow(r), leftTarget); err != nil {
 		return err
 	}
 	return o.showProof(proof())
@@ -210,7 +216,7 @@ func rehearseCommand(o *options) *cobra.Command {
 				return err
 			}
 			r, proof := w.StartRestore(cmd.Context(), []*workshop.Pair{p})
-			if err := o.follow(r); err != nil {
+			if err := afterCancel(o.follow(r), leftImage); err != nil {
 				return err
 			}
 			return o.showProof(proof())

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -64,16 +65,44 @@ type options struct {
 
 // Main runs the command line and returns the exit status.
 func Main(args []string, screen Screen) int {
-	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	o := &options{out: os.Stdout, err: os.Stderr, in: bufio.NewReader(os.Stdin)}
 	root := newRoot(o, screen)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err != nil {
-		fmt.Fprintln(o.err, "twinshelf: "+err.Error())
+		fmt.Fprintln(o.err, "twinshelf: "+words(err))
 	}
 	return status(err)
+}
+
+// words is an error as it is told: a cancelled command says what it leaves, not how Go calls that.
+func words(err error) string {
+	var left *leaves
+	switch {
+	case errors.As(err, &left):
+		return "cancelled: " + left.what
+	case errors.Is(err, context.Canceled):
+		return "cancelled; nothing was changed"
+	}
+	return err.Error()
+}
+
+// leaves is the end of a run that was cancelled, with the state that it leaves.
+type leaves struct {
+	what string
+	error
+}
+
+func (l *leaves) Unwrap() error { return l.error }
+
+// afterCancel says what a run leaves when it ended by being cancelled.
+func afterCancel(err error, what string) error {
+	if errors.Is(err, context.Canceled) {
+		return &leaves{what, err}
+	}
+	return err
 }
 
 func status(err error) int {
@@ -85,9 +114,9 @@ func status(err error) int {
 		return statusCancelled
 	case errors.As(err, new(usageError)):
 		return statusUsage
-	case errors.As(err, &refused), errors.As(err, new(refusal)):
+	case errors.As(err, &refused), errors.As(err, new(refusal)), errors.Is(err, fs.ErrPermission):
 		return statusRefused
-	case errors.Is(err, prove.ErrFails), errors.Is(err, ready.ErrNotErased), errors.Is(err, workshop.ErrDifferent), errors.As(err, new(doubtful)):
+	case errors.Is(err, prove.ErrFails), errors.Is(err, prove.ErrNotARestore), errors.Is(err, ready.ErrNotErased), errors.Is(err, workshop.ErrDifferent), errors.As(err, new(doubtful)):
 		return statusDoubtful
 	}
 	return statusFailed
@@ -107,12 +136,8 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 			"  twinshelf shelf new /media/oak              make a shelf\n" +
 			"  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb",
 		SilenceErrors: true, SilenceUsage: true,
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				return usageError{fmt.Errorf("there is no command %q; \"twinshelf --help\" lists them", args[0])}
-			}
-			return nil
-		},
+		Args:    func(cmd *cobra.Command, args []string) error { return unknown(cmd, args) },
+		Version: workshop.Tool(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.screen = true
 			w, err := o.workshop(false)
@@ -130,9 +155,57 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o), takeCommand(o), compareCommand(o), demoCommand(o, screen))
+	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(o.out)
 	root.SetErr(o.err)
+	strict(root)
 	return root
+}
+
+// unknown refuses arguments where a command is expected, and says which one may be meant.
+func unknown(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	hint := ""
+	cmd.SuggestionsMinimumDistance = 2
+	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+		hint = fmt.Sprintf("; did you mean %s?", strings.Join(near, " or "))
+	}
+	return usageError{fmt.Errorf("there is no command %q%s \"%s --help\" lists them", cmd.CommandPath()+" "+args[0], orSemicolon(hint), cmd.CommandPath())}
+}
+
+func orSemicolon(hint string) string {
+	if hint == "" {
+		return ";"
+	}
+	return hint
+}
+
+// strict makes every wrong call of a command a wrong usage: groups need one of their commands, and arguments are counted.
+func strict(cmd *cobra.Command) {
+	for _, c := range cmd.Commands() {
+		strict(c)
+	}
+	if cmd.HasSubCommands() && cmd.HasParent() {
+		cmd.Args = cobra.ArbitraryArgs
+		cmd.RunE = func(c *cobra.Command, args []string) error {
+			if err := unknown(c, args); err != nil {
+				return err
+			}
+			return usageError{fmt.Errorf("what is to be done? \"%s --help\" lists it", c.CommandPath())}
+		}
+		return
+	}
+	if count := cmd.Args; count != nil {
+		cmd.Args = func(c *cobra.Command, args []string) error {
+			err := count(c, args)
+			if err != nil && !errors.As(err, new(usageError)) {
+				err = usageError{fmt.Errorf("%s: %w; \"%s --help\" shows examples", c.CommandPath(), err, c.CommandPath())}
+			}
+			return err
+		}
+	}
 }
 
 // exactly wants n arguments and says which.
@@ -227,6 +300,9 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 			return nil, usageError{err}
 		}
 		w.Bench.Probe(ctx, d)
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		if d.Problem != "" {
 			return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
 		}

@@ -58,7 +58,7 @@ func takeCommand(o *options) *cobra.Command {
 			}
 			r, report, err := w.StartTake(cmd.Context(), "Taking out of "+in.Title, choices, to)
 			if err == nil {
-				err = o.follow(r)
+				err = afterCancel(o.follow(r), "what was taken so far is there; started again, it goes on")
 			}
 			if err = errors.Join(err, done(err == nil)); err != nil {
 				return err

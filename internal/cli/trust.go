@@ -37,7 +37,7 @@ func checkCommand(o *options) *cobra.Command {
 				mend = true
 			}
 			r, report := w.StartCheck(cmd.Context(), shelf.CheckKind{Share: share / 100, Mend: mend})
-			if err := o.follow(r); err != nil {
+			if err := afterCancel(o.follow(r), "what was read counts, and the next check goes on there"); err != nil {
 				return err
 			}
 			rep := report()
@@ -48,7 +48,7 @@ func checkCommand(o *options) *cobra.Command {
 				}
 				defer other.Close()
 				r, report = w.StartRefill(cmd.Context(), other, rep)
-				if err := o.follow(r); err != nil {
+				if err := afterCancel(o.follow(r), "what came from the other shelf stays"); err != nil {
 					return err
 				}
 				rep = report()
@@ -144,7 +144,7 @@ func carryCommand(o *options) *cobra.Command {
 			}
 			defer to.Close()
 			r, moved := w.StartCarry(cmd.Context(), to, twins)
-			err = o.follow(r)
+			err = afterCancel(o.follow(r), "the twins that arrived are whole; the next time goes on with the others")
 			m := moved()
 			if err == nil && retire {
 				err = w.Replace(to, m)

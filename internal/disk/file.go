@@ -77,7 +77,7 @@ func open(path string, id Identity, flag int) (*File, error) {
 	f, err := os.OpenFile(path, flag|syscall.O_CLOEXEC, 0)
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
-			return nil, fmt.Errorf("%s can't be opened: no permission; run as root, or as a member of the group that owns it", path)
+			return nil, fmt.Errorf("%s can't be opened: %w; run as root, or as a member of the group that owns it", path, fs.ErrPermission)
 		}
 		return nil, fmt.Errorf("%s can't be opened: %w", path, errors.Unwrap(err))
 	}

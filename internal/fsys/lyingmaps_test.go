@@ -141,7 +141,7 @@ func TestMapsThatLie(t *testing.T) {
 		return img
 	}
 	ext := func(args ...string) string {
-		return image(40<<20, "mkfs.ext4", append([]string{"-q", "-F", "-d", unix}, args...)...)
+		return image(20<<20, "mkfs.ext4", append([]string{"-q", "-F", "-d", unix}, args...)...)
 	}
 	for _, c := range []struct {
 		name string
@@ -149,11 +149,11 @@ func TestMapsThatLie(t *testing.T) {
 		lies []lie // nil: bits of a map in one piece
 	}{
 		{"FAT12", dosed(image(15<<20, "mkfs.fat", "-F", "12", "-s", "8")), []lie{fatLie(12, 0), fatLie(12, 0xFF7)}},
-		{"FAT16", dosed(image(40<<20, "mkfs.fat", "-F", "16", "-s", "4")), []lie{fatLie(16, 0), fatLie(16, 0xFFF7)}},
+		{"FAT16", dosed(image(20<<20, "mkfs.fat", "-F", "16", "-s", "4")), []lie{fatLie(16, 0), fatLie(16, 0xFFF7)}},
 		{"FAT32", dosed(image(40<<20, "mkfs.fat", "-F", "32", "-s", "1")), []lie{fatLie(32, 0), fatLie(32, 0x0FFFFFF7)}},
-		{"exFAT", mounted(image(32<<20, "mkfs.exfat", "-c", "4K"), []string{"mount.exfat-fuse"}), nil},
-		{"NTFS", mounted(image(32<<20, "mkntfs", "-Q", "-F", "-q"), []string{"ntfs-3g"}), nil},
-		{"NTFS 1K", mounted(image(32<<20, "mkntfs", "-Q", "-F", "-q", "-c", "1024"), []string{"ntfs-3g"}), nil},
+		{"exFAT", mounted(image(20<<20, "mkfs.exfat", "-c", "4K"), []string{"mount.exfat-fuse"}), nil},
+		{"NTFS", mounted(image(20<<20, "mkntfs", "-Q", "-F", "-q"), []string{"ntfs-3g"}), nil},
+		{"NTFS 1K", mounted(image(20<<20, "mkntfs", "-Q", "-F", "-q", "-c", "1024"), []string{"ntfs-3g"}), nil},
 		{"ext2", ext("-t", "ext2", "-b", "1024"), []lie{extLie(false), extLie(true)}},
 		{"ext3", ext("-t", "ext3", "-b", "1024"), []lie{extLie(false), extLie(true)}},
 		{"ext4", ext("-b", "4096"), []lie{extLie(false), extLie(true)}},
@@ -187,19 +187,17 @@ func TestMapsThatLie(t *testing.T) {
 				}
 			}
 			rand.New(rand.NewPCG(1, 2)).Shuffle(len(used), func(i, j int) { used[i], used[j] = used[j], used[i] })
-			for _, u := range used[:min(len(used), 50)] {
+			whole := bytes.Clone(b)
+			for _, u := range used[:min(len(used), 40)] {
 				for i, lie := range c.lies {
-					was := bytes.Clone(b)
-					if lie(b, u); bytes.Equal(was, b) {
-						continue // the last of a chain that has room for one more
-					}
+					lie(b, u)
 					got := examine()
 					if got.Maps {
 						t.Errorf("lie %d: unit %d is called free, and the map is believed", i+1, u)
 					} else if !strings.Contains(got.Why, "at byte") {
 						t.Errorf("lie %d: unit %d: no place in %q", i+1, u, got.Why)
 					}
-					b = was
+					copy(b, whole)
 				}
 			}
 		})

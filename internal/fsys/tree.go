@@ -25,6 +25,9 @@ func TreeOf(v Volume) (Tree, error) {
 		return nil, &Unreadable{"no file system is known there"}
 	}
 	f, ok := v.(Files)
+	if !ok && v.Info().Opaque == "" {
+		return nil, &Unreadable{fmt.Sprintf("%s holds no files that can be read", v.Info().Kind)}
+	}
 	if !ok {
 		return nil, &Unreadable{fmt.Sprintf("files in %s can't be read here", v.Info().Kind)}
 	}
