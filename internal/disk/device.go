@@ -105,12 +105,33 @@ func Fingerprint(d Device) (string, error) {
 	n := min(d.Size(), edge)
 	buf := make([]byte, n)
 	for _, off := range []int64{0, d.Size() - n} {
-		if err := ReadFull(d, buf, off); err != nil {
+		err := ReadFull(d, buf, off)
+		if err != nil && !Gone(err) {
+			err = readable(d, buf, off, h)
+		}
+		if err != nil {
 			return "", err
 		}
 		h.Write(buf)
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16]), nil
+}
+
+// readable reads step by step what a failing disk still gives; where it gives nothing buf has zeros and h hears of the place.
+func readable(d Device, buf []byte, off int64, h io.Writer) error {
+	const step = 4096
+	for at := 0; at < len(buf); at += step {
+		b := buf[at:min(len(buf), at+step)]
+		err := ReadFull(d, b, off+int64(at))
+		if Gone(err) {
+			return err
+		}
+		if err != nil {
+			clear(b)
+			fmt.Fprintf(h, "unreadable at %d\n", off+int64(at))
+		}
+	}
+	return nil
 }
 
 // ReadFull fills p from off; the error names the place. A short read is

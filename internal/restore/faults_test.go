@@ -131,7 +131,7 @@ func TestTargetThatClaimsTooMuch(t *testing.T) {
 // TestSourceThatFails: what an attached source doesn't give becomes zeros and is named; a twin's has to be whole.
 func TestSourceThatFails(t *testing.T) {
 	src := noise(20 << 20)
-	hurt := span.Of(span.At(5<<20+4096, 4096), span.At(12<<20+100, 10))
+	hurt := span.Of(span.At(100<<10, 512), span.At(5<<20+4096, 4096), span.At(12<<20+100, 10))
 	f := &disk.Faulty{Writable: src, BadRead: hurt}
 	for _, lenient := range []bool{true, false} {
 		p := planned(t, src)
@@ -148,8 +148,8 @@ func TestSourceThatFails(t *testing.T) {
 			}
 			continue
 		}
-		want := span.Of(span.At(5<<20+4096, 4096), span.At(12<<20, 4096))
-		if err != nil || !p.Missing().Equal(want) || len(notes) != 1 {
+		want := span.Of(span.At(100<<10, 4096), span.At(5<<20+4096, 4096), span.At(12<<20, 4096))
+		if err != nil || !p.Missing().Equal(want) || len(notes) != 2 {
 			t.Errorf("%v, missing %v, %q", err, p.Missing(), notes)
 		}
 		for sp := range want.Complement(span.Span{End: src.Size()}).All() {

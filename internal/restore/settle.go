@@ -8,6 +8,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
@@ -160,12 +161,47 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 
 // unread puts a piece that the source didn't give off to the end.
 func (w *writer) unread(b *block) error {
-	if !w.Lenient || b.piece.Start < head || disk.Gone(b.err) {
-		return b.err
-	}
 	w.rc.MarkRead(w.planned.Source(b.piece.Span), run.Unreadable)
-	w.came.Later.Add(b.piece.Span)
-	return w.rc.Step(b.piece.Len())
+	if w.Lenient {
+		w.came.Later.Add(b.piece.Span)
+		return w.rc.Step(b.piece.Len())
+	}
+	// A hurt block of a twin won't get better.
+	w.rc.Note("%v; zeros are written instead, from byte %d of the target on", b.err, b.piece.Start)
+	w.came.Missing.Add(b.piece.Span)
+	return w.write(disk.Piece{Span: b.piece.Span, Kind: disk.Zero}, nil)
+}
+
+// tolerates says whether the work goes on although the source doesn't give something.
+func (w *writer) tolerates(err error) bool {
+	return err == nil || !disk.Gone(err) && (w.Lenient || shelf.IsHurt(err))
+}
+
+// start reads a piece of the first MiB. What the source doesn't give step by step becomes zeros and is noted.
+func (w *writer) start(piece disk.Piece) ([]byte, error) {
+	b, err := w.planned.Read(disk.Piece{Span: piece.Span, Kind: piece.Kind}, nil)
+	if err == nil {
+		return b, nil
+	}
+	if !w.tolerates(err) {
+		return nil, err
+	}
+	b = make([]byte, piece.Len())
+	for sp := range disk.Chunks(piece.Span, step) {
+		p := b[sp.Start-piece.Start : sp.End-piece.Start]
+		err := disk.ReadFull(w.planned, p, sp.Start)
+		if disk.Gone(err) {
+			return nil, err
+		}
+		if err != nil {
+			clear(p)
+			w.came.Missing.Add(sp)
+		}
+	}
+	if n := w.came.Missing.Clip(piece.Span).Total(); n > 0 {
+		w.rc.Note("%s of the first MiB of the source can't be read; zeros are there instead, and it may not start", units.Exact(n))
+	}
+	return b, nil
 }
 
 // again tries what the source didn't give, step by step. What it still doesn't give becomes zeros and is noted.

@@ -126,7 +126,7 @@ func (p *Plan) writeTo(rc *run.Context, target disk.Writable) error {
 		if piece.Kind == disk.Undefined {
 			continue
 		}
-		buf, err := p.planned.Read(disk.Piece{Span: piece.Span, Kind: piece.Kind}, nil)
+		buf, err := w.start(piece)
 		if err != nil {
 			return err
 		}
@@ -208,10 +208,12 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 		switch {
 		case b.done:
 			err = w.did(b.piece.Span, skipped)
-		case b.err != nil:
-			err = w.unread(b)
+		case !w.tolerates(b.err):
+			err = b.err
 		case b.piece.Start < first.End:
 			later = append(later, b.piece)
+		case b.err != nil:
+			err = w.unread(b)
 		default:
 			err = w.write(b.piece, b.buf)
 		}

@@ -12,6 +12,7 @@ import (
 	"io"
 	"slices"
 
+	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
 )
 
@@ -113,15 +114,20 @@ func DetectSector(r io.ReaderAt, size int64) int {
 }
 
 // Read reads the table of a disk of size bytes with the given sector size. A
-// disk without any table gives Kind None; only a failing read is an error.
+// disk without any table gives Kind None. A first sector that can't be read is a finding; only a disk that has vanished is an error.
 func Read(r io.ReaderAt, size int64, sector int) (*Table, error) {
 	t := &Table{Sector: sector}
 	if size < int64(sector) {
 		return t, nil
 	}
 	first := make([]byte, sector)
-	if err := readAt(r, first, 0); err != nil {
-		return nil, fmt.Errorf("the table can't be read: %w", err)
+	unread := readAt(r, first, 0)
+	if disk.Gone(unread) {
+		return nil, fmt.Errorf("the table can't be read: %w", unread)
+	}
+	if unread != nil { // a failing disk: a GPT has another copy
+		clear(first)
+		t.find(Damage, 0, "the first sector can't be read (%v)", unread)
 	}
 	found, err := t.readGPT(r, size, first)
 	if err != nil {
