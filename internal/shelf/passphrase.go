@@ -3,9 +3,11 @@ package shelf
 import (
 	"crypto/rand"
 	"crypto/subtle"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"runtime/debug"
 	"slices"
 	"time"
@@ -41,6 +43,8 @@ const (
 	usualMemory = 96 << 10 // KiB
 	mostMemory  = 1 << 20
 	mostPasses  = 1000
+	// leastPasses is the floor of the cost, however busy the machine is that makes the key.
+	leastPasses = 3
 	mostKeys    = 64
 	leastPhrase = 8
 )
@@ -52,7 +56,7 @@ func TuneCost() Cost {
 	argon2.IDKey([]byte("tuning"), make([]byte, saltLen), c.Passes, c.Memory, c.Threads, masterLen)
 	one := max(time.Since(start), time.Millisecond)
 	debug.FreeOSMemory()
-	c.Passes = uint32(max(1, min(mostPasses, time.Second/one)))
+	c.Passes = uint32(max(leastPasses, min(mostPasses, time.Second/one)))
 	return c
 }
 
@@ -187,6 +191,48 @@ func IDOf(dir string) (string, error) {
 	s := &Shelf{b: Folder(dir)}
 	err := s.readHead()
 	return s.head.ID, err
+}
+
+// ErrExchanged means that a shelf which was sealed claims to be open: whoever can write to its folder may have exchanged its
+// head, to have the next capture written in the clear.
+var ErrExchanged = errors.New("the head says that the shelf is open, but it was sealed: somebody may have exchanged it")
+
+// suiteOfFiles refuses an open head over files that are sealed. A few of every kind are looked at.
+func (s *Shelf) suiteOfFiles() error {
+	if s.head.Suite != SuiteOpen {
+		return nil // what isn't sealed is refused where it is read
+	}
+	twins, _ := s.twinFiles()
+	files := twins[:min(len(twins), 3)]
+	for _, dir := range []string{"packs", "index", "journal", "marks", "parity", "names"} {
+		names, err := s.b.List(dir)
+		if err != nil {
+			return err
+		}
+		for _, n := range names[:min(len(names), 3)] {
+			files = append(files, dir+"/"+n)
+		}
+	}
+	for _, f := range append(files, rulesFile, checkedFile) {
+		if suite, ok := s.suiteOf(f); ok && suite != SuiteOpen {
+			return fmt.Errorf("%w (%s has suite %d); don't use it, and take the copy of head from elsewhere", ErrExchanged, f, suite)
+		}
+	}
+	return nil
+}
+
+// suiteOf reads the suite in a file's header; false where there is none that is whole.
+func (s *Shelf) suiteOf(file string) (uint16, bool) {
+	r, err := s.b.Open(file)
+	if err != nil {
+		return 0, false
+	}
+	defer r.Close()
+	b := make([]byte, headerLen)
+	if n, _ := r.ReadAt(b, 0); n < headerLen || string(b[:len(fileMagic)]) != fileMagic || crc32.Checksum(b[:offCRC], castagnoli) != binary.LittleEndian.Uint32(b[offCRC:]) {
+		return 0, false
+	}
+	return binary.LittleEndian.Uint16(b[offSuite:]), true
 }
 
 // Sealed says whether the shelf is sealed.

@@ -153,6 +153,9 @@ func OpenBackend(b Backend, passphrase func() ([]byte, error)) (*Shelf, error) {
 	if err := s.readHead(); err != nil {
 		return nil, err
 	}
+	if err := s.suiteOfFiles(); err != nil {
+		return nil, fmt.Errorf("the shelf in %s can't be opened: %w", b.Place(), err)
+	}
 	if err := s.unlock(passphrase); err != nil {
 		return nil, err
 	}

@@ -547,6 +547,9 @@ func (s *Shelf) Proofs(twin string) (proofs []*Proof, problems []error) {
 		if err == nil {
 			err = json.Unmarshal(b, p)
 		}
+		if err == nil && p.Twin != twin {
+			err = &Hurt{file, headerLen, "it is the proof of another twin"}
+		}
 		if err != nil {
 			problems = append(problems, err)
 			continue

@@ -99,7 +99,22 @@ func (w *Workshop) openOther(dir string) (*shelf.Shelf, error) {
 	if w.Passphrase != nil {
 		ask = func() ([]byte, error) { return w.Passphrase(dir) }
 	}
-	return shelf.OpenWith(dir, ask)
+	s, err := shelf.OpenWith(dir, ask)
+	if err != nil {
+		return nil, err
+	}
+	if id := s.Head().ID; !s.Sealed() && w.wasSealed(id) {
+		s.Close()
+		return nil, fmt.Errorf("the shelf in %s can't be opened: %w (it was sealed when it was open here last)", dir, shelf.ErrExchanged)
+	}
+	return s, nil
+}
+
+// wasSealed says whether a shelf was sealed when it was open here last.
+func (w *Workshop) wasSealed(id string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.ContainsFunc(w.State.Shelves, func(k settings.Known) bool { return k.ID == id && k.Sealed })
 }
 
 // ErrNoShelf means that no shelf was named.
