@@ -66,6 +66,8 @@ type Plan struct {
 	Added *Added
 	// unused is how many notes at the end say what stays unused.
 	unused int
+	// Elsewhere are the identities of file systems on the machine's other disks.
+	Elsewhere []string
 	// Renewed are the new identities by the old ones, where the target gets its own.
 	Renewed map[string]string
 }
@@ -172,7 +174,7 @@ func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wi
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{ctx: ctx, source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t}}
+	m := &maker{ctx: ctx, source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t, Elsewhere: wish.Elsewhere}}
 	if err := m.parts(); err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -406,17 +407,24 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 // startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the plan and
 // no fault of the target's.
 func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.Device) ([]shelf.Claim, error) {
-	want, err := startup.Check(ctx, planned, startup.Options{})
+	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}}
+	for _, x := range planned.Plan.Parts {
+		if x.To.Empty() && x.ID != "" {
+			o.Gone[x.ID] = fmt.Sprintf("part %d", x.Part.Number)
+		}
+	}
+	want, err := startup.Check(ctx, planned, o)
 	if err != nil {
 		return nil, err
 	}
-	have, err := startup.Check(ctx, target, startup.Options{})
+	have, err := startup.Check(ctx, target, o)
 	if err != nil {
 		return nil, err
 	}
+	want.Declined, have.Declined = true, true // what could be repaired has been, or was declined
 	var out []shelf.Claim
 	for _, way := range want.Starts() {
-		c := shelf.Claim{About: "start", Says: "it should start by " + way, Holds: have.Ways[way]}
+		c := shelf.Claim{About: "start", Says: "it should start by " + way, Holds: slices.Contains(have.Starts(), way)}
 		var evidence []string
 		for _, f := range have.Findings {
 			if f.Way == way || f.Way == startup.References {

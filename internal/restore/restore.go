@@ -153,6 +153,11 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 			return nil, err
 		}
 	}
+	defer func() {
+		if p.Startup != nil {
+			p.Startup.Declined = wish.AsItStarts
+		}
+	}()
 	if len(p.Repaired) > 0 || wish.Fresh {
 		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: o.Elsewhere})
 	}

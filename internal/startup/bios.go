@@ -45,9 +45,13 @@ func (c *checker) bios() {
 	c.activePart()
 }
 
-// noCode is a disk whose first sector does nothing. With an active part it was meant to.
+// noCode is a disk whose first sector does nothing. With an active part, or one for start-up code, it was meant to.
 func (c *checker) noCode() {
 	for _, p := range c.parts {
+		if p.Type == table.TypeBIOSBoot {
+			c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("part %d is for BIOS start-up code, and the first sector holds none that would load it", p.Number), Evidence: "the first 440 bytes are zeros, or the signature 55 AA is missing"})
+			return
+		}
 		if p.Active && c.t.Kind == table.MBR {
 			c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("part %d is marked active and the first sector holds no code that would start it", p.Number), Evidence: "the first 440 bytes are zeros"})
 			return
@@ -167,11 +171,33 @@ func (c *checker) stages(first []byte) {
 			c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage expects parts of itself where other things are", Evidence: fmt.Sprintf("%d sectors from sector %d on are not within %s", count, start, c.whereIs(core*sector))})
 			return
 		}
+		if n := c.zeroSectors(span.At(start*sector, count*sector)); n > 0 {
+			c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage is damaged", Evidence: fmt.Sprintf("%d of its %d sectors from sector %d on are all zeros", n, count, to)})
+			return
+		}
 		if to != start {
 			f.Patches = append(f.Patches, disk.Patch{Off: core*sector + int64(at), Data: le.AppendUint64(nil, uint64(to)), Why: "places of the second stage"})
 		}
 	}
 	c.add(f)
+}
+
+// zeroSectors counts sectors of a stretch that are all zeros, but for the last few, which may be filling: the second stage is
+// packed, and has none. A stretch that a plan moved is looked at where it is now.
+func (c *checker) zeroSectors(sp span.Span) int {
+	const filling = 4
+	sector := int64(c.t.Sector)
+	if to, moved := c.movedTo(sp.Start); moved {
+		sp = span.At(to, sp.Len())
+	}
+	n := 0
+	b := make([]byte, sector)
+	for at := sp.Start; at < sp.End-filling*sector; at += sector {
+		if disk.ReadFull(c.d, b, at) != nil || bytes.Count(b, []byte{0}) == len(b) {
+			n++
+		}
+	}
+	return n
 }
 
 // findStage finds the second stage where the first one says, or where a plan moved it.

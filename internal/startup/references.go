@@ -31,6 +31,8 @@ var (
 	tagged = regexp.MustCompile(`\b(UUID|PARTUUID|LABEL|PARTLABEL)=["']?([^\s"',;]+)`)
 	byPath = regexp.MustCompile(`/dev/disk/by-(uuid|partuuid|label|partlabel)/([^\s"',;]+)`)
 	search = regexp.MustCompile(`--fs-uuid((?:\s+--\S+)*)\s+(?:root\s+)?([0-9A-Fa-f][0-9A-Fa-f-]+)`)
+	dotted = regexp.MustCompile(`\bsearch\.fs_uuid\s+([0-9A-Fa-f][0-9A-Fa-f-]+)`)
+	mapper = regexp.MustCompile(`/dev/mapper/[^\s"',;]+`)
 	device = regexp.MustCompile(`/dev/(?:[sv]d[a-z]+|hd[a-z]|nvme\d+n\d+|mmcblk\d+)(?:p?\d+)\b`)
 )
 
@@ -63,8 +65,14 @@ func mentions(text string) []reference {
 		for _, m := range search.FindAllStringSubmatch(line, -1) {
 			add("UUID", m[2])
 		}
+		for _, m := range dotted.FindAllStringSubmatch(line, -1) {
+			add("UUID", m[1])
+		}
 		for _, m := range device.FindAllString(line, -1) {
 			add("device", m)
+		}
+		for _, m := range mapper.FindAllString(line, -1) {
+			add("mapper", m)
 		}
 	}
 	return out
@@ -94,7 +102,7 @@ func (c *checker) references() {
 			continue
 		}
 		tree := fsys.FS(files)
-		for _, name := range expand(tree) {
+		for _, name := range expandAll(tree, configs) {
 			b, err := readFile(tree, name, maxConfig)
 			if errors.Is(err, fs.ErrNotExist) {
 				continue
@@ -116,10 +124,10 @@ func (c *checker) references() {
 	}
 }
 
-// expand lists the configuration files that may be there.
-func expand(tree fs.FS) []string {
+// expandAll lists the files that may be there, of names of which a part may stand for any.
+func expandAll(tree fs.FS, names []string) []string {
 	var out []string
-	for _, c := range configs {
+	for _, c := range names {
 		if !strings.Contains(c, "*") {
 			out = append(out, c)
 			continue
@@ -136,6 +144,12 @@ func expand(tree fs.FS) []string {
 // resolve says whether a reference leads to a part of this disk, and files a finding when it leads nowhere.
 func (c *checker) resolve(on *part, file string, r reference) bool {
 	where := fmt.Sprintf("%s on part %d", file, on.Number)
+	if r.kind == "MAPPER" { // in a volume group, or behind a lock
+		if r.vital(file) {
+			c.add(Finding{Way: References, Verdict: Doubt, Says: where + " names a root that can't be looked into, " + r.value, Evidence: r.line})
+		}
+		return false
+	}
 	if r.kind == "DEVICE" {
 		if r.vital(file) {
 			c.add(Finding{Way: References, Verdict: Doubt, Says: where + " names a part by the name that the old machine's kernel gave it, " + r.value, Evidence: r.line})
@@ -144,24 +158,36 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 	}
 	for i := range c.parts {
 		if c.named(&c.parts[i], r) {
+			c.judge(&c.parts[i], file, r)
 			return true
 		}
 	}
 	if slices.ContainsFunc(c.o.Elsewhere, func(id string) bool { return strings.EqualFold(id, r.value) }) {
-		c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("%s refers to a part of another disk of the machine", where), Evidence: r.line})
+		c.add(Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s refers to a part of another disk of the machine", where), Evidence: r.line})
 		return false
 	}
-	f := Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("%s refers to %s=%s, which isn't on this disk", where, r.kind, r.value), Evidence: r.line}
+	f := Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s refers to %s=%s, which isn't on this disk", where, r.kind, r.value), Evidence: r.line}
 	for id, title := range c.o.Gone {
 		if strings.EqualFold(id, r.value) {
 			f.Says = fmt.Sprintf("%s refers to %s, which is left out", where, title)
 		}
 	}
 	if r.vital(file) && !r.optional() {
-		f.Verdict = Bad
+		f.Verdict, f.Aside = Bad, false
 	}
 	c.add(f)
 	return false
+}
+
+// judge says so where the root that a reference names can't be read here: then nobody knows whether the system in it is whole.
+func (c *checker) judge(p *part, file string, r reference) {
+	if p.volume == nil || p.volume.Info().Opaque == "" || !r.vital(file) {
+		return
+	}
+	says := fmt.Sprintf("part %d, which is named as the root, holds %s, and that isn't read here", p.Number, p.volume.Info().Kind)
+	if !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Says == says }) {
+		c.add(Finding{Way: References, Verdict: Doubt, Says: says, Evidence: r.line})
+	}
 }
 
 // named says whether a reference means a part.

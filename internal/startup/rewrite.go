@@ -39,7 +39,7 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 		if err != nil {
 			continue
 		}
-		for _, name := range append(expand(fsys.FS(tree)), binaries...) {
+		for _, name := range append(expandAll(fsys.FS(tree), configs), binaries...) {
 			item, err := fsys.Find(tree, name)
 			if err != nil || !item.Mode.IsRegular() {
 				continue

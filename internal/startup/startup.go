@@ -9,6 +9,7 @@ package startup
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
@@ -42,13 +43,17 @@ type Finding struct {
 	Repair string `json:"repair,omitempty"`
 	// Patches do so, in bytes of the disk.
 	Patches []disk.Patch `json:"-"`
+	// Aside says that starting doesn't hang on it: another machine's loader, a folder that is mounted later.
+	Aside bool `json:"aside,omitempty"`
 }
 
 // Report is what was found on a disk.
 type Report struct {
 	Findings []Finding `json:"findings"`
-	// Ways are those for which the disk has something at all, and whether they should work.
+	// Ways are those for which the disk has something at all, and whether nothing of them was found broken.
 	Ways map[string]bool `json:"ways"`
+	// Declined says that what could be repaired stays as it is.
+	Declined bool `json:"declined,omitempty"`
 }
 
 // Options say what is known beside the disk itself.
@@ -100,6 +105,7 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	c.bios()
 	c.elsewhere()
 	c.references()
+	c.menus()
 	return c.report, ctx.Err()
 }
 
@@ -107,8 +113,13 @@ func (c *checker) add(f Finding) {
 	c.report.Findings = append(c.report.Findings, f)
 	if f.Way != References {
 		was, known := c.report.Ways[f.Way]
-		c.report.Ways[f.Way] = (was || !known) && f.Verdict != Bad
+		c.report.Ways[f.Way] = (was || !known) && (f.Verdict != Bad || f.Aside)
 	}
+}
+
+// counts says whether a finding stands in the way of starting, or may.
+func (r *Report) counts(f Finding) bool {
+	return f.Verdict != Good && !f.Aside && (len(f.Patches) == 0 || r.Declined)
 }
 
 // Repairs are the patches of all findings that can be put right, and what they do, in words.
@@ -122,11 +133,26 @@ func (r *Report) Repairs() (patches []disk.Patch, does []string) {
 	return patches, does
 }
 
-// Starts says by which ways the disk should start; empty when by none.
+// Starts says by which ways the disk should start: nothing that was found speaks against it. Empty when it is so for none.
 func (r *Report) Starts() []string {
 	var out []string
 	for _, w := range []string{UEFI, BIOS} {
-		if r.Ways[w] {
+		if r.Ways[w] && !slices.ContainsFunc(r.Findings, func(f Finding) bool { return r.counts(f) && (f.Way == w || f.Way == References) }) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// May says by which ways the disk may start as far as can be told: nothing was found broken, and something is in doubt.
+func (r *Report) May() []string {
+	if slices.ContainsFunc(r.Findings, func(f Finding) bool { return r.counts(f) && f.Way == References && f.Verdict == Bad }) {
+		return nil
+	}
+	sure := r.Starts()
+	var out []string
+	for _, w := range []string{UEFI, BIOS} {
+		if r.Ways[w] && !slices.Contains(sure, w) {
 			out = append(out, w)
 		}
 	}
@@ -141,25 +167,22 @@ func (r *Report) Words() string {
 	if !r.Meant() {
 		return "there is nothing on it to start from"
 	}
-	ways := r.Starts()
-	bad := 0
-	for _, f := range r.Findings {
-		if f.Verdict == Bad {
-			bad++
-		}
-	}
+	ways, may := r.Starts(), r.May()
 	switch {
-	case len(ways) == 0:
+	case len(ways) == 0 && len(may) == 0:
 		return "it won't start: " + r.first(Bad)
-	case bad > 0:
+	case len(ways) == 0:
+		return fmt.Sprintf("whether it starts by %s can't be told: %s", strings.Join(may, " and by "), r.first(Doubt))
+	case r.first(Bad) != "":
 		return fmt.Sprintf("it should start by %s, but %s", strings.Join(ways, " and by "), r.first(Bad))
 	}
 	return "it should start by " + strings.Join(ways, " and by ")
 }
 
+// first is the first finding of a kind that counts, in words.
 func (r *Report) first(v Verdict) string {
 	for _, f := range r.Findings {
-		if f.Verdict == v {
+		if f.Verdict == v && r.counts(f) {
 			return f.Says
 		}
 	}

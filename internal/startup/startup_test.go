@@ -183,11 +183,57 @@ func TestReferences(t *testing.T) {
 			t.Errorf("nothing says %q", words)
 		}
 	}
-	if len(r.Findings) != 6 {
+	if len(r.Findings) != 7 || !says(r, startup.Bad, "starts the kernel /vmlinuz, which isn't on this disk") {
 		t.Errorf("%+v", r.Findings)
 	}
 	if r.Meant() {
 		t.Error("references alone are nothing to start from")
+	}
+}
+
+// TestVerdicts: what is in doubt is never "should", and what is broken never may.
+func TestVerdicts(t *testing.T) {
+	sound := demo.Loader(1, 40_000)
+	zeroed := slices.Clone(sound)
+	clear(zeroed[0x200:])
+	foreign := slices.Clone(sound)
+	binary.LittleEndian.PutUint16(foreign[0x84:], 0x14C) // of another machine, where one for 32-bit ARM should be
+	kernel := make([]byte, 2000)
+	copy(kernel[0x202:], "HdrS")
+	menu := func(kernel string) []byte {
+		return []byte("title Kiosk\nlinux /" + kernel + "\ninitrd /k/initrd\noptions quiet\n")
+	}
+	files := func(more map[string][]byte) map[string][]byte {
+		out := map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound, "loader/entries/kiosk.conf": menu("k/linux"), "k/linux": kernel, "k/initrd": []byte("070701")}
+		for name, b := range more {
+			if out[name] = b; b == nil {
+				delete(out, name)
+			}
+		}
+		return out
+	}
+	for _, c := range []struct {
+		name   string
+		files  map[string][]byte
+		starts bool
+		words  string
+	}{
+		{"whole", files(nil), true, "it should start by UEFI"},
+		{"no kernel", files(map[string][]byte{"k/linux": nil}), false, "won't start"},
+		{"a kernel of zeros", files(map[string][]byte{"k/linux": make([]byte, 5000)}), false, "isn't a kernel any more"},
+		{"no initial RAM disk", files(map[string][]byte{"k/initrd": nil}), false, "won't start"},
+		{"a loader whose code is gone", files(map[string][]byte{"EFI/BOOT/BOOTX64.EFI": zeroed}), false, "won't start"},
+		{"a bad loader for other machines beside it", files(map[string][]byte{"EFI/BOOT/BOOTARM.EFI": foreign}), true, "it should start by UEFI"},
+		{"a menu that searches for what isn't there", files(map[string][]byte{"EFI/kiosk/grub.cfg": []byte("search.fs_uuid 11111111-2222-3333-4444-555555555555 root\n")}), false, "won't start"},
+	} {
+		r := checked(t, espDisk(t, c.files), startup.Options{})
+		if (len(r.Starts()) > 0) != c.starts || !strings.Contains(r.Words(), c.words) {
+			t.Errorf("%s: %s %+v", c.name, r.Words(), r.Findings)
+		}
+	}
+	r := checked(t, espDisk(t, map[string][]byte{"EFI/kiosk/grubx64.efi": sound}), startup.Options{})
+	if r.Declined = true; len(r.Starts()) != 0 || len(r.May()) != 1 || !strings.Contains(r.Words(), "can't be told") {
+		t.Errorf("a repair that was declined: %s", r.Words())
 	}
 }
 

@@ -34,6 +34,7 @@ const (
 	maxLoader    = 16 << 20 // bytes
 	maxListed    = 200
 	efiSubsystem = 10 // "EFI application"
+	leastCode    = 512
 )
 
 // whole are loaders that work from another folder than their own: they find what they need by themselves.
@@ -63,7 +64,7 @@ func (c *checker) uefi() {
 	files, err := fsys.TreeOf(esp.volume)
 	switch {
 	case err == nil && content.Info.Unclean != "":
-		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: fmt.Sprintf("%s, the EFI system part, wasn't quiet", name), Evidence: content.Info.Unclean})
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s, the EFI system part, wasn't quiet", name), Evidence: content.Info.Unclean})
 	case err != nil || !content.Maps:
 		c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the %s on %s, the EFI system part, is not sound", esp.volume.Info().Kind, name), Evidence: content.Why})
 		return
@@ -71,13 +72,13 @@ func (c *checker) uefi() {
 	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part with a sound file system", Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
 	tree := fsys.FS(files)
 	found := false
-	for _, f := range fallbacks {
+	for _, f := range fallbacks { // the commonest machine first: a loader for others beside a sound one is no matter
 		p := fallbackDir + "/" + f.name
 		why, err := loader(tree, p, f.machine)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
-			c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
+			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: found, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
 			found = true
 		default:
 			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: why})
@@ -116,6 +117,11 @@ func loader(tree fs.FS, name string, machine uint16) (string, error) {
 		return "", fmt.Errorf("it is no EFI application (subsystem %d)", subsystem)
 	}
 	for _, s := range f.Sections {
+		if s.Characteristics&pe.IMAGE_SCN_CNT_CODE != 0 && s.Size >= leastCode {
+			if code, err := s.Data(); err == nil && bytes.Count(code, []byte{0}) == len(code) {
+				return "", fmt.Errorf("its code is all zeros")
+			}
+		}
 		if end := int64(s.Offset) + int64(s.Size); end > int64(len(b)) && s.Offset > 0 {
 			return "", fmt.Errorf("it is cut short: %d of %d bytes are there", len(b), end)
 		}

@@ -106,7 +106,11 @@ func startLines(p *restore.Plan, w int) []string {
 		return nil
 	}
 	paint := good
-	if len(p.Startup.Starts()) == 0 {
+	switch {
+	case len(p.Startup.Starts()) > 0:
+	case len(p.Startup.May()) > 0:
+		paint = caution
+	default:
 		paint = bad
 	}
 	words := p.Startup.Words()
