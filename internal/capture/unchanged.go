@@ -118,9 +118,27 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 	return e
 }
 
-// tally is what is known of a block: how many used bytes it has, how many of them are proven, and a
-// sum of where the used ones lie.
-type tally struct{ used, proven, where uint32 }
+// tally is what is known of a block: how many used bytes it has, how many of them are proven, a sum of where the used ones lie
+// against those of before, and one of where they lie against the proven ones: a stretch that is proven twice, as one that two
+// files share, must not stand for another that isn't.
+type tally struct {
+	used, proven, where uint32
+	unproven            uint64
+}
+
+// grain is how finely used and proven stretches are compared, in bytes.
+const grain = 4096
+
+// marks is a number for a stretch that is the sum of those of its grains.
+func marks(sp span.Span) (sum uint64) {
+	for c := range disk.Chunks(sp, grain) {
+		x := uint64(c.Start)<<13 ^ uint64(c.Len()) // mixed as by splitmix64
+		x = (x ^ x>>30) * 0xBF58476D1CE4E5B9
+		x = (x ^ x>>27) * 0x94D049BB133111EB
+		sum += x ^ x>>31
+	}
+	return sum
+}
 
 // unchangedBlocks compares the used stretches of a part with those it had, and with what the records prove.
 func unchangedBlocks(ctx context.Context, now, was *fsys.Content, size, block int64) ([]bool, error) {
@@ -128,6 +146,7 @@ func unchangedBlocks(ctx context.Context, now, was *fsys.Content, size, block in
 	if err := eachUsed(ctx, now, block, func(k int64, sp span.Span) {
 		tallies[k].used += uint32(sp.Len())
 		tallies[k].where += place(sp)
+		tallies[k].unproven += marks(sp)
 	}); err != nil {
 		return nil, err
 	}
@@ -140,6 +159,7 @@ func unchangedBlocks(ctx context.Context, now, was *fsys.Content, size, block in
 			for c := range disk.Chunks(kept, block) {
 				if k := c.Start / block; k < int64(len(tallies)) {
 					tallies[k].proven += uint32(c.Len())
+					tallies[k].unproven -= marks(c)
 				}
 			}
 		}
@@ -149,7 +169,7 @@ func unchangedBlocks(ctx context.Context, now, was *fsys.Content, size, block in
 	}
 	same := make([]bool, len(tallies))
 	for k, t := range tallies {
-		same[k] = t.used > 0 && t.used == t.proven && t.where == 0
+		same[k] = t.used > 0 && t.used == t.proven && t.where == 0 && t.unproven == 0
 	}
 	return same, nil
 }
