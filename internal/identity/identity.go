@@ -11,6 +11,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
 	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
 )
@@ -58,13 +59,18 @@ func Renew(ctx context.Context, d disk.Device, seed string, own int) (*Renewed, 
 	if len(ids) > 0 {
 		r.Does = append(r.Does, fmt.Sprintf("the %s and its parts get identities of their own", t.Kind))
 	}
-	for _, p := range t.Parts {
+	parts := t.Parts
+	if t.Kind == table.None { // one file system on the whole disk
+		parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
+	}
+	for _, p := range parts {
 		if p.Number == own {
 			continue
 		}
 		if err := r.volume(d, p, seed); err != nil {
 			return nil, err
 		}
+		r.registry(d, p)
 	}
 	refs, err := startup.Rewrite(ctx, d, r.IDs)
 	if err != nil {
@@ -78,6 +84,24 @@ func Renew(ctx context.Context, d disk.Device, seed string, own int) (*Renewed, 
 		r.Stays = append(r.Stays, f+" goes on referring to the old identities: it can't be changed here")
 	}
 	return r, nil
+}
+
+// registryFile is where a Windows keeps, among other things, which letter each identity has.
+const registryFile = "Windows/System32/config/SYSTEM"
+
+// registry warns of a Windows, whose registry names the old identities.
+func (r *Renewed) registry(d disk.Device, p table.Part) {
+	v, err := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	if err != nil {
+		return
+	}
+	tree, err := fsys.TreeOf(v)
+	if err != nil {
+		return
+	}
+	if _, err := fsys.Find(tree, registryFile); err == nil {
+		r.Stays = append(r.Stays, fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive letters may change, and it may not start", p.Number))
+	}
 }
 
 // volume plans another identity for the file system of a part.

@@ -407,7 +407,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 // startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the plan and
 // no fault of the target's.
 func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.Device) ([]shelf.Claim, error) {
-	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}}
+	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}, Renewed: planned.Plan.Renewed}
 	for _, x := range planned.Plan.Parts {
 		if x.To.Empty() && x.ID != "" {
 			o.Gone[x.ID] = fmt.Sprintf("part %d", x.Part.Number)

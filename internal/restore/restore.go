@@ -159,7 +159,7 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 		}
 	}()
 	if len(p.Repaired) > 0 || wish.Fresh {
-		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: o.Elsewhere})
+		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: o.Elsewhere, Renewed: p.Fit.Renewed})
 	}
 	return planned, err
 }

@@ -180,7 +180,39 @@ func (c *checker) stages(first []byte) {
 		}
 	}
 	c.add(f)
+	c.embedded(core*sector, room)
 }
+
+// maxEmbedded is how much of a second stage is searched for identities, in bytes.
+const maxEmbedded = 1 << 20
+
+// embedded looks for old identities in the second stage of a disk that got new ones. It is mostly packed, so that not finding any
+// says nothing.
+func (c *checker) embedded(at int64, room span.Span) {
+	if len(c.o.Renewed) == 0 {
+		return
+	}
+	b := make([]byte, min(maxEmbedded, room.End-at))
+	if disk.ReadFull(c.d, b, at) == nil && c.oldIn(b) != "" {
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage names a file system by its old identity, " + c.oldIn(b) + ", and can't be told the new one"})
+		return
+	}
+	c.add(Finding{Way: BIOS, Verdict: Doubt, Says: "the second stage may name a file system by its old identity: it is packed, so that nobody can tell or change it", Evidence: "without identities of its own the disk starts as it did"})
+}
+
+// oldIn is an old identity that stands in bytes as text.
+func (c *checker) oldIn(b []byte) string {
+	low := bytes.ToLower(b)
+	for old := range c.o.Renewed {
+		if len(old) >= leastIdentity && bytes.Contains(low, []byte(strings.ToLower(old))) {
+			return old
+		}
+	}
+	return ""
+}
+
+// leastIdentity is how long an identity is at least that is searched for: shorter ones are found anywhere.
+const leastIdentity = 9
 
 // zeroSectors counts sectors of a stretch that are all zeros, but for the last few, which may be filling: the second stage is
 // packed, and has none. A stretch that a plan moved is looked at where it is now.

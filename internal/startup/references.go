@@ -163,6 +163,10 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 		}
 	}
 	if slices.ContainsFunc(c.o.Elsewhere, func(id string) bool { return strings.EqualFold(id, r.value) }) {
+		if len(c.o.Renewed) > 0 && !r.optional() {
+			c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("%s refers to a part of another disk of the machine by its old identity; where that disk gets identities of its own too, it isn't found", where), Evidence: r.line})
+			return false
+		}
 		c.add(Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s refers to a part of another disk of the machine", where), Evidence: r.line})
 		return false
 	}

@@ -64,6 +64,8 @@ type Options struct {
 	Gone map[string]string
 	// Elsewhere are identities of file systems on the other disks of the machine.
 	Elsewhere []string
+	// Renewed are the new identities by the old ones, where the disk got its own.
+	Renewed map[string]string
 }
 
 // part is a part of the disk with its file system.

@@ -80,6 +80,9 @@ func (c *checker) uefi() {
 		case err != nil:
 			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: found, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
 			found = true
+		case c.oldInFile(tree, p) != "":
+			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: found, Says: fmt.Sprintf("\\%s names a file system by its old identity, %s, and can't be told the new one", backslashed(p), c.oldInFile(tree, p))})
+			found = true
 		default:
 			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: why})
 			found = true
@@ -127,6 +130,18 @@ func loader(tree fs.FS, name string, machine uint16) (string, error) {
 		}
 	}
 	return fmt.Sprintf("an EFI application of %s", units.Bytes(int64(len(b)))), nil
+}
+
+// oldInFile is an old identity that stands in a file of a disk that got new ones.
+func (c *checker) oldInFile(tree fs.FS, name string) string {
+	if len(c.o.Renewed) == 0 {
+		return ""
+	}
+	b, err := readFile(tree, name, maxLoader)
+	if err != nil {
+		return ""
+	}
+	return c.oldIn(b)
 }
 
 // readFile reads a file of at most so many bytes.
