@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -18,6 +19,7 @@ func captureCommand(o *options) *cobra.Command {
 	var machine, note string
 	var without []string
 	var plan, unquiet, everything, readAll, trustNTFS bool
+	yes := map[capture.DoubtKind]*bool{}
 	c := &cobra.Command{
 		Use:   "capture DISK...",
 		Short: "Capture the disks of one machine as a twin on the shelf",
@@ -66,10 +68,19 @@ func captureCommand(o *options) *cobra.Command {
 			case trustNTFS:
 				p.Trust = capture.TrustMost
 			}
-			return o.runCapture(cmd, w, p, plan, unquiet)
+			return o.runCapture(cmd, w, p, plan, unquiet, yes)
 		},
 	}
 	f := c.Flags()
+	for _, y := range []struct {
+		kind  capture.DoubtKind
+		about string
+	}{
+		{capture.FewerDisks, "capture although the machine has more disks than these"}, {capture.OtherMachine, "capture a disk that was captured as another machine's"},
+		{capture.NewMachine, "capture as a new machine although one has nearly the same name"},
+	} {
+		yes[y.kind] = f.Bool("yes-"+string(y.kind), false, y.about)
+	}
 	f.StringVar(&machine, "machine", "", "name of the machine (default: the one these disks were captured as before)")
 	f.StringVar(&note, "note", "", "a note that the twin carries")
 	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; may be repeated")
@@ -112,7 +123,7 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 	return out, nil
 }
 
-func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool) error {
+func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool, yes map[capture.DoubtKind]*bool) error {
 	e, err := p.Estimate()
 	if err != nil {
 		return err
@@ -123,9 +134,12 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "taken_over": p.Trusts(), "leaving": leaving})
+			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(), "taken_over": p.Trusts(), "leaving": leaving})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
+		for _, d := range p.Doubts() {
+			o.say("  doubtful: %s", d.Says)
+		}
 		for _, s := range append(append(p.Warnings(), p.Trusts()...), leaving.Words()...) {
 			o.say("  %s", s)
 		}
@@ -133,6 +147,14 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
+	}
+	for _, d := range p.Doubts() {
+		if *yes[d.Kind] {
+			continue
+		}
+		if err := o.agree(d.Says, "--yes-"+string(d.Kind)); err != nil {
+			return err
+		}
 	}
 	for _, s := range leaving.Words() { // beside the result, also where that is JSON
 		fmt.Fprintln(o.err, "note: "+s)
@@ -151,6 +173,20 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 		return doubtful{fmt.Errorf("%s of the source could not be read; the twin is kept and says so", units.Bytes(n))}
 	}
 	return err
+}
+
+// agree asks for a yes to something that may be a mistake; a script says so by a flag.
+func (o *options) agree(says, flag string) error {
+	fmt.Fprintf(o.err, "%s. Type yes to go on all the same: ", says)
+	line, err := o.in.ReadString('\n')
+	if strings.EqualFold(strings.TrimSpace(line), "yes") {
+		return nil
+	}
+	if err != nil && line == "" {
+		fmt.Fprintln(o.err)
+		return refusal{fmt.Errorf("nothing was done: there was nobody to say yes; %s says it", flag)}
+	}
+	return refusal{errors.New("nothing was done")}
 }
 
 func findTwin(s *shelf.Shelf, ref string) (*shelf.Twin, error) {

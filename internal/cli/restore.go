@@ -287,7 +287,7 @@ func (o *options) showSummary(s workshop.Summary) {
 // confirm asks for the text that shows that the person looked at the target.
 func (o *options) confirm(s workshop.Summary, given string) error {
 	if given == "" {
-		fmt.Fprintf(o.err, "To write, type %s of the target: ", s.What)
+		fmt.Fprintf(o.err, "To go on, type %s: ", s.What)
 		line, err := o.in.ReadString('\n')
 		if err != nil && line == "" {
 			return refusal{fmt.Errorf("nothing was written: there was nobody to confirm; use --confirm")}
@@ -295,7 +295,7 @@ func (o *options) confirm(s workshop.Summary, given string) error {
 		given = line
 	}
 	if !strings.EqualFold(strings.TrimSpace(given), s.Confirm) {
-		return refusal{fmt.Errorf("nothing was written: %q is not %s of the target", strings.TrimSpace(given), s.What)}
+		return refusal{fmt.Errorf("nothing was written: %q is not %s", strings.TrimSpace(given), s.What)}
 	}
 	return nil
 }

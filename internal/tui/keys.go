@@ -6,6 +6,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
@@ -327,15 +328,45 @@ func (m *model) startCapture() tea.Cmd {
 			m.fail(err.Error())
 			return nil
 		}
-		r, result := m.w.StartCapture(m.ctx, p, m.outgoing)
-		return m.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
-			if t := result(); s.State == run.Done && t != nil {
-				m.say("The twin of %s stands on the shelf.", t.Machine)
-			}
+		if doubts := p.Doubts(); len(doubts) > 0 {
+			m.offerDoubts(doubts)
 			return nil
-		})
+		}
+		return m.capture()
 	}
 	return nil
+}
+
+// offerDoubts asks for a yes to what may be a mistake.
+func (m *model) offerDoubts(doubts []capture.Doubt) {
+	n := menu{title: "Capture all the same?", choices: []choice{
+		{name: "no", about: "look at the disks and the name again"},
+		{name: "yes", about: "capture these disks under this name"}}}
+	for _, d := range doubts {
+		for _, l := range wrap("! "+d.Says, m.wide-2) {
+			n.above = append(n.above, " "+caution.Render(l))
+		}
+	}
+	n.above = append(n.above, "")
+	n.then = func(chosen []int) tea.Cmd {
+		if chosen[0] == 1 {
+			return m.capture()
+		}
+		return nil
+	}
+	m.offer(n)
+}
+
+// capture begins the capture that was planned.
+func (m *model) capture() tea.Cmd {
+	p := m.plan
+	r, result := m.w.StartCapture(m.ctx, p, m.outgoing)
+	return m.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
+		if t := result(); s.State == run.Done && t != nil {
+			m.say("The twin of %s is on the shelf.", t.Machine)
+		}
+		return nil
+	})
 }
 
 // ask lets a line be typed at the bottom.

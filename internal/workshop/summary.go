@@ -18,9 +18,9 @@ import (
 // characters of its serial number, or its size when it has none.
 func Confirm(id disk.Identity) (text, what string) {
 	if id.Serial != "" {
-		return id.Tail(), "the last four characters of its serial number"
+		return id.Tail(), "the last four characters of the target's serial number"
 	}
-	return units.Bytes(id.Size), "its size, as shown"
+	return units.Bytes(id.Size), "the target's size, as shown above"
 }
 
 // Summary says in words what is about to be done to a disk, before anything is written.

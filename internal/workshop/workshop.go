@@ -164,7 +164,12 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map
 		return nil, ErrNoShelf
 	}
 	p := &capture.Plan{Shelf: w.shelf(), Machine: strings.TrimSpace(machine), Tool: Tool()}
-	for _, d := range disks {
+	for i, d := range disks {
+		for _, o := range disks[:i] {
+			if o == d || o.Path == d.Path || w.Bench.Host.Overlap(o.Path, d.Path) {
+				return nil, fmt.Errorf("%s and %s are the same disk, or share bytes: name each disk once", o.Path, d.Path)
+			}
+		}
 		if d.Survey == nil {
 			return nil, fmt.Errorf("%s can't be captured: %s", d.Path, d.Words())
 		}
