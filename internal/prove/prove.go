@@ -376,7 +376,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		if err != nil {
 			return nil, err
 		}
-		c := shelf.Claim{About: where(1, 0, r), Says: fmt.Sprintf("the %s is whole: its maps agree with its counts", r.Kind)}
+		c := shelf.Claim{About: where(1, 0, r), Says: fmt.Sprintf("the %s is whole: its maps agree with its counts and its records", r.Kind)}
 		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && content.Info.Size <= r.Span.Len() && (content.Maps || r.Unclean != "")
 		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
 		for _, x := range p.Parts {
