@@ -94,6 +94,7 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "dates", "Purser's laptop"}, 0, "Cormorant C 500"},
 		{"", []string{"--shelf", p.shelf, "dates", "Nobody"}, 2, "no such twin"},
 		{"", []string{"shelf", "new", junk}, 1, "not empty"},
+		{"", []string{"shelf", "new", "sftp://depot/oak"}, 1, "lies in a folder"},
 		{"", []string{"shelf", "new", filepath.Join(p.dir, "elm"), "--name", "Elm"}, 0, "is ready"},
 		{"", []string{"--shelf", p.shelf, "shelf", "show"}, 0, "9 twins"},
 		{"", []string{"--shelf", p.shelf, "shelf", "reindex"}, 0, "blocks"},

@@ -122,6 +122,7 @@ type region struct {
 	added atomic.Int64
 	fresh atomic.Int64 // plain bytes of blocks that were new to the shelf
 	raw   atomic.Int64 // those of them that couldn't be packed
+	zeros atomic.Int64 // bytes of blocks that were read and hold nothing, where no maps tell what is used
 	mu    sync.Mutex   // guards out.Nodes
 }
 
@@ -190,7 +191,9 @@ func (w *work) store() {
 func (w *work) put(j job) error {
 	ref := &j.node.refs[j.slot]
 	if bytes.Equal(j.buf, w.zero[:len(j.buf)]) {
-		ref.Kind = disk.Zero
+		if ref.Kind = disk.Zero; !j.node.region.area.Content.Maps {
+			j.node.region.zeros.Add(int64(len(j.buf))) // nobody has said that they are in use
+		}
 		return nil
 	}
 	name, added, err := w.session.Put(j.buf)
@@ -279,10 +282,10 @@ func (w *work) sums(d *shelf.TwinDisk) {
 	for i := range d.Regions {
 		r := w.regions[0]
 		w.regions = w.regions[1:]
-		d.Regions[i].Used = r.out.Used
+		d.Regions[i].Used = r.out.Used - r.zeros.Load()
 		d.Regions[i].Added = r.added.Load()
 		d.Regions[i].Fresh, d.Regions[i].Dense = r.fresh.Load(), r.raw.Load()
-		d.Used += r.out.Used
+		d.Used += d.Regions[i].Used
 	}
 }
 
@@ -303,7 +306,7 @@ func describe(a survey.Area) shelf.Region {
 	r := shelf.Region{Span: a.Span, Role: string(a.Role), Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, ID: a.Content.Info.ID, Unclean: a.Content.Info.Unclean}
 	if a.Part != nil {
 		r.Part, r.Type, r.Name = a.Part.Number, a.Part.Type, a.Part.Name
-		if r.Accounted = a.Content.Maps; !r.Accounted {
+		if r.Accounted = a.Content.Sound; !a.Content.Maps {
 			r.Whole = a.Content.Why
 		}
 	}

@@ -18,7 +18,7 @@ import (
 func captureCommand(o *options) *cobra.Command {
 	var machine, note string
 	var without []string
-	var plan, unquiet, everything, readAll, trustNTFS bool
+	var plan, unquiet, everything, whole, readAll, trustNTFS bool
 	yes := map[capture.DoubtKind]*bool{}
 	c := &cobra.Command{
 		Use:   "capture DISK...",
@@ -57,6 +57,11 @@ func captureCommand(o *options) *cobra.Command {
 					}
 				}
 			}
+			for _, d := range disks {
+				if whole {
+					d.Survey.TakeWhole("it was wanted: deleted things may still be in it")
+				}
+			}
 			p, err := w.PlanCapture(machine, disks, leave)
 			if err != nil {
 				return err
@@ -89,6 +94,7 @@ func captureCommand(o *options) *cobra.Command {
 	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they were in the twin before")
 	f.BoolVar(&trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its system writes some without touching them")
 	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
+	f.BoolVar(&whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: deleted things may still be in it")
 	f.BoolVar(&everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 	return c
 }

@@ -25,6 +25,8 @@ type Content struct {
 	Maps bool
 	// Why says in words why the maps aren't used; empty when they are.
 	Why string
+	// Sound says that the maps were found to agree with everything that records name, whether they are used or not.
+	Sound bool
 	// Used is the number of bytes to read; the size of the part without maps.
 	Used int64
 	// Omit is what is left out of Used.
@@ -78,7 +80,7 @@ func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Conten
 		c.Omit, c.omit = nil, span.Set{}
 		return c, nil
 	}
-	c.Maps, c.Used = true, used
+	c.Maps, c.Sound, c.Used = true, true, used
 	return c, nil
 }
 
@@ -191,8 +193,14 @@ func Everything(size int64, why string) Content {
 	return Content{size: size, Used: size, Why: why}
 }
 
+// TakeWhole makes c be captured whole because somebody wants it so: what was deleted may still be in it.
+func (c *Content) TakeWhole(why string) {
+	c.Why = why
+	c.Maps, c.Used, c.Omit, c.omit = false, c.size, nil, span.Set{}
+}
+
 // Distrust makes c be captured whole because the volume isn't quiet.
 func (c *Content) Distrust(why string) {
-	c.Info.Unclean, c.Why = why, why
+	c.Info.Unclean, c.Why, c.Sound = why, why, false
 	c.Maps, c.Used, c.Omit, c.omit = false, c.size, nil, span.Set{}
 }

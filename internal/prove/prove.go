@@ -252,8 +252,18 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 		proof.Claims = append(proof.Claims, tableClaims(d, d.Describe(), false)...)
 	}
 	proof.When = time.Now()
-	return proof, s.SaveProof(proof)
+	if err := s.SaveProof(proof); err != nil { // a shelf that can't be written is proven all the same
+		return proof, &NotKept{err}
+	}
+	return proof, nil
 }
+
+// NotKept is why a proof that was made isn't on the shelf.
+type NotKept struct{ Cause error }
+
+func (e *NotKept) Error() string { return "the proof can't be kept on the shelf: " + e.Cause.Error() }
+
+func (e *NotKept) Unwrap() error { return e.Cause }
 
 // keptClaims look whether everything was kept that the records of a part name which was read by its maps.
 func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim, error) {

@@ -62,7 +62,10 @@ func (d *Disk) Describe() *TwinDisk { return d.d }
 func (d *Disk) Examined(part int) (why string, known bool) {
 	for _, r := range d.d.Regions {
 		if r.Part == part {
-			return r.Whole, r.Whole != "" || r.Accounted
+			if r.Accounted {
+				return "", true
+			}
+			return r.Whole, r.Whole != ""
 		}
 	}
 	return "", false

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -86,6 +87,9 @@ func CreateSealed(dir, name string, blockSize int, passphrase []byte, cost Cost)
 }
 
 func create(dir, name string, blockSize int, suite uint16, passphrase []byte, cost Cost) (*Shelf, error) {
+	if scheme, _, far := strings.Cut(dir, "://"); far {
+		return nil, fmt.Errorf("%s: a shelf lies in a folder; there are none on servers (%s) yet", dir, scheme)
+	}
 	if blockSize == 0 {
 		blockSize = DefaultBlock
 	}

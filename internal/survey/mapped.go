@@ -29,6 +29,9 @@ func (s *Survey) Mapped() *Mapped { return &Mapped{s.Device, s} }
 func (m *Mapped) Examined(part int) (why string, known bool) {
 	for i := range m.s.Areas {
 		if a := &m.s.Areas[i]; a.Part != nil && a.Part.Number == part {
+			if a.Content.Sound {
+				return "", true
+			}
 			return a.Content.Why, true
 		}
 	}

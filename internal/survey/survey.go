@@ -118,6 +118,19 @@ func (s *Survey) part(ctx context.Context, p *table.Part, inUse map[int]string) 
 	return nil
 }
 
+// TakeWhole has every byte of all parts captured that isn't zero, whatever their maps say.
+func (s *Survey) TakeWhole(why string) {
+	for i := range s.Areas {
+		a := &s.Areas[i]
+		if a.Part == nil || !a.Content.Maps {
+			continue
+		}
+		a.Content.TakeWhole(why)
+		a.Content.Used = dataIn(s.Device, a.Span)
+		a.ToRead = a.Content.Used
+	}
+}
+
 // maxHoles bounds how many holes of a sparse image are counted.
 const maxHoles = 1 << 17
 

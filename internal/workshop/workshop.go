@@ -5,8 +5,10 @@ package workshop
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -207,13 +209,31 @@ func (w *Workshop) list(rc *run.Context, t *shelf.Twin) {
 	}
 }
 
+// keptElsewhere keeps a proof in the state folder that the shelf couldn't take.
+func (w *Workshop) keptElsewhere(rc *run.Context, p *shelf.Proof, err error) error {
+	var cause *prove.NotKept
+	if !errors.As(err, &cause) {
+		return err
+	}
+	b, err := json.MarshalIndent(p, "", "  ")
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("proofs/%s-%s", p.Twin, p.When.UTC().Format("20060102T150405Z"))
+	if err := w.State.Note(name).Save(b); err != nil {
+		return errors.Join(cause, err)
+	}
+	rc.Note("%v; it is kept as %s", cause, filepath.Join(w.State.Folder(), name+".note"))
+	return nil
+}
+
 // StartProofTwin proves a twin on the shelf.
 func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Run, proof func() *shelf.Proof) {
 	var result *shelf.Proof
 	estimate := time.Duration(float64(t.Used) / (300 * units.MB) * float64(time.Second))
 	r = run.Start(ctx, "Proof of "+t.Machine, prove.Phases, estimate, func(rc *run.Context) (err error) {
 		result, err = prove.Twin(rc, w.shelf(), t, Tool())
-		return err
+		return w.keptElsewhere(rc, result, err)
 	})
 	return r, func() *shelf.Proof { return result }
 }
