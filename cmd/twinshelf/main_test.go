@@ -247,3 +247,26 @@ func TestRestoredDemoIsSoundForOthers(t *testing.T) {
 		t.Errorf("blkid: %s", out)
 	}
 }
+
+// TestHostileTexts: a label, a file's and a machine's name can't give orders to a terminal, neither as text nor as JSON.
+func TestHostileTexts(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4")
+	p := newPlace(t)
+	dir := t.TempDir()
+	const evil = "\x1b]0;owned\x07\u009b31m"
+	if err := os.WriteFile(filepath.Join(dir, "note"+evil), []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	img := filepath.Join(p.dir, "evil.img")
+	testkit.Sparse(t, img, 16<<20)
+	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-L", "\x1b[2Joak", "-d", dir, img)
+	for _, args := range [][]string{
+		{"bench", "--disk", img}, {"bench", "--disk", img, "--json"}, {"list", img, "--disk", img}, {"list", img, "--disk", img, "--json"},
+		{"--shelf", p.shelf, "capture", img, "--machine", "Kiosk" + evil}, {"--shelf", p.shelf, "dates", "Kiosk" + evil},
+	} {
+		out, errs, _ := p.run("", args...)
+		if strings.ContainsAny(out+errs, "\x1b\x07\u009b") {
+			t.Errorf("%q: %q", args, out+errs)
+		}
+	}
+}

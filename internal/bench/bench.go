@@ -123,13 +123,13 @@ func (b *Bench) images(path string) []*Disk {
 
 func image(path string) *Disk {
 	d := &Disk{Path: path, Image: true, Physical: 512, Discards: true}
-	d.Identity.Model = filepath.Base(path)
+	d.Identity.Model = units.Visible(filepath.Base(path))
 	l, err := disk.ReadLabel(path)
 	if err != nil {
 		d.Problem = err.Error()
 		return d
 	}
-	d.Identity = disk.Identity{Model: l.Model, Serial: l.Serial, Bus: l.Bus, Sector: l.Sector}
+	d.Identity = disk.Identity{Model: units.Visible(l.Model), Serial: units.Visible(l.Serial), Bus: units.Visible(l.Bus), Sector: l.Sector}
 	d.Rotational, d.Removable = l.Rotational, l.Removable
 	st, err := os.Stat(path)
 	if err != nil {
@@ -143,7 +143,7 @@ func image(path string) *Disk {
 
 func (b *Bench) sys(name, file string) string {
 	raw, _ := os.ReadFile(filepath.Join("/", b.Host.Root, "sys/block", name, file))
-	return strings.TrimSpace(string(raw))
+	return units.Visible(strings.TrimSpace(string(raw)))
 }
 
 // blocks lists the disks in sysfs; empty loop devices, RAM disks and compressed

@@ -141,6 +141,9 @@ func (p *Plan) Check() error {
 	if strings.TrimSpace(p.Machine) == "" {
 		return errors.New("the machine has no name; give it one, so that its twins are found again")
 	}
+	if strings.ContainsFunc(p.Machine, units.Moves) {
+		return errors.New("the machine's name has control characters in it; give it one that can be read")
+	}
 	if len(p.Sources) == 0 {
 		return errors.New("no disk is chosen")
 	}

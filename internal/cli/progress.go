@@ -24,7 +24,7 @@ func (o *options) follow(r *run.Run) error {
 		select {
 		case <-r.Ended():
 			if terminal {
-				fmt.Fprint(o.err, "\r\x1b[K")
+				fmt.Fprint(o.term, "\r\x1b[K")
 			}
 			for _, n := range r.Snapshot().Notes {
 				fmt.Fprintln(o.err, "note: "+n)
@@ -33,7 +33,7 @@ func (o *options) follow(r *run.Run) error {
 		case <-tick.C:
 			line := progressLine(r.Snapshot())
 			if terminal {
-				fmt.Fprint(o.err, "\r\x1b[K"+line)
+				fmt.Fprint(o.term, "\r\x1b[K"+units.Visible(line))
 			} else {
 				fmt.Fprintln(o.err, line)
 			}

@@ -59,7 +59,9 @@ type options struct {
 	json     bool
 	// ask gets the passphrase of a sealed shelf; nil for the usual way.
 	ask      func(dir string) ([]byte, error)
-	out, err io.Writer
+	out, err io.Writer // for people
+	raw      io.Writer // for streams and JSON
+	term     io.Writer // for a line that is written over
 	in       *bufio.Reader
 }
 
@@ -67,7 +69,7 @@ type options struct {
 func Main(args []string, screen Screen) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	o := &options{out: os.Stdout, err: os.Stderr, in: bufio.NewReader(os.Stdin)}
+	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, in: bufio.NewReader(os.Stdin)}
 	root := newRoot(o, screen)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -312,9 +314,12 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 }
 
 func (o *options) print(v any) error {
-	e := json.NewEncoder(o.out)
-	e.SetIndent("", "  ")
-	return e.Encode(v)
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = o.raw.Write(append(escaped(b), '\n'))
+	return err
 }
 
 func (o *options) say(format string, args ...any) { fmt.Fprintf(o.out, format+"\n", args...) }

@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"slices"
 	"strings"
@@ -79,7 +78,7 @@ func takeCommand(o *options) *cobra.Command {
 // stream opens the file of a stream; done ends it, and removes it when the work failed.
 func (o *options) stream(to *workshop.Taking, tarFile, zipFile string) (done func(ok bool) error, err error) {
 	name := tarFile + zipFile
-	var w io.Writer = o.out
+	w := o.raw
 	done = func(bool) error { return nil }
 	if name != "" && name != "-" {
 		f, err := workshop.NewFile(name)

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"unicode/utf16"
+
+	"twinshelf/internal/units"
 )
 
 var (
@@ -113,7 +115,7 @@ func text(b []byte) string {
 	if i := bytes.IndexByte(b, 0); i >= 0 {
 		b = b[:i]
 	}
-	return strings.TrimSpace(strings.ToValidUTF8(string(b), "\uFFFD"))
+	return units.Visible(strings.TrimSpace(strings.ToValidUTF8(string(b), "\uFFFD")))
 }
 
 // texts describes a kind by a UUID of 16 bytes and a label of n bytes.
@@ -219,7 +221,7 @@ func utf16Text(b []byte) string {
 	for i := 0; i+1 < len(b) && le.Uint16(b[i:]) != 0; i += 2 {
 		u = append(u, le.Uint16(b[i:]))
 	}
-	return strings.ToValidUTF8(string(utf16.Decode(u)), "\uFFFD")
+	return units.Visible(strings.ToValidUTF8(string(utf16.Decode(u)), "\uFFFD"))
 }
 
 // reiser: "ReIsErFs", "ReIsEr2Fs" or "ReIsEr3Fs".

@@ -10,6 +10,7 @@ import (
 	"unicode/utf16"
 
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 // Offsets in the GPT header (UEFI 2.10, table 5-5) and in an entry (table 5-6).
@@ -235,5 +236,5 @@ func nameString(b []byte) string {
 		}
 		u = append(u, c)
 	}
-	return strings.ToValidUTF8(string(utf16.Decode(u)), "\uFFFD")
+	return units.Visible(strings.ToValidUTF8(string(utf16.Decode(u)), "\uFFFD"))
 }

@@ -21,3 +21,11 @@ func TestWords(t *testing.T) {
 		}
 	}
 }
+
+func TestVisible(t *testing.T) {
+	for in, want := range map[string]string{"oak": "oak", "\x1b[31mred\x07": "\uFFFD[31mred\uFFFD", "a\u202Eb\u009b": "a\uFFFDb\uFFFD", "Käpt’n": "Käpt’n", "two\nlines": "two\uFFFDlines"} {
+		if got := Visible(in); got != want {
+			t.Errorf("%q gives %q", in, got)
+		}
+	}
+}

@@ -68,14 +68,7 @@ func ItemWord(it fsys.Item) string {
 func Unseen(it fsys.Item) bool { return it.Attr&(fsys.Hidden|fsys.System) != 0 }
 
 // Visible is a name without what would move a terminal's cursor or turn its text around.
-func Visible(name string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7F && r < 0xA0 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 {
-			return '\uFFFD'
-		}
-		return r
-	}, name)
-}
+func Visible(name string) string { return units.Visible(name) }
 
 // KindWord is what an entry of an index is, in a word.
 func KindWord(k names.Kind) string {

@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 func init() { fsys.Register("exfat", Probe) }
@@ -216,7 +217,7 @@ func (v *Volume) readRoot() error {
 				for i := range u {
 					u[i] = le.Uint16(e[2+2*i:])
 				}
-				v.info.Label = string(utf16.Decode(u))
+				v.info.Label = units.Visible(string(utf16.Decode(u)))
 			}
 		}
 	}

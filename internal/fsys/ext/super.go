@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/units"
 )
 
 func init() { fsys.Register("ext", Probe) }
@@ -210,7 +211,7 @@ func (v *Volume) describe(sb []byte) {
 	u := sb[sbUUID:]
 	v.info = fsys.Info{
 		Kind: kind, Size: v.blocks * v.blockSize, Unit: v.blockSize * v.ratio,
-		Label: strings.ToValidUTF8(strings.TrimRight(string(sb[sbLabel:sbLabel+16]), "\x00"), "\uFFFD"),
+		Label: units.Visible(strings.ToValidUTF8(strings.TrimRight(string(sb[sbLabel:sbLabel+16]), "\x00"), "\uFFFD")),
 		ID:    fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:16]),
 	}
 	state := le.Uint16(sb[sbState:])

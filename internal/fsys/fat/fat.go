@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 func init() { fsys.Register("fat", Probe) }
@@ -171,7 +172,7 @@ func labelText(b []byte) string {
 	if s == "NO NAME" {
 		return ""
 	}
-	return s
+	return units.Visible(s)
 }
 
 // rootLabel looks for the volume's name in the root directory.

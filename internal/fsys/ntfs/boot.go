@@ -17,6 +17,7 @@ import (
 
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 func init() { fsys.Register("ntfs", Probe) }
@@ -154,7 +155,7 @@ func (v *Volume) describe(boot []byte) error {
 	for _, a := range vol.attributes() {
 		switch {
 		case a.kind == attrVolumeName && !a.nonResident:
-			v.info.Label = utf16String(a.value)
+			v.info.Label = units.Visible(utf16String(a.value))
 		case a.kind == attrVolumeInfo && !a.nonResident && len(a.value) >= 12:
 			if major := a.value[8]; major != 3 && major != 1 {
 				return fsys.Contradiction(0, "NTFS version %d.%d is not known", major, a.value[9])

@@ -13,6 +13,7 @@ import (
 
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 func init() { fsys.Register("swap", Probe) }
@@ -67,7 +68,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		return &volume{page: page, info: fsys.Info{
 			Kind: "swap", Size: min(length, size), Unit: page, Unclean: asleep,
 			ID:    fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:16]),
-			Label: strings.TrimRight(string(h[offLabel:offLabel+16]), "\x00"),
+			Label: units.Visible(strings.ToValidUTF8(strings.TrimRight(string(h[offLabel:offLabel+16]), "\x00"), "\uFFFD")),
 		}}, nil
 	}
 	return nil, nil
