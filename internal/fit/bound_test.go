@@ -90,3 +90,21 @@ func TestTheRoomOfAPartThatIsNotUnderstood(t *testing.T) {
 		}
 	}
 }
+
+// TestDamagedTableSaysWhy: with one copy of the GPT damaged everything keeps its place, and the plan says for what reason.
+func TestDamagedTableSaysWhy(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4")
+	fs := testkit.Image(t, "fs", 40*mib)
+	testkit.Do(t, "mkfs.ext4", "-q", "-F", fs)
+	d := laidOut(t, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []table.Part{
+		{Number: 1, Span: span.At(mib, 40*mib), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"},
+	}}, 64*mib, map[int64]string{mib: fs})
+	testkit.Write(t, d.Path(), []disk.Patch{{Off: 64*mib - 512, Data: make([]byte, 512)}})
+	p, err := fit.Make(context.Background(), d, disk.Identity{Size: 200 * mib, Sector: 512}, fit.Wish{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if notes := strings.Join(p.Notes, "\n"); p.Parts[0].Grown() != 0 || !strings.Contains(notes, "its table is damaged: the back-up copy of the GPT") {
+		t.Errorf("%v", p.Notes)
+	}
+}

@@ -92,6 +92,9 @@ func boundWhy(d disk.Device, t *table.Table, parts []table.Part) string {
 		return "it belongs to a dynamic disk, whose database at the end of the disk names the places of everything"
 	case t.Kind != table.None && signature.Disc(d, d.Size()):
 		return "an image of a disc (ISO 9660) lies over the whole disk"
+	case t.Worst() == table.Damage:
+		i := slices.IndexFunc(t.Findings, func(f table.Finding) bool { return f.Severity == table.Damage })
+		return "its table is damaged: " + t.Findings[i].Text
 	}
 	return ""
 }
