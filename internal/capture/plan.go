@@ -169,6 +169,21 @@ func (p *Plan) Warnings() []string {
 	return out
 }
 
+// Wholes say of which parts, although it is known what they hold, all is read and why: their accounts contradict each other, or
+// they aren't read here.
+func (p *Plan) Wholes() []string {
+	var out []string
+	for _, s := range p.Sources {
+		for _, a := range s.Survey.Parts() {
+			c := a.Content
+			if !s.LeaveOut[a.Number()] && !c.Maps && c.Info.Kind != "" && c.Info.Unclean == "" {
+				out = append(out, fmt.Sprintf("part %d (%s, %s): all of it is read: %s", a.Part.Number, a.Title(), a.Holds(), c.Why))
+			}
+		}
+	}
+	return out
+}
+
 // Phases are the names of the phases of a capture.
 var Phases = []string{phaseRead, phaseRetry, phaseKeep}
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -140,13 +141,13 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(), "taken_over": p.Trusts(), "leaving": leaving})
+			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(), "whole": p.Wholes(), "taken_over": p.Trusts(), "leaving": leaving})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
 		for _, d := range p.Doubts() {
 			o.say("  doubtful: %s", d.Says)
 		}
-		for _, s := range append(append(p.Warnings(), p.Trusts()...), leaving.Words()...) {
+		for _, s := range slices.Concat(p.Warnings(), p.Wholes(), p.Trusts(), leaving.Words()) {
 			o.say("  %s", s)
 		}
 		return nil
@@ -162,7 +163,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 			return err
 		}
 	}
-	for _, s := range leaving.Words() { // beside the result, also where that is JSON
+	for _, s := range append(p.Wholes(), leaving.Words()...) { // beside the result, also where that is JSON
 		fmt.Fprintln(o.err, "note: "+s)
 	}
 	r, result := w.StartCapture(cmd.Context(), p, leaving)

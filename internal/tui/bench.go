@@ -222,6 +222,17 @@ func (m *model) estimateLines(w int) []string {
 			out = append(out, label+dim.Render(l))
 		}
 	}
+	if m.plan != nil {
+		for _, s := range m.plan.Wholes() {
+			for i, l := range wrap(s, w-12) {
+				label := " Whole    "
+				if i > 0 {
+					label = "          "
+				}
+				out = append(out, label+caution.Render(l))
+			}
+		}
+	}
 	goes := m.outgoing.Words()
 	if more := len(goes) - mostGoing; more > 0 {
 		goes = append(slices.Clone(goes[:mostGoing]), fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
