@@ -164,6 +164,21 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	return root
 }
 
+// dated puts a date that stands behind the name of a machine together with it: "Ticket desk" 2026-10-30.
+func dated(args []string) []string {
+	var out []string
+	for _, a := range args {
+		if k := len(out) - 1; k >= 0 && shelf.IsDate(a) {
+			if _, err := os.Stat(a); err != nil {
+				out[k] += " " + a
+				continue
+			}
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
 // unknown refuses arguments where a command is expected, and says which one may be meant.
 func unknown(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
@@ -199,9 +214,12 @@ func strict(cmd *cobra.Command) {
 		}
 		return
 	}
+	if run := cmd.RunE; run != nil && cmd.HasParent() {
+		cmd.RunE = func(c *cobra.Command, args []string) error { return run(c, dated(args)) }
+	}
 	if count := cmd.Args; count != nil {
 		cmd.Args = func(c *cobra.Command, args []string) error {
-			err := count(c, args)
+			err := count(c, dated(args))
 			if err != nil && !errors.As(err, new(usageError)) {
 				err = usageError{fmt.Errorf("%s: %w; \"%s --help\" shows examples", c.CommandPath(), err, c.CommandPath())}
 			}
@@ -278,7 +296,11 @@ func logTo(dir string) {
 // probed lists the bench and looks at every disk.
 func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...string) ([]*bench.Disk, error) {
 	for _, p := range only {
-		if _, err := os.Stat(p); err == nil {
+		st, err := os.Stat(p)
+		if err == nil && !st.Mode().IsRegular() && st.Mode()&os.ModeType != os.ModeDevice {
+			return nil, refusal{&disk.NoDisk{Path: p}}
+		}
+		if err == nil {
 			known := false
 			for _, d := range w.Bench.List() {
 				known = known || d.Path == p

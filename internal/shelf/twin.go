@@ -425,32 +425,6 @@ func (t *Twin) check(file string, maps int64) error {
 // ErrNoTwin means that no twin, or more than one, answers to a name.
 var ErrNoTwin = errors.New("no such twin")
 
-// Find gives the twin with an ID or a unique beginning of one, or the newest twin of
-// a machine when ref is the machine's name.
-func (s *Shelf) Find(ref string) (*Twin, error) {
-	twins, problems := s.Twins()
-	var hits []*Twin
-	for _, t := range twins {
-		switch {
-		case t.ID == ref:
-			return t, nil
-		case strings.EqualFold(t.Machine, ref):
-			return t, nil // the newest stands first
-		case strings.HasPrefix(t.ID, ref) && ref != "":
-			hits = append(hits, t)
-		}
-	}
-	if len(hits) == 1 {
-		return hits[0], nil
-	}
-	what := "none begins with"
-	if len(hits) > 1 {
-		what = fmt.Sprintf("%d begin with", len(hits))
-	}
-	err := fmt.Errorf("%w: %s %q; \"twinshelf dates\" lists them", ErrNoTwin, what, ref)
-	return nil, errors.Join(append([]error{err}, problems...)...)
-}
-
 // Proof is the evidence that a twin is readable or that a target holds what it should.
 type Proof struct {
 	Twin   string    `json:"twin"`

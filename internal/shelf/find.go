@@ -1,0 +1,154 @@
+package shelf
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Find gives the twin that a person means: its ID or a beginning of one; the name of a machine or a beginning of one, whatever its
+// case, for its newest twin; or such a name with a date behind it: "Ticket desk 2026-10-30", "ticket yesterday", "Ticket desk
+// 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant.
+func (s *Shelf) Find(ref string) (*Twin, error) { return s.find(ref, time.Now()) }
+
+func (s *Shelf) find(ref string, now time.Time) (*Twin, error) {
+	twins, problems := s.Twins()
+	t, err := choose(twins, strings.TrimSpace(ref), now)
+	if err != nil {
+		return nil, errors.Join(append([]error{err}, problems...)...)
+	}
+	return t, nil
+}
+
+// choose goes from the exact to the vague.
+func choose(twins []*Twin, ref string, now time.Time) (*Twin, error) {
+	var begins []*Twin
+	for _, t := range twins {
+		switch {
+		case t.ID == ref:
+			return t, nil
+		case ref != "" && strings.HasPrefix(t.ID, ref):
+			begins = append(begins, t)
+		}
+	}
+	if of := ofMachine(twins, ref); len(of) > 0 {
+		return of[0], nil // the newest stands first
+	}
+	if len(begins) == 1 {
+		return begins[0], nil
+	}
+	if len(begins) > 1 {
+		return nil, ambiguous(ref, begins)
+	}
+	words := strings.Fields(ref)
+	for n := 1; n <= 2 && n < len(words); n++ { // a date, or a date and a time
+		when, ok := dateOf(words[len(words)-n:], now)
+		if !ok {
+			continue
+		}
+		of, err := machineLike(twins, strings.Join(words[:len(words)-n], " "))
+		if err != nil {
+			return nil, err
+		}
+		return when.pick(of, ref)
+	}
+	of, err := machineLike(twins, ref)
+	if err != nil {
+		return nil, err
+	}
+	return of[0], nil
+}
+
+// ofMachine are the twins of a machine, newest first. A name is the same whatever its case.
+func ofMachine(twins []*Twin, name string) []*Twin {
+	return slices.DeleteFunc(slices.Clone(twins), func(t *Twin) bool { return !strings.EqualFold(t.Machine, name) })
+}
+
+// machineLike are the twins of the machine with that name, or of the only one whose name begins like it.
+func machineLike(twins []*Twin, name string) ([]*Twin, error) {
+	if of := ofMachine(twins, name); len(of) > 0 {
+		return of, nil
+	}
+	var names []string
+	for _, t := range twins {
+		if name != "" && strings.HasPrefix(strings.ToLower(t.Machine), strings.ToLower(name)) && !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, t.Machine) }) {
+			names = append(names, t.Machine)
+		}
+	}
+	switch len(names) {
+	case 0:
+		return nil, fmt.Errorf("%w: nothing is called %q, and no ID begins so; \"twinshelf dates\" lists the twins", ErrNoTwin, name)
+	case 1:
+		return ofMachine(twins, names[0]), nil
+	}
+	return nil, fmt.Errorf("%w: %q may be %s", ErrNoTwin, name, strings.Join(names, " or "))
+}
+
+func ambiguous(ref string, twins []*Twin) error {
+	var out []string
+	for _, t := range twins[:min(len(twins), mostNamed)] {
+		out = append(out, fmt.Sprintf("%s of %s (%s)", t.Machine, t.Taken.Format("2006-01-02 15:04"), t.ID))
+	}
+	return fmt.Errorf("%w: %q may be %s", ErrNoTwin, ref, strings.Join(out, " or "))
+}
+
+// mostNamed is how many twins an error lists.
+const mostNamed = 8
+
+// date is a day, or a minute of it, in the zone in which a twin was taken.
+type date struct {
+	day, minute string
+	newest      bool
+}
+
+// IsDate says whether a word is a date as people write it behind the name of a machine.
+func IsDate(word string) bool {
+	_, ok := dateOf(strings.Fields(word), time.Now())
+	return ok
+}
+
+func dateOf(words []string, now time.Time) (date, bool) {
+	if len(words) == 0 || len(words) > 2 {
+		return date{}, false
+	}
+	d := date{}
+	switch strings.ToLower(words[0]) {
+	case "newest", "latest":
+		return date{newest: true}, len(words) == 1
+	case "today":
+		d.day = now.Format(time.DateOnly)
+	case "yesterday":
+		d.day = now.AddDate(0, 0, -1).Format(time.DateOnly)
+	default:
+		if _, err := time.Parse(time.DateOnly, words[0]); err != nil {
+			return d, false
+		}
+		d.day = words[0]
+	}
+	if len(words) == 2 {
+		if _, err := time.Parse("15:04", words[1]); err != nil {
+			return d, false
+		}
+		d.minute = words[1]
+	}
+	return d, true
+}
+
+// pick takes the twin of that date; with several of one day the time has to be said.
+func (d date) pick(twins []*Twin, ref string) (*Twin, error) {
+	if d.newest {
+		return twins[0], nil
+	}
+	hits := slices.DeleteFunc(slices.Clone(twins), func(t *Twin) bool {
+		return t.Taken.Format(time.DateOnly) != d.day || d.minute != "" && t.Taken.Format("15:04") != d.minute
+	})
+	switch len(hits) {
+	case 0:
+		return nil, fmt.Errorf("%w: %s has none of %s; \"twinshelf dates\" lists them", ErrNoTwin, twins[0].Machine, strings.TrimSpace(d.day+" "+d.minute))
+	case 1:
+		return hits[0], nil
+	}
+	return nil, ambiguous(ref, hits)
+}
