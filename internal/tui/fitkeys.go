@@ -39,7 +39,10 @@ type fitting struct {
 	row  int
 	of   string // the twin, disk and target that it is meant for
 	goOn bool   // Enter was pressed while the plan was worked out
-	seen bool   // a plan was shown, and the row was put on the part that grows
+	// held are keys that came while the plan was worked out, from the first that opens a prompt on: they wait for it, since what
+	// is typed for a prompt must never act as commands.
+	held []tea.KeyPressMsg
+	seen bool // a plan was shown, and the row was put on the part that grows
 }
 
 // fitWish is the wish for what is chosen now; for something else it begins anew.
@@ -52,6 +55,40 @@ func (m *model) fitWish() layout.Wish {
 		m.fit = fitting{of: of, wish: m.pairing.wish[of]}
 	}
 	return m.fit.wish
+}
+
+// maxHeld is how many keys wait for a plan at the most.
+const maxHeld = 200
+
+// holds says whether a key waits for the plan that is being worked out.
+func (m *model) holds(msg tea.KeyPressMsg) bool {
+	_, ok := m.origin()
+	if m.step != stepFit || !ok || m.pair != nil || m.restoreErr != nil || m.target == nil || m.target.Survey == nil {
+		return false
+	}
+	k := msg.String()
+	switch {
+	case len(m.fit.held) > 0 && k == "esc":
+		m.fit.held = nil
+		return true
+	case len(m.fit.held) == 0 && k != "w" && k != "=":
+		return false
+	}
+	if len(m.fit.held) < maxHeld {
+		m.fit.held = append(m.fit.held, msg)
+	}
+	return true
+}
+
+// release lets the keys act that have waited.
+func (m *model) release() tea.Cmd {
+	held := m.fit.held
+	m.fit.held = nil
+	var cmds []tea.Cmd
+	for _, msg := range held {
+		cmds = append(cmds, m.onKey(msg))
+	}
+	return tea.Batch(cmds...)
 }
 
 // pointAtGrowing puts the row on the part that takes the room, once for each twin and target.
@@ -69,6 +106,15 @@ func (m *model) pointAtGrowing() {
 
 // wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
 func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
+	return m.setPart(false, change)
+}
+
+// toggleFor is wishFor for a wish that is taken back by the same key: when none is left the plan is what it was.
+func (m *model) toggleFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
+	return m.setPart(true, change)
+}
+
+func (m *model) setPart(toggle bool, change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
 	if m.pair == nil || len(m.pair.Plan.Fit.Parts) == 0 {
 		return nil
 	}
@@ -91,13 +137,13 @@ func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cm
 	for _, w := range parts {
 		grows = grows || w.Share > 0 || w.Size > 0
 	}
-	wish.Parts, wish.Keep = parts, !grows
+	wish.Parts, wish.Keep = parts, !grows && !(toggle && len(parts) == 0)
 	m.setWish(wish)
 	return m.replan()
 }
 
 func (m *model) keyFit(k string) tea.Cmd {
-	if m.pair != nil {
+	if m.pair != nil && k != "k" { // that is for the sizes here
 		m.fit.row = moved(k, m.fit.row, len(m.pair.Plan.Fit.Parts))
 	}
 	switch k {
@@ -154,11 +200,11 @@ func (m *model) keyFit(k string) tea.Cmd {
 			}
 		})
 	case "x":
-		return m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+		return m.toggleFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
 	case "w":
 		m.askExport()
 	case "m":
-		return m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
+		return m.toggleFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
 	case "=":
 		m.askPartSize()
 	case "enter":

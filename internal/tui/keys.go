@@ -111,6 +111,9 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	}
+	if m.holds(msg) {
+		return nil
+	}
 	m.ready.goOn, m.fit.goOn = false, false
 	if len(k) == 1 && k[0] >= '1' && k[0] <= '8' {
 		return m.goTo(step(k[0] - '1'))

@@ -270,6 +270,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				m.fit.goOn = false
 				return m, m.fitLastPage()
 			}
+			return m, m.release()
 		}
 	case estimated:
 		if msg.number == m.planning {
