@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -488,20 +489,24 @@ func (m *model) showProof(s run.Snapshot, p *shelf.Proof) tea.Cmd {
 	return nil
 }
 
+// nextTarget goes to the next disk that may be written: blank ones come first, and the disk that is read never.
 func (m *model) nextTarget() {
-	at := -1
-	for i, d := range m.disks {
-		if m.target != nil && d.Path == m.target.Path {
-			at = i
+	var may []*bench.Disk
+	for _, blank := range []bool{true, false} {
+		for _, d := range m.disks {
+			if _, several := m.several(); d.Reach != "" || d.Survey == nil || m.step == stepFit && several && m.taken(m.twinDisk, d) {
+				continue
+			}
+			if reads := m.step == stepFit && m.copying && m.source != nil && m.source.Path == d.Path; !reads && d.Survey.Blank() == blank {
+				may = append(may, d)
+			}
 		}
 	}
-	for i := range m.disks {
-		d := m.disks[(at+1+i)%len(m.disks)]
-		if _, several := m.several(); d.Reach == "" && d.Survey != nil && !(m.step == stepFit && several && m.taken(m.twinDisk, d)) {
-			m.target = d
-			return
-		}
+	if len(may) == 0 {
+		return
 	}
+	at := slices.IndexFunc(may, func(d *bench.Disk) bool { return m.target != nil && d.Path == m.target.Path })
+	m.target = may[(at+1)%len(may)]
 }
 
 // keyConfirm is the last page: the text must be typed right before Enter does anything.
