@@ -90,6 +90,8 @@ func (m *model) message(w int) string {
 	switch {
 	case m.leaving:
 		return caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
+	case m.ending:
+		return caution.Render(fit(" Cancel the run? (y/n)  "+m.stopped, w))
 	case m.typing != nil:
 		return " " + m.typing.View()
 	case m.note != "" && m.alarm:

@@ -21,6 +21,8 @@ func (m *model) bindings() []binding {
 	switch {
 	case m.leaving:
 		return []binding{{"y", "cancel the run and leave", ""}, {"n", "stay", ""}}
+	case m.ending:
+		return []binding{{"y", "cancel the run", ""}, {"n", "let it go on", ""}}
 	case m.confirm != nil:
 		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""}, {"↑↓", "read on", ""}}
 	case m.typing != nil:
@@ -92,12 +94,22 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	switch {
 	case m.leaving:
-		switch k {
-		case "y", "enter":
+		switch k { // Enter is pressed too easily
+		case "y":
 			m.run.Cancel()
 			return tea.Quit
 		case "n", "esc", "q":
 			m.leaving = false
+		}
+		return nil
+	case m.ending:
+		switch k {
+		case "y":
+			m.ending = false
+			m.run.Cancel()
+			m.say("Cancelling: the run stops at the next block.")
+		case "n", "esc", "c":
+			m.ending = false
 		}
 		return nil
 	case m.confirm != nil:
@@ -547,8 +559,7 @@ func (m *model) keyRun(k string) tea.Cmd {
 		m.run.TogglePause()
 		m.snap = m.run.Snapshot()
 	case "c":
-		m.run.Cancel()
-		m.say("Cancelling: the run stops at the next block.")
+		m.ending = true
 	}
 	return nil
 }

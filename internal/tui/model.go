@@ -108,6 +108,7 @@ type model struct {
 	stopped string // what state cancelling leaves
 	alone   bool   // the run reads no other disk than it writes
 	leaving bool   // asked whether to leave while a run is on
+	ending  bool   // asked whether to cancel the run
 
 	proof    *shelf.Proof
 	written  string // path of the target that the last run wrote
@@ -539,7 +540,7 @@ func (m *model) onTick() tea.Cmd {
 	if !m.snap.Over() {
 		return tick()
 	}
-	m.leaving = false
+	m.leaving, m.ending = false, false
 	var cmd tea.Cmd
 	if m.after != nil {
 		cmd = m.after(m.snap)

@@ -192,9 +192,16 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 	if !mm.leaving {
 		t.Fatal("it doesn't ask")
 	}
-	m = key(m, "n")
-	if mm.leaving {
+	m = key(m, "enter", "n")
+	if mm.leaving || !mm.running() {
 		t.Error("n doesn't stay")
+	}
+	m = key(m, "6", "c")
+	if !mm.ending || mm.run.Snapshot().Over() || !strings.Contains(text(m), "Cancel the run?") {
+		t.Errorf("c doesn't ask:\n%s", text(m))
+	}
+	if m = key(m, "enter", "n"); mm.ending || !mm.running() {
+		t.Error("n doesn't let it go on")
 	}
 	close(hold)
 	r.Wait()
