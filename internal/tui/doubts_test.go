@@ -14,6 +14,7 @@ import (
 func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
+	before := len(mm.twins())
 	for mm.disks[mm.cursor].Identity.Model != "Cormorant C 500" {
 		m = key(m, "down")
 	}
@@ -36,6 +37,10 @@ func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 	<-mm.run.Ended()
 	if err := mm.run.Wait(); err != nil {
 		t.Error(err)
+	}
+	feed(m, ticked{})
+	if tw := mm.twin(); len(mm.twins()) != before+1 || tw.Machine != "Purser's laptop" || mm.boards[mm.board].at != len(mm.boards[mm.board].twins)-1 {
+		t.Errorf("%s of %s is selected", tw.Machine, tw.Taken)
 	}
 }
 

@@ -379,6 +379,7 @@ func (m *model) capture() tea.Cmd {
 	r, result := m.w.StartCapture(m.ctx, p, m.outgoing)
 	return m.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
 		if t := result(); s.State == run.Done && t != nil {
+			m.fresh = t.ID
 			m.say("The twin of %s is on the shelf.", t.Machine)
 		}
 		return nil

@@ -109,6 +109,7 @@ type model struct {
 	alone   bool   // the run reads no other disk than it writes
 	leaving bool   // asked whether to leave while a run is on
 	ending  bool   // asked whether to cancel the run
+	fresh   string // ID of a twin that was just captured and isn't among the boards yet
 
 	proof    *shelf.Proof
 	written  string // path of the target that the last run wrote
@@ -386,9 +387,30 @@ func (m *model) onShelved(boards []board) tea.Cmd {
 			}
 		}
 	}
+	was := ""
+	if m.board < len(m.boards) {
+		was = m.boards[m.board].machine
+	}
 	m.boards = boards
 	m.board = min(m.board, max(0, len(boards)-1))
+	for i := range boards {
+		if boards[i].machine == was { // machines that are new may stand before it
+			m.board = i
+		}
+	}
+	m.pointAtFresh()
 	return m.replan()
+}
+
+// pointAtFresh selects the twin that was just captured.
+func (m *model) pointAtFresh() {
+	for i := range m.boards {
+		for j, t := range m.boards[i].twins {
+			if t.ID == m.fresh {
+				m.board, m.boards[i].at, m.fresh = i, j, ""
+			}
+		}
+	}
 }
 
 // twin is the selected twin; nil on an empty shelf.

@@ -224,7 +224,7 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
 			r, proof := m.w.StartRestore(m.ctx, pairs)
-			cmd := m.start(r, "Cancelling leaves the target without a table; started again, it goes on from there.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+			cmd := m.start(r, "While it is written, cancelling leaves the target without a table, and started again it goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
 			if len(pairs) > 1 {
 				m.pairing.run = pairs
 				m.followPairs()
