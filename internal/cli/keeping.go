@@ -116,7 +116,7 @@ func (o *options) showPreview(p *shelf.Preview) {
 		t.Flush()
 		o.say("  then it reaches back to %s", units.Moment(m.Reach))
 	}
-	o.say("%s would go, and %s come back.", units.Plural(p.Goes, "twin"), units.Bytes(p.Back))
+	o.say("%s would go, and up to %s come back when space is given back.", units.Plural(p.Goes, "twin"), units.Bytes(p.Back))
 }
 
 func keepCommand(o *options) *cobra.Command {
@@ -179,7 +179,7 @@ func discardCommand(o *options) *cobra.Command {
 				return err
 			}
 			if !o.json {
-				o.say("The twin of %s of %s goes; %s come back when space is given back.", t.Machine, units.Moment(t.Taken), units.Bytes(room))
+				o.say("The twin of %s of %s goes; up to %s come back when space is given back.", t.Machine, units.Moment(t.Taken), units.Bytes(room))
 			}
 			if f.plan {
 				if o.json {

@@ -127,7 +127,7 @@ func (o *options) draft(w *workshop.Workshop, d *bench.Disk, anew bool, ask *wis
 	case "mbr":
 		kind = table.MBR
 	default:
-		return nil, usageError{fmt.Errorf("%q is no kind of table that can be made; possible are gpt and mbr", ask.table)}
+		return nil, usageError{fmt.Errorf("%q is no kind of table that can be made; choose gpt or mbr", ask.table)}
 	}
 	if (ask.purpose == "") == (len(ask.parts) == 0) && !(anew && ask.purpose == "") {
 		return nil, usageError{fmt.Errorf("say either the parts with --part, or what the disk is for with --for")}
@@ -195,7 +195,7 @@ func (o *options) purpose(draft *ready.Draft, twins []*shelf.Twin, t *shelf.Twin
 		}
 		return draft.System(workshop.ShapeOf(t, ask.disk-1))
 	}
-	return usageError{fmt.Errorf("%q is no purpose; possible are %v", ask.purpose, ready.Purposes)}
+	return usageError{fmt.Errorf("%q is no purpose; choose %s", ask.purpose, units.Choices(ready.Purposes))}
 }
 
 func changeCommand(o *options) *cobra.Command {
@@ -358,7 +358,7 @@ func eraseCommand(o *options) *cobra.Command {
 			}
 			ways := ready.Ways(workshop.MediumOf(d))
 			if !slices.Contains(ways, ready.Way(how)) {
-				return usageError{fmt.Errorf("say with --how in which way; this disk offers %v", ways)}
+				return usageError{fmt.Errorf("say with --how in which way; this disk offers %s", units.Choices(ways))}
 			}
 			e, err := w.PlanErase(cmd.Context(), d, ready.Way(how))
 			if err != nil {

@@ -124,7 +124,7 @@ func (o *options) showTaken(r *takeout.Report, streamed bool) error {
 		}
 	}
 	if r.LeftOut > 0 {
-		return doubtful{fmt.Errorf("%s left out", units.Plural(r.LeftOut, "item was"))}
+		return doubtful{fmt.Errorf("left out: %s", units.Plural(r.LeftOut, "item"))}
 	}
 	return nil
 }

@@ -78,7 +78,7 @@ func MakerOf(kind string) (Maker, error) {
 		}
 		known = append(known, m.Kind)
 	}
-	return Maker{}, fmt.Errorf("a file system of kind %q can't be made; possible are %s", kind, strings.Join(known, ", "))
+	return Maker{}, fmt.Errorf("a file system of kind %q can't be made; choose %s", kind, units.Choices(known))
 }
 
 // Check says what is wrong with a form, before anything is made.
@@ -101,7 +101,7 @@ func (m Maker) Check(f Form) error {
 		for i, n := range choice {
 			words[i] = units.Binary(n)
 		}
-		return fmt.Errorf("%s of %s can't have allocation units of %s; possible are %s", m.Kind, units.Bytes(f.Size), units.Binary(f.Unit), strings.Join(words, ", "))
+		return fmt.Errorf("%s of %s can't have allocation units of %s; choose %s", m.Kind, units.Bytes(f.Size), units.Binary(f.Unit), units.Choices(words))
 	}
 	return nil
 }

@@ -226,7 +226,7 @@ func TestFormsThatCantBe(t *testing.T) {
 		{fsys.Form{Kind: "exFAT", Size: 1000}, "too small"},
 		{fsys.Form{Kind: "exFAT", Size: units.GiB, Label: "a:b"}, "doesn't allow"},
 		{fsys.Form{Kind: "exFAT", Size: units.GiB, Label: "a\nb"}, "can't be shown"},
-		{fsys.Form{Kind: "tape", Size: units.GiB}, "possible are"},
+		{fsys.Form{Kind: "tape", Size: units.GiB}, "choose "},
 	} {
 		if c.f.Sector == 0 {
 			c.f.Sector = 512

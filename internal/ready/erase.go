@@ -98,7 +98,7 @@ type Erase struct {
 // on which an image file lies, in bytes; it counts for nothing else.
 func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way, m Medium, free int64) (*Erase, error) {
 	if !slices.Contains(Ways(m), way) {
-		return nil, fmt.Errorf("this disk can't be erased by %s; possible are %v", way, Ways(m))
+		return nil, fmt.Errorf("this disk can't be erased by %s; choose %s", way, units.Choices(Ways(m)))
 	}
 	e := &Erase{Target: target, Way: way, Medium: m, device: s.Device}
 	for _, a := range s.Parts() {

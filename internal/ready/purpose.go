@@ -105,7 +105,7 @@ func SharedKind(systems []string, n int64, sector int) (fsys.Maker, error) {
 	}
 	for _, s := range systems {
 		if !slices.ContainsFunc(Systems(), func(known string) bool { return strings.EqualFold(known, s) }) {
-			return fsys.Maker{}, fmt.Errorf("%q is no kind of system that is known here; possible are %s", s, strings.Join(Systems(), ", "))
+			return fsys.Maker{}, fmt.Errorf("%q is no kind of system that is known here; choose %s", s, units.Choices(Systems()))
 		}
 	}
 	if len(systems) == 1 && strings.EqualFold(systems[0], "Linux") {

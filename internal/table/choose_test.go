@@ -42,7 +42,7 @@ func TestTypesByName(t *testing.T) {
 		if got != c.want || (err == nil) != (c.want != "") {
 			t.Errorf("%s %q: %q, %v", c.kind, c.name, got, err)
 		}
-		if err != nil && !strings.Contains(err.Error(), "possible are") {
+		if err != nil && !strings.Contains(err.Error(), "choose ") {
 			t.Errorf("the error doesn't help: %v", err)
 		}
 	}

@@ -232,5 +232,5 @@ func TypeNamed(k Kind, name string) (string, error) {
 		}
 		names = append(names, t.Name)
 	}
-	return "", fmt.Errorf("%q is no type of part that is known; possible are %s, or a number from the specification", name, strings.Join(slices.Compact(names), ", "))
+	return "", fmt.Errorf("%q is no type of part that is known; choose %s, or a number from the specification", name, strings.Join(slices.Compact(names), ", "))
 }

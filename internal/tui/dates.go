@@ -81,7 +81,7 @@ func (m *model) thinLines(w int) []string {
 	if m.thin.Goes == 0 {
 		head = good.Render("By the rule nothing goes")
 	}
-	out := []string{" " + head + fmt.Sprintf("   %s come back. Nothing is dropped yet.", units.Bytes(m.thin.Back))}
+	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.", units.Bytes(m.thin.Back))}
 	if m.ready.hint != "" {
 		paint := strong
 		if m.ready.wrong {

@@ -197,7 +197,7 @@ func (m *model) dropThinned() tea.Cmd {
 			s.Stays = append(s.Stays, fmt.Sprintf("%s: %s, back to %s", mp.Machine, units.Plural(len(mp.Fates)-gone, "twin"), units.Moment(mp.Reach)))
 		}
 	}
-	s.Notes = []string{units.Bytes(p.Back) + " come back when space is given back (s)", "each one is written into the journal of the shelf"}
+	s.Notes = []string{"up to " + units.Bytes(p.Back) + " come back when space is given back (s)", "each one is written into the journal of the shelf"}
 	m.lastPage(s, func() tea.Cmd {
 		m.thin, m.goes = nil, nil
 		return func() tea.Msg {
@@ -221,7 +221,7 @@ func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
 		}
 		s := workshop.Summary{Head: fmt.Sprintf("the twin of %s of %s is discarded.", t.Machine, units.Moment(t.Taken)), To: []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
 			Confirm: t.Machine, What: "the name of the machine", Look: "Look at the date",
-			Lost: []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))}, Notes: []string{units.Bytes(room) + " come back when space is given back (s)"}}
+			Lost: []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))}, Notes: []string{"up to " + units.Bytes(room) + " come back when space is given back (s)"}}
 		return asked{summary: s, goAhead: func() tea.Cmd {
 			return func() tea.Msg {
 				return told{"The twin is discarded. Press s to give back its room.", w.Shelf.Discard(t, "discarded by hand")}

@@ -112,6 +112,21 @@ func Plural(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
+// Choices lists what may be said: "a", "a or b", "a, b or c".
+func Choices[T ~string](all []T) string {
+	s := ""
+	for i, c := range all {
+		switch {
+		case i > 0 && i == len(all)-1:
+			s += " or "
+		case i > 0:
+			s += ", "
+		}
+		s += string(c)
+	}
+	return s
+}
+
 // Moment is a point in time as the screen and the commands show it: local, with
 // the zone's offset.
 func Moment(t time.Time) string { return t.Format("2006-01-02 15:04 -07:00") }

@@ -29,3 +29,11 @@ func TestVisible(t *testing.T) {
 		}
 	}
 }
+
+func TestChoices(t *testing.T) {
+	for want, in := range map[string][]string{"": nil, "a": {"a"}, "a or b": {"a", "b"}, "a, b or c": {"a", "b", "c"}} {
+		if got := Choices(in); got != want {
+			t.Errorf("%q instead of %q", got, want)
+		}
+	}
+}

@@ -67,7 +67,7 @@ func (l *Leaving) drop(rc *run.Context, s *shelf.Shelf) {
 		if back, err = s.RoomOf(rc, gone); err == nil {
 			n := 0
 			if n, err = s.Apply(&shelf.Preview{Machines: []shelf.MachinePreview{{Machine: l.Machine, Fates: now}}}); n > 0 {
-				rc.Note("%s of %s went by the rule (%s); %s come back when space is given back", units.Plural(n, "twin"), l.Machine, l.Rule, units.Bytes(back))
+				rc.Note("%s of %s went by the rule (%s); up to %s come back when space is given back", units.Plural(n, "twin"), l.Machine, l.Rule, units.Bytes(back))
 			}
 		}
 	}
