@@ -66,3 +66,13 @@ func Chunks(sp span.Span, n int64) iter.Seq[span.Span] {
 		}
 	}
 }
+
+// IsZero says whether bytes are all zeros.
+func IsZero(b []byte) bool {
+	for _, c := range b {
+		if c != 0 {
+			return false
+		}
+	}
+	return true
+}

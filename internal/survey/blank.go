@@ -125,7 +125,7 @@ func (s *Survey) allZero(ctx context.Context) (bool, error) {
 			if err := ctx.Err(); err != nil {
 				return false, err
 			}
-			if disk.ReadFull(s.Device, b[:sp.Len()], sp.Start) != nil || !isZero(b[:sp.Len()]) {
+			if disk.ReadFull(s.Device, b[:sp.Len()], sp.Start) != nil || !disk.IsZero(b[:sp.Len()]) {
 				return false, nil
 			}
 		}
@@ -181,13 +181,4 @@ func dataIsZero(d disk.Sparse, size int64, zero func(span.Span) (bool, error)) (
 		at = data.End
 	}
 	return true, true, nil
-}
-
-func isZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }

@@ -127,7 +127,7 @@ func (a *account) group(g int64) error {
 // inode enters what one inode names. marked is what the inode bitmap says.
 func (a *account) inode(number, at int64, raw []byte, marked bool) error {
 	le := binary.LittleEndian
-	if le.Uint16(raw[inoLinks:]) == 0 && (number >= a.first || isZero(raw[inoBlock:inoBlock+inoBlockSz])) {
+	if le.Uint16(raw[inoLinks:]) == 0 && (number >= a.first || disk.IsZero(raw[inoBlock:inoBlock+inoBlockSz])) {
 		return nil
 	}
 	if !marked {
@@ -232,13 +232,4 @@ func (a *account) made(number int64, by *inode) error {
 		return fsys.Contradiction(by.at, "inode %d names inode %d, which group %d says was never made", by.number, number, g)
 	}
 	return nil
-}
-
-func isZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }
