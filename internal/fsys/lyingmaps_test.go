@@ -234,6 +234,18 @@ func TestGroupsThatLie(t *testing.T) {
 			le.PutUint16(b[d+0x12:], le.Uint16(b[d+0x12:])|2)
 		}},
 		{"the inode bitmap is empty", nil, func(b []byte, d, _ int64) { clear(b[int64(le.Uint32(b[d+4:]))*1024:][:1024]) }},
+		{"an entry of a directory doesn't fit its block", nil, func(b []byte, _, _ int64) {
+			at := bytes.Index(b, []byte("passenger list of sailing 001.csv"))
+			le.PutUint16(b[at-4:], 2000)
+		}},
+		{"an entry of a directory is shorter than its name", nil, func(b []byte, _, _ int64) {
+			at := bytes.Index(b, []byte("passenger list of sailing 001.csv"))
+			le.PutUint16(b[at-4:], 12)
+		}},
+		{"a block of a directory is empty", nil, func(b []byte, _, _ int64) {
+			at := bytes.Index(b, []byte("passenger list of sailing 001.csv"))
+			clear(b[at/1024*1024:][:1024])
+		}},
 		{"two groups have one bitmap", []string{"-t", "ext2"}, func(b []byte, d, s int64) {
 			le.PutUint32(b[d+s:], le.Uint32(b[d:]))
 			le.PutUint16(b[d+s+0x0C:], le.Uint16(b[d+0x0C:]))

@@ -37,8 +37,8 @@ type dirent struct {
 	inode int64
 }
 
-// readDir calls each with the entries of a directory ("Linear (Classic) Directories"). What lies in blocks that can't be
-// read is left out, and the first such error returned at the end; an error of each ends it at once.
+// readDir calls each with the entries of a directory ("Linear (Classic) Directories") until it says no. What lies in blocks
+// that can't be read, and after an entry that doesn't fit its block, is left out; the first such error is returned at the end.
 func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 	if n.size > maxDirBytes {
 		return fsys.Contradiction(n.at, "directory inode %d claims %d bytes", n.number, n.size)
@@ -50,7 +50,14 @@ func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 	if n.flags&flagInline != 0 {
 		b := r.(*fsys.Resident).Bytes
 		head := min(len(b), inoBlockSz)
-		_ = dirents(b[min(dirParent, head):head], each) && dirents(b[head:], each)
+		more, fits := dirents(b[min(dirParent, head):head], each)
+		if more {
+			_, rest := dirents(b[head:], each)
+			fits = fits && rest
+		}
+		if !fits {
+			return fsys.Contradiction(n.at, "directory inode %d has an entry that doesn't fit", n.number)
+		}
 		return nil
 	}
 	var problem error
@@ -69,7 +76,12 @@ func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 					continue
 				}
 			}
-			if !dirents(one, each) {
+			more, fits := dirents(one, each)
+			if !fits && problem == nil {
+				problem = fsys.Contradiction(n.at, "directory inode %d has an entry that doesn't fit its block %d",
+					n.number, (off+i)/v.blockSize)
+			}
+			if !more {
 				return problem
 			}
 		}
@@ -77,8 +89,9 @@ func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 	return problem
 }
 
-// dirents calls each with the entries of a block, and says whether to go on. An entry that doesn't fit ends the block.
-func dirents(b []byte, each func(dirent) bool) bool {
+// dirents calls each with the entries of a block. more is what each said last; fits is false where an entry doesn't fit,
+// which ends the block.
+func dirents(b []byte, each func(dirent) bool) (more, fits bool) {
 	le := binary.LittleEndian
 	whole := len(b)
 	for len(b) >= dirHeader {
@@ -87,15 +100,15 @@ func dirents(b []byte, each func(dirent) bool) bool {
 			length = whole // the only length that 16 bits don't hold
 		}
 		if length < dirHeader || length > len(b) || dirHeader+nameLen > length {
-			return true
+			return true, false
 		}
 		name := string(b[dirHeader : dirHeader+nameLen])
 		if ino != 0 && name != "." && name != ".." && name != "" && !each(dirent{name, ino}) {
-			return false
+			return false, true
 		}
 		b = b[length:]
 	}
-	return true
+	return true, len(b) == 0
 }
 
 // shown is a name as it can be shown and asked for: an encrypted one in letters.
