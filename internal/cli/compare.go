@@ -19,7 +19,7 @@ func compareCommand(o *options) *cobra.Command {
 		Short: "Say what came, went, changed and moved between two dates",
 		Long: "Compares two twins, or a twin and an attached disk, part by part or in one folder, by names, sizes, times and identities.\n" + refHelp +
 			"With --contents files of the same size whose time differs are read, and left out when they are equal.",
-		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261030 \"Ticket desk\" 3:home/ann\n  twinshelf compare 20261030 /dev/sdb --contents",
+		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261019 \"Harbour kiosk\" 2:srv/kiosk\n  twinshelf compare 20261030 /dev/sdb --contents",
 		Args:    cobra.RangeArgs(2, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()

@@ -49,7 +49,7 @@ func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string
 }
 
 const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a machine for its newest), or an attached disk or image file.\n" +
-	"PATH is written as PART:PATH (\"3:home/ann\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); without a\n" +
+	"PATH is written as PART:PATH (\"2:srv/kiosk\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); without a\n" +
 	"part in front it is looked for in all of them.\n"
 
 // itemJSON is an item for machines.
@@ -98,8 +98,8 @@ func listCommand(o *options) *cobra.Command {
 		Use:   "list REF [PATH]",
 		Short: "Look inside: list a folder at a date, or describe one item",
 		Long:  "Lists the parts, a folder, or what is known of a file: times, owner, attributes, streams, and where it lies.\n" + refHelp + "With --dates it says at which dates of the machine the item is there, and where it changed.",
-		Example: "  twinshelf list \"Ticket desk\"\n  twinshelf list \"Ticket desk\" 3:home\n" +
-			"  twinshelf list 20261030 3:home/ann/fares.ods --dates\n  twinshelf list /dev/sdb 1:",
+		Example: "  twinshelf list \"Ticket desk\"\n  twinshelf list \"Harbour kiosk\" 2:srv/kiosk\n" +
+			"  twinshelf list 20261116 2:srv/kiosk/fares-2026.csv --dates\n  twinshelf list /dev/sdb 1:",
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains([]string{"name", "size", "changed"}, order) {

@@ -80,7 +80,7 @@ func layCommand(o *options, anew bool) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add DISK",
 		Short: "Add parts to what is on a disk; everything that is there stays",
-		Example: "  twinshelf ready add /dev/sdd --part \"250 GB:exFAT:ferry\"\n" +
+		Example: "  twinshelf ready add /dev/sdd --part \"5 GB:exFAT:ferry\"\n" +
 			"  twinshelf ready add B41C8 --part \"rest/2:ext4:oak\" --part rest --plan",
 		Args: exactly("the disk"),
 	}
@@ -205,9 +205,9 @@ func changeCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "change DISK PART",
 		Short: "Change one part: size, name, type, file system, or take it out; the others stay",
-		Example: "  twinshelf ready change B41C8 1 --size 500 GB --plan\n" +
-			"  twinshelf ready change /dev/sdd 2 --format exFAT --label FERRY\n" +
-			"  twinshelf ready change /dev/sdd 3 --remove",
+		Example: "  twinshelf ready change B41C8 1 --size 2TB --plan\n" +
+			"  twinshelf ready change /dev/sdd 1 --format exFAT --label FERRY\n" +
+			"  twinshelf ready change /dev/sdd 1 --remove",
 		Args: exactly("the disk", "the number of the part"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[1])

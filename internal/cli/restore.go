@@ -40,9 +40,9 @@ func restoreCommand(o *options) *cobra.Command {
 			"has no serial number) must be typed, or given with --confirm. Cut off, it goes on when it is started again.",
 		Example: "  twinshelf restore \"Ticket desk\" /dev/sdc\n" +
 			"  twinshelf restore 20261030 7731 --plan\n" +
-			"  twinshelf restore 20261030 7731 --grow 2 --grow 3:2     part 3 gets twice as much of the room as part 2\n" +
+			"  twinshelf restore 20261030 7731 --grow 3:2 --grow 4     part 3 gets twice as much of the room as part 4\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
-			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/3\n" +
+			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/2\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --confirm \"500 GB\"",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -131,11 +131,11 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		Long: "Twin Shelf captures the disks of a machine as dated twins on a shelf, puts a twin\n" +
 			"back onto the same or a larger disk, and reads everything back to prove it.\n" +
 			"Without a command it opens the full screen.",
-		Example: "  twinshelf                                   the full screen\n" +
-			"  twinshelf demo                              the full screen on a bench of stand-ins\n" +
-			"  twinshelf bench                             what is attached\n" +
-			"  twinshelf ready lay /dev/sdd --for storage  make a drive ready for a shelf\n" +
-			"  twinshelf shelf new /media/oak              make a shelf\n" +
+		Example: "  twinshelf                                            the full screen\n" +
+			"  twinshelf demo                                       the full screen on a bench of stand-ins\n" +
+			"  twinshelf bench                                      what is attached\n" +
+			"  twinshelf ready lay /dev/sdd --part \"rest:ext4:oak\"  make a drive ready for a shelf\n" +
+			"  twinshelf shelf new /media/oak                       make a shelf\n" +
 			"  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb",
 		SilenceErrors: true, SilenceUsage: true,
 		Args:    func(cmd *cobra.Command, args []string) error { return unknown(cmd, args) },

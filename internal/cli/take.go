@@ -22,8 +22,8 @@ func takeCommand(o *options) *cobra.Command {
 		Short: "Take files and folders out of a twin or disk",
 		Long: "Into a folder (times, owners, permissions, links, attributes and holes are kept where it can hold them; everything is read back),\n" +
 			"or as a tar or zip stream (- is standard output).\n" + refHelp + "What is there already is never written over unless --clash replace says so.",
-		Example: "  twinshelf take \"Ticket desk\" 3:home/ann --to /media/stick\n  twinshelf take 20261030 3:home/ann/fares.ods --to . --clash keep\n" +
-			"  twinshelf take \"Ticket desk\" 3:home --tar - | ssh desk tar -xp",
+		Example: "  twinshelf take \"Harbour kiosk\" 2:srv/kiosk --to /media/stick\n  twinshelf take 20261116 2:srv/kiosk/fares-2026.csv --to . --clash keep\n" +
+			"  twinshelf take \"Harbour kiosk\" 2:srv --tar - | ssh desk tar -xp",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ways := map[string]takeout.Clash{"skip": takeout.Skip, "keep": takeout.KeepBoth, "replace": takeout.Replace}

@@ -118,7 +118,7 @@ func carryCommand(o *options) *cobra.Command {
 		Use: "carry TO [TWIN...]", Short: "Copy all or chosen twins to another shelf, and compare both",
 		Long: "TO is the folder or the name of another shelf: make it first with \"twinshelf shelf new\". Either may be sealed.\n" +
 			"What has arrived isn't copied again when it is stopped and started anew.",
-		Example: "  twinshelf shelf carry /media/elm\n  twinshelf shelf carry Elm \"Ticket desk\" --retire",
+		Example: "  twinshelf shelf carry /media/elm\n  twinshelf shelf carry Elm \"Ticket desk\"\n  twinshelf shelf carry Elm --retire",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usageError{fmt.Errorf("%s needs the other shelf", cmd.CommandPath())}
