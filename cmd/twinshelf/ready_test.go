@@ -51,7 +51,7 @@ func TestReadyCommands(t *testing.T) {
 		{"", []string{"change", "40B1", "2", "--name", "Reserved by the harbour", "--plan"}, 0, "nothing is lost"},
 		{"", []string{"change", "40B1", "4", "--format", "exFAT", "--label", "spare", "--plan"}, 0, "1 part is lost"},
 		{"", []string{"change", "D98F", "1", "--name", "x"}, 2, "an MBR keeps no names"},
-		{"", []string{"erase", "7731"}, 2, "quick zeros random discard"},
+		{"", []string{"erase", "7731"}, 2, "quick, zeros, random or discard"},
 		{"", []string{"erase", "40B1", "--how", "zeros", "--plan"}, 0, "Flash keeps spare areas"},
 		{"", []string{"erase", "D98F", "--how", "zeros", "--plan"}, 0, "On a rotating drive"},
 		{"", []string{"back", "7731"}, 1, "no keepsake"},
@@ -63,6 +63,23 @@ func TestReadyCommands(t *testing.T) {
 		if code != c.code || !strings.Contains(out+errs, c.says) {
 			t.Errorf("%q: status %d, want %d and %q:\n%s%s", c.args, code, c.code, c.says, out, errs)
 		}
+	}
+}
+
+// TestFirstStorageDrive: before anything was captured there is no machine to size the part for.
+func TestFirstStorageDrive(t *testing.T) {
+	p := newPlace(t)
+	lay := []string{"--disk", p.disks, "ready", "lay", "7731", "--for", "storage"}
+	out, errs, code := p.run("", append(lay, "--plan")...)
+	if code != 0 || !strings.Contains(out, "takes all the room") || strings.Contains(out, "Next:") {
+		t.Errorf("%d\n%s%s", code, out, errs)
+	}
+	out, errs, code = p.run("7731\n", lay...)
+	if code != 0 || !strings.Contains(out, "ext4  shelf  1.00 TB") || !strings.Contains(out, "Next: mount") {
+		t.Errorf("%d\n%s%s", code, out, errs)
+	}
+	if _, errs, code := p.run("", append(lay, "--machine", "Ticket desk")...); code != 2 || !strings.Contains(errs, "nothing is known") {
+		t.Errorf("%d %s", code, errs)
 	}
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -100,13 +101,19 @@ func layCommand(o *options, anew bool) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return o.carryOut(cmd.Context(), w, d, draft, f)
+		if err := o.carryOut(cmd.Context(), w, d, draft, f); err != nil {
+			return err
+		}
+		if ready.Purpose(ask.purpose) == ready.ForStorage && !f.plan && !o.json {
+			o.say("Next: mount the new part on a folder, and make a shelf there: twinshelf shelf new FOLDER --name NAME")
+		}
+		return nil
 	}
 	f.flags(c)
 	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as 250 GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
 	c.Flags().StringVar(&ask.purpose, "for", "", "a purpose instead of parts: storage, shared, system or split")
-	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part")
-	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the drive is for; may be repeated (default: all)")
+	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part (default for storage: shelf)")
+	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the drive is for; may be repeated (default: all; without any, the part takes all the room)")
 	c.Flags().IntVar(&ask.dates, "dates", 12, "with --for storage: how many dates of each machine it shall hold")
 	c.Flags().StringSliceVar(&ask.with, "with", nil, "with --for shared: the systems that write it, such as Windows,macOS,Linux")
 	c.Flags().StringSliceVar(&ask.kinds, "kinds", nil, "with --for split: a file system for each part, such as ext4,NTFS,exFAT")
@@ -175,16 +182,21 @@ func (o *options) purpose(draft *ready.Draft, twins []*shelf.Twin, t *shelf.Twin
 	case "":
 		return nil
 	case ready.ForStorage:
+		label := cmp.Or(ask.label, "shelf")
 		machines := ask.machines
 		if len(machines) == 0 {
 			machines = workshop.Machines(twins)
+		}
+		if len(machines) == 0 {
+			draft.Notes = append(draft.Notes, "nothing is on a shelf yet, so the part takes all the room")
+			return draft.Storage(0, label)
 		}
 		need, err := workshop.ShelfNeed(twins, machines, ask.dates)
 		if err != nil {
 			return usageError{err}
 		}
 		draft.Notes = append(draft.Notes, need.Words...)
-		return draft.Storage(need.Bytes, ask.label)
+		return draft.Storage(need.Bytes, label)
 	case ready.ForSharing:
 		return draft.Shared(ask.with, ask.label)
 	case ready.ForKinds:
