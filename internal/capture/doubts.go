@@ -2,6 +2,8 @@ package capture
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
@@ -44,7 +46,8 @@ func (p *Plan) Doubts() []Doubt {
 			}
 		}
 	}
-	for name, t := range newest {
+	for _, name := range slices.Sorted(maps.Keys(newest)) {
+		t := newest[name]
 		if name == p.Machine {
 			continue
 		}

@@ -1,7 +1,6 @@
 package disk
 
 import (
-	"bufio"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -43,14 +42,13 @@ func (h Host) mounts() []mount {
 }
 
 func (h Host) mountsOf(pid string, own bool) []mount {
-	f, err := os.Open(h.path("proc/" + pid + "/mountinfo"))
+	b, err := os.ReadFile(h.path("proc/" + pid + "/mountinfo"))
 	if err != nil {
-		return nil
+		return nil // of this process: Guard.checkUse refuses
 	}
-	defer f.Close()
 	var out []mount
-	for sc := bufio.NewScanner(f); sc.Scan(); {
-		w := strings.Fields(sc.Text())
+	for line := range strings.Lines(string(b)) { // of any length: layered file systems have long ones
+		w := strings.Fields(line)
 		sep := slices.Index(w, "-")
 		if len(w) < 6 {
 			continue

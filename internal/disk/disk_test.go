@@ -182,6 +182,45 @@ func TestGuardSeesLoopDevices(t *testing.T) {
 	}
 }
 
+// TestGuardThatCantTell: where the kernel's tables can't be read, or don't know the disk, nothing is called free.
+func TestGuardThatCantTell(t *testing.T) {
+	_, target := image(t, 1<<20)
+	g := &Guard{Host: Host{Root: t.TempDir()}}
+	var refused *Refusal
+	if err := g.Check(target); !errors.As(err, &refused) || !strings.Contains(err.Error(), "what is mounted can't be told") {
+		t.Errorf("without a mount table: %v", err)
+	}
+	g = &Guard{Host: mountedAt(t, "22 1 8:1 / / rw - ext4 /dev/sda1 rw")}
+	if err := g.Check(target); err != nil {
+		t.Errorf("with one: %v", err)
+	}
+}
+
+// TestLongMountLines: what stands after a line of a hundred layers in the mount table is seen.
+func TestLongMountLines(t *testing.T) {
+	path, target := image(t, 1<<20)
+	layers := strings.Repeat("/srv/a layer with a long name:", 10_000)
+	layers = strings.ReplaceAll(layers, " ", `\040`)
+	g := &Guard{Host: mountedAt(t, "22 1 0:31 / / rw - overlay overlay rw,lowerdir="+layers, "23 22 0:32 / /mnt rw - fuse "+path+" rw")}
+	var refused *Refusal
+	if err := g.Check(target); !errors.As(err, &refused) || !strings.Contains(err.Error(), "is mounted at /mnt") {
+		t.Errorf("%v", err)
+	}
+}
+
+// mountedAt is a host with the given lines as its mount table.
+func mountedAt(t *testing.T, lines ...string) Host {
+	t.Helper()
+	root := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(root, "proc/self"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(root, "proc/self/mountinfo"), []byte(strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return Host{Root: root}
+}
+
 func TestFaultyStandIn(t *testing.T) {
 	f := &Faulty{Writable: NewMemory(1<<20, 512), BadRead: span.Of(span.At(4096, 512)), BadWrite: span.Of(span.At(8192, 512)), GoneAfter: 64 << 10}
 	b := make([]byte, 512)

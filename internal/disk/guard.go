@@ -175,6 +175,12 @@ func (g *Guard) checkUse(t Target, d *File) error {
 	if why := a.writers(n, grounds); why != "" {
 		return g.refuse(t, why, "end that program, then plan again")
 	}
+	if len(grounds) == 0 {
+		return g.refuse(t, "where its bytes lie can't be told, so whether it is in use can't be told either", "look whether /sys is mounted and shows it")
+	}
+	if len(mounts) == 0 {
+		return g.refuse(t, "what is mounted can't be told", "look whether /proc is mounted and can be read")
+	}
 	return nil
 }
 

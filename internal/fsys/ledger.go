@@ -33,8 +33,8 @@ type Owner struct {
 func (o Owner) String() string { return fmt.Sprintf("%s %d", o.Kind, o.Number) }
 
 const (
-	// ledgerWindow is how many units are looked at in one go, so that a ledger takes 128 MiB at the most, and less where
-	// nothing is named; larger volumes are gone through more than once.
+	// ledgerWindow is how many units are looked at in one go, so that each set of a ledger takes 128 MiB at the most, and less
+	// where nothing is named; larger volumes are gone through more than once.
 	ledgerWindow = 1 << 30
 	ledgerPage   = 1 << 12 // words
 	pageUnits    = ledgerPage * 64

@@ -18,24 +18,28 @@ func (e *NotKept) Error() string {
 	return fmt.Sprintf("%s of it were never captured: the file system's own map called them free", units.Bytes(e.Bytes))
 }
 
-// ofKept gives the tree of a volume that was captured by its maps. Where these left out what its records name, contents that
-// weren't kept are errors, and every listing says that names may be missing.
+// ofKept gives the tree of a volume that was captured by its maps. Unless its records agree with them, contents that weren't kept
+// are errors; where the maps certainly left out something, every listing says that names may be missing.
 func ofKept(t fsys.Tree, v fsys.Volume) (fsys.Tree, error) {
 	a, ok := v.(fsys.Accountable)
 	if !ok {
 		return t, nil
 	}
-	err := fsys.CheckKept(context.Background(), a, v.Used())
-	var lost *fsys.NotKept
-	if !errors.As(err, &lost) {
-		return t, nil // what can't be followed is an error where it is read
+	problem := fsys.CheckKept(context.Background(), a, v.Used())
+	if problem == nil {
+		return t, nil
 	}
-	k := &keptTree{Tree: t, lost: lost}
+	k := &keptTree{Tree: t}
+	certain := errors.As(problem, &k.lost)
 	for sp, err := range v.Used() {
-		if err != nil {
+		switch {
+		case err == nil:
+			k.kept.Add(sp)
+		case certain:
 			return nil, err
+		default:
+			return t, nil // the maps are hurt on the shelf, as what is read may be: that is told where it is read
 		}
-		k.kept.Add(sp)
 	}
 	return k, nil
 }
@@ -43,7 +47,7 @@ func ofKept(t fsys.Tree, v fsys.Volume) (fsys.Tree, error) {
 type keptTree struct {
 	fsys.Tree
 	kept span.Set
-	lost *fsys.NotKept
+	lost *fsys.NotKept // nil when the records can't be followed far enough to tell
 }
 
 func (t *keptTree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
@@ -53,7 +57,9 @@ func (t *keptTree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
 				return
 			}
 		}
-		yield(fsys.Item{}, fmt.Errorf("names may be missing: %w", t.lost))
+		if t.lost != nil {
+			yield(fsys.Item{}, fmt.Errorf("names may be missing: %w", t.lost))
+		}
 	}
 }
 
