@@ -12,8 +12,11 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/klauspost/compress v1.20.3
 	github.com/klauspost/reedsolomon v1.14.2
+	github.com/pierrec/lz4/v4 v4.1.33
 	github.com/spf13/cobra v1.10.2
+	github.com/ulikunitz/xz v0.5.17
 	github.com/zeebo/blake3 v0.2.4
+	golang.org/x/arch v0.33.0
 	golang.org/x/crypto v0.59.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0

@@ -16,7 +16,7 @@ import (
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
 	"span", "units", "sizes", "disk", "table", "signature", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"names", "survey", "shelf", "inside", "fit", "rehearse", "startup", "identity", "run", "takeout", "capture", "restore", "prove", "ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
+	"names", "survey", "shelf", "inside", "fit", "rehearse", "startup/image", "startup/realmode", "startup/script", "startup", "identity", "run", "takeout", "capture", "restore", "prove", "ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
 }
 
 type pkg struct {

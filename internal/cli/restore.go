@@ -85,6 +85,9 @@ func restoreCommand(o *options) *cobra.Command {
 				}
 				pairs = append(pairs, p)
 			}
+			if pairs, err = w.Together(pairs); err != nil {
+				return err
+			}
 			return o.writePairs(cmd, w, pairs, &f)
 		},
 	}

@@ -30,8 +30,10 @@ type Wish struct {
 	// Fresh gives the target identities of its own, made from Seed, so that it can stand in one machine with its source.
 	Fresh bool
 	Seed  string
-	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer.
+	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer; Others the new
+	// ones by the old ones, of those that get others in the same piece of work.
 	Elsewhere []string
+	Others    map[string]string
 	// Places are the exact places of all parts, by number, when they are given; parts that aren't named are left out.
 	Places map[int]span.Span
 }

@@ -6,6 +6,9 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"github.com/zeebo/blake3"
 
@@ -23,6 +26,7 @@ type Renewed struct {
 	IDs map[string]string
 	// Does says what changes, Stays what goes on naming the old disk, both in words.
 	Does, Stays []string
+	fixed       []string // texts that can't be changed
 }
 
 // Derive makes a new identity from an old one: the same for the same seed, so that a plan can be made again.
@@ -41,41 +45,44 @@ func Text(kind table.Kind, id [16]byte) string {
 	return table.NewGUID(id)
 }
 
-// Renew plans other identities for a disk. The part with the number own, 0 for none, has one of its own already.
-func Renew(ctx context.Context, d disk.Device, seed string, own int) (*Renewed, error) {
-	t, err := table.Read(d, d.Size(), d.SectorSize())
+// Options say from what identities are made, and what else gets some.
+type Options struct {
+	Seed string
+	Own  int // number of a part that has an identity of its own already; 0 for none
+	// Others are the new identities by the old ones of disks that are restored together with this one.
+	Others map[string]string
+}
+
+// Renew plans other identities for a disk. What is named in a place that can't be changed keeps its identity.
+func Renew(ctx context.Context, d disk.Device, o Options) (*Renewed, error) {
+	fixed, err := startup.Fixed(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	r := &Renewed{IDs: map[string]string{}}
-	patches, ids, err := t.Renew(d, func(old string) string { return Text(t.Kind, Derive(seed, old)) }, d.Size())
+	r, refs, err := renew(ctx, d, o, fixed)
+	if err == nil && len(refs.Stuck) > 0 {
+		r, refs, err = renew(ctx, d, o, append(fixed, refs.Stuck...))
+	}
 	if err != nil {
 		return nil, err
 	}
-	r.Patches = append(r.Patches, patches...)
-	for old, now := range ids {
-		r.IDs[old] = now
-	}
-	if len(ids) > 0 {
-		r.Does = append(r.Does, fmt.Sprintf("the %s and its parts get identities of their own", t.Kind))
-	}
-	parts := t.Parts
-	if t.Kind == table.None { // one file system on the whole disk
-		parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
-	}
-	for _, p := range parts {
-		if p.Number == own {
-			continue
-		}
-		if err := r.volume(d, p, seed); err != nil {
-			return nil, err
-		}
-		r.registry(d, p)
-	}
-	refs, err := startup.Rewrite(ctx, d, r.IDs)
+	r.refer(refs)
+	return r, nil
+}
+
+// Follow changes what a disk that keeps its identities says of others that don't.
+func Follow(ctx context.Context, d disk.Device, others map[string]string) (*Renewed, error) {
+	refs, err := startup.Rewrite(ctx, d, others)
 	if err != nil {
 		return nil, err
 	}
+	r := &Renewed{}
+	r.refer(refs)
+	return r, nil
+}
+
+// refer takes in what becomes of the references in files.
+func (r *Renewed) refer(refs *startup.Rewritten) {
 	r.Patches = append(r.Patches, refs.Patches...)
 	for _, f := range refs.Changed {
 		r.Does = append(r.Does, f+" refers to the new identities")
@@ -83,7 +90,59 @@ func Renew(ctx context.Context, d disk.Device, seed string, own int) (*Renewed, 
 	for _, f := range refs.Left {
 		r.Stays = append(r.Stays, f+" goes on referring to the old identities: it can't be changed here")
 	}
-	return r, nil
+}
+
+// renew plans it once: what the fixed texts name is kept.
+func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Renewed, *startup.Rewritten, error) {
+	t, err := table.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, nil, err
+	}
+	r := &Renewed{IDs: map[string]string{}, fixed: fixed}
+	patches, ids, err := t.Renew(d, func(old string) string {
+		if r.named(old) {
+			return old
+		}
+		return Text(t.Kind, Derive(o.Seed, old))
+	}, d.Size())
+	if err != nil {
+		return nil, nil, err
+	}
+	r.Patches = append(r.Patches, patches...)
+	for old, now := range ids {
+		if old != now {
+			r.IDs[old] = now
+		}
+	}
+	if len(r.IDs) > 0 {
+		r.Does = append(r.Does, fmt.Sprintf("the %s and its parts get identities of their own", t.Kind))
+	}
+	parts := t.Parts
+	if t.Kind == table.None { // one file system on the whole disk
+		parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
+	}
+	for _, p := range parts {
+		if p.Number == o.Own {
+			continue
+		}
+		if err := r.volume(d, p, o.Seed); err != nil {
+			return nil, nil, err
+		}
+		r.registry(d, p)
+	}
+	all := maps.Clone(o.Others)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, r.IDs)
+	refs, err := startup.Rewrite(ctx, d, all)
+	return r, refs, err
+}
+
+// named says whether an identity stands in a text that can't be changed.
+func (r *Renewed) named(id string) bool {
+	low := strings.ToLower(id)
+	return id != "" && slices.ContainsFunc(r.fixed, func(text string) bool { return strings.Contains(strings.ToLower(text), low) })
 }
 
 // registryFile is where a Windows keeps, among other things, which letter each identity has.
@@ -118,6 +177,9 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 	why := "that isn't changed here"
 	if ok && info.Unclean != "" {
 		ok, why = false, info.Unclean
+	}
+	if ok && r.named(info.ID) {
+		ok, why = false, "the start-up code names it and can't be told another"
 	}
 	if ok {
 		patches, err := able.Renew(Derive(seed, info.ID))

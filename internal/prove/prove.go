@@ -417,7 +417,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 // startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the plan and
 // no fault of the target's.
 func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.Device) ([]shelf.Claim, error) {
-	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}, Renewed: planned.Plan.Renewed}
+	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}}
 	for _, x := range planned.Plan.Parts {
 		if x.To.Empty() && x.ID != "" {
 			o.Gone[x.ID] = fmt.Sprintf("part %d", x.Part.Number)
@@ -433,6 +433,9 @@ func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.D
 	}
 	want.Declined, have.Declined = true, true // what could be repaired has been, or was declined
 	var out []shelf.Claim
+	if want.Meant() && len(want.Starts()) == 0 {
+		out = append(out, shelf.Claim{About: "start", Says: "it is as planned: " + want.Words(), Holds: have.Words() == want.Words(), Evidence: have.Words()})
+	}
 	for _, way := range want.Starts() {
 		c := shelf.Claim{About: "start", Says: "it should start by " + way, Holds: slices.Contains(have.Starts(), way)}
 		var evidence []string

@@ -6,6 +6,7 @@ package restore
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"twinshelf/internal/disk"
@@ -139,29 +140,47 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 			return nil, err
 		}
 	}
-	if wish.Fresh {
-		own := 0
-		if a := p.Fit.Added; a != nil {
-			own = a.Part.Number
-		}
-		fresh, err := identity.Renew(context.Background(), planned, wish.Seed, own)
-		if err != nil {
-			return nil, err
-		}
-		p.Fresh, p.Fit.Renewed = fresh, fresh.IDs
-		if planned, err = p.over(fresh.Patches); err != nil {
-			return nil, err
-		}
+	if planned, err = p.renew(planned, wish); err != nil {
+		return nil, err
 	}
 	defer func() {
 		if p.Startup != nil {
 			p.Startup.Declined = wish.AsItStarts
 		}
 	}()
-	if len(p.Repaired) > 0 || wish.Fresh {
-		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: o.Elsewhere, Renewed: p.Fit.Renewed})
+	if len(p.Repaired) > 0 || p.Fresh != nil {
+		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere})
 	}
 	return planned, err
+}
+
+// renew gives the planned disk identities of its own, and tells it those of disks that are restored together with it.
+func (p *Plan) renew(planned *rehearse.Planned, wish fit.Wish) (*rehearse.Planned, error) {
+	p.Fit.Elsewhere = slices.Clone(wish.Elsewhere)
+	for i, id := range p.Fit.Elsewhere {
+		if now, ok := wish.Others[id]; ok {
+			p.Fit.Elsewhere[i] = now
+		}
+	}
+	var err error
+	switch {
+	case wish.Fresh:
+		o := identity.Options{Seed: wish.Seed, Others: wish.Others}
+		if a := p.Fit.Added; a != nil {
+			o.Own = a.Part.Number
+		}
+		if p.Fresh, err = identity.Renew(context.Background(), planned, o); err != nil {
+			return nil, err
+		}
+		p.Fit.Renewed = p.Fresh.IDs
+	case len(wish.Others) > 0:
+		if p.Fresh, err = identity.Follow(context.Background(), planned, wish.Others); err != nil {
+			return nil, err
+		}
+	default:
+		return planned, nil
+	}
+	return p.over(p.Fresh.Patches)
 }
 
 // over composes the planned disk again with more patches over it.

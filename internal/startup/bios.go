@@ -3,17 +3,23 @@ package startup
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
+	"twinshelf/internal/startup/image"
+	"twinshelf/internal/startup/realmode"
+	"twinshelf/internal/startup/script"
 	"twinshelf/internal/table"
 )
 
 // The first sector of a disk, and the loader of which it holds the first stage (GNU GRUB manual, "Images": boot.img, and
 // diskboot.img at the head of core.img; offsets as in their sources).
 const (
+	biosSector  = 512
 	codeLen     = 440 // bytes of code in an MBR
 	signatureAt = 510
 
@@ -38,11 +44,97 @@ func (c *checker) bios() {
 		c.noCode()
 		return
 	}
-	if bytes.Contains(first, bootMark) {
-		c.stages(first)
+	if bytes.Contains(first, bootMark) && c.moved(first) {
 		return
 	}
-	c.activePart()
+	m := realmode.New(first, c.sectors)
+	j, err := m.Run(c.ctx)
+	switch {
+	case err == nil:
+		c.ran(first, m, j)
+	case !c.meant(first): // a data disk, or code that nobody runs
+	case errors.Is(err, realmode.ErrUnknown) && bytes.Contains(first, bootMark):
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector isn't whole any more: it does what its loader never did", Evidence: err.Error()})
+	case errors.Is(err, realmode.ErrUnknown):
+		c.add(Finding{Way: BIOS, Verdict: Doubt, Says: "what the code in the first sector starts can't be told", Evidence: err.Error()})
+	default:
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector starts nothing", Evidence: err.Error()})
+	}
+}
+
+// sectors reads sectors of 512 bytes, as BIOS firmware counts.
+func (c *checker) sectors(first int64, b []byte) error {
+	if at := first * biosSector; first < 0 || at+int64(len(b)) > c.d.Size() {
+		return fmt.Errorf("it is beyond the end of the disk")
+	}
+	return disk.ReadFull(c.d, b, first*biosSector)
+}
+
+// meant says whether the disk is there to be started from by BIOS firmware.
+func (c *checker) meant(first []byte) bool {
+	if bytes.Contains(first, bootMark) {
+		return true
+	}
+	return slices.ContainsFunc(c.parts, func(p part) bool { return p.Type == table.TypeBIOSBoot || p.Active && c.t.Kind == table.MBR })
+}
+
+// ran goes on where the first sector's code jumped to.
+func (c *checker) ran(first []byte, m *realmode.Machine, j realmode.Jump) {
+	b := make([]byte, biosSector)
+	if err := c.sectors(j.Disk/biosSector, b); err != nil {
+		return
+	}
+	if bytes.Contains(b, coreMark) {
+		c.second(m, j)
+		return
+	}
+	i := slices.IndexFunc(c.parts, func(p part) bool { return p.Span.Start == j.Disk })
+	if i < 0 && bytes.Contains(first, bootMark) {
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the first sector loads a second stage that isn't there", Evidence: fmt.Sprintf("it should begin at sector %d", j.Disk/biosSector)})
+		return
+	}
+	if i < 0 {
+		c.add(Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf("the code in the first sector loads sector %d, and what that does can't be told", j.Disk/biosSector)})
+		return
+	}
+	p := &c.parts[i]
+	c.add(Finding{Way: BIOS, Verdict: Good, Says: fmt.Sprintf("the first sector's code starts the boot sector of part %d", p.Number), Evidence: fmt.Sprintf("the part begins at sector %d", p.Span.Start/int64(c.t.Sector))})
+	c.hidden(*p, b)
+	next, err := m.Run(c.ctx)
+	switch {
+	case errors.Is(err, realmode.ErrStuck):
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("the boot sector of part %d starts nothing", p.Number), Evidence: err.Error()})
+	case err == nil && c.isSecond(next):
+		c.second(m, next)
+	default:
+		c.bootSector(p, b)
+	}
+}
+
+func (c *checker) isSecond(j realmode.Jump) bool {
+	b := make([]byte, biosSector)
+	return c.sectors(j.Disk/biosSector, b) == nil && bytes.Contains(b, coreMark)
+}
+
+// second runs the head of the second stage, which loads the rest, and unpacks that.
+func (c *checker) second(m *realmode.Machine, j realmode.Jump) {
+	_, err := m.Run(c.ctx)
+	if err != nil {
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the head of the second stage doesn't load the rest of it", Evidence: err.Error()})
+		return
+	}
+	b := m.Loaded(j.Address)
+	g, err := image.Core(b)
+	if err != nil {
+		f := Finding{Way: BIOS, Verdict: Bad, Says: "the second stage is damaged", Evidence: fmt.Sprintf("%d bytes from sector %d on: %v", len(b), j.Disk/biosSector, err)}
+		if image.Spare(b) {
+			f.Verdict, f.Says = Doubt, "the second stage is damaged, and may mend itself when it starts"
+		}
+		c.add(f)
+		return
+	}
+	c.add(Finding{Way: BIOS, Verdict: Good, Says: "the first sector loads the second stage, which is whole", Evidence: fmt.Sprintf("at sector %d, %s", j.Disk/biosSector, c.whereIs(j.Disk))})
+	c.menu(BIOS, "the loader in the first sectors", g, script.Options{Loaded: script.Place{Device: "hd0", Path: "/"}, Platform: "pc"})
 }
 
 // noCode is a disk whose first sector does nothing. With an active part, or one for start-up code, it was meant to.
@@ -57,33 +149,6 @@ func (c *checker) noCode() {
 			return
 		}
 	}
-}
-
-// activePart is for code that starts the first sector of the active part.
-func (c *checker) activePart() {
-	if c.t.Kind != table.MBR {
-		return // protective MBRs often hold code that nobody runs
-	}
-	var active []part
-	for _, p := range c.parts {
-		if p.Active {
-			active = append(active, p)
-		}
-	}
-	if len(active) != 1 {
-		if len(active) > 1 {
-			c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("%d parts are marked active; start-up code refuses that", len(active))})
-		}
-		return // code of another kind, or a disk that isn't started from
-	}
-	p := active[0]
-	b := make([]byte, 512)
-	if err := disk.ReadFull(c.d, b, p.Span.Start); err != nil || b[510] != 0x55 || b[511] != 0xAA {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("part %d is active and its first sector isn't a boot sector", p.Number), Evidence: "the signature 55 AA is missing"})
-		return
-	}
-	c.add(Finding{Way: BIOS, Verdict: Good, Says: fmt.Sprintf("the first sector holds code, and part %d, which it starts, has a boot sector", p.Number), Evidence: fmt.Sprintf("the part is marked active and begins at sector %d", p.Span.Start/int64(c.t.Sector))})
-	c.hidden(p, b)
 }
 
 const hiddenAt = 0x1C // sectors before the volume, in the boot sectors of FAT and NTFS
@@ -133,26 +198,21 @@ func (c *checker) hidden(p part, boot []byte) {
 	c.add(f)
 }
 
-// stages follows the first stage to the second one, and that one's list of its own sectors.
-func (c *checker) stages(first []byte) {
+// moved repairs a first stage whose second one a plan moved, with that one's list of its own sectors; false when it didn't move.
+func (c *checker) moved(first []byte) bool {
 	sector := int64(c.t.Sector)
 	le := binary.LittleEndian
 	next := int64(le.Uint64(first[bootNext:]))
 	core, moved, ok := c.findStage(next)
-	if !ok {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the first sector loads a second stage that isn't there", Evidence: fmt.Sprintf("it should begin at sector %d", next)})
-		return
+	if !ok || !moved {
+		return false
 	}
-	f := Finding{Way: BIOS, Verdict: Good, Says: "the first sector loads the second stage, which is where it is looked for", Evidence: fmt.Sprintf("at sector %d, %s", core, c.whereIs(core*sector))}
-	if moved {
-		f.Verdict, f.Says = Doubt, fmt.Sprintf("the first sector looks for its second stage at sector %d, and it moved to sector %d", next, core)
-		f.Repair = "the start-up code is told where its second stage is"
-		f.Patches = append(f.Patches, disk.Patch{Off: bootNext, Data: le.AppendUint64(nil, uint64(core)), Why: "place of the second stage"})
-	}
-	head := make([]byte, 512)
+	f := Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf("the first sector looks for its second stage at sector %d, and it moved to sector %d", next, core),
+		Evidence: c.whereIs(core * sector), Repair: "the start-up code is told where its second stage is"}
+	f.Patches = append(f.Patches, disk.Patch{Off: bootNext, Data: le.AppendUint64(nil, uint64(core)), Why: "place of the second stage"})
+	head := make([]byte, biosSector)
 	if err := disk.ReadFull(c.d, head, core*sector); err != nil {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage can't be read", Evidence: err.Error()})
-		return
+		return false
 	}
 	room := c.roomOf(core * sector)
 	for i := range maxList {
@@ -162,74 +222,18 @@ func (c *checker) stages(first []byte) {
 			break
 		}
 		to := start
-		if moved {
-			if p, ok := c.movedTo(start * sector); ok {
-				to = p / sector
-			}
+		if p, ok := c.movedTo(start * sector); ok {
+			to = p / sector
 		}
 		if !room.Covers(span.At(to*sector, count*sector)) {
-			c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage expects parts of itself where other things are", Evidence: fmt.Sprintf("%d sectors from sector %d on are not within %s", count, start, c.whereIs(core*sector))})
-			return
-		}
-		if n := c.zeroSectors(span.At(start*sector, count*sector)); n > 0 {
-			c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage is damaged", Evidence: fmt.Sprintf("%d of its %d sectors from sector %d on are all zeros", n, count, to)})
-			return
+			return false
 		}
 		if to != start {
 			f.Patches = append(f.Patches, disk.Patch{Off: core*sector + int64(at), Data: le.AppendUint64(nil, uint64(to)), Why: "places of the second stage"})
 		}
 	}
 	c.add(f)
-	c.embedded(core*sector, room)
-}
-
-// maxEmbedded is how much of a second stage is searched for identities, in bytes.
-const maxEmbedded = 1 << 20
-
-// embedded looks for old identities in the second stage of a disk that got new ones. It is mostly packed, so that not finding any
-// says nothing.
-func (c *checker) embedded(at int64, room span.Span) {
-	if len(c.o.Renewed) == 0 {
-		return
-	}
-	b := make([]byte, min(maxEmbedded, room.End-at))
-	if disk.ReadFull(c.d, b, at) == nil && c.oldIn(b) != "" {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the second stage names a file system by its old identity, " + c.oldIn(b) + ", and can't be told the new one"})
-		return
-	}
-	c.add(Finding{Way: BIOS, Verdict: Doubt, Says: "the second stage may name a file system by its old identity: it is packed, so that nobody can tell or change it", Evidence: "without identities of its own the disk starts as it did"})
-}
-
-// oldIn is an old identity that stands in bytes as text.
-func (c *checker) oldIn(b []byte) string {
-	low := bytes.ToLower(b)
-	for old := range c.o.Renewed {
-		if len(old) >= leastIdentity && bytes.Contains(low, []byte(strings.ToLower(old))) {
-			return old
-		}
-	}
-	return ""
-}
-
-// leastIdentity is how long an identity is at least that is searched for: shorter ones are found anywhere.
-const leastIdentity = 9
-
-// zeroSectors counts sectors of a stretch that are all zeros, but for the last few, which may be filling: the second stage is
-// packed, and has none. A stretch that a plan moved is looked at where it is now.
-func (c *checker) zeroSectors(sp span.Span) int {
-	const filling = 4
-	sector := int64(c.t.Sector)
-	if to, moved := c.movedTo(sp.Start); moved {
-		sp = span.At(to, sp.Len())
-	}
-	n := 0
-	b := make([]byte, sector)
-	for at := sp.Start; at < sp.End-filling*sector; at += sector {
-		if disk.ReadFull(c.d, b, at) != nil || bytes.Count(b, []byte{0}) == len(b) {
-			n++
-		}
-	}
-	return n
+	return true
 }
 
 // findStage finds the second stage where the first one says, or where a plan moved it.

@@ -85,7 +85,7 @@ busybox poweroff -f
 		os.MkdirAll(filepath.Join(dir, d), 0o755)
 	}
 	testkit.Do(t, "sh", "-c", fmt.Sprintf(`set -e; cd %s; for r in root initrd; do mkdir -p $r/bin; cp %s $r/bin/busybox; done; cp %s root/boot/vmlinuz
-(cd root/srv; sha256sum file* >sums); (cd initrd; find . | cpio -o -H newc --quiet >../root/boot/initrd)`, dir, busybox, kernels[len(kernels)-1]))
+(cd root/srv; sha256sum file* >sums); (cd initrd; find . | cpio -o -H newc --quiet | gzip -1 >../root/boot/initrd)`, dir, busybox, kernels[len(kernels)-1]))
 	return filepath.Join(dir, "root")
 }
 
@@ -128,13 +128,19 @@ func core(t *testing.T, at int64) (first, second []byte) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	first, err = os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
+	return staged(t, second, at)
+}
+
+// staged tells a second stage where it lies, and gives a first one that loads it.
+func staged(t *testing.T, core []byte, at int64) (first, second []byte) {
+	t.Helper()
+	first, err := os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
 	if err != nil {
 		t.Fatal(err)
 	}
 	binary.LittleEndian.PutUint64(first[0x5C:], uint64(at/512))
-	binary.LittleEndian.PutUint64(second[0x1F4:], uint64(at/512+1))
-	return first[:440], second
+	binary.LittleEndian.PutUint64(core[0x1F4:], uint64(at/512+1))
+	return first[:440], core
 }
 
 // starts runs a machine with the disk and gives what it says on its serial line.
@@ -211,7 +217,7 @@ func TestItStarts(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			img := c.img()
 			target := testkit.Image(t, "target.img", 3*size)
-			p := moved(t, img, target)
+			p := moved(t, img, target, fit.Wish{})
 			if len(p.Repaired) != c.repairs || len(p.Startup.Starts()) == 0 {
 				t.Errorf("%s; %q %+v", p.Startup.Words(), p.Repaired, p.Startup.Findings)
 			}
@@ -233,7 +239,7 @@ func TestItStarts(t *testing.T) {
 }
 
 // moved captures a disk and restores it onto another one.
-func moved(t *testing.T, img, target string) *restore.Plan {
+func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	t.Helper()
 	d, err := disk.Open(img, disk.Identity{})
 	if err != nil {
@@ -258,7 +264,7 @@ func moved(t *testing.T, img, target string) *restore.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{}, fit.Wish{})
+	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{}, wish)
 	if err != nil {
 		t.Fatal(err)
 	}

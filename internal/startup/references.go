@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"twinshelf/internal/fsys"
-	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -87,6 +86,12 @@ func (r reference) vital(file string) bool {
 	return strings.Contains(r.line, "root=") || strings.Contains(r.line, "search")
 }
 
+// mounted says whether a system stops on its way up when what the line names isn't there: it is mounted at every start.
+func (r reference) mounted(file string) bool {
+	f := strings.Fields(r.line)
+	return path.Base(file) == "fstab" && len(f) > 2 && strings.HasPrefix(f[1], "/") && f[2] != "swap" && !r.optional()
+}
+
 // optional says that a line lets the system start without the part.
 func (r reference) optional() bool {
 	return strings.Contains(r.line, "nofail") || strings.Contains(r.line, "noauto")
@@ -146,13 +151,13 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 	where := fmt.Sprintf("%s on part %d", file, on.Number)
 	if r.kind == "MAPPER" { // in a volume group, or behind a lock
 		if r.vital(file) {
-			c.add(Finding{Way: References, Verdict: Doubt, Says: where + " names a root that can't be looked into, " + r.value, Evidence: r.line})
+			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: where + " names a root that can't be looked into, " + r.value, Evidence: r.line})
 		}
 		return false
 	}
 	if r.kind == "DEVICE" {
 		if r.vital(file) {
-			c.add(Finding{Way: References, Verdict: Doubt, Says: where + " names a part by the name that the old machine's kernel gave it, " + r.value, Evidence: r.line})
+			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: where + " names a part by the name that the old machine's kernel gave it, " + r.value, Evidence: r.line})
 		}
 		return false
 	}
@@ -163,10 +168,6 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 		}
 	}
 	if slices.ContainsFunc(c.o.Elsewhere, func(id string) bool { return strings.EqualFold(id, r.value) }) {
-		if len(c.o.Renewed) > 0 && !r.optional() {
-			c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("%s refers to a part of another disk of the machine by its old identity; where that disk gets identities of its own too, it isn't found", where), Evidence: r.line})
-			return false
-		}
 		c.add(Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s refers to a part of another disk of the machine", where), Evidence: r.line})
 		return false
 	}
@@ -176,8 +177,13 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 			f.Says = fmt.Sprintf("%s refers to %s, which is left out", where, title)
 		}
 	}
-	if r.vital(file) && !r.optional() {
+	switch {
+	case path.Base(file) == "fstab" && r.vital(file) && !r.optional():
 		f.Verdict, f.Aside = Bad, false
+	case path.Base(file) == "fstab":
+		f.Aside = !r.mounted(file)
+	case r.vital(file) && !r.optional():
+		f.Aside = c.followed // what counts is the menu that was followed
 	}
 	c.add(f)
 	return false
@@ -190,19 +196,18 @@ func (c *checker) judge(p *part, file string, r reference) {
 	}
 	says := fmt.Sprintf("part %d, which is named as the root, holds %s, and that isn't read here", p.Number, p.volume.Info().Kind)
 	if !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Says == says }) {
-		c.add(Finding{Way: References, Verdict: Doubt, Says: says, Evidence: r.line})
+		c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: says, Evidence: r.line})
 	}
 }
+
+// aside says whether what a file names is no matter: a menu was followed, and it isn't this one or has been judged by itself.
+func (c *checker) aside(file string) bool { return c.followed && path.Base(file) != "fstab" }
 
 // named says whether a reference means a part.
 func (c *checker) named(p *part, r reference) bool {
 	switch r.kind {
 	case "PARTUUID":
-		id := p.GUID
-		if c.t.Kind == table.MBR {
-			id = fmt.Sprintf("%s-%02x", c.t.ID, p.Number)
-		}
-		return strings.EqualFold(id, r.value)
+		return strings.EqualFold(c.t.PartUUID(p.Part), r.value)
 	case "PARTLABEL":
 		return p.Name == r.value
 	}

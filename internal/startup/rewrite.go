@@ -21,6 +21,8 @@ type Rewritten struct {
 	Patches []disk.Patch // in bytes of the disk
 	// Changed are files that name the new identities now, Left those that go on naming old ones, both in words.
 	Changed, Left []string
+	// Stuck are the old identities that those name.
+	Stuck []string
 }
 
 // Rewrite puts new identities for old ones into the configuration files of a disk. They must be equally long.
@@ -52,8 +54,8 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 			if err := disk.ReadFull(f, b, 0); err != nil {
 				continue
 			}
-			now, n := replaced(b, ids)
-			if n == 0 {
+			now, named := replaced(b, ids)
+			if len(named) == 0 {
 				continue
 			}
 			what := fmt.Sprintf("%s on part %d", name, p.Number)
@@ -61,6 +63,7 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 			plain, ok := f.(*fsys.Mapped)
 			if !ok || plain.Data().Total() < plain.Size() {
 				out.Left = append(out.Left, what)
+				out.Stuck = append(out.Stuck, named...)
 				continue
 			}
 			out.Changed = append(out.Changed, what)
@@ -70,14 +73,15 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 	return out, nil
 }
 
-// replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and says how often.
-func replaced(b []byte, ids map[string]string) ([]byte, int) {
-	out, n := slices.Clone(b), 0
+// replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and gives the old ones that it found.
+func replaced(b []byte, ids map[string]string) (out []byte, named []string) {
+	out = slices.Clone(b)
 	lower := bytes.ToLower(b)
 	for old, now := range ids {
 		if len(old) != len(now) || old == "" {
 			continue
 		}
+		n := 0
 		for at := 0; ; at += len(old) {
 			i := bytes.Index(lower[at:], []byte(strings.ToLower(old)))
 			if i < 0 {
@@ -102,8 +106,11 @@ func replaced(b []byte, ids map[string]string) ([]byte, int) {
 			copy(out[at:], is)
 			n++
 		}
+		if n > 0 {
+			named = append(named, old)
+		}
 	}
-	return out, n
+	return out, named
 }
 
 // differing gives the patches of what differs between a file's contents, which lie in spans of the part that begins at byte start.

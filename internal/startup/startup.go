@@ -2,18 +2,24 @@
 // both ways: UEFI (UEFI Specification 2.10, 3.5.1.1 "Removable Media Boot Behavior", 13.3 "File System Format") and
 // BIOS (the code in the first sector and what that loads), and at what configuration files refer to by identity.
 //
-// Limits: it reads start-up files and doesn't run them. Of Windows it checks the loader and that its configuration
-// is there, not what stands in that. Signatures for secure boot aren't checked.
+// The chain is followed as a machine would: from the firmware to a loader, from that to its menu, to a kernel, to a root. What can't
+// be followed is in doubt, and never "should start".
+//
+// Limits: only the code of the first sectors is run, of other programs it is read what they are and whether they are whole. Of
+// Windows it checks the loader and that its data name the system, not what else stands in them. Whether firmware trusts a
+// signature isn't checked.
 package startup
 
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/startup/script"
 	"twinshelf/internal/table"
 )
 
@@ -64,8 +70,6 @@ type Options struct {
 	Gone map[string]string
 	// Elsewhere are identities of file systems on the other disks of the machine.
 	Elsewhere []string
-	// Renewed are the new identities by the old ones, where the disk got its own.
-	Renewed map[string]string
 }
 
 // part is a part of the disk with its file system.
@@ -73,6 +77,7 @@ type part struct {
 	table.Part
 	volume fsys.Volume // nil when unknown
 	why    string      // it isn't known
+	files  fs.FS       // nil when they can't be read
 }
 
 // checker looks at one disk.
@@ -83,17 +88,21 @@ type checker struct {
 	t      *table.Table
 	parts  []part
 	report *Report
+	seen   map[script.Place]looked // kernels and RAM disks
+	chain  int                     // loaders that were started by each other
+	// followed says that some loader's menu was found: what other menus name doesn't count.
+	followed bool
 }
 
-// Check looks at a disk. The error is of reading its table or of a cancelled context.
-func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
+// newChecker reads a disk's table and knows its parts; nil for a table that isn't sound, of which its own findings say why.
+func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error) {
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	c := &checker{ctx: ctx, d: d, o: o, t: t, report: &Report{Ways: map[string]bool{}}}
+	c := &checker{ctx: ctx, d: d, o: o, t: t, seen: map[script.Place]looked{}, report: &Report{Ways: map[string]bool{}}}
 	if !t.Sound(d.Size()) {
-		return c.report, nil // the table's own findings say why
+		return nil, nil
 	}
 	for _, p := range t.Parts {
 		v, err := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
@@ -101,13 +110,27 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 		if err != nil {
 			x.why = err.Error()
 		}
+		if tree, err := fsys.TreeOf(v); err == nil {
+			x.files = fsys.FS(tree)
+		}
 		c.parts = append(c.parts, x)
+	}
+	return c, nil
+}
+
+// Check looks at a disk. The error is of reading its table or of a cancelled context.
+func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
+	c, err := newChecker(ctx, d, o)
+	if err != nil {
+		return nil, err
+	}
+	if c == nil {
+		return &Report{Ways: map[string]bool{}}, nil
 	}
 	c.uefi()
 	c.bios()
 	c.elsewhere()
 	c.references()
-	c.menus()
 	return c.report, ctx.Err()
 }
 

@@ -1,7 +1,6 @@
 package startup
 
 import (
-	"bytes"
 	"debug/pe"
 	"errors"
 	"fmt"
@@ -14,6 +13,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/startup/image"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -29,15 +29,13 @@ var fallbacks = []struct {
 }
 
 const (
-	fallbackDir  = "EFI/BOOT"
-	mbrESP       = "0xef"
-	maxLoader    = 16 << 20 // bytes
-	maxListed    = 200
-	efiSubsystem = 10 // "EFI application"
-	leastCode    = 512
+	fallbackDir = "EFI/BOOT"
+	mbrESP      = "0xef"
+	maxLoader   = 16 << 20 // bytes
+	maxListed   = 200
 )
 
-// whole are loaders that work from another folder than their own: they find what they need by themselves.
+// whole are names of loaders that work from another folder than their own.
 var whole = []string{"bootmgfw.efi", "systemd-bootx64.efi", "systemd-bootaa64.efi", "grubx64.efi", "grubaa64.efi"}
 
 // uefi looks for what firmware needs: a part of the right type, FAT on it, and a loader where it is looked for.
@@ -70,79 +68,41 @@ func (c *checker) uefi() {
 		return
 	}
 	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part with a sound file system", Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
-	tree := fsys.FS(files)
+	esp.files = fsys.FS(files)
+	c.fallbacks(esp)
+}
+
+// fallbacks looks at the loaders where firmware looks, the commonest machine first: one for others beside a sound one is no matter.
+func (c *checker) fallbacks(esp *part) {
 	found := false
-	for _, f := range fallbacks { // the commonest machine first: a loader for others beside a sound one is no matter
+	for _, f := range fallbacks {
 		p := fallbackDir + "/" + f.name
-		why, err := loader(tree, p, f.machine)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-		case err != nil:
-			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: found, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
-			found = true
-		case c.oldInFile(tree, p) != "":
-			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: found, Says: fmt.Sprintf("\\%s names a file system by its old identity, %s, and can't be told the new one", backslashed(p), c.oldInFile(tree, p))})
-			found = true
-		default:
-			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: why})
-			found = true
+		if _, err := esp.resolve(p); errors.Is(err, fs.ErrNotExist) {
+			continue
 		}
+		program, err := c.loader(esp, p)
+		if err == nil && program.Machine != f.machine {
+			err = fmt.Errorf("it is for another kind of machine (%#x)", program.Machine)
+		}
+		switch {
+		case err != nil && found:
+			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: true, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
+		case err != nil:
+			c.replace(esp, p, f.machine, f.title, err)
+		case found:
+			c.add(Finding{Way: UEFI, Verdict: Good, Aside: true, Says: fmt.Sprintf("there is a loader for %s too", f.title)})
+		default:
+			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: program.Checked})
+			c.program(esp, p)
+		}
+		found = true
 	}
 	if !found {
-		c.fallback(esp, tree)
+		c.fallback(esp)
 	}
 }
 
 func backslashed(p string) string { return strings.ReplaceAll(p, "/", "\\") }
-
-// loader says why a file can be started by firmware, or what is wrong with it.
-func loader(tree fs.FS, name string, machine uint16) (string, error) {
-	b, err := readFile(tree, name, maxLoader)
-	if err != nil {
-		return "", err
-	}
-	f, err := pe.NewFile(bytes.NewReader(b))
-	if err != nil {
-		return "", fmt.Errorf("it is no PE program: %w", err)
-	}
-	defer f.Close()
-	if f.Machine != machine {
-		return "", fmt.Errorf("it is for another kind of machine (%#x)", f.Machine)
-	}
-	subsystem := uint16(0)
-	switch h := f.OptionalHeader.(type) {
-	case *pe.OptionalHeader64:
-		subsystem = h.Subsystem
-	case *pe.OptionalHeader32:
-		subsystem = h.Subsystem
-	}
-	if subsystem != efiSubsystem {
-		return "", fmt.Errorf("it is no EFI application (subsystem %d)", subsystem)
-	}
-	for _, s := range f.Sections {
-		if s.Characteristics&pe.IMAGE_SCN_CNT_CODE != 0 && s.Size >= leastCode {
-			if code, err := s.Data(); err == nil && bytes.Count(code, []byte{0}) == len(code) {
-				return "", fmt.Errorf("its code is all zeros")
-			}
-		}
-		if end := int64(s.Offset) + int64(s.Size); end > int64(len(b)) && s.Offset > 0 {
-			return "", fmt.Errorf("it is cut short: %d of %d bytes are there", len(b), end)
-		}
-	}
-	return fmt.Sprintf("an EFI application of %s", units.Bytes(int64(len(b)))), nil
-}
-
-// oldInFile is an old identity that stands in a file of a disk that got new ones.
-func (c *checker) oldInFile(tree fs.FS, name string) string {
-	if len(c.o.Renewed) == 0 {
-		return ""
-	}
-	b, err := readFile(tree, name, maxLoader)
-	if err != nil {
-		return ""
-	}
-	return c.oldIn(b)
-}
 
 // readFile reads a file of at most so many bytes.
 func readFile(tree fs.FS, name string, most int64) ([]byte, error) {
@@ -158,16 +118,23 @@ func readFile(tree fs.FS, name string, most int64) ([]byte, error) {
 	return b, err
 }
 
-// fallback looks for loaders elsewhere on the part; one that works from any folder can be copied to where firmware looks.
-func (c *checker) fallback(esp *part, tree fs.FS) {
-	var found []string
-	vendors, _ := fs.ReadDir(tree, "EFI")
+// candidate is a loader that could stand where firmware looks.
+type candidate struct {
+	name    string
+	machine uint16
+	// open is what can't be told of where it leads.
+	open []Finding
+}
+
+// elsewhereOn lists loaders in other folders of the EFI system part, the one first that leads furthest.
+func (c *checker) elsewhereOn(esp *part) (found []string, best candidate) {
+	vendors, _ := fs.ReadDir(esp.files, "EFI")
 	for _, v := range vendors {
-		if !v.IsDir() || len(found) >= maxListed {
+		if !v.IsDir() || len(found) >= maxListed || strings.EqualFold(v.Name(), "BOOT") {
 			continue
 		}
 		for _, dir := range []string{"EFI/" + v.Name(), "EFI/" + v.Name() + "/Boot"} {
-			files, _ := fs.ReadDir(tree, dir)
+			files, _ := fs.ReadDir(esp.files, dir)
 			for _, f := range files {
 				if strings.EqualFold(path.Ext(f.Name()), ".efi") && !f.IsDir() {
 					found = append(found, dir+"/"+f.Name())
@@ -175,47 +142,102 @@ func (c *checker) fallback(esp *part, tree fs.FS) {
 			}
 		}
 	}
+	for _, name := range found {
+		p, err := c.loader(esp, name)
+		if err != nil || !fromAnywhere(p, name) {
+			continue
+		}
+		r := c.trial(func() { c.program(esp, name) })
+		open := slices.DeleteFunc(r.Findings, func(f Finding) bool { return f.Verdict == Good })
+		if len(open) == 0 {
+			return found, candidate{name, p.Machine, nil}
+		}
+		if best.name == "" {
+			best = candidate{name, p.Machine, open}
+		}
+	}
+	return found, best
+}
+
+// fromAnywhere says whether a loader works from another folder than its own: it finds what it needs by itself.
+func fromAnywhere(p *image.Program, name string) bool {
+	return p.Section("mods") != nil || p.Section(".sdmagic") != nil || p.Section(".linux") != nil || isWindows(p) || slices.Contains(whole, strings.ToLower(path.Base(name)))
+}
+
+// trial gives what a look would find, and notes nothing.
+func (c *checker) trial(look func()) *Report {
+	was, followed := c.report, c.followed
+	c.report = &Report{Ways: map[string]bool{}}
+	look()
+	r := c.report
+	c.report, c.followed = was, followed
+	return r
+}
+
+// fallback looks for loaders elsewhere on the part; one that works from any folder can be copied to where firmware looks.
+func (c *checker) fallback(esp *part) {
+	found, best := c.elsewhereOn(esp)
 	if len(found) == 0 {
 		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "there is no loader on the EFI system part", Evidence: "neither in \\EFI\\BOOT nor in any other folder of \\EFI"})
 		return
 	}
-	f := Finding{Way: UEFI, Verdict: Doubt, Says: "firmware that doesn't know this disk finds no loader: there is none in \\EFI\\BOOT, and the entry that names another stays in the old machine",
+	f := Finding{Way: UEFI, Verdict: Bad, Says: "firmware that doesn't know this disk finds no loader: there is none in \\EFI\\BOOT, and the entry that names another stays in the old machine",
 		Evidence: "loaders: \\" + backslashed(strings.Join(found, ", \\"))}
-	for _, name := range found {
-		if !slices.Contains(whole, strings.ToLower(path.Base(name))) {
+	for _, to := range fallbacks {
+		if best.name == "" || to.machine != best.machine {
 			continue
 		}
-		for _, to := range fallbacks {
-			if _, err := loader(tree, name, to.machine); err != nil {
-				continue
-			}
-			if patches, err := c.copied(esp, tree, name, fallbackDir+"/"+to.name); err == nil {
-				f.Patches = patches
-				f.Repair = fmt.Sprintf("\\%s is copied to \\%s\\%s, where any firmware looks", backslashed(name), backslashed(fallbackDir), to.name)
-				c.add(f)
-				return
-			}
+		if patches, err := c.copied(esp, best.name, fallbackDir+"/"+to.name, false); err == nil {
+			f.Verdict, f.Patches = Doubt, patches
+			f.Repair = fmt.Sprintf("\\%s is copied to \\%s\\%s, where any firmware looks", backslashed(best.name), backslashed(fallbackDir), to.name)
 		}
 	}
-	f.Verdict = Bad
 	c.add(f)
+	c.open(best)
+}
+
+// replace is for a damaged loader where firmware looks: a sound one from elsewhere can take its place.
+func (c *checker) replace(esp *part, name string, machine uint16, title string, why error) {
+	f := Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", title, backslashed(name)), Evidence: why.Error()}
+	_, best := c.elsewhereOn(esp)
+	if best.name == "" || best.machine != machine {
+		c.add(f)
+		return
+	}
+	if patches, err := c.copied(esp, best.name, name, true); err == nil {
+		f.Verdict, f.Patches = Doubt, patches
+		f.Repair = fmt.Sprintf("\\%s is copied over the damaged \\%s", backslashed(best.name), backslashed(name))
+	}
+	c.add(f)
+	c.open(best)
+}
+
+// open notes what can't be told of a loader that takes another's place.
+func (c *checker) open(best candidate) {
+	for _, f := range best.open {
+		c.add(f)
+	}
 }
 
 // copied gives the patches of the disk that copy a file within the part.
-func (c *checker) copied(esp *part, tree fs.FS, from, to string) ([]disk.Patch, error) {
+func (c *checker) copied(esp *part, from, to string, over bool) ([]disk.Patch, error) {
 	adder, ok := esp.volume.(fsys.Adder)
 	if !ok {
 		return nil, errors.ErrUnsupported
 	}
-	b, err := readFile(tree, from, maxLoader)
+	b, err := esp.read(from, maxLoader)
 	if err != nil {
 		return nil, err
 	}
 	when := time.Time{}
-	if st, err := fs.Stat(tree, from); err == nil {
+	if st, err := fs.Stat(esp.files, from); err == nil {
 		when = st.ModTime()
 	}
-	patches, err := adder.Add(to, b, when)
+	add := adder.Add
+	if over {
+		add = adder.Replace
+	}
+	patches, err := add(to, b, when)
 	for i := range patches {
 		patches[i].Off += esp.Span.Start
 	}

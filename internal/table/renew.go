@@ -21,7 +21,7 @@ func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string, size int64) 
 			return nil, nil, fmt.Errorf("%q is no identity for an MBR", now)
 		}
 		for _, p := range t.Parts {
-			ids[fmt.Sprintf("%s-%02x", t.ID, p.Number)] = fmt.Sprintf("%s-%02x", now, p.Number)
+			ids[t.PartUUID(p)] = fmt.Sprintf("%s-%02x", now, p.Number)
 		}
 		return []disk.Patch{{Off: mbrDiskSig, Data: []byte{b[3], b[2], b[1], b[0]}, Why: "identity of the disk"}}, ids, nil
 	case GPT:
@@ -49,4 +49,12 @@ func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string, size int64) 
 		return g.patches(t.Sector, size), ids, nil
 	}
 	return nil, ids, nil
+}
+
+// PartUUID is the identity by which Linux knows a part: its GUID, or the disk's identity and the part's number. Empty for none.
+func (t *Table) PartUUID(p Part) string {
+	if t.Kind == MBR {
+		return fmt.Sprintf("%s-%02x", t.ID, p.Number)
+	}
+	return p.GUID
 }

@@ -209,7 +209,8 @@ func (m *model) fitLastPage() tea.Cmd {
 		if len(pairs) == 0 {
 			return paired{err: errors.New("no disk of the machine has a target: press t to choose one")}
 		}
-		return paired{pairs: pairs}
+		pairs, err := w.Together(pairs)
+		return paired{pairs: pairs, err: err}
 	}
 }
 

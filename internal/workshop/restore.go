@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -87,6 +89,7 @@ type Pair struct {
 	Origin
 	Target *bench.Disk
 	Plan   *restore.Plan
+	wish   fit.Wish
 }
 
 // PlanRestore plans to put a disk onto a probed target, as it is wished. Where an earlier run of the same plan was
@@ -114,7 +117,32 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 	if err := p.GoOn(w.noteOf(target.Identity), name); err != nil {
 		return nil, err
 	}
-	return &Pair{o, target, p}, nil
+	return &Pair{o, target, p, wish}, nil
+}
+
+// Together looks at all that is restored in one piece of work: where some disks get identities of their own, the others, which may name
+// them, are planned again.
+func (w *Workshop) Together(pairs []*Pair) ([]*Pair, error) {
+	out := slices.Clone(pairs)
+	for i, p := range pairs {
+		others := map[string]string{}
+		for j, o := range pairs {
+			if j != i && o.Twin != nil {
+				maps.Copy(others, o.Plan.Fit.Renewed)
+			}
+		}
+		if len(others) == 0 || p.Twin == nil {
+			continue
+		}
+		wish := p.wish
+		wish.Others = others
+		again, err := w.PlanRestore(p.Origin, p.Target, wish)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = again
+	}
+	return out, nil
 }
 
 // when is the time that what is made new carries: of a twin its date, so that the same plan makes the same.
@@ -128,13 +156,24 @@ func (o Origin) when() time.Time {
 // seed is what identities of a target's own are made from: the same plan makes the same ones.
 func seed(origin string, target disk.Identity) string { return origin + "\n" + target.Key() }
 
-// elsewhere are the identities of the file systems on the other disks of a twin.
+// elsewhere are the identities of the parts and file systems on the other disks of a twin.
 func elsewhere(t *shelf.Twin, i int) []string {
 	var out []string
 	for j := range t.Disks {
+		if j == i {
+			continue
+		}
 		for _, r := range t.Disks[j].Parts() {
-			if j != i && r.ID != "" {
+			if r.ID != "" {
 				out = append(out, r.ID)
+			}
+		}
+		if t.Disks[j].Table == nil {
+			continue
+		}
+		for _, p := range t.Disks[j].Table.Parts {
+			if id := t.Disks[j].Table.PartUUID(p); id != "" {
+				out = append(out, id)
 			}
 		}
 	}
@@ -266,10 +305,18 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	if t, err := table.Read(target.Device, target.Device.Size(), target.Device.SectorSize()); err == nil && t.ID != want.Table.ID {
 		wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(wish.Seed, want.Table.ID))
 	}
+	if o.Twin != nil {
+		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
+	}
 	planned, repairs, err := restore.Rehearse(src, target.Identity, wish)
 	if err != nil && wish.Places != nil { // laid out by somebody else: the proof says where it differs
 		wish = fit.Wish{Keep: true}
 		planned, repairs, err = restore.Rehearse(src, target.Identity, wish)
+	}
+	if err == nil && len(wish.Elsewhere) > 0 { // what has it been told of the other disks?
+		if wish.Others, err = startup.Told(ctx, planned, target.Device, wish.Elsewhere); err == nil && len(wish.Others) > 0 {
+			planned, repairs, err = restore.Rehearse(src, target.Identity, wish)
+		}
 	}
 	for _, q := range repairs { // were they declined when it was made?
 		if b := make([]byte, q.Span().Len()); err == nil && (disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {

@@ -31,10 +31,7 @@ type addition struct {
 // Add gives the patches that put a file with the given contents into the volume, with the directories on its way. Names
 // must be of the 8.3 kind; a file that is there is an error, and so is a volume that isn't quiet.
 func (v *Volume) Add(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
-	if v.info.Unclean != "" {
-		return nil, errors.New(v.info.Unclean)
-	}
-	if err := v.compareTables(); err != nil {
+	if err := v.quiet(); err != nil {
 		return nil, err
 	}
 	if _, err := fsys.Find(tree{v}, name); !errors.Is(err, fs.ErrNotExist) {
@@ -63,9 +60,30 @@ func (v *Volume) Add(name string, contents []byte, when time.Time) ([]disk.Patch
 			return nil, err
 		}
 	}
-	clusters, err := a.take((int64(len(contents)) + v.cluster - 1) / v.cluster)
+	first, err := a.contents(name, contents)
 	if err != nil {
 		return nil, err
+	}
+	if err := a.enter(dir, steps[len(steps)-1], 0x20, first, int64(len(contents)), when); err != nil {
+		return nil, err
+	}
+	return a.finish()
+}
+
+// quiet says why nothing is put into the volume.
+func (v *Volume) quiet() error {
+	if v.info.Unclean != "" {
+		return errors.New(v.info.Unclean)
+	}
+	return v.compareTables()
+}
+
+// contents takes clusters for a file's bytes, and gives the first.
+func (a *addition) contents(name string, contents []byte) (first int64, err error) {
+	v := a.v
+	clusters, err := a.take((int64(len(contents)) + v.cluster - 1) / v.cluster)
+	if err != nil {
+		return 0, err
 	}
 	for i, c := range clusters {
 		at := int64(i) * v.cluster
@@ -73,13 +91,54 @@ func (v *Volume) Add(name string, contents []byte, when time.Time) ([]disk.Patch
 		copy(b, contents[at:])
 		a.patches = append(a.patches, disk.Patch{Off: v.clusterAt(c), Data: b, Why: "contents of " + name})
 	}
-	first := int64(0)
 	if len(clusters) > 0 {
 		first = clusters[0]
 	}
-	if err := a.enter(dir, steps[len(steps)-1], 0x20, first, int64(len(contents)), when); err != nil {
+	return first, nil
+}
+
+// Replace gives the patches that put other contents into a file that is there. They get clusters of their own, so that the file is the
+// old one until its directory entry changes.
+func (v *Volume) Replace(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
+	if err := v.quiet(); err != nil {
 		return nil, err
 	}
+	item, err := fsys.Find(tree{v}, name)
+	if err != nil {
+		return nil, err
+	}
+	old, ok := item.Ref.(entry)
+	if !ok || old.attr&attrDir != 0 || old.at == 0 {
+		return nil, fmt.Errorf("%s is no file that can be replaced", name)
+	}
+	a := &addition{v: v, table: map[int64]uint32{}, next: 2, dirs: map[int64][]byte{}}
+	first, err := a.contents(name, contents)
+	if err != nil {
+		return nil, err
+	}
+	if old.first != 0 {
+		runs, err := v.chain(old.first)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		for _, run := range runs {
+			for at := run.Start; at < run.End; at += v.cluster {
+				a.table[(at-v.dataAt)/v.cluster+2] = 0
+			}
+		}
+	}
+	e := make([]byte, dirEntry)
+	if err := disk.ReadFull(v.r, e, old.at); err != nil {
+		return nil, err
+	}
+	le := binary.LittleEndian
+	le.PutUint16(e[entClusterHi:], uint16(first>>16))
+	le.PutUint16(e[entCluster:], uint16(first))
+	le.PutUint32(e[entSize:], uint32(len(contents)))
+	d, t := dosTime(when)
+	le.PutUint16(e[entTime:], t)
+	le.PutUint16(e[entDate:], d)
+	a.patches = append(a.patches, disk.Patch{Off: old.at, Data: e, Why: "directory entry of " + name})
 	return a.finish()
 }
 
@@ -278,8 +337,11 @@ func (a *addition) count() error {
 		if err != nil {
 			return err
 		}
-		if e[0] == 0 {
+		switch free := e[0] == 0; {
+		case free && a.table[c] != 0:
 			taken++
+		case !free && a.table[c] == 0:
+			taken--
 		}
 	}
 	var c fsys.Change
