@@ -420,3 +420,38 @@ func TestFreshIdentitiesStart(t *testing.T) {
 		os.Remove(target)
 	}
 }
+
+// TestChanged: what of the start-up isn't what it was on an earlier date is named.
+func TestChanged(t *testing.T) {
+	b := newBootable(t)
+	const fallback = "EFI/BOOT/BOOTX64.EFI"
+	uefi := func() string { return b.disk(map[string][]byte{fallback: b.grub("/EFI/kiosk", find(rootUUID))}) }
+	bios := func() string { return b.bios(find(rootUUID)) }
+	part := func() string { return b.biosPart(find(rootUUID)) }
+	for _, c := range []struct {
+		name        string
+		before, now string
+		want        string
+	}{
+		{"nothing", bios(), bios(), ""},
+		{"the code", bios(), b.hurt(bios(), "", 0x70, noise[:100]), "the code in the first sector (1 sector)"},
+		{"the second stage in the gap", bios(), b.hurt(b.hurt(bios(), "", 40*1024, noise), "", 60*1024, noise), "what stands before the first part (2 sectors)"},
+		{"the second stage in its part", part(), b.hurt(part(), "", coreAt+40*1024, noise), "part 2, for BIOS start-up code (1 sector)"},
+		{"the loader", uefi(), b.hurtESP(uefi(), fallback, 0x3200, noise), "\\EFI\\BOOT\\BOOTX64.EFI"},
+		{"a kernel", bios(), b.hurt(bios(), "boot/vmlinuz", 3_000_320, noise), ""},
+	} {
+		var devices []disk.Device
+		for _, img := range []string{c.now, c.before} {
+			d, err := disk.Open(img, disk.Identity{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer d.Close()
+			devices = append(devices, d)
+		}
+		got, err := startup.Changed(t.Context(), devices[0], devices[1])
+		if err != nil || strings.Join(got, ", ") != c.want {
+			t.Errorf("%s: %q %v", c.name, got, err)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -114,6 +115,11 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 		return nil, err
 	}
 	p.Lenient = o.Bench != nil
+	if o.Twin != nil && p.Startup.Troubled() {
+		if err := w.since(o, src, p.Startup); err != nil {
+			return nil, err
+		}
+	}
 	if err := p.GoOn(w.noteOf(target.Identity), name); err != nil {
 		return nil, err
 	}
@@ -143,6 +149,32 @@ func (w *Workshop) Together(pairs []*Pair) ([]*Pair, error) {
 		out[i] = again
 	}
 	return out, nil
+}
+
+// since notes what of a disk's start-up changed since the machine's twin before; nothing where there is none, or it can't be read.
+func (w *Workshop) since(o Origin, src disk.Device, r *startup.Report) error {
+	twins, _ := w.shelf().Twins()
+	var before *shelf.Twin
+	at := 0
+	for _, t := range twins {
+		i := slices.IndexFunc(t.Disks, func(d shelf.TwinDisk) bool { return d.Identity.Key() == o.Describe().Identity.Key() })
+		if i >= 0 && t.Machine == o.Twin.Machine && t.Taken.Before(o.Twin.Taken) && (before == nil || t.Taken.After(before.Taken)) {
+			before, at = t, i
+		}
+	}
+	if before == nil {
+		return nil
+	}
+	d, err := w.shelf().OpenDisk(before, at)
+	if err != nil {
+		return nil
+	}
+	changed, err := startup.Changed(context.Background(), src, d)
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	r.Since(units.Moment(before.Taken), changed)
+	return nil
 }
 
 // when is the time that what is made new carries: of a twin its date, so that the same plan makes the same.
