@@ -154,8 +154,13 @@ func (b *bootable) biosPart(script string) string {
 	return img
 }
 
+// stages makes both stages; without a script the second one knows the folder of its menu by the number of its part.
 func (b *bootable) stages(script string, at int64) (first, second []byte) {
-	args := append([]string{"-O", "i386-pc", "-p", "/boot/grub", "-c", b.file([]byte(script))}, strings.Fields("biosdisk "+modules)...)
+	args := []string{"-O", "i386-pc", "-p", "(,1)/boot/grub"}
+	if script != "" {
+		args = []string{"-O", "i386-pc", "-p", "/boot/grub", "-c", b.file([]byte(script))}
+	}
+	args = append(args, strings.Fields("biosdisk "+modules)...)
 	return staged(b.t, b.made("grub-mkimage", append(args, "-o")...), at)
 }
 
@@ -344,6 +349,7 @@ func (b *bootable) chains() []chain {
 		}, wont},
 		{"BIOS, the second stage in the gap", false, bios, should},
 		{"BIOS, the second stage in its part", false, func() string { return b.biosPart(find(rootUUID)) }, should},
+		{"BIOS, the menu by the number of its part", false, func() string { return b.bios("") }, should},
 		{"BIOS, a wrong identity in the second stage", false, func() string { return b.bios(find(wrong)) }, wont},
 		{"BIOS, no code", false, func() string { return b.hurt(bios(), "", 0, zeros[:440]) }, wont},
 		{"BIOS, a part for it and no code", false, func() string { return b.hurt(b.biosPart(find(rootUUID)), "", 0, zeros[:440]) }, wont},

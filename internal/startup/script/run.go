@@ -121,7 +121,8 @@ func newState(ctx context.Context, m Machine, o Options) *state {
 	if !strings.HasPrefix(prefix, "(") {
 		prefix = "(" + o.Loaded.Device + ")" + prefix
 	} else if strings.HasPrefix(prefix, "(,") {
-		prefix = "(" + o.Loaded.Device + prefix[strings.IndexByte(prefix, ')'):]
+		disk, _, _ := strings.Cut(o.Loaded.Device, ",")
+		prefix = "(" + disk + prefix[1:]
 	}
 	at := prefix[1:max(1, strings.IndexByte(prefix, ')'))]
 	st := &state{ctx: ctx, m: m, functions: map[string][]statement{}, vars: map[string]string{
