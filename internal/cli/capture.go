@@ -141,13 +141,18 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(), "whole": p.Wholes(), "taken_over": p.Trusts(), "leaving": leaving})
+			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(), "whole": p.Wholes(), "taken_over": p.Trusts(), "leaving": leaving})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
+		for _, l := range p.List() {
+			for _, line := range l.Lines() {
+				o.say("  %s", line)
+			}
+		}
 		for _, d := range p.Doubts() {
 			o.say("  doubtful: %s", d.Says)
 		}
-		for _, s := range slices.Concat(p.Warnings(), p.Wholes(), p.Trusts(), leaving.Words()) {
+		for _, s := range slices.Concat(p.Warnings(), p.Trusts(), leaving.Words()) {
 			o.say("  %s", s)
 		}
 		return nil
@@ -164,7 +169,9 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 		}
 	}
 	for _, s := range append(p.Wholes(), leaving.Words()...) { // beside the result, also where that is JSON
-		fmt.Fprintln(o.err, "note: "+s)
+		if !o.quiet {
+			fmt.Fprintln(o.err, "note: "+s)
+		}
 	}
 	r, result := w.StartCapture(cmd.Context(), p, leaving)
 	if err := afterCancel(o.follow(r), "no twin was made, and the shelf is as it was"); err != nil {

@@ -41,7 +41,7 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 				o.say("disks in %s, shelf in %s", b.Disks, b.Shelf)
 				return nil
 			}
-			logTo(b.State)
+			o.logTo(b.State)
 			w, err := workshop.New(b.State, []string{b.Disks}, false)
 			if err != nil {
 				return err

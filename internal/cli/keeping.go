@@ -253,6 +253,10 @@ func roomCommand(o *options) *cobra.Command {
 			if o.json {
 				return o.print(f)
 			}
+			if plan {
+				o.say("%s; about %s.", f.Words(), units.Duration(f.Estimate()))
+				return nil
+			}
 			o.say("%s.", f.Words())
 			return nil
 		},

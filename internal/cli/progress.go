@@ -5,18 +5,28 @@ import (
 	"os"
 	"time"
 
+	"golang.org/x/term"
+
 	"twinshelf/internal/run"
 	"twinshelf/internal/units"
 )
 
-// follow shows a run's progress on standard error until it ends: a line that is
-// rewritten on a terminal, otherwise a line every ten seconds.
+const (
+	lineEvery = 10 * time.Second       // into a file
+	overEvery = 200 * time.Millisecond // on a terminal
+	usualWide = 80
+)
+
+// follow shows a run on standard error until it ends, how long it took, and returns its error.
 func (o *options) follow(r *run.Run) error {
-	st, err := os.Stderr.Stat()
-	terminal := err == nil && st.Mode()&os.ModeCharDevice != 0
-	every := 10 * time.Second
+	if o.quiet {
+		return r.Wait()
+	}
+	fd := int(os.Stderr.Fd())
+	terminal := term.IsTerminal(fd)
+	every := lineEvery
 	if terminal {
-		every = 200 * time.Millisecond
+		every = overEvery
 	}
 	tick := time.NewTicker(every)
 	defer tick.Stop()
@@ -26,28 +36,57 @@ func (o *options) follow(r *run.Run) error {
 			if terminal {
 				fmt.Fprint(o.term, "\r\x1b[K")
 			}
-			for _, n := range r.Snapshot().Notes {
+			s := r.Snapshot()
+			for _, n := range s.Notes {
 				fmt.Fprintln(o.err, "note: "+n)
+			}
+			if s.State == run.Done {
+				fmt.Fprintln(o.err, took(s))
 			}
 			return r.Wait()
 		case <-tick.C:
-			line := progressLine(r.Snapshot())
-			if terminal {
-				fmt.Fprint(o.term, "\r\x1b[K"+units.Visible(line))
-			} else {
-				fmt.Fprintln(o.err, line)
+			if !terminal {
+				fmt.Fprintln(o.err, progressLine(r.Snapshot(), 0))
+				continue
 			}
+			wide, _, err := term.GetSize(fd)
+			if err != nil || wide < 1 {
+				wide = usualWide
+			}
+			fmt.Fprint(o.term, "\r\x1b[K"+units.Visible(progressLine(r.Snapshot(), wide-1)))
 		}
 	}
 }
 
-func progressLine(s run.Snapshot) string {
-	line := s.Phase
+// took says how long a run took, beside what was expected.
+func took(s run.Snapshot) string {
+	line := s.Title + " took " + units.Duration(s.Elapsed)
+	if s.Estimate >= time.Second {
+		line += " (about " + units.Duration(s.Estimate) + " was expected)"
+	}
+	return line + "."
+}
+
+// progressLine is a run's progress in so many columns; 0 for any number. What matters least goes first.
+func progressLine(s run.Snapshot, columns int) string {
+	var pieces []string
 	if s.Total > 0 {
-		line += fmt.Sprintf("  %s of %s (%s)  %s", units.Bytes(s.Done), units.Bytes(s.Total), units.Percent(s.Done, s.Total), units.Rate(s.Rate))
+		pieces = append(pieces, units.Percent(s.Done, s.Total))
 	}
 	if s.LeftHigh > 0 {
-		line += fmt.Sprintf("  %s to %s left", units.Duration(s.LeftLow), units.Duration(s.LeftHigh))
+		pieces = append(pieces, fmt.Sprintf("%s to %s left", units.Duration(s.LeftLow), units.Duration(s.LeftHigh)))
 	}
-	return line
+	if s.Total > 0 {
+		pieces = append(pieces, fmt.Sprintf("%s of %s", units.Bytes(s.Done), units.Bytes(s.Total)), units.Rate(s.Rate))
+	}
+	line := []rune(s.Phase)
+	for _, p := range pieces {
+		if longer := append(line[:len(line):len(line)], []rune("  "+p)...); columns == 0 || len(longer) <= columns {
+			line = longer
+		}
+	}
+	if columns > 0 && len(line) > columns {
+		line = append(line[:columns-1:columns-1], '…')
+	}
+	return string(line)
 }

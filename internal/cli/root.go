@@ -12,9 +12,9 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -57,6 +57,10 @@ type options struct {
 	passFile string
 	screen   bool // the full screen is being opened
 	json     bool
+	quiet    bool
+	args     []string
+	log      *os.File // nil while nothing is logged
+	begun    time.Time
 	// ask gets the passphrase of a sealed shelf; nil for the usual way.
 	ask      func(dir string) ([]byte, error)
 	out, err io.Writer // for people
@@ -69,13 +73,15 @@ type options struct {
 func Main(args []string, screen Screen) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, in: bufio.NewReader(os.Stdin)}
+	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args, in: bufio.NewReader(os.Stdin)}
+	slog.SetDefault(slog.New(slog.DiscardHandler)) // until there is a file for it
 	root := newRoot(o, screen)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err != nil {
 		fmt.Fprintln(o.err, "twinshelf: "+words(err))
 	}
+	o.logEnd(status(err), err)
 	return status(err)
 }
 
@@ -155,9 +161,11 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then the one used last)")
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
+	f.BoolVarP(&o.quiet, "quiet", "q", false, "say only results and errors: no progress, no notes")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o), takeCommand(o), compareCommand(o), demoCommand(o, screen))
 	root.SetVersionTemplate("{{.Version}}\n")
+	completions(o, root)
 	root.SetOut(o.out)
 	root.SetErr(o.err)
 	strict(root)
@@ -241,7 +249,7 @@ func exactly(names ...string) cobra.PositionalArgs {
 // workshop opens the bench and, when one is named or needed, the shelf.
 func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 	dir := settings.Dir()
-	logTo(dir)
+	o.logTo(dir)
 	w, err := workshop.New(dir, o.disks, len(o.disks) == 0 || o.attached)
 	if err != nil {
 		return nil, err
@@ -280,17 +288,6 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 	}
 	_ = w.Remember(w.Shelf) // a comfort, not a need
 	return w, nil
-}
-
-// logTo sends the log to a file in the state folder.
-func logTo(dir string) {
-	slog.SetDefault(slog.New(slog.DiscardHandler))
-	if os.MkdirAll(dir, 0o700) != nil {
-		return
-	}
-	if f, err := os.OpenFile(filepath.Join(dir, "twinshelf.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err == nil {
-		slog.SetDefault(slog.New(slog.NewTextHandler(f, nil)))
-	}
 }
 
 // probed lists the bench and looks at every disk.

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -141,6 +142,7 @@ func Start(ctx context.Context, title string, phases []string, estimate time.Dur
 	r := &Run{cancel: cancel, ended: make(chan struct{}), start: now, phaseStart: now, lastAt: now,
 		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate}}
 	r.resumed = sync.NewCond(&r.mu)
+	slog.Info("begins", "work", title, "expected", estimate.Round(time.Second))
 	stop := context.AfterFunc(ctx, r.wake) // a paused run must notice too
 	go func() {
 		defer stop()
@@ -173,6 +175,15 @@ func (r *Run) finish(err error) {
 		r.snap.State = Failed
 	}
 	r.mu.Unlock()
+	s := r.Snapshot()
+	level := slog.LevelInfo
+	if s.State == Failed {
+		level = slog.LevelError
+	}
+	for _, n := range s.Notes {
+		slog.Warn("note", "work", s.Title, "note", n)
+	}
+	slog.Log(context.Background(), level, "ends", "work", s.Title, "state", s.State, "took", s.Elapsed.Round(time.Millisecond), "moved", s.All, "phase", s.Phase, "error", err)
 	close(r.ended)
 }
 
@@ -219,6 +230,9 @@ func (r *Run) Snapshot() Snapshot {
 	s := r.snap
 	if !s.Over() {
 		s.Elapsed = time.Since(r.start)
+	}
+	if s.Total > 0 {
+		s.Done = min(s.Done, s.Total) // a total is planned; what a phase meets may be more
 	}
 	s.Notes, s.Samples = slices.Clone(s.Notes), slices.Clone(s.Samples)
 	if r.read.Size > 0 {

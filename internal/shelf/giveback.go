@@ -62,6 +62,14 @@ func (f Freed) Words() string {
 	return w
 }
 
+// copyingRate is an assumed one for copying blocks into new packs and reading them back, in bytes per second.
+const copyingRate = 50 * units.MB
+
+// Estimate is how long giving it back will probably take.
+func (f Freed) Estimate() time.Duration {
+	return time.Duration(float64(f.Copied) / copyingRate * float64(time.Second))
+}
+
 // worthRewriting is from which unneeded share, one part in it, a pack is rewritten.
 const worthRewriting = 5
 

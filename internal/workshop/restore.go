@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -268,6 +269,7 @@ func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run,
 			return err
 		}
 		for i, p := range pairs {
+			slog.Info("writes", "from", p.Title(), "target", disk.Sticker(p.Target.Identity), "path", p.Target.Path)
 			one, err := w.write(rc.Named(names[i]), p)
 			if err != nil {
 				return err

@@ -109,6 +109,7 @@ func summarizePair(p *Pair) Summary {
 	}
 	write, data := p.Plan.Bytes()
 	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)),
+		"about "+units.Duration(2*p.Plan.Estimate())+", with reading it back; it can be paused",
 		"areas that nobody uses keep what is on the target now; erase it first if that matters",
 		"cut off or cancelled, it goes on from the last flush when it is started again")
 	if p.Bench != nil && p.Plan.Fresh == nil && p.Plan.Fit.Table.Kind != table.None {
@@ -129,7 +130,7 @@ func SummarizeReady(p *ready.Plan, anew bool, target *bench.Disk) Summary {
 	for _, step := range p.Steps {
 		s.Steps = append(s.Steps, step.Title)
 	}
-	s.Notes = append(s.Notes, "a keepsake of what is overwritten is kept: it can be put back as long as the disk hasn't been used")
+	s.Notes = append(s.Notes, "about "+units.Duration(p.Estimate())+"; it can be paused", "a keepsake of what is overwritten is kept: it can be put back as long as the disk hasn't been used")
 	return s
 }
 

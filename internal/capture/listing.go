@@ -1,0 +1,75 @@
+package capture
+
+import (
+	"fmt"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/units"
+)
+
+// Listed is a disk of a plan, part by part.
+type Listed struct {
+	Disk  string       `json:"disk"`
+	Table string       `json:"table"`
+	Size  int64        `json:"size"` // bytes
+	Parts []ListedPart `json:"parts"`
+}
+
+// ListedPart is a part of it, and what becomes of it.
+type ListedPart struct {
+	Number int    `json:"number"`
+	Title  string `json:"title"`
+	Holds  string `json:"holds"`
+	Size   int64  `json:"size"` // bytes
+	Kept   int64  `json:"kept"` // bytes
+	// LeftOut is why all of it is left out, Omits what of it is; Whole is why all of it is read. Empty where it isn't so.
+	LeftOut string   `json:"left_out,omitempty"`
+	Omits   []string `json:"omits,omitempty"`
+	Whole   string   `json:"whole,omitempty"`
+}
+
+// List lists what a plan captures and what it leaves out, with the reasons.
+func (p *Plan) List() []Listed {
+	var out []Listed
+	for _, s := range p.Sources {
+		sv := s.Survey
+		l := Listed{Disk: disk.Sticker(sv.Device.Identity()), Table: string(sv.Table.Kind), Size: sv.Device.Size()}
+		for _, a := range sv.Parts() {
+			x := ListedPart{Number: a.Number(), Title: a.Title(), Holds: a.Holds(), Size: a.Span.Len(), Kept: a.Content.Used}
+			if s.LeaveOut[a.Number()] {
+				x.LeftOut, x.Kept = "it was wished so", 0
+				l.Parts = append(l.Parts, x)
+				continue
+			}
+			for _, o := range a.Content.Omit {
+				x.Omits = append(x.Omits, fmt.Sprintf("%s (%s): %s", o.What, units.Bytes(o.Bytes), o.Why))
+			}
+			if !a.Content.Maps {
+				x.Whole = a.Content.Why
+			}
+			l.Parts = append(l.Parts, x)
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// Lines are the disk and its parts in words, a line for each.
+func (l Listed) Lines() []string {
+	out := []string{fmt.Sprintf("%s, table %s", l.Disk, l.Table)}
+	for _, p := range l.Parts {
+		line := fmt.Sprintf("part %d, %s (%s), %s: %s kept", p.Number, p.Title, p.Holds, units.Bytes(p.Size), units.Bytes(p.Kept))
+		switch {
+		case p.LeftOut != "":
+			line = fmt.Sprintf("part %d, %s (%s), %s: left out, because %s", p.Number, p.Title, p.Holds, units.Bytes(p.Size), p.LeftOut)
+		case p.Whole != "":
+			line += "; all of it is read: " + p.Whole
+		}
+		if len(p.Omits) > 0 {
+			line += "; without " + strings.Join(p.Omits, " and ")
+		}
+		out = append(out, "  "+line)
+	}
+	return out
+}
