@@ -141,6 +141,7 @@ func (s *Shelf) checkSmall(rep *Report, mend bool) {
 	}
 	rep.Hurt = append(rep.Hurt, s.Notes()...)
 	s.checkCopies(rep, mend)
+	s.checkReserve(rep, mend)
 	var reads checked
 	if _, err := s.readNote(checkedFile, &reads); err != nil { // it costs only reading again
 		rep.Hurt = append(rep.Hurt, err.Error())

@@ -195,6 +195,7 @@ func (s *Shelf) giveBack(ctx context.Context, l *lock, step func(done, total int
 	if err := s.rewrite(ctx, l, m, gone, rewrite, total, step); err != nil {
 		return Freed{}, err
 	}
+	s.keepReserve()
 	return f, s.journal(Event{What: "gave back space", Why: f.Words()})
 }
 

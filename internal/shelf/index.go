@@ -368,7 +368,15 @@ func packsOf(segments []*segment, unwanted map[string]bool) []string {
 
 // mergeInto writes the merged segment of those entries that keep wants, in two passes: the directory needs the
 // counts and checksums of all buckets. keep gets a segment and the number of the entry in it.
-func (s *Shelf) mergeInto(segments []*segment, packs []string, keep func(*segment, int, indexRecord) bool) (*segment, error) {
+func (s *Shelf) mergeInto(segments []*segment, packs []string, keep func(*segment, int, indexRecord) bool) (merged *segment, err error) {
+	err = s.withRoom(func() (err error) {
+		merged, err = s.tryMerge(segments, packs, keep)
+		return err
+	})
+	return merged, err
+}
+
+func (s *Shelf) tryMerge(segments []*segment, packs []string, keep func(*segment, int, indexRecord) bool) (*segment, error) {
 	bucketBytes := func(b int) ([]byte, int, error) {
 		var records []indexRecord
 		for _, seg := range segments {
@@ -404,19 +412,20 @@ func (s *Shelf) mergeInto(segments []*segment, packs []string, keep func(*segmen
 	if err != nil {
 		return nil, err
 	}
-	defer w.Close()
 	bw := bufio.NewWriterSize(w, 1<<20)
 	bw.Write(head)
 	bw.Write(dir)
 	for b := range buckets {
-		p, _, err := bucketBytes(b)
-		if err != nil {
-			return nil, err
+		p, _, errRead := bucketBytes(b)
+		if errRead != nil {
+			err = errRead
+			break
 		}
 		s.ring.mark(nonce, b, p) // seals it as in the first pass
 		bw.Write(p)
 	}
-	if err := errors.Join(bw.Flush(), w.Sync()); err != nil {
+	if err = errors.Join(err, bw.Flush(), w.Sync(), w.Close()); err != nil {
+		_ = s.b.Remove(temp)
 		return nil, err
 	}
 	file := "index/" + newID() + ".index"

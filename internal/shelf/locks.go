@@ -105,7 +105,7 @@ func (s *Shelf) acquire(h Holder) (*lock, error) {
 	for try := range tries {
 		h.ID = newID()
 		l := &lock{s: s, holder: h, stop: make(chan struct{})}
-		if err := l.write(); err != nil {
+		if err := s.withRoom(l.write); err != nil {
 			return nil, err
 		}
 		others, err := s.holders(h.ID)

@@ -63,6 +63,7 @@ func (s *Shelf) Begin(machine string) (*Session, error) {
 		l.release()
 		return fail(err)
 	}
+	s.keepReserve()
 	sq, err := newSqueezer()
 	if err != nil {
 		l.release()

@@ -302,6 +302,10 @@ func (s *Shelf) Stats() (Stats, error) {
 // writeFile puts a whole file on the medium under a temporary name, then
 // renames it: it is there completely or not at all.
 func (s *Shelf) writeFile(name string, b []byte) error {
+	return s.withRoom(func() error { return s.tryFile(name, b) })
+}
+
+func (s *Shelf) tryFile(name string, b []byte) error {
 	temp := tempName("")
 	w, err := s.b.Create(temp)
 	if err != nil {

@@ -1,0 +1,73 @@
+package shelf
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/testkit"
+)
+
+// TestFullShelf: on a drive without a free byte dates can still be marked and discarded and their room given back.
+func TestFullShelf(t *testing.T) {
+	testkit.Root(t)
+	dir := t.TempDir()
+	testkit.Do(t, "mount", "-t", "tmpfs", "-o", "size=24m", "tmpfs", dir)
+	t.Cleanup(func() { testkit.Do(t, "umount", dir) })
+	s, err := Create(filepath.Join(dir, "oak"), "Oak", 64<<10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	s.packLimit = 1 << 20
+	old := commit(t, s, "Ticket desk", content(60, 9))
+	kept := commit(t, s, "Kiosk", content(40, 3))
+	if _, err := os.Stat(filepath.Join(dir, "oak", reserveFile)); err != nil {
+		t.Fatalf("nothing is kept aside: %v", err)
+	}
+	fillUp(t, filepath.Join(dir, "foreign"))
+	again := reopen(t, s)
+	if err := again.Keep(kept.ID, "the last of it"); err != nil {
+		t.Errorf("a mark: %v", err)
+	}
+	if err := again.Discard(old, "room"); err != nil {
+		t.Fatalf("discarding: %v", err)
+	}
+	if f := gaveBack(t, again, false); f.Removed == 0 {
+		t.Errorf("%+v", f)
+	}
+	if free, err := again.b.Free(); err != nil || free < 1<<20 {
+		t.Errorf("%d bytes are free (%v)", free, err)
+	}
+	twins, problems := reopen(t, again).Twins()
+	if len(twins) != 1 || len(problems) > 0 || twins[0].ID != kept.ID {
+		t.Errorf("%v %v", twins, problems)
+	}
+	if err := os.Remove(filepath.Join(dir, "foreign")); err != nil {
+		t.Fatal(err)
+	}
+	commit(t, again, "Ticket desk", content(10, 5))
+	if _, err := os.Stat(filepath.Join(dir, "oak", reserveFile)); err != nil {
+		t.Errorf("nothing is kept aside again: %v", err)
+	}
+}
+
+// fillUp writes a file until not one more byte fits.
+func fillUp(t *testing.T, name string) {
+	t.Helper()
+	f, err := os.Create(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for n := 1 << 20; n > 0; {
+		if _, err := f.Write(make([]byte, n)); errors.Is(err, unix.ENOSPC) {
+			n /= 2
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
