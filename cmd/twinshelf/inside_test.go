@@ -24,7 +24,7 @@ func TestLookInsideByCommand(t *testing.T) {
 		{[]string{"list", "Ticket desk", "3:Tickets/2024", "--sort", "colour"}, 2, "--sort knows"},
 		{[]string{"list", "Ticket desk", "3:Tickets/2024/quarter-1.csv"}, 0, "lies at bytes"},
 		{[]string{"list", "Ticket desk", "3:Tickets/2026/quarter-4.csv", "--dates"}, 0, "version 2"},
-		{[]string{"list", "20261120", "3:Users/Maud/timetable-winter.txt"}, 1, "does not exist"},
+		{[]string{"list", "20261120", "3:Users/Maud/timetable-winter.txt"}, 1, "isn't there"},
 		{[]string{"list", desk, "3:Users"}, 0, "Maud/"},
 		{[]string{"list", desk, "3:Users", "--dates"}, 2, "name a twin"},
 		{[]string{"list", "Nobody"}, 2, "no twin of this shelf"},
@@ -48,7 +48,8 @@ func TestLookInsideByCommand(t *testing.T) {
 		{[]string{"take", "Ticket desk", "3:Users", "--zip", out("a.zip"), "--tar", out("a.tar")}, 2, "one of --to"},
 		{[]string{"take", "Ticket desk", "3:Users"}, 2, "one of --to"},
 		{[]string{"take", "Ticket desk", "3:Users", "--to", p.shelf}, 3, "belongs to the open shelf"},
-		{[]string{"take", "Ticket desk", "3:Nobody", "--to", out("x")}, 1, "does not exist"},
+		{[]string{"take", "Harbour kiosk", "2:srv/kiosk/timetable-winter.txt", "--to", out("y")}, 1, "the twin of 2026-09-14"},
+		{[]string{"take", "Ticket desk", "3:Nobody", "--to", out("x")}, 1, "isn't there"},
 	} {
 		o, e, code := p.run("", append([]string{"--shelf", p.shelf}, c.args...)...)
 		if code != c.code || !strings.Contains(o+e, c.says) {

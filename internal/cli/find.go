@@ -22,7 +22,7 @@ func findCommand(o *options) *cobra.Command {
 		Use:   "find TEXT",
 		Short: "Search names over all dates, parts and machines of the shelf",
 		Long: "TEXT is a piece of a name, or a pattern with * ? and [ ] that the whole name matches; with a / in it it is looked for in paths.\n" +
-			"Every item comes once, with the newest date that has it and how many do.",
+			"Every item comes once, with the newest date that has it and how many do. \"take\" gets it by the ID at the end of its line and its place.",
 		Example: "  twinshelf find fares\n  twinshelf find \"*.ods\" --machine \"Ticket desk\"\n  twinshelf find \"mail/inbox*\" --json",
 		Args:    exactly("what to look for"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -88,7 +88,7 @@ func (o *options) showFound(res *workshop.Searched) error {
 		if f.Gone {
 			gone = "gone since"
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\n", f.Machine, workshop.Visible(f.Label()), size, units.Moment(newest.Twin.Taken), len(f.At), f.Of, gone)
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\t%s\n", f.Machine, workshop.Visible(f.Label()), size, units.Moment(newest.Twin.Taken), len(f.At), f.Of, newest.Twin.ID, gone)
 	}
 	t.Flush()
 	if len(res.Found) == 0 {

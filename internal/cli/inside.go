@@ -48,6 +48,17 @@ func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string
 	return w.LookInto(workshop.Origin{Bench: disks[0]})
 }
 
+// resolve finds an item; one that only another date has is named with that date.
+func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, text string) (*inside.Part, fsys.Item, string, error) {
+	p, it, path, err := in.Resolve(text)
+	if errors.As(err, new(*workshop.NotThere)) {
+		if t := w.Having(ctx, in, text); t != nil {
+			err = fmt.Errorf("%w on that date; the twin of %s has it: %s", err, units.Moment(t.Taken), t.ID)
+		}
+	}
+	return p, it, path, err
+}
+
 const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a machine for its newest), or an attached disk or image file.\n" +
 	"PATH is written as PART:PATH (\"2:srv/kiosk\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); without a\n" +
 	"part in front it is looked for in all of them.\n"
@@ -112,7 +123,7 @@ func listCommand(o *options) *cobra.Command {
 			if len(args) == 1 {
 				return o.listParts(in)
 			}
-			p, it, path, err := in.Resolve(args[1])
+			p, it, path, err := resolve(cmd.Context(), w, in, args[1])
 			switch {
 			case err != nil:
 				return err

@@ -73,6 +73,7 @@ type wishes struct {
 	parts, machines             []string
 	with, kinds                 []string
 	dates, disk                 int
+	mount                       bool
 }
 
 func layCommand(o *options, anew bool) *cobra.Command {
@@ -105,11 +106,12 @@ func layCommand(o *options, anew bool) *cobra.Command {
 			return err
 		}
 		if ready.Purpose(ask.purpose) == ready.ForStorage && !f.plan && !o.json {
-			o.say("Next: mount the new part on a folder, and make a shelf there: twinshelf shelf new FOLDER --name NAME")
+			return o.storageNext(cmd.Context(), w, d.Path, ask.mount)
 		}
 		return nil
 	}
 	f.flags(c)
+	c.Flags().BoolVar(&ask.mount, "mount", false, "with --for storage: mount the new part writable (as root)")
 	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as 250 GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
 	c.Flags().StringVar(&ask.purpose, "for", "", "a purpose instead of parts: storage, shared, system or split")
 	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part (default for storage: shelf)")
@@ -123,6 +125,25 @@ func layCommand(o *options, anew bool) *cobra.Command {
 		c.Flags().IntVar(&ask.disk, "from-disk", 1, "with --for system: which disk of the twin")
 	}
 	return c
+}
+
+// storageNext mounts the newest part of a drive that was made ready for a shelf, where that is wished, and says what comes next.
+func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path string, mount bool) error {
+	folder := "FOLDER"
+	if !mount {
+		o.say("Next: mount the new part on a folder (twinshelf ready mount %s PART --writable), and make a shelf there: twinshelf shelf new FOLDER/shelf --name NAME", path)
+		return nil
+	}
+	disks, err := o.probed(ctx, w, path)
+	if err != nil {
+		return err
+	}
+	parts := disks[0].Survey.Parts()
+	if folder, err = w.MountWritable(disks[0], parts[len(parts)-1].Number()); err != nil {
+		return err
+	}
+	o.say("Mounted writable at %s. Next: make a shelf there: twinshelf shelf new %s/shelf --name NAME", folder, folder)
+	return nil
 }
 
 // draft turns the flags into a draft.
@@ -459,31 +480,38 @@ func (o *options) listKeepsakes(w *workshop.Workshop, d *bench.Disk) error {
 }
 
 func mountCommand(o *options) *cobra.Command {
-	return &cobra.Command{
+	var writable bool
+	c := &cobra.Command{
 		Use:     "mount DISK PART",
-		Short:   "Mount a part read-only (as root)",
-		Example: "  twinshelf ready mount /dev/sdd 1",
+		Short:   "Mount a part read-only, or writable for a new shelf (as root)",
+		Example: "  twinshelf ready mount /dev/sdd 1\n  twinshelf ready mount /dev/sdd 1 --writable",
 		Args:    exactly("the disk", "the number of the part"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[1])
 			if err != nil {
 				return usageError{fmt.Errorf("%q is no number of a part", args[1])}
 			}
-			_, d, err := o.oneDisk(cmd.Context(), args[0])
+			w, d, err := o.oneDisk(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			dir, err := workshop.Mount(d, number)
+			mount, how := workshop.Mount, "read-only"
+			if writable {
+				mount, how = w.MountWritable, "writable"
+			}
+			dir, err := mount(d, number)
 			if err != nil {
 				return err
 			}
 			if o.json {
 				return o.print(map[string]string{"mounted_at": dir})
 			}
-			o.say("Mounted read-only at %s", dir)
+			o.say("Mounted %s at %s", how, dir)
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&writable, "writable", false, "mount it so that it can be written to, for a shelf; what was captured as a machine's is refused")
+	return c
 }
 
 func unmountCommand(o *options) *cobra.Command {

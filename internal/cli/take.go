@@ -40,7 +40,7 @@ func takeCommand(o *options) *cobra.Command {
 			}
 			var choices []takeout.Choice
 			for _, text := range args[1:] {
-				p, it, path, err := in.Resolve(text)
+				p, it, path, err := resolve(cmd.Context(), w, in, text)
 				if err != nil {
 					return err
 				}

@@ -1,6 +1,6 @@
 // Package mounts mounts parts read-only and unmounts them, by the kernel's own
 // calls (mount(2), umount2(2), loop(4)). It needs root. Nothing here writes to a disk: ext volumes are
-// mounted without replaying their journal.
+// mounted without replaying their journal. Only a drive that was made ready for a shelf is mounted writable, when that is asked for.
 package mounts
 
 import (
@@ -25,12 +25,15 @@ type Part struct {
 	Image bool
 }
 
-// drivers are the kernel's names of the file systems, with the options that keep them from writing.
+// drivers are the kernel's names of the file systems, with the options that keep them from writing when they are mounted read-only.
 var drivers = map[string][]struct{ name, options string }{
-	"ext2": {{"ext4", "noload"}}, "ext3": {{"ext4", "noload"}}, "ext4": {{"ext4", "noload"}},
+	"ext2": {{"ext4", noReplay}}, "ext3": {{"ext4", noReplay}}, "ext4": {{"ext4", noReplay}},
 	"FAT12": {{"vfat", "utf8"}, {"vfat", ""}}, "FAT16": {{"vfat", "utf8"}, {"vfat", ""}}, "FAT32": {{"vfat", "utf8"}, {"vfat", ""}},
 	"exFAT": {{"exfat", ""}}, "NTFS": {{"ntfs3", ""}, {"ntfs", ""}},
 }
+
+// noReplay keeps ext from writing its journal's contents.
+const noReplay = "noload"
 
 // folderFor is where a part is mounted: in base, named by label or disk.
 func folderFor(base string, p Part) (string, error) {
@@ -71,7 +74,12 @@ func mountedAt(dir string) bool {
 }
 
 // ReadOnly mounts a part read-only in a folder under base and returns the folder.
-func ReadOnly(base string, p Part) (string, error) {
+func ReadOnly(base string, p Part) (string, error) { return mount(base, p, false) }
+
+// Writable mounts a part so that it can be written to; whether it may be is the caller's business.
+func Writable(base string, p Part) (string, error) { return mount(base, p, true) }
+
+func mount(base string, p Part, writable bool) (string, error) {
 	if os.Geteuid() != 0 {
 		return "", errors.New("mounting needs root: start Twin Shelf as root, or mount it with your system's own tools")
 	}
@@ -79,7 +87,7 @@ func ReadOnly(base string, p Part) (string, error) {
 	if len(ways) == 0 {
 		return "", fmt.Errorf("%s can't be mounted here: Twin Shelf mounts ext2/3/4, FAT, exFAT and NTFS", p.Kind)
 	}
-	node, done, err := node(p)
+	node, done, err := node(p, writable)
 	if err != nil {
 		return "", err
 	}
@@ -88,8 +96,16 @@ func ReadOnly(base string, p Part) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("no folder to mount into: %w", err)
 	}
+	flags := uintptr(unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC)
+	if !writable {
+		flags |= unix.MS_RDONLY
+	}
 	for _, w := range ways {
-		if err = unix.Mount(node, dir, w.name, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, w.options); err == nil {
+		options := w.options
+		if writable && options == noReplay {
+			options = ""
+		}
+		if err = unix.Mount(node, dir, w.name, flags, options); err == nil {
 			return dir, nil
 		}
 	}
@@ -122,14 +138,18 @@ func Unmount(base, dir string) error {
 	return nil
 }
 
-// node is the block device of a part: the kernel's own, or a read-only loop device over the stretch
+// node is the block device of a part: the kernel's own, or a loop device over the stretch
 // of an image file. done lets go of it; a mounted one stays until it is unmounted.
-func node(p Part) (path string, done func(), err error) {
+func node(p Part, writable bool) (path string, done func(), err error) {
 	if !p.Image {
 		path, err = partition(p)
 		return path, func() {}, err
 	}
-	f, err := os.Open(p.Disk)
+	mode, flags := os.O_RDONLY, uint32(unix.LO_FLAGS_READ_ONLY|unix.LO_FLAGS_AUTOCLEAR)
+	if writable {
+		mode, flags = os.O_RDWR, unix.LO_FLAGS_AUTOCLEAR
+	}
+	f, err := os.OpenFile(p.Disk, mode, 0)
 	if err != nil {
 		return "", nil, err
 	}
@@ -145,11 +165,11 @@ func node(p Part) (path string, done func(), err error) {
 			break
 		}
 		path = fmt.Sprintf("/dev/loop%d", n)
-		l, err := os.Open(path)
+		l, err := os.OpenFile(path, mode, 0)
 		if err != nil {
 			break
 		}
-		config := unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{Offset: uint64(p.Span.Start), Sizelimit: uint64(p.Span.Len()), Flags: unix.LO_FLAGS_READ_ONLY | unix.LO_FLAGS_AUTOCLEAR}}
+		config := unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{Offset: uint64(p.Span.Start), Sizelimit: uint64(p.Span.Len()), Flags: flags}}
 		copy(config.Info.File_name[:], p.Disk)
 		if err = unix.IoctlLoopConfigure(int(l.Fd()), &config); err == nil {
 			return path, func() { l.Close(); f.Close() }, nil

@@ -102,3 +102,25 @@ func TestMountRefusals(t *testing.T) {
 		t.Errorf("folders stay: %v", entries)
 	}
 }
+
+// TestMountsWritable: where it is asked for a part can be written to, and is sound afterwards.
+func TestMountsWritable(t *testing.T) {
+	testkit.Root(t)
+	img, part := pier(t)
+	base := filepath.Join(t.TempDir(), "mounts")
+	dir, err := Writable(base, part)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "new"), []byte("a shelf"), 0o600); err != nil {
+		t.Error(err)
+	}
+	if err := Unmount(base, dir); err != nil {
+		t.Fatal(err)
+	}
+	fs := testkit.Extract(t, img, units.MiB, 64*units.MiB)
+	testkit.Do(t, "e2fsck", "-fn", fs)
+	if text := testkit.Do(t, "debugfs", "-R", "cat /new", fs); !strings.Contains(text, "a shelf") {
+		t.Errorf("%q", text)
+	}
+}

@@ -103,6 +103,9 @@ func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) 
 			return nil, fsys.Item{}, "", err
 		}
 		it, at, err := locate(p, where.Path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, it, "", &NotThere{p.Label(where.Path, in.Disks) + " isn't there"}
+		}
 		if err != nil {
 			return nil, it, "", fmt.Errorf("%s: %w", p.Label(where.Path, in.Disks), err)
 		}
@@ -130,7 +133,37 @@ func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) 
 	case problem != nil:
 		return nil, item, "", problem
 	}
-	return nil, item, "", fmt.Errorf("%s isn't there; parts are %s", where.Path, in.names())
+	return nil, item, "", &NotThere{fmt.Sprintf("%s isn't there; parts are %s", where.Path, in.names())}
+}
+
+// NotThere means that a date or disk has no item by a name; the text says more.
+type NotThere struct{ text string }
+
+func (n *NotThere) Error() string { return n.text }
+
+const mostLooked = 100 // other dates that are looked at
+
+// Having finds the newest other date of the machine that has an item; nil when there is none.
+func (w *Workshop) Having(ctx context.Context, in *Inside, text string) *shelf.Twin {
+	if in.Twin == nil || w.shelf() == nil {
+		return nil
+	}
+	twins, _ := w.shelf().Twins()
+	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != in.Twin.Machine || t.ID == in.Twin.ID })
+	slices.SortFunc(twins, func(a, b *shelf.Twin) int { return b.Taken.Compare(a.Taken) })
+	for _, t := range twins[:min(len(twins), mostLooked)] {
+		if ctx.Err() != nil {
+			return nil
+		}
+		other, err := w.LookInto(Origin{Twin: t})
+		if err != nil {
+			continue
+		}
+		if _, _, _, err := other.Resolve(text); err == nil {
+			return t
+		}
+	}
+	return nil
 }
 
 func locate(p *inside.Part, path string) (fsys.Item, string, error) {

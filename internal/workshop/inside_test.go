@@ -53,7 +53,7 @@ func TestPathsOfAMachine(t *testing.T) {
 		{desk, "3:Users\\Maud", "3:Users/Maud"},
 		{desk, "2:", "no file system is known"},
 		{desk, "9:", "there is no part 9"},
-		{desk, "3:Users/nobody", "3:Users/nobody: file does not exist"},
+		{desk, "3:Users/nobody", "3:Users/nobody isn't there"},
 		{desk, "a:b", "isn't there"},
 	} {
 		p, _, path, err := c.in.Resolve(c.path)

@@ -270,12 +270,33 @@ const MountBase = "/run/twinshelf"
 
 // Mount mounts a part of a probed disk read-only and says where.
 func Mount(d *bench.Disk, number int) (string, error) {
+	return mountBy(mounts.ReadOnly, d, number)
+}
+
+// MountWritable mounts a part of a drive so that a shelf can be made there. What belongs to a machine is refused: by mounting alone a
+// system changes it.
+func (w *Workshop) MountWritable(d *bench.Disk, number int) (string, error) {
+	if err := w.Guard().Check(d.Target()); err != nil {
+		return "", err
+	}
+	if s := w.shelf(); s != nil {
+		twins, _ := s.Twins()
+		for _, t := range twins {
+			if slices.ContainsFunc(t.Disks, func(x shelf.TwinDisk) bool { return x.Identity.Key() == d.Identity.Key() }) {
+				return "", &disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "it was captured as a disk of " + t.Machine + ", and mounting it writable would change it", Remedy: "mount it read-only"}
+			}
+		}
+	}
+	return mountBy(mounts.Writable, d, number)
+}
+
+func mountBy(mount func(string, mounts.Part) (string, error), d *bench.Disk, number int) (string, error) {
 	if err := looked(d); err != nil {
 		return "", err
 	}
 	for _, a := range d.Survey.Parts() {
 		if a.Part.Number == number {
-			return mounts.ReadOnly(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, Image: d.Image})
+			return mount(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, Image: d.Image})
 		}
 	}
 	return "", fmt.Errorf("there is no part %d on %s", number, disk.Sticker(d.Identity))
