@@ -92,7 +92,7 @@ func (k Keepsakes) List(id disk.Identity) ([]*Keepsake, error) {
 		b, err := os.ReadFile(n)
 		s := &Keepsake{path: strings.TrimSuffix(n, ".json")}
 		if err == nil {
-			err = json.Unmarshal(b, s)
+			err = json.Unmarshal(units.VisibleJSON(b), s)
 		}
 		switch {
 		case err != nil:

@@ -16,6 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/disk"
+
+	"twinshelf/internal/units"
 )
 
 // State is what the program remembers.
@@ -67,7 +69,7 @@ func Load(dir string) (*State, error) {
 		return s, nil
 	}
 	if err == nil {
-		err = json.Unmarshal(b, s)
+		err = json.Unmarshal(units.VisibleJSON(b), s)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach are named there)", err, s.path)

@@ -9,6 +9,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"twinshelf/internal/units"
 )
 
 // listed commits a listing of n blocks for a twin, and gives the names of its blocks.
@@ -264,5 +267,32 @@ func TestBrokenPackOfAListingGoes(t *testing.T) {
 	listed(t, s, a, 20, 'd') // made again
 	if n := readListing(t, s, a, nil); n != 20 {
 		t.Errorf("made again it has %d of 20 blocks", n)
+	}
+}
+
+// TestHostileShelf: texts in a shelf that somebody else made don't reach a terminal with what moves its cursor.
+func TestHostileShelf(t *testing.T) {
+	const evil = "\x1b[2J\u009b31m\u202e"
+	s := newTest(t)
+	c := begin(t, s, "Kiosk")
+	tw := twinOf(t, c, "Kiosk", content(2, 1), time.Now())
+	tw.Note = "a note" + evil
+	tw.Disks[0].Identity.Model = "Kestrel" + evil
+	if err := errors.Join(c.Commit(tw), s.Keep(tw.ID, "why"+evil)); err != nil {
+		t.Fatal(err)
+	}
+	again := reopen(t, s)
+	twins, problems := again.Twins()
+	marks, err := again.Marks()
+	if len(twins) != 1 || len(problems) > 0 || err != nil {
+		t.Fatalf("%v %v %v", twins, problems, err)
+	}
+	for _, text := range []string{twins[0].Note, twins[0].Disks[0].Identity.Model, marks[tw.ID].Note} {
+		if text == "" || units.Visible(text) != text {
+			t.Errorf("%q", text)
+		}
+	}
+	if _, err := Create(filepath.Join(t.TempDir(), "oak"), "Oak"+evil, 0); err == nil {
+		t.Error("a shelf can be called anything")
 	}
 }

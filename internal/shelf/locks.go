@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/units"
 )
 
 // Locks are files in locks/, made by rename, that their holder writes again and again: they work between
@@ -161,7 +163,7 @@ func (s *Shelf) holders(own string) ([]Holder, error) {
 			continue
 		}
 		h := Holder{What: "something that can't be told"}
-		if err == nil && json.Unmarshal(raw, &h) != nil {
+		if err == nil && json.Unmarshal(units.VisibleJSON(raw), &h) != nil {
 			h = Holder{What: "something that can't be told"}
 		}
 		h.ID = id

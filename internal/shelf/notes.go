@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"twinshelf/internal/units"
 )
 
 // Notes are small files about the shelf and its twins: rules, marks, the journal. Each is a whole
@@ -37,7 +39,7 @@ func (s *Shelf) readNote(file string, v any) (bool, error) {
 		}
 	}
 	if err == nil {
-		if err = json.Unmarshal(b, v); err != nil {
+		if err = json.Unmarshal(units.VisibleJSON(b), v); err != nil {
 			err = &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
 		}
 	}

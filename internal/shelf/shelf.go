@@ -16,6 +16,8 @@ import (
 	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/units"
 )
 
 // DefaultBlock is the size of a block in bytes: large enough that names and
@@ -89,6 +91,9 @@ func CreateSealed(dir, name string, blockSize int, passphrase []byte, cost Cost)
 func create(dir, name string, blockSize int, suite uint16, passphrase []byte, cost Cost) (*Shelf, error) {
 	if scheme, _, far := strings.Cut(dir, "://"); far {
 		return nil, fmt.Errorf("%s: a shelf lies in a folder; there are none on servers (%s) yet", dir, scheme)
+	}
+	if units.Visible(name) != name {
+		return nil, fmt.Errorf("%q can't be the name of a shelf: it holds characters that can't be shown", name)
 	}
 	if blockSize == 0 {
 		blockSize = DefaultBlock
@@ -196,7 +201,7 @@ func (s *Shelf) readHead() error {
 	if err != nil {
 		return fmt.Errorf("the shelf in %s can't be opened: %w", s.b.Place(), err)
 	}
-	if err := json.Unmarshal(p, &s.head); err != nil {
+	if err := json.Unmarshal(units.VisibleJSON(p), &s.head); err != nil {
 		return fmt.Errorf("the head of the shelf in %s can't be understood: %w", s.b.Place(), err)
 	}
 	if n := s.head.BlockSize; n < minBlock || n > maxBlock || n&(n-1) != 0 {

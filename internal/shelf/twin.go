@@ -333,7 +333,7 @@ func (s *Shelf) openTwinAt(at, file string, maps bool) (t *Twin, h header, names
 		return nil, h, nil, &Hurt{file, headerLen, "it isn't what this shelf sealed"}
 	}
 	t = new(Twin)
-	if err := json.Unmarshal(p, t); err != nil {
+	if err := json.Unmarshal(units.VisibleJSON(p), t); err != nil {
 		return nil, h, nil, &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
 	}
 	if name := file[strings.LastIndexByte(file, '/')+1:]; name != t.ID+".twin" {
@@ -519,7 +519,7 @@ func (s *Shelf) Proofs(twin string) (proofs []*Proof, problems []error) {
 		}
 		p := new(Proof)
 		if err == nil {
-			err = json.Unmarshal(b, p)
+			err = json.Unmarshal(units.VisibleJSON(b), p)
 		}
 		if err == nil && p.Twin != twin {
 			err = &Hurt{file, headerLen, "it is the proof of another twin"}

@@ -243,15 +243,7 @@ const maxName = 200 // bytes of a mapped name: fewer than any file system takes
 
 // mapped is a name that every destination takes.
 func mapped(name string) string {
-	s := strings.Map(func(r rune) rune {
-		if r < 0x20 || r == 0x7F || strings.ContainsRune(`<>:"/\|?*`, r) || r == '\uFFFD' {
-			return '_'
-		}
-		return r
-	}, name)
-	if trimmed := strings.TrimRight(s, ". "); trimmed != s {
-		s = trimmed + "_"
-	}
+	s := everywhere(name)
 	if len(s) <= maxName {
 		return s
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	pathpkg "path"
 	"strings"
 	"time"
 
@@ -28,14 +29,15 @@ type packer interface {
 
 // ToTar writes items as a tar stream (POSIX.1-2001, pax): exact times, owners, attributes and hard links are kept, holes are written out.
 func ToTar(rc *run.Context, choices []Choice, w io.Writer, o Options) (*Report, error) {
-	return toStream(rc, choices, &tarPacker{tar.NewWriter(w)}, o)
+	return toStream(rc, choices, &tarPacker{tar.NewWriter(w)}, o, false)
 }
 
-// ToZip writes items as a zip archive: names, permissions and times to the second are kept, owners and attributes aren't.
+// ToZip writes items as a zip archive: permissions and times to the second are kept, owners and attributes aren't, and names that some
+// system couldn't take are changed and reported.
 func ToZip(rc *run.Context, choices []Choice, w io.Writer, o Options) (*Report, error) {
 	z := zip.NewWriter(w)
 	z.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
-	return toStream(rc, choices, &zipPacker{z}, o)
+	return toStream(rc, choices, &zipPacker{z}, o, true)
 }
 
 type streamer struct {
@@ -47,14 +49,15 @@ type streamer struct {
 	source any
 	links  map[identity]string
 	seen   map[uint64]bool // folders of the choice that is taken out, by ID
+	zip    bool
 }
 
-func toStream(rc *run.Context, choices []Choice, p packer, o Options) (*Report, error) {
+func toStream(rc *run.Context, choices []Choice, p packer, o Options, zip bool) (*Report, error) {
 	if err := begin(rc, choices); err != nil {
 		return nil, err
 	}
-	s := &streamer{rc: rc, p: p, o: o, r: &Report{}, links: map[identity]string{}}
-	used := map[string]bool{}
+	s := &streamer{rc: rc, p: p, o: o, r: &Report{}, links: map[identity]string{}, zip: zip}
+	used, top := map[string]bool{}, newNamer(zip)
 	for _, c := range choices {
 		s.tree, s.source, s.seen = c.Tree, c.Source, map[uint64]bool{}
 		name := c.name()
@@ -64,7 +67,7 @@ func toStream(rc *run.Context, choices []Choice, p packer, o Options) (*Report, 
 		if used[name] = true; name != c.name() {
 			s.r.renamed(c.Path, name, errThere.Error())
 		}
-		if err := s.item(c.Item, name, c.Path); err != nil {
+		if err := s.item(c.Item, s.named(top, name, c.Path), c.Path, top); err != nil {
 			return s.r, err
 		}
 	}
@@ -77,6 +80,7 @@ func (s *streamer) below(folder fsys.Item, name, path string) error {
 		return errors.New("the folder is in another place too")
 	}
 	s.seen[folder.ID] = true
+	in := newNamer(s.zip)
 	entries, err := fsys.Entries(s.tree, folder)
 	if err != nil {
 		s.r.left(path, fmt.Errorf("the folder can't be read whole: %w", err))
@@ -89,12 +93,21 @@ func (s *streamer) below(folder fsys.Item, name, path string) error {
 		case len(at) > maxPath:
 			s.r.left(at[:100]+"…", errors.New("it lies too deep"))
 		default:
-			if err := s.item(e.Item, name+"/"+e.Name, at); err != nil {
+			if err := s.item(e.Item, name+"/"+s.named(in, e.Name, at), at, in); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// named gives an item its name in the stream.
+func (s *streamer) named(in *namer, name, path string) string {
+	safe := in.take(name)
+	if safe != name {
+		s.r.renamed(path, safe, "other systems couldn't take its name")
+	}
+	return safe
 }
 
 // streamError is an error of the stream itself, after which it can't go on.
@@ -109,11 +122,11 @@ func broken(err error) error {
 	return streamError{err}
 }
 
-func (s *streamer) item(it fsys.Item, name, path string) error {
+func (s *streamer) item(it fsys.Item, name, path string, in *namer) error {
 	if err := s.rc.Err(); err != nil {
 		return err
 	}
-	err := s.put(it, name, path)
+	err := s.put(it, name, path, in)
 	if err == nil {
 		return nil
 	}
@@ -124,7 +137,7 @@ func (s *streamer) item(it fsys.Item, name, path string) error {
 	return nil
 }
 
-func (s *streamer) put(it fsys.Item, name, path string) error {
+func (s *streamer) put(it fsys.Item, name, path string, in *namer) error {
 	if why := special(it); why != "" {
 		return errors.New(why)
 	}
@@ -161,7 +174,8 @@ func (s *streamer) put(it fsys.Item, name, path string) error {
 		}
 		side := it
 		side.Mode, side.Size = it.Mode.Perm()&^0o111|0o600, c.Size()
-		if err := s.contents(side, fsys.More{}, name+":"+strings.ReplaceAll(x.Name, "/", "_"), c); err != nil {
+		dir, base := pathpkg.Split(name)
+		if err := s.contents(side, fsys.More{}, dir+in.take(base+":"+strings.ReplaceAll(x.Name, "/", "_")), c); err != nil {
 			return err
 		}
 	}

@@ -37,3 +37,21 @@ func TestChoices(t *testing.T) {
 		}
 	}
 }
+
+// TestVisibleJSON: what a hostile shelf or settings file says moves no cursor, and stays JSON; everything else stays as it is.
+func TestVisibleJSON(t *testing.T) {
+	for in, want := range map[string]string{
+		`{"machine":"Ticket desk \"A\" \\ / é 日"}`: `{"machine":"Ticket desk \"A\" \\ / é 日"}`,
+		`{"a":"x\u001b]0;y\u0007"}`:                `{"a":"x\ufffd]0;y\ufffd"}`,
+		`{"a":"\\u001b"}`:                          `{"a":"\\u001b"}`,
+		"{\"a\":\"\u009b31m\u202e\"}":              `{"a":"\ufffd31m\ufffd"}`,
+		`{"a":"line\nline\ttab"}`:                  `{"a":"line line tab"}`,
+		`{"a":"\u00e9\ud83d\ude00"}`:               `{"a":"\u00e9\ud83d\ude00"}`,
+		`{"a":"cut\`:                               `{"a":"cut\`,
+		`{"a":"cut\u00`:                            `{"a":"cut\u00`,
+	} {
+		if got := string(VisibleJSON([]byte(in))); got != want {
+			t.Errorf("%s becomes %s, not %s", in, got, want)
+		}
+	}
+}

@@ -165,6 +165,9 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
+	if units.Visible(machine) != machine {
+		return nil, fmt.Errorf("%q can't be the name of a machine: it holds characters that can't be shown", machine)
+	}
 	p := &capture.Plan{Shelf: w.shelf(), Machine: strings.TrimSpace(machine), Tool: Tool()}
 	for i, d := range disks {
 		for _, o := range disks[:i] {
