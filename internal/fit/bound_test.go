@@ -108,3 +108,29 @@ func TestDamagedTableSaysWhy(t *testing.T) {
 		t.Errorf("%v", p.Notes)
 	}
 }
+
+// TestVolumeThatCantFollow: the part of a file system that reaches no further isn't made larger than that unasked; where a size was
+// wished for both are told.
+func TestVolumeThatCantFollow(t *testing.T) {
+	testkit.Need(t, "mkfs.fat")
+	fs := testkit.Image(t, "fs", 60*mib)
+	testkit.Do(t, "mkfs.fat", "-F", "16", "-s", "4", fs) // clusters of 2 KiB: 128 MiB at the most
+	d := laidOut(t, table.Layout{Kind: table.MBR, Sector: 512, ID: "00b21d9e", Parts: []table.Part{{Number: 2, Span: span.At(mib, 60*mib), Type: "0x06"}}}, 64*mib, map[int64]string{mib: fs})
+	for _, c := range []struct {
+		wish fit.Wish
+		part int64
+		says string
+	}{
+		{fit.Wish{}, 129 * mib, "stay unused"},
+		{fit.Wish{Parts: map[int]fit.PartWish{2: {Size: 300 * mib}}}, 300 * mib, "only: the rest of it can't be used"},
+	} {
+		p, err := fit.Make(context.Background(), d, disk.Identity{Size: 500 * mib, Sector: 512}, c.wish)
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, notes := p.Parts[0], strings.Join(p.Notes, "\n")
+		if x.To.Len() > c.part || x.To.Len() < c.part-2*mib || x.Becomes > 129*mib || x.Becomes < 126*mib || !strings.Contains(notes, c.says) {
+			t.Errorf("%s becomes %d bytes, its volume %d:\n%s", x.Kind, x.To.Len(), x.Becomes, notes)
+		}
+	}
+}

@@ -87,6 +87,8 @@ type Placed struct {
 	Fixed string
 	// Share is its share of the room.
 	Share int
+	// most is how large it becomes at the most, since its file system reaches no further; 0 while nothing is known of that.
+	most int64
 }
 
 // Moved says whether the part begins elsewhere.
@@ -226,7 +228,7 @@ func (m *maker) arrange() error {
 			return &TooSmall{Need: m.source.Size(), Have: p.Size, Why: m.bound}
 		}
 	}
-	for range len(p.Parts) + 1 {
+	for range 2*len(p.Parts) + 1 {
 		changes, again, err := m.place()
 		if err != nil {
 			return err

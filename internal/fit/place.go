@@ -169,12 +169,19 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 				}
 				return nil, true, nil
 			}
+			if behind(c.Size, x.To.Len()) && x.most == 0 && m.wish.Places == nil && m.wish.Parts[x.Part.Number].Size == 0 {
+				x.most = (c.Size + step - 1) / step * step
+				return nil, true, nil
+			}
 			x.Becomes = c.Size
 		}
 		changes = append(changes, c)
 	}
 	return changes, false, nil
 }
+
+// behind says whether a file system falls so far short of its part that the rest would be of no use to anybody.
+func behind(volume, part int64) bool { return part-volume > max(16*units.MiB, part/16) }
 
 // doubt looks whether the accounts of a volume whose size is to change agree, once; the part of one that contradicts itself is fixed.
 func (m *maker) doubt(i int) (bool, error) {
@@ -394,6 +401,9 @@ func (m *maker) share(grow []int64, room int64) {
 		if x.Share == total { // the last one takes what is left
 			n = left
 		}
+		if x.most > 0 {
+			n = min(n, max(0, x.most-x.From.Len())/unit*unit)
+		}
 		grow[i], left, total = n, left-n, total-x.Share
 	}
 }
@@ -510,7 +520,9 @@ func (m *maker) firstTo() int64 {
 
 func (p *Plan) note(x Placed) {
 	n := x.Part.Number
-	if x.Grown() > 0 && x.Becomes > x.Volume {
+	if x.Grown() > 0 && x.Becomes > x.Volume && behind(x.Becomes, x.To.Len()) {
+		p.Notes = append(p.Notes, fmt.Sprintf("part %d grows from %s to %s, and its %s to %s only: the rest of it can't be used", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind, units.Bytes(x.Becomes)))
+	} else if x.Grown() > 0 && x.Becomes > x.Volume {
 		p.Notes = append(p.Notes, fmt.Sprintf("part %d grows from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind))
 	}
 	if x.Shrunk() > 0 {

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -231,7 +232,7 @@ func buildMBR(l Layout, size int64) ([]disk.Patch, error) {
 	binary.LittleEndian.PutUint32(first[mbrDiskSig:], uint32(sig))
 	first[mbrBootSig], first[mbrBootSig+1] = 0x55, 0xAA
 	patches := []disk.Patch{{Data: first, Why: "MBR"}}
-	slot := 0
+	taken := [4]bool{}
 	var logical []Part
 	for _, p := range l.Parts {
 		if p.Span.End/s > maxMBRSector {
@@ -245,16 +246,21 @@ func buildMBR(l Layout, size int64) ([]disk.Patch, error) {
 			logical = append(logical, p)
 			continue
 		}
-		if slot == 4 {
+		slot := p.Number - 1 // a part keeps its number: systems may know it by that
+		if slot < 0 || slot > 3 || taken[slot] {
+			slot = slices.Index(taken[:], false)
+		}
+		if slot < 0 {
 			return nil, fmt.Errorf("an MBR has room for four parts; make the others logical or lay the disk out as GPT")
 		}
+		taken[slot] = true
 		putMBREntry(first, slot, p.Active, byte(kind), p.Span.Start/s, p.Span.Len()/s)
-		slot++
 	}
 	if len(logical) == 0 {
 		return patches, nil
 	}
-	if slot == 4 {
+	slot := slices.Index(taken[:], false)
+	if slot < 0 {
 		return nil, fmt.Errorf("the logical parts need one of the four entries of the MBR")
 	}
 	extStart := logical[0].Span.Start/s - 1

@@ -319,3 +319,17 @@ func TestOldGPTBehindAnMBR(t *testing.T) {
 		t.Errorf("%+v %v", got, err)
 	}
 }
+
+// TestMBRKeepsNumbers: parts that stand in the second and fourth entry stay there; what has no number takes a free one.
+func TestMBRKeepsNumbers(t *testing.T) {
+	const size = 64 << 20
+	l := Layout{Kind: MBR, Sector: 512, ID: "00b21d9e", Parts: []Part{
+		{Number: 4, Span: span.At(1<<20, 4<<20), Type: "0x83"}, {Number: 2, Span: span.At(8<<20, 4<<20), Type: "0x07", Active: true}, {Span: span.At(16<<20, 4<<20), Type: "0x0c"}}}
+	got := map[int]string{}
+	for _, p := range read(t, written(t, l, size)).Parts {
+		got[p.Number] = p.Type
+	}
+	if len(got) != 3 || got[4] != "0x83" || got[2] != "0x07" || got[1] != "0x0c" {
+		t.Errorf("%v", got)
+	}
+}
