@@ -251,3 +251,29 @@ func TestScreenMakesReady(t *testing.T) {
 	s.Keys("q")
 	s.WaitFor("[exit 0]")
 }
+
+// TestPuttingBackSparesParts: the last page of putting back tells what goes from what stays as it is.
+func TestPuttingBackSparesParts(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	img := filepath.Join(p.dir, "pier.img")
+	testkit.Sparse(t, img, 300<<20)
+	do := func(args ...string) string {
+		t.Helper()
+		out, errs, code := p.run("", append(args, "--disk", img)...)
+		if code != 0 {
+			t.Fatalf("%q: %s%s", args, out, errs)
+		}
+		return out
+	}
+	do("ready", "lay", img, "--part", "100 MB:ext4:fares", "--part", "50 MB:ext4:notes", "--confirm", "315 MB")
+	do("ready", "add", img, "--part", "50 MB:ext4:spare", "--confirm", "315 MB")
+	_, plan, _ := strings.Cut(do("ready", "back", img, "--plan"), "Lost:")
+	lost, stays, _ := strings.Cut(plan, "Stays:")
+	if !strings.Contains(lost, "spare") || strings.Contains(lost, "fares") || !strings.Contains(stays, "fares") || !strings.Contains(stays, "notes") {
+		t.Errorf("%s\nStays: %s", lost, stays)
+	}
+	do("ready", "back", img, "--confirm", "315 MB")
+	if out := do("bench", img); !strings.Contains(out, "notes") || strings.Contains(out, "spare") {
+		t.Errorf("%s", out)
+	}
+}

@@ -21,6 +21,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -383,6 +384,34 @@ func (r Return) onto(rc *run.Context, w disk.Writable) error {
 		}
 	}
 	return nil
+}
+
+const maxLooked = 64 << 20 // bytes of pieces that are held to see what was there
+
+// Before is the table that a disk has once a keepsake is put back.
+func (r Return) Before(dev disk.Device) (*table.Table, error) {
+	k := r.Keepsake
+	all := k.Bytes() <= maxLooked
+	var patches []disk.Patch
+	if err := k.each(func(p Piece, b []byte) error {
+		if all || p.Start < edge || p.End > dev.Size()-edge { // a table lies there, but for links of logical parts
+			patches = append(patches, disk.Patch{Off: p.Start, Data: bytes.Clone(b), Why: "as it was"})
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	o, err := disk.NewOverlay(dev, patches, dev.Size())
+	if err != nil {
+		return nil, err
+	}
+	return table.Read(o, o.Size(), o.SectorSize())
+}
+
+// Spares says that a part of a disk stays as it is: the table that comes back has it at the same place, and nothing of it is written over.
+func (r Return) Spares(before *table.Table, p table.Part) bool {
+	same := slices.ContainsFunc(before.Parts, func(o table.Part) bool { return o.Span == p.Span && o.Type == p.Type })
+	return same && !slices.ContainsFunc(r.Keepsake.Pieces, func(x Piece) bool { return x.Old != x.New && x.Span().Overlaps(p.Span) })
 }
 
 // each gives every piece with its old bytes, in the order of putting back.

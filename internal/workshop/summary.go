@@ -165,11 +165,32 @@ func SummarizeReturn(r ready.Return, target *bench.Disk) Summary {
 	k := r.Keepsake
 	s := about(target, fmt.Sprintf("what was on %s before %s is put back.", disk.Sticker(target.Identity), units.Moment(k.Taken)))
 	s.From = append([]string{"the keepsake of the " + k.Why + " of " + units.Moment(k.Taken)}, k.Held...)
-	s.Lost = target.Loses()
+	s.Lost, s.Stays = returns(r, target)
 	s.Mild = len(s.Lost) == 0
 	s.Notes = []string{"it is done only when every stretch is still as the plan left it; otherwise nothing is written"}
 	if !k.Finished {
 		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: go on only if it wasn't")
 	}
 	return s
+}
+
+// returns tells the parts that go when a keepsake is put back from those that stay as they are. Where that can't be told all go.
+func returns(r ready.Return, target *bench.Disk) (lost, stays []string) {
+	all := target.Loses()
+	if target.Device == nil || target.Survey == nil {
+		return all, nil
+	}
+	before, err := r.Before(target.Device)
+	if err != nil {
+		return all, nil
+	}
+	parts := target.Survey.Parts()
+	for i, line := range all {
+		if i < len(parts) && parts[i].Part != nil && r.Spares(before, *parts[i].Part) {
+			stays = append(stays, line)
+			continue
+		}
+		lost = append(lost, line)
+	}
+	return lost, stays
 }
