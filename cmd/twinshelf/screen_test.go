@@ -121,3 +121,15 @@ func TestScreenNeedsATerminal(t *testing.T) {
 		t.Errorf("%d %s", code, errs)
 	}
 }
+
+// TestScreenEndsBySignal: told to end by the system the program ends in good order, with the state that it leaves and the status for that.
+func TestScreenEndsBySignal(t *testing.T) {
+	for _, name := range []string{"TERM", "HUP"} {
+		s := demoScreen(t, 120, 36)
+		s.Signal(name)
+		s.WaitFor("cancelled: nothing was going on", "[exit 130]")
+	}
+	s := demoScreen(t, 120, 36)
+	s.Signal("INT") // asks only where something is going on
+	s.WaitFor("[exit 0]")
+}

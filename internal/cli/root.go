@@ -22,6 +22,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/ready"
+	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
@@ -87,28 +88,20 @@ func Main(args []string, screen Screen) int {
 
 // words is an error as it is told: a cancelled command says what it leaves, not how Go calls that.
 func words(err error) string {
-	var left *leaves
+	var left *run.CutOff
 	switch {
 	case errors.As(err, &left):
-		return "cancelled: " + left.what
+		return left.Error()
 	case errors.Is(err, context.Canceled):
 		return "cancelled; nothing was changed"
 	}
 	return err.Error()
 }
 
-// leaves is the end of a run that was cancelled, with the state that it leaves.
-type leaves struct {
-	what string
-	error
-}
-
-func (l *leaves) Unwrap() error { return l.error }
-
 // afterCancel says what a run leaves when it ended by being cancelled.
 func afterCancel(err error, what string) error {
 	if errors.Is(err, context.Canceled) {
-		return &leaves{what, err}
+		return &run.CutOff{Leaves: what, Err: err}
 	}
 	return err
 }

@@ -359,3 +359,14 @@ func (c *Context) Note(format string, args ...any) {
 	}
 	r.snap.Notes[keepNotes] = fmt.Sprintf("and %d more notes like these", r.moreNotes)
 }
+
+// CutOff is the end of work that was cancelled from outside, with the state that it leaves, in words.
+type CutOff struct {
+	Leaves string
+	Err    error
+}
+
+func (c *CutOff) Error() string { return "cancelled: " + c.Leaves }
+
+// Unwrap gives the error that the work ended with.
+func (c *CutOff) Unwrap() error { return c.Err }

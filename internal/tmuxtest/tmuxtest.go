@@ -62,6 +62,15 @@ func (s *Term) must(args ...string) string {
 	return out
 }
 
+// Signal sends a signal to the command, by its name without SIG.
+func (s *Term) Signal(name string) {
+	s.t.Helper()
+	shell := strings.TrimSpace(s.must("display-message", "-p", "-t", "m", "#{pane_pid}"))
+	if out, err := exec.Command("pkill", "-"+name, "-P", shell).CombinedOutput(); err != nil {
+		s.t.Fatalf("the signal %s can't be sent: %v %s", name, err, out)
+	}
+}
+
 // Screen is the text on the screen; "-e" keeps the colours.
 func (s *Term) Screen(flags ...string) string {
 	s.t.Helper()

@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"sync"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"twinshelf/internal/run"
 	"twinshelf/internal/workshop"
 )
 
@@ -36,22 +38,58 @@ func Run(ctx context.Context, w *workshop.Workshop) error {
 	sigs := make(chan os.Signal, 1)
 	signal.Notify(sigs, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(sigs)
-	go func() {
-		for s := range sigs {
-			if s == syscall.SIGHUP { // nobody left to ask
+	ended := make(chan struct{})
+	told := make(chan bool, 1) // to end, with nobody left to ask
+	var asking sync.WaitGroup
+	asking.Go(func() {
+		for {
+			select {
+			case s := <-sigs:
+				if s == syscall.SIGINT {
+					p.Send(askQuit{})
+					continue
+				}
+				select {
+				case told <- true:
+				default:
+				}
 				p.Quit()
-			} else {
-				p.Send(askQuit{})
+			case <-ended:
+				return
 			}
 		}
-	}()
+	})
 	_, err := p.Run()
 	cancel()
+	close(ended)
+	asking.Wait()
 	if m.run != nil { // a run that was going on ends in good order
 		<-m.run.Ended()
 	}
 	if err != nil {
 		return fmt.Errorf("the screen ended: %w", err)
 	}
-	return nil
+	select {
+	case <-told:
+		return m.cancelled()
+	default:
+		return nil
+	}
+}
+
+// cancelled says what state it leaves that the program was told to end.
+func (m *model) cancelled() error {
+	c := &run.CutOff{Leaves: "nothing was going on", Err: context.Canceled}
+	if m.run == nil || m.snap.Over() {
+		return c
+	}
+	switch err := m.run.Wait(); {
+	case err == nil:
+		c.Leaves = "the work was done before it ended"
+	case errors.Is(err, context.Canceled):
+		c.Leaves = m.stopped
+	default:
+		c.Leaves = "the work failed: " + err.Error()
+	}
+	return c
 }
