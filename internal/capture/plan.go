@@ -49,6 +49,8 @@ type Plan struct {
 	Trust Trust
 	// Now is the time that the twin carries; zero means the time it starts.
 	Now time.Time
+	// there is the share of what is captured that the shelf has already, as far as a sample tells.
+	there float64
 }
 
 // Estimate is what a capture will probably need.
@@ -106,7 +108,7 @@ func (p *Plan) Estimate() (Estimate, error) {
 	}
 	switch {
 	case e.Before == 0:
-		e.Likely = int64(float64(e.Read) * firstShare)
+		e.Likely = int64(float64(e.Read) * firstShare * (1 - p.there))
 	case e.Before == 1:
 		e.Likely = int64(float64(e.Read) * laterShare)
 	default: // the first one, listed last, brought everything

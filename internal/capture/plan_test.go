@@ -3,6 +3,7 @@ package capture
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -62,6 +63,39 @@ func TestEstimateLearnsFromEarlierTwins(t *testing.T) {
 	e, err = p.Estimate()
 	if err != nil || e.Before != 3 || e.Likely > 2*units.MiB {
 		t.Errorf("after three twins: %+v %v", e, err)
+	}
+}
+
+// TestEstimateKnowsWhatIsThere: a machine that was never captured, but whose contents are on the shelf, needs next to nothing.
+func TestEstimateKnowsWhatIsThere(t *testing.T) {
+	d := disk.NewMemory(64*units.MiB, 512)
+	r := rand.New(rand.NewPCG(1, 9))
+	for i := range d.Bytes {
+		d.Bytes[i] = byte(r.Uint32())
+	}
+	clear(d.Bytes[:4096])
+	p := planOf(t, "Weighbridge", false, d)
+	if _, err := carryOut(p); err != nil {
+		t.Fatal(err)
+	}
+	half := disk.NewMemory(d.Size(), 512)
+	copy(half.Bytes, d.Bytes)
+	for i := 32 * units.MiB; i < len(half.Bytes); i++ {
+		half.Bytes[i] ^= 0xFF
+	}
+	for _, c := range []struct {
+		of          *disk.Memory
+		least, most int64
+	}{{d, 0, units.MiB}, {half, 14 * units.MiB, 26 * units.MiB}} {
+		other := planOf(t, "Kiosk", false, c.of)
+		other.Shelf = p.Shelf
+		if err := other.Sample(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		e, err := other.Estimate()
+		if err != nil || e.Likely < c.least || e.Likely > c.most {
+			t.Errorf("%d bytes are expected (%v)", e.Likely, err)
+		}
 	}
 }
 

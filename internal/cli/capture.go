@@ -131,6 +131,9 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 }
 
 func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool, yes map[capture.DoubtKind]*bool) error {
+	if err := p.Sample(cmd.Context()); err != nil {
+		return err
+	}
 	e, err := p.Estimate()
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -114,6 +115,15 @@ func (c *Session) Put(plain []byte) (Name, int64, error) {
 		return n, 0, c.fail(err)
 	}
 	return n, int64(entryLen + len(stored)), nil
+}
+
+// Has says whether the shelf has a block with these bytes; zeros need none.
+func (s *Shelf) Has(plain []byte) bool {
+	if len(bytes.TrimLeft(plain, "\x00")) == 0 {
+		return true
+	}
+	_, ok, _ := s.lookup(s.ring.nameOf(plain))
+	return ok
 }
 
 // known says whether this session already has the block and claims it otherwise.

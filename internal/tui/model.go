@@ -509,13 +509,16 @@ func (m *model) replan() tea.Cmd {
 		for _, d := range disks {
 			leave[d] = m.leaveOut[d.Path]
 		}
-		w, machine, trust := m.w, m.machine, m.trust
+		w, machine, trust, ctx := m.w, m.machine, m.trust, m.ctx
 		return func() tea.Msg {
 			p, err := w.PlanCapture(machine, disks, leave)
 			if err != nil {
 				return estimated{number: number, err: err}
 			}
 			p.Trust = trust
+			if err := p.Sample(ctx); err != nil {
+				return estimated{number: number, err: err}
+			}
 			e, err := p.Estimate()
 			outgoing, problem := w.Leaving(machine)
 			return estimated{number, p, e, p.Trusts(), outgoing, errors.Join(err, problem)}

@@ -1,0 +1,114 @@
+package capture
+
+import (
+	"bytes"
+	"context"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
+
+// samples is how many blocks of a plan are read to see how much of it the shelf has already.
+const samples = 48
+
+// Sample reads a few blocks, evenly spread over what is in use, and looks whether the shelf has them, so that the estimate of a machine's
+// first capture doesn't count them. It reads nothing for a machine whose earlier twins tell more, and for an empty shelf. What can't
+// be read is left out. The error is of the context.
+func (p *Plan) Sample(ctx context.Context) error {
+	p.there = 0
+	twins, _ := p.Shelf.Twins()
+	if len(twins) == 0 {
+		return nil
+	}
+	total := int64(0)
+	for _, t := range twins {
+		if strings.EqualFold(t.Machine, p.Machine) {
+			return nil
+		}
+	}
+	for _, s := range p.Sources {
+		for i := range s.Survey.Areas {
+			if p.takesArea(&s, i) {
+				total += s.Survey.Areas[i].Content.Used
+			}
+		}
+	}
+	block := int64(p.Shelf.Head().BlockSize)
+	c := sampler{p: p, block: block, every: max(1, total/block/samples), buf: make([]byte, block)}
+	for _, s := range p.Sources {
+		for i := range s.Survey.Areas {
+			if !p.takesArea(&s, i) {
+				continue
+			}
+			if err := c.area(ctx, &s, i); err != nil {
+				return err
+			}
+		}
+	}
+	if c.read > 0 {
+		p.there = float64(c.known) / float64(c.read)
+	}
+	return nil
+}
+
+func (p *Plan) takesArea(s *Source, i int) bool {
+	a := s.Survey.Areas[i]
+	return a.Part == nil || !s.LeaveOut[a.Number()]
+}
+
+// sampler takes every so-manieth block that is in use.
+type sampler struct {
+	p           *Plan
+	block       int64
+	every       int64
+	seen        int64 // blocks in use
+	buf         []byte
+	read, known int
+	spans       []span.Span // of the block that is gathered, in bytes of the part
+	at          int64       // its number
+}
+
+func (c *sampler) area(ctx context.Context, s *Source, i int) error {
+	a := &s.Survey.Areas[i]
+	c.at, c.spans = -1, nil
+	err := eachUsed(ctx, &a.Content, c.block, func(k int64, sp span.Span) {
+		if k != c.at {
+			c.look(s, i)
+			c.at, c.spans = k, c.spans[:0]
+			c.seen++
+		}
+		if c.seen%c.every == 0 {
+			c.spans = append(c.spans, sp)
+		}
+	})
+	c.look(s, i)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	_ = err // maps that can't be read are told elsewhere; here it is only about an estimate
+	return nil
+}
+
+// look reads the block that was gathered, as a capture would, and asks the shelf for it.
+func (c *sampler) look(s *Source, i int) {
+	if len(c.spans) == 0 || c.read >= 2*samples {
+		return
+	}
+	a := &s.Survey.Areas[i]
+	start := c.at * c.block
+	b := c.buf[:min(c.block, a.Span.Len()-start)]
+	for k := range c.spans {
+		c.spans[k] = c.spans[k].Shift(a.Span.Start)
+	}
+	if readSpans(s.Survey.Device, b, a.Span.Start+start, c.spans) != nil {
+		return
+	}
+	if _, holes := s.Survey.Device.(disk.Sparse); holes && len(bytes.TrimLeft(b, "\x00")) == 0 {
+		return // what a device knows to be holes isn't counted as read
+	}
+	c.read++
+	if c.p.Shelf.Has(b) {
+		c.known++
+	}
+}
