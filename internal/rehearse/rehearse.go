@@ -5,6 +5,7 @@ package rehearse
 import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 )
 
@@ -25,6 +26,9 @@ type PieceReader interface {
 
 // Compose lays the plan over the source.
 func Compose(source disk.Device, plan *fit.Plan) (*Planned, error) {
+	if d, ok := source.(*shelf.Disk); ok {
+		source = enduring{d}
+	}
 	order, err := disk.Arrange(source, plan.Size, plan.Moves)
 	if err != nil {
 		return nil, err
