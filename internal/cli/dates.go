@@ -51,6 +51,9 @@ func datesCommand(o *options) *cobra.Command {
 			if len(twins) == 0 {
 				o.say("The shelf holds no twins yet: \"twinshelf capture\" makes one.")
 			}
+			for _, m := range w.Missing() {
+				fmt.Fprintln(o.err, "twinshelf: "+m)
+			}
 			for _, p := range problems {
 				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
 			}

@@ -136,7 +136,7 @@ func keepCommand(o *options) *cobra.Command {
 				return err
 			}
 			if off {
-				err = w.Shelf.Unkeep(t.ID)
+				err = w.Unkeep(t.ID)
 			} else {
 				err = w.Shelf.Keep(t.ID, note)
 			}

@@ -62,12 +62,18 @@ func shelfCommand(o *options) *cobra.Command {
 	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
 	create.Flags().StringVar(&name, "name", "", "what to call it (default: the folder's name)")
 	create.Flags().IntVar(&parity, "parity", shelf.DefaultParity, "how much of its size each pack gets as parity, in percent: the share of it that can be lost and mended")
+	var accept bool
 	show := &cobra.Command{
-		Use: "show", Short: "Describe a shelf", Args: cobra.NoArgs,
+		Use: "show", Short: "Describe a shelf, and what is wrong with it", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			w, err := o.workshop(true)
 			if err != nil {
 				return err
+			}
+			if accept {
+				if err := w.AcceptMissing(); err != nil {
+					return err
+				}
 			}
 			st, err := w.Shelf.Stats()
 			if err != nil {
@@ -90,7 +96,7 @@ func shelfCommand(o *options) *cobra.Command {
 			if o.json {
 				h := w.Shelf.Head()
 				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "damage": w.Shelf.KnownDamage(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "damage": w.Shelf.KnownDamage(), "missing": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
 			}
 			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(), units.Plural(len(twins), "twin"),
 				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes), units.Bytes(free))
@@ -108,12 +114,13 @@ func shelfCommand(o *options) *cobra.Command {
 			for _, h := range holders {
 				o.say("  in use now: %s", h)
 			}
-			for _, n := range slices.Concat(w.Shelf.Concerns(), w.Shelf.KnownDamage(), w.Shelf.Notes(), texts(problems)) {
+			for _, n := range slices.Concat(w.Missing(), w.Shelf.Concerns(), w.Shelf.KnownDamage(), w.Shelf.Notes(), texts(problems)) {
 				o.say("  %s", n)
 			}
 			return nil
 		},
 	}
+	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine saw and that are gone")
 	reindex := &cobra.Command{
 		Use: "reindex", Short: "Make the index anew from the packs", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

@@ -43,6 +43,10 @@ type Known struct {
 	Twins int `json:"twins"`
 	// Holds are the IDs of its twins then.
 	Holds []string `json:"holds,omitempty"`
+	// Marks are the twins that were kept for ever, Rules stands for the rules without telling them, Gone is what went without a word.
+	Marks []string `json:"marks,omitempty"`
+	Rules string   `json:"rules,omitempty"`
+	Gone  []string `json:"gone,omitempty"`
 	// Drive is the end of the serial number of the drive it lay on, if that could be told.
 	Drive string `json:"drive,omitempty"`
 }

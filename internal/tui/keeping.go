@@ -40,7 +40,7 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 	switch k {
 	case "f":
 		if _, kept := m.marks[t.ID]; kept {
-			return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Shelf.Unkeep(t.ID)} }
+			return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Unkeep(t.ID)} }
 		}
 		m.ask("Why is it kept for ever? ", "", func(note string) {
 			if err := w.Shelf.Keep(t.ID, note); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -218,7 +219,7 @@ func (m *model) readShelf() tea.Cmd {
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
-		msg := shelved{boards: boards, known: w.Known(), concerns: append(s.Concerns(), s.KnownDamage()...)}
+		msg := shelved{boards: boards, known: w.Known(), concerns: slices.Concat(w.Missing(), s.Concerns(), s.KnownDamage())}
 		var err error
 		if msg.marks, err = s.Marks(); err != nil {
 			errs = append(errs, err)

@@ -34,11 +34,16 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 			}
 		}
 	}
+	state(s, &k)
 	open := w.shelf() == s
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, old := range w.State.Shelves { // not for every command
-		if old.ID == k.ID && old.Path == k.Path && slices.Equal(old.Holds, k.Holds) && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
+		if old.ID == k.ID {
+			k.Gone = vanished(s, &old, &k)
+		}
+		same := slices.Equal(old.Holds, k.Holds) && slices.Equal(old.Marks, k.Marks) && old.Rules == k.Rules && slices.Equal(old.Gone, k.Gone)
+		if old.ID == k.ID && old.Path == k.Path && same && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
 			return nil
 		}
 	}
