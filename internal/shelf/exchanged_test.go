@@ -57,3 +57,38 @@ func TestProofOfAnotherTwin(t *testing.T) {
 		t.Errorf("%v %v", proofs, problems)
 	}
 }
+
+// TestNoteOfAnotherPlace: a note that was put in the place of another isn't believed; one of an earlier version, which doesn't say where
+// it belongs, is.
+func TestNoteOfAnotherPlace(t *testing.T) {
+	for _, create := range []func(testing.TB) *Shelf{newTest, newSealed} {
+		s := create(t)
+		a, b := commit(t, s, "Kiosk", content(2, 1)), commit(t, s, "Kiosk", content(2, 2))
+		if err := errors.Join(s.Keep(a.ID, "the last before the flood"), s.SetRule("", Rule{Floor: 3})); err != nil {
+			t.Fatal(err)
+		}
+		raw, err := s.b.ReadFile(markPath(a.ID), maxNote)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, place := range []string{markPath(b.ID), "copies/" + markPath(b.ID)} {
+			if err := s.writeFile(place, raw); err != nil {
+				t.Fatal(err)
+			}
+		}
+		marks, _ := s.Marks()
+		if m := marks[b.ID]; m.Note == "the last before the flood" {
+			t.Errorf("the mark of another twin is believed: %+v", m)
+		}
+		if m := marks[a.ID]; m.Note != "the last before the flood" {
+			t.Errorf("%+v", m)
+		}
+		old := s.ring.document(kindNote, []byte(`{"note":"as earlier versions wrote it"}`))
+		if err := s.writeKept(markPath(b.ID), old); err != nil {
+			t.Fatal(err)
+		}
+		if marks, err := s.Marks(); err != nil || marks[b.ID].Note != "as earlier versions wrote it" {
+			t.Errorf("%+v %v", marks, err)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -39,6 +40,9 @@ func (s *Shelf) readNote(file string, v any) (bool, error) {
 		}
 	}
 	if err == nil {
+		err = belongs(file, b)
+	}
+	if err == nil {
 		if err = json.Unmarshal(units.VisibleJSON(b), v); err != nil {
 			err = &Hurt{file, headerLen, "it can't be understood: " + err.Error()}
 		}
@@ -46,10 +50,32 @@ func (s *Shelf) readNote(file string, v any) (bool, error) {
 	return err == nil, err
 }
 
+// belongs refuses a note that was written for another place. Those of earlier versions don't say.
+func belongs(file string, b []byte) error {
+	var at struct {
+		File string `json:"file"`
+	}
+	if json.Unmarshal(b, &at) == nil && at.File != "" && at.File != file {
+		return &Hurt{file, headerLen, "it was written as " + at.File + " and put here by somebody else"}
+	}
+	return nil
+}
+
 func (s *Shelf) writeNote(file string, v any) error {
 	b, err := json.Marshal(v)
 	if err != nil {
 		return err
+	}
+	at, err := json.Marshal(file)
+	if err != nil {
+		return err
+	}
+	if rest, ok := bytes.CutPrefix(b, []byte("{")); ok { // what a note is about is sealed with it
+		sep := ","
+		if string(rest) == "}" {
+			sep = ""
+		}
+		b = slices.Concat([]byte(`{"file":`), at, []byte(sep), rest)
 	}
 	if err := s.writeKept(file, s.ring.document(kindNote, b)); err != nil {
 		return fmt.Errorf("%s can't be written: %w", file, err)
