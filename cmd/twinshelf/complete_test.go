@@ -73,7 +73,7 @@ func TestQuietAndLog(t *testing.T) {
 func TestCapturePlanLists(t *testing.T) {
 	p := newPlace(t)
 	out, errs, code := p.run("", "capture", "C3E9", "--plan", "--without", "1", "--disk", p.disks, "--shelf", p.shelf)
-	for _, w := range []string{"Sandmartin S 64, 64.0 GB", "part 1, KIOSKSTART (FAT32), 105 MB: left out, because it was wished so", "part 2, kiosk-root (ext4)", "without swapped-out memory", "belongs to a system that no longer runs"} {
+	for _, w := range []string{"Sandmartin S 64, 64.0 GB", "part 1, KIOSKSTART (FAT32), 105 MB: left out: you asked for that", "part 2, kiosk-root (ext4)", "without swapped-out memory", "belongs to a system that no longer runs"} {
 		if code != 0 || !strings.Contains(out, w) {
 			t.Errorf("no %q in %s %s", w, out, errs)
 		}

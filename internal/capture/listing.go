@@ -38,7 +38,7 @@ func (p *Plan) List() []Listed {
 		for _, a := range sv.Parts() {
 			x := ListedPart{Number: a.Number(), Title: a.Title(), Holds: a.Holds(), Size: a.Span.Len(), Kept: a.Content.Used}
 			if s.LeaveOut[a.Number()] {
-				x.LeftOut, x.Kept = "it was wished so", 0
+				x.LeftOut, x.Kept = "you asked for that", 0
 				l.Parts = append(l.Parts, x)
 				continue
 			}
@@ -62,7 +62,7 @@ func (l Listed) Lines() []string {
 		line := fmt.Sprintf("part %d, %s (%s), %s: %s kept", p.Number, p.Title, p.Holds, units.Bytes(p.Size), units.Bytes(p.Kept))
 		switch {
 		case p.LeftOut != "":
-			line = fmt.Sprintf("part %d, %s (%s), %s: left out, because %s", p.Number, p.Title, p.Holds, units.Bytes(p.Size), p.LeftOut)
+			line = fmt.Sprintf("part %d, %s (%s), %s: left out: %s", p.Number, p.Title, p.Holds, units.Bytes(p.Size), p.LeftOut)
 		case p.Whole != "":
 			line += "; all of it is read: " + p.Whole
 		}

@@ -90,7 +90,7 @@ func captureCommand(o *options) *cobra.Command {
 	f.StringVar(&machine, "machine", "", "name of the machine (default: the one these disks were captured as before)")
 	f.StringVar(&note, "note", "", "a note that the twin carries")
 	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; may be repeated")
-	f.BoolVar(&plan, "plan", false, "only say what would be done")
+	f.BoolVar(&plan, "plan", false, "only show what would be done")
 	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin says so for ever")
 	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they were in the twin before")
 	f.BoolVar(&trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its system writes some without touching them")

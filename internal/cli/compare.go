@@ -16,9 +16,9 @@ func compareCommand(o *options) *cobra.Command {
 	var contents bool
 	c := &cobra.Command{
 		Use:   "compare BEFORE AFTER [PATH]",
-		Short: "Say what came, went, changed and moved between two dates",
+		Short: "Show what came, went, changed and moved between two dates",
 		Long: "Compares two twins, or a twin and an attached disk, part by part or in one folder, by names, sizes, times and identities.\n" + refHelp +
-			"With --contents files of the same size whose time differs are read, and left out when they are equal.",
+			"With --contents, files of the same size that differ only in time are read, and left out if they are equal.",
 		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261019 \"Harbour kiosk\" 2:srv/kiosk\n  twinshelf compare 20261030 /dev/sdb --contents",
 		Args:    cobra.RangeArgs(2, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -62,7 +62,7 @@ func compareCommand(o *options) *cobra.Command {
 			return o.showDifferences(after, all)
 		},
 	}
-	c.Flags().BoolVar(&contents, "contents", false, "read files of which only the time differs")
+	c.Flags().BoolVar(&contents, "contents", false, "read files that differ only in time")
 	return c
 }
 

@@ -21,8 +21,8 @@ func findCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "find TEXT",
 		Short: "Search names over all dates, parts and machines of the shelf",
-		Long: "TEXT is a piece of a name, or a pattern with * ? and [ ] that the whole name matches; with a / in it it is looked for in paths.\n" +
-			"Every item comes once, with the newest date that has it and how many do. \"take\" gets it by the ID at the end of its line and its place.",
+		Long: "TEXT is part of a name, or a pattern with * ? and [ ] for the whole name; if it contains a /, whole paths are searched.\n" +
+			"Every item is listed once, with the newest date that has it and how many do. Give \"take\" the ID at the end of its line, and its place.",
 		Example: "  twinshelf find fares\n  twinshelf find \"*.ods\" --machine \"Ticket desk\"\n  twinshelf find \"mail/inbox*\" --json",
 		Args:    exactly("what to look for"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -47,10 +47,10 @@ func findCommand(o *options) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&machine, "machine", "", "only this machine")
-	c.Flags().BoolVar(&q.Case, "case", false, "upper and lower case differ")
-	c.Flags().BoolVar(&q.Hidden, "hidden", false, "hidden and system items too")
+	c.Flags().BoolVar(&q.Case, "case", false, "tell upper and lower case apart")
+	c.Flags().BoolVar(&q.Hidden, "hidden", false, "include hidden and system items")
 	c.Flags().StringVar(&kind, "kind", "", "only this kind: file, folder or link")
-	c.Flags().IntVar(&limit, "limit", limit, "at most so many items")
+	c.Flags().IntVar(&limit, "limit", limit, "show at most this many items")
 	return c
 }
 

@@ -135,9 +135,9 @@ func listCommand(o *options) *cobra.Command {
 			return o.listItem(in, p, it, path)
 		},
 	}
-	c.Flags().BoolVar(&hidden, "hidden", false, "hidden and system items too")
-	c.Flags().BoolVar(&dates, "dates", false, "over all dates of the machine")
-	c.Flags().StringVar(&order, "sort", "name", "by name, size or changed")
+	c.Flags().BoolVar(&hidden, "hidden", false, "include hidden and system items")
+	c.Flags().BoolVar(&dates, "dates", false, "show the item at every date of the machine")
+	c.Flags().StringVar(&order, "sort", "name", "sort by name, size or changed")
 	return c
 }
 

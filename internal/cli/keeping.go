@@ -20,8 +20,8 @@ func ruleCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "rule [WORDS]", Short: "Show or set how densely dates are kept",
 		Long: "Without WORDS the rules are shown. A rule is said in plain words, the newest stretch first.\n" +
-			"Nothing is dropped by setting it: \"twinshelf shelf thin\" shows what would go, unless --auto\n" +
-			"says that it is dropped after each capture.",
+			"Setting a rule drops nothing: \"twinshelf shelf thin\" shows what would go. With --auto\n" +
+			"it is dropped after each capture.",
 		Example: "  twinshelf shelf rule \"every one for 2 days, then one a day for 5 weeks, then one a month for ever\" --floor 3\n" +
 			"  twinshelf shelf rule \"every one for ever\" --machine Weighbridge",
 		Args: cobra.MaximumNArgs(1),
@@ -59,7 +59,7 @@ func ruleCommand(o *options) *cobra.Command {
 	}
 	c.Flags().StringVar(&machine, "machine", "", "only for this machine")
 	c.Flags().IntVar(&floor, "floor", shelf.UsualFloor, "never fewer than this many twins of a machine")
-	c.Flags().BoolVar(&auto, "auto", false, "drop what goes after each capture without asking")
+	c.Flags().BoolVar(&auto, "auto", false, "drop what the rule no longer keeps after each capture, without asking")
 	return c
 }
 
@@ -151,7 +151,7 @@ func keepCommand(o *options) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&note, "note", "", "why")
-	c.Flags().BoolVar(&off, "off", false, "take the mark away")
+	c.Flags().BoolVar(&off, "off", false, "don't keep it for ever any more")
 	return c
 }
 
@@ -230,7 +230,7 @@ func discardHurt(o *options, w *workshop.Workshop, id, why string, f writing) er
 func roomCommand(o *options) *cobra.Command {
 	var plan bool
 	c := &cobra.Command{
-		Use: "room", Short: "Give back the room of blocks that no twin needs",
+		Use: "room", Short: "Free the space of blocks that no twin needs",
 		Example: "  twinshelf shelf room --plan\n  twinshelf shelf room",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -261,7 +261,7 @@ func roomCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&plan, "plan", false, "only say what would be done")
+	c.Flags().BoolVar(&plan, "plan", false, "only show what would be done")
 	return c
 }
 

@@ -62,7 +62,7 @@ func passphraseCommand(o *options) *cobra.Command {
 		Use: "passphrase", Short: "List, add, change or withdraw the passphrases of a sealed shelf",
 		Long: "The passphrase that opens the shelf comes from --passphrase-file, from " + envPassphrase + " or from\n" +
 			"the terminal; a new one from --new-passphrase-file, from " + envNewPassphrase + " or from the terminal.\n" +
-			"No data are rewritten.",
+			"No data is rewritten.",
 		Args: cobra.NoArgs,
 	}
 	var file string

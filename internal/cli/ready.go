@@ -28,14 +28,14 @@ type writing struct {
 }
 
 func (f *writing) flags(c *cobra.Command) {
-	c.Flags().BoolVar(&f.plan, "plan", false, "only say what would be done")
-	c.Flags().StringVar(&f.confirm, "confirm", "", "the text that is otherwise asked for")
+	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
+	c.Flags().StringVar(&f.confirm, "confirm", "", "the confirmation that is otherwise asked for")
 }
 
 func readyCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "ready",
-		Short: "Make a disk ready: lay it out, change its layout, format, erase, put back",
+		Short: "Make a disk ready: lay it out, change its layout, format it, erase it, undo that",
 		Long: "\"lay\" lays a disk out anew: nothing on it stays. \"add\" and \"change\" keep what is there.\n" +
 			"Everything is shown first (--plan: only shown), and before anything is written the target's\n" +
 			"last four serial characters must be typed, or given with --confirm. What is overwritten is\n" +
@@ -310,7 +310,7 @@ func changeCommand(o *options) *cobra.Command {
 	c.Flags().StringVar(&form, "format", "", "make a new file system: "+strings.Join(kindNames(), ", "))
 	c.Flags().StringVar(&label, "label", "", "with --format: its label")
 	c.Flags().StringVar(&unit, "unit", "", "with --format: allocation unit, such as 64 KiB")
-	c.Flags().BoolVar(&remove, "remove", false, "take the part out of the table")
+	c.Flags().BoolVar(&remove, "remove", false, "remove the part from the table")
 	return c
 }
 
@@ -378,7 +378,7 @@ func eraseCommand(o *options) *cobra.Command {
 	var how string
 	c := &cobra.Command{
 		Use:   "erase DISK",
-		Short: "Erase a disk, by where it goes next",
+		Short: "Erase a disk, depending on where it goes next",
 		Long: "quick clears the table and all signatures (a keepsake makes it possible to go back);\n" +
 			"zeros and random overwrite everything and read it back; discard tells a flash drive\n" +
 			"that nothing is needed any more. --plan says what each means for this disk.",
@@ -412,7 +412,7 @@ func backCommand(o *options) *cobra.Command {
 	var list, forget bool
 	c := &cobra.Command{
 		Use:     "back DISK",
-		Short:   "Put back what was on a disk before its last change here",
+		Short:   "Undo the last change made to a disk here",
 		Example: "  twinshelf ready back 7731 --list\n  twinshelf ready back 7731 --plan\n  twinshelf ready back 7731 --keepsake 20261125T081500.000",
 		Args:    exactly("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -510,7 +510,7 @@ func mountCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&writable, "writable", false, "mount it so that it can be written to, for a shelf; what was captured as a machine's is refused")
+	c.Flags().BoolVar(&writable, "writable", false, "mount it read-write, for a shelf; disks that were captured as a machine's are refused")
 	return c
 }
 

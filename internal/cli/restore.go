@@ -23,8 +23,8 @@ type writeFlags struct {
 
 func (f *writeFlags) flags(c *cobra.Command) {
 	f.fitFlags.flags(c)
-	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the text that is otherwise asked for; once for each target")
-	c.Flags().BoolVar(&f.plan, "plan", false, "only say what would be done")
+	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for each target")
+	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
 }
 
 func restoreCommand(o *options) *cobra.Command {
@@ -34,13 +34,13 @@ func restoreCommand(o *options) *cobra.Command {
 		Use:   "restore TWIN TARGET [TARGET...]",
 		Short: "Write a twin onto targets, read them back and prove it",
 		Long: "Erases the targets. A machine with several disks gets a target for each, in the twin's order; - leaves a disk out.\n" +
-			"On a larger target the main data part takes the room, and what is behind it\n" +
-			"moves to the end; --keep, --grow, --size and --without wish for something else (with several disks as DISK/PART).\n" +
+			"On a larger target the main data part takes the extra space, and the parts after it\n" +
+			"move to the end; --keep, --grow, --size and --without change that (with several disks, as DISK/PART).\n" +
 			"Before anything is written each target's last four serial characters (its size, when it\n" +
-			"has no serial number) must be typed, or given with --confirm. Cut off, it goes on when it is started again.",
+			"has no serial number) must be typed, or given with --confirm. If it is cut off, start it again and it carries on.",
 		Example: "  twinshelf restore \"Ticket desk\" /dev/sdc\n" +
 			"  twinshelf restore 20261030 7731 --plan\n" +
-			"  twinshelf restore 20261030 7731 --grow 3:2 --grow 4     part 3 gets twice as much of the room as part 4\n" +
+			"  twinshelf restore 20261030 7731 --grow 3:2 --grow 4     part 3 gets twice as much of the extra space as part 4\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
 			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/2\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --confirm \"500 GB\"",

@@ -154,7 +154,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then the one used last)")
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
-	f.BoolVarP(&o.quiet, "quiet", "q", false, "say only results and errors: no progress, no notes")
+	f.BoolVarP(&o.quiet, "quiet", "q", false, "print only results and errors: no progress, no notes")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o), takeCommand(o), compareCommand(o), demoCommand(o, screen))
 	root.SetVersionTemplate("{{.Version}}\n")

@@ -27,7 +27,7 @@ func shelfCommand(o *options) *cobra.Command {
 	create := &cobra.Command{
 		Use: "new FOLDER", Short: "Make a shelf in an empty folder", Args: exactly("the folder"),
 		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
-			"names of its machines. A lost passphrase can't be had back by anybody.",
+			"names of its machines. Nobody can recover a lost passphrase.",
 		Example: "  twinshelf shelf new /media/oak --name Oak\n  twinshelf shelf new /media/elm --name Elm --sealed",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if name == "" {
@@ -60,7 +60,7 @@ func shelfCommand(o *options) *cobra.Command {
 		},
 	}
 	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
-	create.Flags().StringVar(&name, "name", "", "what to call it (default: the folder's name)")
+	create.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
 	create.Flags().IntVar(&parity, "parity", shelf.DefaultParity, "how much of its size each pack gets as parity, in percent: the share of it that can be lost and mended")
 	var accept bool
 	show := &cobra.Command{
@@ -120,9 +120,9 @@ func shelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine saw and that are gone")
+	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw and that are gone")
 	reindex := &cobra.Command{
-		Use: "reindex", Short: "Make the index anew from the packs", Args: cobra.NoArgs,
+		Use: "reindex", Short: "Rebuild the index from the packs", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			w, err := o.workshop(true)
 			if err != nil {
@@ -144,7 +144,7 @@ func shelfCommand(o *options) *cobra.Command {
 	}
 	share := &cobra.Command{
 		Use: "parity [PERCENT]", Short: "Show or choose the share of parity that packs get from now on", Args: cobra.MaximumNArgs(1),
-		Long: "Parity mends packs that lost bits, sectors or their end. Packs that stand already keep what they have.",
+		Long: "Parity mends packs that have lost bits, sectors or their end. Packs that are already there keep what they have.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := o.workshop(true)
 			if err != nil {

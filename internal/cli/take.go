@@ -21,7 +21,7 @@ func takeCommand(o *options) *cobra.Command {
 		Use:   "take REF PATH...",
 		Short: "Take files and folders out of a twin or disk",
 		Long: "Into a folder (times, owners, permissions, links, attributes and holes are kept where it can hold them; everything is read back),\n" +
-			"or as a tar or zip stream (- is standard output).\n" + refHelp + "What is there already is never written over unless --clash replace says so.",
+			"or as a tar or zip stream (- is standard output).\n" + refHelp + "Existing files are never overwritten unless you say --clash replace.",
 		Example: "  twinshelf take \"Harbour kiosk\" 2:srv/kiosk --to /media/stick\n  twinshelf take 20261116 2:srv/kiosk/fares-2026.csv --to . --clash keep\n" +
 			"  twinshelf take \"Harbour kiosk\" 2:srv --tar - | ssh desk tar -xp",
 		Args: cobra.MinimumNArgs(2),
@@ -69,7 +69,7 @@ func takeCommand(o *options) *cobra.Command {
 	f.StringVar(&folder, "to", "", "a folder, made when it is missing")
 	f.StringVar(&tarFile, "tar", "", "a tar file to make; - is standard output")
 	f.StringVar(&zipFile, "zip", "", "a zip file to make; - is standard output")
-	f.StringVar(&clash, "clash", "skip", "where there is something else by a name: skip, keep (both), or replace")
+	f.StringVar(&clash, "clash", "skip", "when a name is taken by something else: skip, keep (both), or replace")
 	f.BoolVar(&to.NoVerify, "no-verify", false, "don't read back what was written")
 	f.BoolVar(&to.NoStreams, "no-streams", false, "leave alternate streams out")
 	return c

@@ -16,9 +16,9 @@ func checkCommand(o *options) *cobra.Command {
 	var full, mend, forget bool
 	var from string
 	c := &cobra.Command{
-		Use: "check", Short: "Look whether everything on the shelf is there and as it was written",
-		Long: "Without flags every block is looked for, and nothing large is read. --full reads every byte, --share a\n" +
-			"part of the packs each time, the ones that weren't read for longest first. A stopped check goes on where it was.\n" +
+		Use: "check", Short: "Check that everything on the shelf is there and is what was written",
+		Long: "Without flags it looks whether every block is there, and reads nothing large. --full reads every byte, --share a\n" +
+			"part of the packs each time, those not read for the longest time first. A stopped check carries on where it was.\n" +
 			"--mend repairs what parity reaches; --from takes the rest from another shelf with the same twins.",
 		Example: "  twinshelf shelf check\n  twinshelf shelf check --share 10\n  twinshelf shelf check --full --mend --from Elm",
 		Args:    cobra.NoArgs,
@@ -61,11 +61,11 @@ func checkCommand(o *options) *cobra.Command {
 			return o.showReport(rep, forget)
 		},
 	}
-	c.Flags().Float64Var(&share, "share", 0, "read this share of the packs, in percent")
+	c.Flags().Float64Var(&share, "share", 0, "read this share of the packs, in per cent")
 	c.Flags().BoolVar(&full, "full", false, "read every byte")
 	c.Flags().BoolVar(&mend, "mend", false, "mend what parity reaches")
-	c.Flags().StringVar(&from, "from", "", "take what is beyond that from another shelf: its folder or name")
-	c.Flags().BoolVar(&forget, "recapture", false, "have blocks that can't be had stored again by the next capture that finds them")
+	c.Flags().StringVar(&from, "from", "", "take what parity can't mend from another shelf: its folder or name")
+	c.Flags().BoolVar(&forget, "recapture", false, "let the next capture that finds them store blocks again that can't be recovered")
 	return c
 }
 
@@ -117,7 +117,7 @@ func carryCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "carry TO [TWIN...]", Short: "Copy all or chosen twins to another shelf, and compare both",
 		Long: "TO is the folder or the name of another shelf: make it first with \"twinshelf shelf new\". Either may be sealed.\n" +
-			"What has arrived isn't copied again when it is stopped and started anew.",
+			"Stopped and started again, it doesn't copy again what has already arrived.",
 		Example: "  twinshelf shelf carry /media/elm\n  twinshelf shelf carry Elm \"Ticket desk\"\n  twinshelf shelf carry Elm --retire",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -160,7 +160,7 @@ func carryCommand(o *options) *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().BoolVar(&retire, "retire", false, "when all is there: take no more captures on this shelf")
+	c.Flags().BoolVar(&retire, "retire", false, "once everything is there, take no more captures on this shelf")
 	return c
 }
 

@@ -161,16 +161,8 @@ func TestKeptForEver(t *testing.T) {
 
 // TestFullShelfGoesOn: after the room ran out, finished packs wait for the next try.
 func TestFullShelfGoesOn(t *testing.T) {
-	testkit.Root(t)
-	dir := t.TempDir()
-	testkit.Do(t, "mount", "-t", "tmpfs", "-o", "size=12m", "tmpfs", dir)
-	t.Cleanup(func() { testkit.Do(t, "umount", dir) })
-	s, err := Create(filepath.Join(dir, "oak"), "Oak", 64<<10)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Close)
-	s.packLimit = 1 << 20
+	_, s := onSmallDrive(t, "12m")
+	var err error
 	old := commit(t, s, "Ticket desk", content(60, 9))
 	blocks := content(250, 1)
 	c := begin(t, s, "Kiosk")
@@ -217,4 +209,20 @@ func TestFullShelfGoesOn(t *testing.T) {
 	if len(again.spared()) != 0 {
 		t.Error("packs still wait")
 	}
+}
+
+// onSmallDrive is a shelf on a drive of its own, of a size as mount takes it.
+func onSmallDrive(t *testing.T, size string) (dir string, s *Shelf) {
+	t.Helper()
+	testkit.Root(t)
+	dir = t.TempDir()
+	testkit.Do(t, "mount", "-t", "tmpfs", "-o", "size="+size, "tmpfs", dir)
+	t.Cleanup(func() { testkit.Do(t, "umount", dir) })
+	s, err := Create(filepath.Join(dir, "oak"), "Oak", 64<<10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	s.packLimit = 1 << 20
+	return dir, s
 }

@@ -7,22 +7,11 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
-
-	"twinshelf/internal/testkit"
 )
 
 // TestFullShelf: on a drive without a free byte dates can still be marked and discarded and their room given back.
 func TestFullShelf(t *testing.T) {
-	testkit.Root(t)
-	dir := t.TempDir()
-	testkit.Do(t, "mount", "-t", "tmpfs", "-o", "size=24m", "tmpfs", dir)
-	t.Cleanup(func() { testkit.Do(t, "umount", dir) })
-	s, err := Create(filepath.Join(dir, "oak"), "Oak", 64<<10)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Close)
-	s.packLimit = 1 << 20
+	dir, s := onSmallDrive(t, "24m")
 	old := commit(t, s, "Ticket desk", content(60, 9))
 	kept := commit(t, s, "Kiosk", content(40, 3))
 	if _, err := os.Stat(filepath.Join(dir, "oak", reserveFile)); err != nil {

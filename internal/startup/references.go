@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/units"
 )
 
@@ -102,13 +101,11 @@ func (c *checker) references() {
 	resolved, read := 0, 0
 	for i := range c.parts {
 		p := &c.parts[i]
-		files, err := fsys.TreeOf(p.volume)
-		if err != nil {
+		if p.files == nil {
 			continue
 		}
-		tree := fsys.FS(files)
-		for _, name := range expandAll(tree, configs) {
-			b, err := readFile(tree, name, maxConfig)
+		for _, name := range expandAll(p.files, configs) {
+			b, err := p.read(name, maxConfig)
 			if errors.Is(err, fs.ErrNotExist) {
 				continue
 			}

@@ -122,6 +122,11 @@ func (p *part) read(name string, most int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return drained(f, name, most)
+}
+
+// drained reads an open file of at most so many bytes, and closes it.
+func drained(f fs.File, name string, most int64) ([]byte, error) {
 	defer f.Close()
 	b, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err == nil && int64(len(b)) > most {

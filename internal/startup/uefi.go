@@ -4,7 +4,6 @@ import (
 	"debug/pe"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -110,12 +109,7 @@ func readFile(tree fs.FS, name string, most int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, most+1))
-	if err == nil && int64(len(b)) > most {
-		err = fmt.Errorf("%s is larger than %s", name, units.Bytes(most))
-	}
-	return b, err
+	return drained(f, name, most)
 }
 
 // candidate is a loader that could stand where firmware looks.

@@ -151,6 +151,14 @@ func (w *Workshop) Unkeep(id string) error {
 	if err := s.Unkeep(id); err != nil {
 		return err
 	}
+	_ = w.amend(s, func(k *settings.Known) { // a comfort, not a need
+		k.Marks = slices.DeleteFunc(slices.Clone(k.Marks), func(m string) bool { return m == id })
+	})
+	return nil
+}
+
+// amend changes what is remembered of a shelf.
+func (w *Workshop) amend(s *shelf.Shelf, change func(*settings.Known)) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	i := slices.IndexFunc(w.State.Shelves, func(k settings.Known) bool { return k.ID == s.Head().ID })
@@ -158,9 +166,8 @@ func (w *Workshop) Unkeep(id string) error {
 		return nil
 	}
 	k := w.State.Shelves[i]
-	k.Marks = slices.DeleteFunc(slices.Clone(k.Marks), func(m string) bool { return m == id })
-	_ = w.State.Remember(k, false) // a comfort, not a need
-	return nil
+	change(&k)
+	return w.State.Remember(k, false)
 }
 
 // AcceptMissing stops pointing out what is missing now.
@@ -169,13 +176,5 @@ func (w *Workshop) AcceptMissing() error {
 	if s == nil {
 		return ErrNoShelf
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	i := slices.IndexFunc(w.State.Shelves, func(k settings.Known) bool { return k.ID == s.Head().ID })
-	if i < 0 {
-		return nil
-	}
-	k := w.State.Shelves[i]
-	k.Gone = nil
-	return w.State.Remember(k, false)
+	return w.amend(s, func(k *settings.Known) { k.Gone = nil })
 }
