@@ -3,6 +3,7 @@
 package inside
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"sync"
@@ -11,6 +12,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 )
 
@@ -45,31 +47,66 @@ func Parts(d disk.Device, number int) ([]*Part, error) {
 	}
 	parts := t.Parts
 	if t.Kind == table.None {
-		parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
+		parts = withoutTable(d)
 	}
+	return identified(d, number, parts, t.Kind == table.None), nil
+}
+
+// identified looks what parts hold; one that no table names is called by its place.
+func identified(d disk.Device, number int, parts []table.Part, lost bool) []*Part {
 	var out []*Part
 	for _, tp := range parts {
 		p := &Part{Disk: number, Number: tp.Number, Span: tp.Span.Intersect(span.Span{End: d.Size()}), Device: d, Title: tp.Name}
 		if v, err := p.volume(); v != nil {
 			info := v.Info()
 			p.Kind, p.ID, p.Unclean = info.Kind, info.ID, info.Unclean
-			if info.Label != "" {
+			if info.Label != "" && !(lost && tp.Name != "") {
 				p.Title = info.Label
 			}
 		} else if err != nil {
 			p.why = err.Error()
 		}
-		if p.Title == "" && t.Kind != table.None {
+		if p.Title == "" && !lost {
 			p.Title = table.TypeName(tp.Type)
 		}
 		out = append(out, p)
 	}
-	return out, nil
+	return out
 }
 
-// ofTwin lists the parts as the twin describes them.
+// withoutTable are the parts of a disk without a table: all of it, where a file system begins at its start, or what begins at the usual
+// places of a table that was lost.
+func withoutTable(d disk.Device) []table.Part {
+	whole := []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
+	if v, err := fsys.Identify(d, d.Size(), d.SectorSize()); v != nil || err != nil {
+		return whole
+	}
+	lost, err := survey.Lost(context.Background(), d)
+	if err != nil || len(lost) == 0 {
+		return whole
+	}
+	var parts []table.Part
+	for i, r := range lost {
+		end := d.Size()
+		if i+1 < len(lost) {
+			end = lost[i+1].At
+		}
+		if r.Size > 0 {
+			end = min(end, r.At+r.Size)
+		}
+		parts = append(parts, table.Part{Number: i + 1, Span: span.Span{Start: r.At, End: end}, Name: "lost, " + r.Words()})
+	}
+	return parts
+}
+
+// ofTwin lists the parts as the twin describes them; of a disk without a table, what can be found in it.
 func ofTwin(d *shelf.Disk, number int) []*Part {
 	var out []*Part
+	if t := d.Describe().Table; t != nil && t.Kind == table.None {
+		if parts := withoutTable(d); parts[0].Span.Start > 0 {
+			return identified(d, number, parts, true)
+		}
+	}
 	for _, r := range d.Describe().Parts() {
 		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Unclean: r.Unclean, Device: d, unsure: r.Whole == "" && !r.Accounted}
 		if !r.Captured {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
@@ -93,16 +94,25 @@ func (s *Survey) lookForRemains(ctx context.Context) error {
 	if s.blank, err = s.allZero(ctx); s.blank || err != nil {
 		return err
 	}
-	d, size := s.Device, s.Device.Size()
-	seen := map[int64]bool{}
-	for _, at := range usualStarts(d.SectorSize()) {
+	s.Remains, err = Lost(ctx, s.Device)
+	return err
+}
+
+// Lost are the file systems, and what else bears a signature, that begin at the usual places of a disk whose table is lost, in ascending
+// order. What lies inside another isn't counted. The error is of the context.
+func Lost(ctx context.Context, d disk.Device) ([]Remain, error) {
+	size := d.Size()
+	var out []Remain
+	starts := usualStarts(d.SectorSize())
+	slices.Sort(starts)
+	end := int64(0)
+	for _, at := range slices.Compact(starts) {
 		if err := ctx.Err(); err != nil {
-			return err
+			return nil, err
 		}
-		if seen[at] || at >= size {
+		if at >= size || at < end {
 			continue
 		}
-		seen[at] = true
 		v, err := fsys.Identify(disk.Section(d, at, size-at), size-at, d.SectorSize())
 		if err != nil || v == nil {
 			continue
@@ -111,9 +121,10 @@ func (s *Survey) lookForRemains(ctx context.Context) error {
 		if v.Info().Opaque == "" {
 			r.Size = v.Info().Size
 		}
-		s.Remains = append(s.Remains, r)
+		end = max(end, at+r.Size)
+		out = append(out, r)
 	}
-	return nil
+	return out, nil
 }
 
 // allZero says whether everything that was looked at is zeros. What can't be read isn't.
