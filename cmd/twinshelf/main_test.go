@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 )
 
@@ -273,5 +275,37 @@ func TestHostileTexts(t *testing.T) {
 		if strings.ContainsAny(out+errs, "\x1b\x07\u009b") {
 			t.Errorf("%q: %q", args, out+errs)
 		}
+	}
+}
+
+// TestRegistryAsks: a Windows whose registry names the old identities needs a yes of its own before it gets others.
+func TestRegistryAsks(t *testing.T) {
+	testkit.Need(t, "mkntfs", "ntfs-3g")
+	testkit.Root(t)
+	p := place{t: t, dir: t.TempDir()}
+	fs := filepath.Join(p.dir, "fs")
+	testkit.Sparse(t, fs, 40<<20)
+	testkit.Do(t, "mkntfs", "-F", "-Q", "-q", fs)
+	testkit.Mounted(t, []string{"ntfs-3g", fs}, func(point string) {
+		folder := filepath.Join(point, "Windows/System32/config")
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(folder, "SYSTEM"), []byte("regf"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	})
+	img, target := filepath.Join(p.dir, "desk.img"), filepath.Join(p.dir, "new.img")
+	testkit.Sparse(t, img, 60<<20)
+	testkit.Sparse(t, target, 80<<20)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000AE00", Parts: []table.Part{
+		{Number: 1, Span: span.At(1<<20, 40<<20), Type: table.TypeMSBasicData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000AE01"}}}, 60<<20)
+	testkit.Place(t, fs, img, 1<<20)
+	args := []string{"copy", img, target, "--fresh-identity", "--confirm", "83.9 MB"}
+	if out, errs, code := p.run("", args...); code != 3 || !strings.Contains(errs, "--yes-registry") || !strings.Contains(out, "drive letters may change") {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+	if out, errs, code := p.run("", append(args, "--yes-registry")...); code != 0 {
+		t.Errorf("%d %s%s", code, out, errs)
 	}
 }

@@ -19,12 +19,15 @@ type writeFlags struct {
 	fitFlags
 	confirm []string
 	plan    bool
+	// yesRegistry says yes to a Windows whose registry names other identities.
+	yesRegistry bool
 }
 
 func (f *writeFlags) flags(c *cobra.Command) {
 	f.fitFlags.flags(c)
 	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for each target")
 	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
+	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows knows its drives by the old identities")
 }
 
 func restoreCommand(o *options) *cobra.Command {
@@ -169,6 +172,13 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 		}
 		if err := o.confirm(s, given); err != nil {
 			return err
+		}
+		if fresh := pairs[i].Plan.Fresh; fresh != nil && !f.yesRegistry {
+			for _, asks := range fresh.Asks {
+				if err := o.agree(strings.ToUpper(asks[:1])+asks[1:], "--yes-registry"); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	r, proof := w.StartRestore(cmd.Context(), pairs)

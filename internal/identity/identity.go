@@ -26,7 +26,9 @@ type Renewed struct {
 	IDs map[string]string
 	// Does says what changes, Stays what goes on naming the old disk, both in words.
 	Does, Stays []string
-	fixed       []string // texts that can't be changed
+	// Asks is what may keep the disk from working and needs a yes of its own, in words.
+	Asks  []string
+	fixed []string // texts that can't be changed
 }
 
 // Derive makes a new identity from an old one: the same for the same seed, so that a plan can be made again.
@@ -159,7 +161,7 @@ func (r *Renewed) registry(d disk.Device, p table.Part) {
 		return
 	}
 	if _, err := fsys.Find(tree, registryFile); err == nil {
-		r.Stays = append(r.Stays, fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive letters may change, and it may not start", p.Number))
+		r.Asks = append(r.Asks, fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive letters may change, and it may not start", p.Number))
 	}
 }
 

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -80,7 +81,7 @@ func (m *model) fitBody(w int) []string {
 		out = append(out, bullet(n, w)...)
 	}
 	if plan.Fresh != nil {
-		for _, n := range plan.Fresh.Stays {
+		for _, n := range slices.Concat(plan.Fresh.Asks, plan.Fresh.Stays) {
 			out = append(out, warned(n, w)...)
 		}
 	}

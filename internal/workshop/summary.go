@@ -94,7 +94,7 @@ func summarizePair(p *Pair) Summary {
 	}
 	if f := p.Plan.Fresh; f != nil {
 		s.Steps = append(s.Steps, f.Does...)
-		s.Doubts = append(s.Doubts, f.Stays...)
+		s.Doubts = slices.Concat(s.Doubts, f.Asks, f.Stays)
 	}
 	for _, f := range p.Plan.Startup.Findings {
 		if f.Verdict != startup.Good {
