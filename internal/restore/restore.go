@@ -149,7 +149,7 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 		}
 	}()
 	if len(p.Repaired) > 0 || p.Fresh != nil {
-		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere})
+		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere, Before: p.Startup})
 	}
 	return planned, err
 }

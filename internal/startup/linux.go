@@ -103,7 +103,7 @@ func (c *checker) boots(way, menu string, b *script.Boot) {
 // started looks at a file that a menu starts, once, and says whether it is there and whole as far as it can be told.
 func (c *checker) started(way, menu, what string, at script.Place, look func(*part, string) (string, error)) bool {
 	p := c.partOf(at.Device)
-	known, seen := c.seen[at]
+	known, seen := c.report.seen[at]
 	if !seen {
 		switch {
 		case p == nil:
@@ -111,7 +111,7 @@ func (c *checker) started(way, menu, what string, at script.Place, look func(*pa
 		default:
 			known.checked, known.err = look(p, at.Path)
 		}
-		c.seen[at] = known
+		c.report.seen[at] = known
 	}
 	name := strings.TrimPrefix(at.Path, "/")
 	switch {

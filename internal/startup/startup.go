@@ -59,7 +59,8 @@ type Report struct {
 	// Ways are those for which the disk has something at all, and whether nothing of them was found broken.
 	Ways map[string]bool `json:"ways"`
 	// Declined says that what could be repaired stays as it is.
-	Declined bool `json:"declined,omitempty"`
+	Declined bool                    `json:"declined,omitempty"`
+	seen     map[script.Place]looked // kernels and RAM disks
 }
 
 // Options say what is known beside the disk itself.
@@ -70,6 +71,9 @@ type Options struct {
 	Gone map[string]string
 	// Elsewhere are identities of file systems on the other disks of the machine.
 	Elsewhere []string
+	// Before is a report of the same disk before repairs and new identities, which leave kernels and RAM disks as they are: those aren't
+	// looked through again.
+	Before *Report
 }
 
 // part is a part of the disk with its file system.
@@ -88,8 +92,7 @@ type checker struct {
 	t      *table.Table
 	parts  []part
 	report *Report
-	seen   map[script.Place]looked // kernels and RAM disks
-	chain  int                     // loaders that were started by each other
+	chain  int // loaders that were started by each other
 	// followed says that some loader's menu was found: what other menus name doesn't count.
 	followed bool
 }
@@ -100,7 +103,11 @@ func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error)
 	if err != nil {
 		return nil, err
 	}
-	c := &checker{ctx: ctx, d: d, o: o, t: t, seen: map[script.Place]looked{}, report: &Report{Ways: map[string]bool{}}}
+	seen := map[script.Place]looked{}
+	if o.Before != nil && o.Before.seen != nil {
+		seen = o.Before.seen
+	}
+	c := &checker{ctx: ctx, d: d, o: o, t: t, report: &Report{Ways: map[string]bool{}, seen: seen}}
 	if !t.Sound(d.Size()) {
 		return nil, nil
 	}

@@ -161,7 +161,7 @@ func fromAnywhere(p *image.Program, name string) bool {
 // trial gives what a look would find, and notes nothing.
 func (c *checker) trial(look func()) *Report {
 	was, followed := c.report, c.followed
-	c.report = &Report{Ways: map[string]bool{}}
+	c.report = &Report{Ways: map[string]bool{}, seen: was.seen}
 	look()
 	r := c.report
 	c.report, c.followed = was, followed
