@@ -128,6 +128,7 @@ var elsewhere = map[string]string{
 	"twinshelf demo":                                 "-",
 	"twinshelf demo --keep /tmp/ferry":               "-",
 	"twinshelf ready mount /dev/sdd 1":               "-", // mounts for the whole machine: the tests of package mounts do
+	"twinshelf ready mount /dev/sdd 1 --writable":    "-",
 	"twinshelf ready unmount /dev/sdd":               "is mounted",
 	"twinshelf ready erase 7731 --how random --plan": "random bytes would fill the image file",
 }

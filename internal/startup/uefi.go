@@ -39,13 +39,7 @@ var whole = []string{"bootmgfw.efi", "systemd-bootx64.efi", "systemd-bootaa64.ef
 
 // uefi looks for what firmware needs: a part of the right type, FAT on it, and a loader where it is looked for.
 func (c *checker) uefi() {
-	var esp *part
-	for i := range c.parts {
-		if p := &c.parts[i]; p.Type == table.TypeESP || p.Type == mbrESP {
-			esp = p
-			break
-		}
-	}
+	esp := c.systemPart()
 	if esp == nil {
 		return // not meant for this way
 	}
@@ -62,11 +56,17 @@ func (c *checker) uefi() {
 	switch {
 	case err == nil && content.Info.Unclean != "":
 		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s, the EFI system part, wasn't quiet", name), Evidence: content.Info.Unclean})
-	case err != nil || !content.Maps:
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the %s on %s, the EFI system part, is not sound", esp.volume.Info().Kind, name), Evidence: content.Why})
+	case err != nil:
+		f := Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the %s on %s, the EFI system part, can't be read", esp.volume.Info().Kind, name), Evidence: err.Error()}
+		if esp.volume.Info().Opaque != "" {
+			f.Verdict = Doubt
+		}
+		c.add(f)
 		return
+	case !content.Maps: // firmware follows files, as is done here, and asks no maps
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("the %s on %s, the EFI system part, is not sound", esp.volume.Info().Kind, name), Evidence: content.Why})
 	}
-	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part with a sound file system", Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
+	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part", Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
 	esp.files = fsys.FS(files)
 	c.fallbacks(esp)
 }
@@ -99,6 +99,29 @@ func (c *checker) fallbacks(esp *part) {
 	if !found {
 		c.fallback(esp)
 	}
+}
+
+// systemPart is the EFI system part that firmware starts from: of several the first with a loader where it is looked for.
+func (c *checker) systemPart() *part {
+	var first *part
+	for i := range c.parts {
+		p := &c.parts[i]
+		if p.Type != table.TypeESP && p.Type != mbrESP {
+			continue
+		}
+		if first == nil {
+			first = p
+		}
+		if p.files == nil {
+			continue
+		}
+		for _, f := range fallbacks {
+			if _, err := p.resolve(fallbackDir + "/" + f.name); err == nil {
+				return p
+			}
+		}
+	}
+	return first
 }
 
 func backslashed(p string) string { return strings.ReplaceAll(p, "/", "\\") }
