@@ -295,6 +295,9 @@ func (d *Disk) Words() string {
 		a := s.Areas[0]
 		return fmt.Sprintf("no table, %s %s on the whole disk", a.Holds(), quoted(a.Content.Info.Label))
 	case s.Table.Kind == table.None && len(s.Remains) == 0:
+		if s.Random() {
+			return "no table; its bytes look random: encrypted, packed or wiped"
+		}
 		return "no table, but not blank"
 	case s.Table.Kind == table.None:
 		return strings.Join(s.Unnamed(), "; ")

@@ -14,6 +14,8 @@ type Listed struct {
 	Table string       `json:"table"`
 	Size  int64        `json:"size"` // bytes
 	Parts []ListedPart `json:"parts"`
+	// Whole says what a disk without parts holds, all of which is read; empty for others.
+	Whole string `json:"whole,omitempty"`
 }
 
 // ListedPart is a part of it, and what becomes of it.
@@ -50,6 +52,9 @@ func (p *Plan) List() []Listed {
 			}
 			l.Parts = append(l.Parts, x)
 		}
+		if len(l.Parts) == 0 {
+			l.Whole = strings.Join(sv.Unnamed(), "; ")
+		}
 		out = append(out, l)
 	}
 	return out
@@ -58,6 +63,12 @@ func (p *Plan) List() []Listed {
 // Lines are the disk and its parts in words, a line for each.
 func (l Listed) Lines() []string {
 	out := []string{fmt.Sprintf("%s, table %s", l.Disk, l.Table)}
+	if l.Table == "" {
+		out[0] = l.Disk + ", no table"
+	}
+	if l.Whole != "" {
+		out = append(out, "  all of it is read: "+l.Whole)
+	}
 	for _, p := range l.Parts {
 		line := fmt.Sprintf("part %d, %s (%s), %s: %s kept", p.Number, p.Title, p.Holds, units.Bytes(p.Size), units.Bytes(p.Kept))
 		switch {

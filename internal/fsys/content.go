@@ -86,13 +86,21 @@ func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Conten
 
 // unknown says what can be said of an area without any signature.
 func unknown(r io.ReaderAt, size int64) string {
+	if LooksRandom(r, size) {
+		return "no known file system; its bytes look random: encrypted, packed or wiped, which can't be told"
+	}
+	return "no known file system"
+}
+
+// LooksRandom says that the first bytes of an area bear no order at all, as those of encrypted volumes without a head of their own do.
+func LooksRandom(r io.ReaderAt, size int64) bool {
 	b := make([]byte, randomLook)
 	for _, at := range []int64{0, randomLook} {
 		if size < at+randomLook || disk.ReadFull(r, b, at) != nil || signature.LookAt(b) != signature.Random {
-			return "no known file system"
+			return false
 		}
 	}
-	return "no known file system; its bytes look random: encrypted, packed or wiped, which can't be told"
+	return true
 }
 
 // KeepAll makes c capture what would be left out.

@@ -79,6 +79,9 @@ func (s *Survey) Unnamed() []string {
 		return nil
 	}
 	if len(s.Remains) == 0 {
+		if s.random {
+			return []string{"contents that aren't known: no table, and its bytes look random: encrypted, packed or wiped, which can't be told"}
+		}
 		return []string{"contents that aren't known: no table, but not blank"}
 	}
 	var all []string
@@ -95,8 +98,12 @@ func (s *Survey) lookForRemains(ctx context.Context) error {
 		return err
 	}
 	s.Remains, err = Lost(ctx, s.Device)
+	s.random = len(s.Remains) == 0 && fsys.LooksRandom(s.Device, s.Device.Size())
 	return err
 }
+
+// Random says that a disk without a table begins with bytes that bear no order at all.
+func (s *Survey) Random() bool { return s.random }
 
 // Lost are the file systems, and what else bears a signature, that begin at the usual places of a disk whose table is lost, in ascending
 // order. What lies inside another isn't counted. The error is of the context.

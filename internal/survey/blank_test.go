@@ -1,8 +1,10 @@
 package survey
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"testing"
@@ -74,5 +76,26 @@ func TestBlank(t *testing.T) {
 				t.Errorf("blank: %v", s.Blank())
 			}
 		})
+	}
+}
+
+// TestRandomDisk: what bears no order at all is said to, and nothing more is claimed.
+func TestRandomDisk(t *testing.T) {
+	d := disk.NewMemory(8<<20, 512)
+	r := rand.New(rand.NewPCG(3, 1))
+	for i := range d.Bytes {
+		d.Bytes[i] = byte(r.Uint32())
+	}
+	for _, order := range []bool{false, true} {
+		if order {
+			copy(d.Bytes[10_000:], bytes.Repeat([]byte("fares "), 8000))
+		}
+		s, err := Of(t.Context(), d, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if said := strings.Contains(strings.Join(s.Unnamed(), ""), "look random"); s.Random() == order || said == order || s.Blank() {
+			t.Errorf("random %v: %q", !order, s.Unnamed())
+		}
 	}
 }

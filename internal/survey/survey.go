@@ -40,7 +40,8 @@ type Survey struct {
 	// Remains are what begins at usual places of a disk without a table: what a lost table named, or leftovers.
 	Remains []Remain
 
-	blank bool
+	blank  bool
+	random bool // its first bytes bear no order
 }
 
 // Of looks at a device. inUse names the parts (by number; 0 for the whole disk) that somebody writes
