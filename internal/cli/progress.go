@@ -40,7 +40,7 @@ func (o *options) follow(r *run.Run) error {
 			for _, n := range s.Notes {
 				fmt.Fprintln(o.err, "note: "+n)
 			}
-			if s.State == run.Done {
+			if s.State == run.Done && !o.json {
 				fmt.Fprintln(o.err, took(s))
 			}
 			return r.Wait()
