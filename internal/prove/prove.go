@@ -434,7 +434,10 @@ func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.D
 	want.Declined, have.Declined = true, true // what could be repaired has been, or was declined
 	var out []shelf.Claim
 	if want.Meant() && len(want.Starts()) == 0 {
-		out = append(out, shelf.Claim{About: "start", Says: "it is as planned: " + want.Words(), Holds: have.Words() == want.Words(), Evidence: have.Words()})
+		out = append(out, shelf.Claim{About: "start", Says: "it is as planned: " + want.Words(), Holds: have.Words() == want.Words()})
+		if c := &out[0]; !c.Holds {
+			c.Evidence = have.Words()
+		}
 	}
 	for _, way := range want.Starts() {
 		c := shelf.Claim{About: "start", Says: "it should start by " + way, Holds: slices.Contains(have.Starts(), way)}

@@ -44,7 +44,7 @@ func (c *checker) program(esp *part, name string) {
 	case isWindows(p):
 		c.windows(esp)
 	default:
-		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: show + " is a loader of a kind that isn't known here, so what it starts can't be told"})
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: show + " is a loader of a kind that isn't known here"})
 	}
 }
 

@@ -115,16 +115,23 @@ func startLines(p *restore.Plan, w int) []string {
 		paint = bad
 	}
 	words := p.Startup.Words()
-	out := []string{"", " " + paint.Render(strings.ToUpper(words[:1])+words[1:])}
+	out := []string{""}
+	for _, l := range wrap(strings.ToUpper(words[:1])+words[1:], w-2) {
+		out = append(out, " "+paint.Render(l))
+	}
 	for _, r := range p.Repaired {
 		out = append(out, bullet("will be repaired: "+r, w)...)
 	}
 	for _, f := range p.Startup.Findings {
-		switch f.Verdict {
-		case startup.Good:
-			out = append(out, bullet(f.Says+": "+f.Evidence, w)...)
-		default:
-			out = append(out, warned(f.Says+" ("+f.Evidence+")", w)...)
+		evidence := ""
+		if f.Evidence != "" {
+			evidence = " (" + f.Evidence + ")"
+		}
+		switch {
+		case f.Verdict == startup.Good:
+			out = append(out, bullet(f.Says+evidence, w)...)
+		case evidence != "" || !strings.HasSuffix(words, f.Says): // the verdict has said it
+			out = append(out, warned(f.Says+evidence, w)...)
 		}
 	}
 	return out

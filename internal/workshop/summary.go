@@ -96,13 +96,18 @@ func summarizePair(p *Pair) Summary {
 		s.Steps = append(s.Steps, f.Does...)
 		s.Doubts = slices.Concat(s.Doubts, f.Asks, f.Stays)
 	}
-	for _, f := range p.Plan.Startup.Findings {
-		if f.Verdict != startup.Good {
-			s.Doubts = append(s.Doubts, f.Says)
+	words := ""
+	if st := p.Plan.Startup; st.Meant() {
+		if words = st.Words(); len(st.Starts()) > 0 {
+			s.Notes = append(s.Notes, words)
+		} else {
+			s.Doubts = append(s.Doubts, words)
 		}
 	}
-	if p.Plan.Startup.Meant() {
-		s.Notes = append(s.Notes, p.Plan.Startup.Words())
+	for _, f := range p.Plan.Startup.Findings {
+		if f.Verdict != startup.Good && !strings.HasSuffix(words, f.Says) {
+			s.Doubts = append(s.Doubts, f.Says)
+		}
 	}
 	if b := p.Plan.Before(); b != nil {
 		s.Steps = append(s.Steps, fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)", units.Moment(b.When), b.Upto, b.Percent(p.Plan.Fit.Size)))
