@@ -38,6 +38,9 @@ func findCommand(o *options) *cobra.Command {
 				return err
 			}
 			res, err := w.Search(cmd.Context(), q, machine, limit, func(t *shelf.Twin, left int) {
+				if o.quiet {
+					return
+				}
 				fmt.Fprintf(o.err, "listing the names of %s of %s; %d to go\n", t.Machine, units.Moment(t.Taken), left)
 			})
 			if err != nil {

@@ -304,6 +304,12 @@ func (b *bootable) chains() []chain {
 			return b.told(plain(), "if [ x$feature_menuentry_id = xy ]; then set default=kiosk; fi\nmenuentry Other { linux /none }\nmenuentry Kiosk --id kiosk {\n"+menu+"}\nset timeout=0\n")
 		}, should},
 		{"no menu", true, func() string { return b.without(plain(), "boot/grub/grub.cfg") }, wont},
+		{"a loader that can't read the root", true, func() string {
+			return b.disk(files(fallback, b.made("grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", b.file([]byte(find(rootUUID))), "part_gpt", "fat", "search", "search_fs_uuid", "configfile", "normal", "linux", "-o")))
+		}, wont},
+		{"a loader that can't read the table", true, func() string {
+			return b.disk(files(fallback, b.made("grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", b.file([]byte(find(rootUUID))), "fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux", "-o")))
+		}, wont},
 		{"a wrong identity in the loader", true, func() string { return b.disk(files(fallback, b.grub("/EFI/kiosk", find(wrong)))) }, wont},
 		{"a menu on the EFI system part", true, func() string { return b.disk(files(fallback, outer, "EFI/kiosk/grub.cfg", stub)) }, should},
 		{"a wrong identity there", true, func() string {

@@ -48,6 +48,9 @@ func (c *checker) menu(way, loader string, g *image.Grub, o script.Options) {
 	}
 }
 
+// moduleFolders are where systems keep the loader's modules, by platform.
+var moduleFolders = []string{"boot/grub/", "boot/grub2/", "grub/", "grub2/"}
+
 // compareModules compares the modules in a loader with those that its system keeps: of one that was put there by another version, or
 // is damaged, nobody can tell whether it starts.
 func (c *checker) compareModules(way string, s *stand, device string) {
@@ -56,7 +59,7 @@ func (c *checker) compareModules(way string, s *stand, device string) {
 	}
 	for i := range c.parts {
 		p := &c.parts[i]
-		for _, dir := range []string{"boot/grub/", "boot/grub2/", "grub/", "grub2/"} {
+		for _, dir := range moduleFolders {
 			for name, is := range s.g.Files {
 				b, err := p.read(dir+s.platform+"/"+name+".mod", maxMenu)
 				if err != nil {

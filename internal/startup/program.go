@@ -133,7 +133,7 @@ func (c *checker) windows(esp *part) {
 	}
 	for i := range c.parts {
 		p := &c.parts[i]
-		_, err := p.resolveIn(winload + ".efi")
+		_, err := p.resolve(winload + ".efi")
 		if err != nil {
 			continue
 		}
@@ -150,13 +150,6 @@ func (c *checker) windows(esp *part) {
 		verdict, says = Doubt, "the Windows that the boot manager starts may be on something that isn't read here"
 	}
 	c.add(Finding{Way: UEFI, Verdict: verdict, Says: says})
-}
-
-func (p *part) resolveIn(name string) (string, error) {
-	if p.files == nil {
-		return "", script.ErrUnread
-	}
-	return p.resolve(name)
 }
 
 // hive checks the head of a registry file.

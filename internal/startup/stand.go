@@ -96,7 +96,57 @@ func (s *stand) Read(device, name string) ([]byte, error) {
 	if p == nil {
 		return nil, s.c.noPart(device)
 	}
+	if why := s.cant(p); why != "" {
+		return nil, errors.New(why)
+	}
 	return p.read(name, maxMenu)
+}
+
+// drivers are a loader's modules for the file systems that are read here, by the beginning of their kinds.
+var drivers = map[string]string{"ext": "ext2", "FAT": "fat", "exFAT": "exfat", "NTFS": "ntfs"}
+
+// cant says which module a loader lacks to read a part: it needs one for the table and one for the file system, in itself, or in a
+// folder that it can read.
+func (s *stand) cant(p *part) string {
+	if s.g == nil || p.volume == nil {
+		return ""
+	}
+	needs := []string{map[table.Kind]string{table.GPT: "part_gpt", table.MBR: "part_msdos"}[s.c.t.Kind]}
+	for kind, module := range drivers {
+		if strings.HasPrefix(p.volume.Info().Kind, kind) {
+			needs = append(needs, module)
+		}
+	}
+	for _, module := range needs {
+		if module != "" && !slices.Contains(s.g.Modules, module) && !s.beside(module, needs[0]) {
+			return "the loader has no module " + module + " to read it"
+		}
+	}
+	return ""
+}
+
+// beside says whether a module lies in a folder of modules on a part that the loader can read without it.
+func (s *stand) beside(module, forTable string) bool {
+	if !slices.Contains(s.g.Modules, forTable) {
+		return false
+	}
+	for i := range s.c.parts {
+		p := &s.c.parts[i]
+		if p.files == nil {
+			continue
+		}
+		for kind, driver := range drivers {
+			if !strings.HasPrefix(p.volume.Info().Kind, kind) || !slices.Contains(s.g.Modules, driver) {
+				continue
+			}
+			for _, dir := range moduleFolders {
+				if _, err := p.resolve(dir + s.platform + "/" + module + ".mod"); err == nil {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // noPart is why a device can't be found: it isn't on this disk, or nobody can tell.
@@ -137,9 +187,6 @@ func drained(f fs.File, name string, most int64) ([]byte, error) {
 
 // open opens a file by its path, through links. What holds it may be something that isn't read here: script.ErrUnread.
 func (p *part) open(name string) (fs.File, error) {
-	if p.files == nil {
-		return nil, script.ErrUnread
-	}
 	at, err := p.resolve(relative(name))
 	if err != nil {
 		return nil, err
@@ -147,8 +194,11 @@ func (p *part) open(name string) (fs.File, error) {
 	return p.files.Open(at)
 }
 
-// resolve follows the links on a path.
+// resolve follows the links on a path. What holds it may be something that isn't read here: script.ErrUnread.
 func (p *part) resolve(name string) (string, error) {
+	if p.files == nil {
+		return "", script.ErrUnread
+	}
 	done, todo, links := ".", strings.Split(name, "/"), 0
 	for len(todo) > 0 {
 		next := path.Join(done, todo[0])
@@ -207,6 +257,9 @@ func (s *stand) Search(by, value string) (string, bool) {
 			continue
 		}
 		info := p.volume.Info()
+		if s.cant(p) != "" {
+			continue
+		}
 		found := by == "uuid" && strings.EqualFold(info.ID, value) || by == "label" && info.Label == value
 		if by == "file" && p.files != nil {
 			_, err := p.open(value)

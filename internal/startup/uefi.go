@@ -112,9 +112,6 @@ func (c *checker) systemPart() *part {
 		if first == nil {
 			first = p
 		}
-		if p.files == nil {
-			continue
-		}
 		for _, f := range fallbacks {
 			if _, err := p.resolve(fallbackDir + "/" + f.name); err == nil {
 				return p

@@ -24,7 +24,7 @@ func (c *checker) bootSector(p *part, b []byte) {
 			continue
 		}
 		for _, name := range s.files {
-			if _, err := p.resolveIn(name); err != nil {
+			if _, err := p.resolve(name); err != nil {
 				c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("%s on part %d starts from %s, which isn't there", s.title, p.Number, name), Evidence: err.Error()})
 				return
 			}
@@ -55,7 +55,7 @@ func (c *checker) windowsData(p *part) {
 		id[i], id[k] = id[k], id[i] // as it stands on the disk
 	}
 	for i := range c.parts {
-		if _, missing := c.parts[i].resolveIn(winload + ".exe"); missing != nil {
+		if _, missing := c.parts[i].resolve(winload + ".exe"); missing != nil {
 			continue
 		}
 		f := Finding{Way: BIOS, Verdict: Good, Says: fmt.Sprintf("the boot manager's data name this disk, and the Windows on part %d has a loader", c.parts[i].Number), Evidence: "identity " + c.t.ID}
