@@ -70,6 +70,8 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 	os.WriteFile(filepath.Join(junk, "letter.txt"), []byte("x"), 0o600)
 	empty := filepath.Join(p.dir, "empty.img")
 	os.WriteFile(empty, nil, 0o600)
+	fresh := filepath.Join(p.dir, "fresh.img")
+	testkit.Sparse(t, fresh, 140_000_000_000)
 	for _, c := range []struct {
 		in   string
 		args []string
@@ -135,6 +137,9 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--grow", "2"}, 2, "DISK/PART"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), disk("heron-1tb.img"), "--plan"}, 2, "a target of its own"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--plan"}, 0, "disk 2 of the machine"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 3, "--yes-fewer-disks"},
+		{"no\n", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 3, "nothing was done"},
+		{"yes\n", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 0, "claims hold"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", "-", "-"}, 2, "nothing to write"},
 		{"7731\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 0, "claims hold"},
 		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge", "--target", disk("heron-1tb.img")}, 0, "claims hold"},

@@ -21,6 +21,8 @@ type writeFlags struct {
 	plan    bool
 	// yesRegistry says yes to a Windows whose registry names other identities.
 	yesRegistry bool
+	// yesFewer says yes to a machine of which a disk gets no target.
+	yesFewer bool
 }
 
 func (f *writeFlags) flags(c *cobra.Command) {
@@ -46,7 +48,7 @@ func restoreCommand(o *options) *cobra.Command {
 			"  twinshelf restore 20261030 7731 --grow 3:2 --grow 4     part 3 gets twice as much of the extra space as part 4\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
 			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/2\n" +
-			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --confirm \"500 GB\"",
+			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --yes-fewer-disks --confirm \"500 GB\"",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(true)
@@ -95,6 +97,7 @@ func restoreCommand(o *options) *cobra.Command {
 		},
 	}
 	f.flags(c)
+	c.Flags().BoolVar(&f.yesFewer, "yes-fewer-disks", false, "restore although a disk of the machine gets no target")
 	c.Flags().IntVar(&from, "from-disk", 0, "only this disk of the twin, from 1")
 	return c
 }
@@ -164,6 +167,14 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 			return o.print(all[0])
 		}
 		return o.print(all)
+	}
+	for _, m := range workshop.MissingDisks(pairs) {
+		if f.yesFewer {
+			break
+		}
+		if err := o.agree(strings.ToUpper(m[:1])+m[1:], "--yes-fewer-disks"); err != nil {
+			return err
+		}
 	}
 	for i, s := range summaries {
 		given := ""

@@ -55,16 +55,19 @@ func SummarizeRestore(pairs []*Pair) []Summary {
 	for _, p := range pairs {
 		s := summarizePair(p)
 		if p.Twin != nil {
-			s.Doubts = append(s.Doubts, missingDisks(pairs)...)
+			s.Doubts = append(s.Doubts, MissingDisks(pairs)...)
 		}
 		out = append(out, s)
 	}
 	return out
 }
 
-// missingDisks says which disks of the machine get no target.
-func missingDisks(pairs []*Pair) []string {
+// MissingDisks says which disks of the machine get no target; nil for copies.
+func MissingDisks(pairs []*Pair) []string {
 	t := pairs[0].Twin
+	if t == nil {
+		return nil
+	}
 	var out []string
 	for i := range t.Disks {
 		if slices.ContainsFunc(pairs, func(p *Pair) bool { return p.Disk == i }) {
