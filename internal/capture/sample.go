@@ -57,7 +57,7 @@ func (p *Plan) takesArea(s *Source, i int) bool {
 	return a.Part == nil || !s.LeaveOut[a.Number()]
 }
 
-// sampler takes every so-manieth block that is in use.
+// sampler takes every nth block that is in use.
 type sampler struct {
 	p           *Plan
 	block       int64
@@ -72,7 +72,8 @@ type sampler struct {
 func (c *sampler) area(ctx context.Context, s *Source, i int) error {
 	a := &s.Survey.Areas[i]
 	c.at, c.spans = -1, nil
-	err := eachUsed(ctx, &a.Content, c.block, func(k int64, sp span.Span) {
+	// Maps that can't be read are told elsewhere; here it is only about an estimate.
+	_ = eachUsed(ctx, &a.Content, c.block, func(k int64, sp span.Span) {
 		if k != c.at {
 			c.look(s, i)
 			c.at, c.spans = k, c.spans[:0]
@@ -83,11 +84,7 @@ func (c *sampler) area(ctx context.Context, s *Source, i int) error {
 		}
 	})
 	c.look(s, i)
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	_ = err // maps that can't be read are told elsewhere; here it is only about an estimate
-	return nil
+	return ctx.Err()
 }
 
 // look reads the block that was gathered, as a capture would, and asks the shelf for it.

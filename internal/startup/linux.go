@@ -118,8 +118,10 @@ func (c *checker) started(way, menu, what string, at script.Place, look func(*pa
 	}
 	name := strings.TrimPrefix(at.Path, "/")
 	switch {
-	case known.err == nil:
+	case known.err == nil && known.checked != "":
 		return true
+	case known.err == nil:
+		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("whether %s %s is whole can't be told", what, name), Evidence: "nothing in it is a checksum that is known here"})
 	case errors.Is(known.err, script.ErrUnread):
 		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("%s starts %s %s, which is on something that isn't read here", menu, what, name)})
 	case errors.Is(known.err, fs.ErrNotExist):
@@ -208,17 +210,22 @@ func (c *checker) rootPart(way string, p *part) bool {
 // unified looks at a kernel with all that it needs in one EFI program (UAPI Group Specifications, "Unified Kernel Image").
 func (c *checker) unified(way, name string, p *image.Program) {
 	c.followed = true
-	kernel := p.Section(".linux")
-	if _, err := image.Kernel(kernel); err != nil {
+	kernel, ramdisk := p.Section(".linux"), p.Section(".initrd")
+	checked, err := image.Kernel(kernel)
+	if err != nil {
 		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("the kernel in \\%s can't be started", backslashed(name)), Evidence: err.Error()})
 		return
 	}
-	ramdisk := p.Section(".initrd")
 	if ramdisk != nil {
-		if _, err := image.RAMDisk(bytes.NewReader(ramdisk)); err != nil {
+		if inner, err := image.RAMDisk(bytes.NewReader(ramdisk)); err != nil {
 			c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("the initial RAM disk in \\%s can't be used", backslashed(name)), Evidence: err.Error()})
 			return
+		} else if inner == "" {
+			checked = ""
 		}
+	}
+	if checked == "" && p.Checked == "" {
+		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("whether what \\%s holds is whole can't be told", backslashed(name))})
 	}
 	args, _, _ := strings.Cut(string(p.Section(".cmdline")), "\x00")
 	if c.root(way, "\\"+backslashed(name), strings.TrimSpace(args), ramdisk != nil) {

@@ -18,15 +18,23 @@ const maxChain = 6 // loaders that start each other
 
 // program follows an EFI program on the EFI system part to what it starts in the end.
 func (c *checker) program(esp *part, name string) {
+	p, err := c.loader(esp, name)
+	if err != nil {
+		c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("\\%s can't be started", backslashed(name)), Evidence: err.Error()})
+		return
+	}
+	c.follow(esp, name, p)
+}
+
+// follow goes on from an EFI program that was read.
+func (c *checker) follow(esp *part, name string, p *image.Program) {
 	if c.chain++; c.chain > maxChain {
 		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: "the loaders start each other without an end"})
 		return
 	}
 	defer func() { c.chain-- }()
-	p, err := c.loader(esp, name)
-	if err != nil {
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("\\%s can't be started", backslashed(name)), Evidence: err.Error()})
-		return
+	if err := p.Code(); err != nil { // no proof of damage: that was looked for when it was read
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: fmt.Sprintf("\\%s may be damaged", backslashed(name)), Evidence: err.Error()})
 	}
 	show := "\\" + backslashed(name)
 	g, err := image.GrubOf(p)
@@ -58,7 +66,10 @@ func (c *checker) loader(esp *part, name string) (*image.Program, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p, p.Code()
+	if err := p.Code(); err != nil && !errors.Is(err, image.ErrOdd) {
+		return nil, err
+	}
+	return p, nil
 }
 
 // shim follows the loader that is signed for all machines and starts the system's own, from the same folder. From the folder where

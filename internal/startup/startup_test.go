@@ -67,6 +67,9 @@ func espDisk(t testing.TB, files map[string][]byte) string {
 
 func TestUEFI(t *testing.T) {
 	sound := demo.Loader(1, 40_000)
+	odd, bare := slices.Clone(sound), slices.Clone(sound)
+	copy(odd[0x400:0x600], noise) // tables of a cipher look so too
+	clear(bare[0x400:0x600])
 	other := slices.Clone(sound)
 	binary.LittleEndian.PutUint16(other[0x84:], 0xAA64)
 	for _, c := range []struct {
@@ -78,6 +81,8 @@ func TestUEFI(t *testing.T) {
 		repair  bool
 	}{
 		{"of an unknown kind", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound}, startup.Doubt, "of a kind that isn't known here", false, false},
+		{"with what looks like no code", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": odd}, startup.Doubt, "may be damaged", false, false},
+		{"without code", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": bare}, startup.Bad, "all zeros", false, false},
 		{"cut short", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound[:20_000]}, startup.Bad, "cut short", false, false},
 		{"a text", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": []byte("not a program, but long enough to be read as one, and more than the ninety-six bytes that a header of that old kind needs to be there")}, startup.Bad, "no PE program", false, false},
 		{"for another machine", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": other}, startup.Bad, "another kind of machine", false, false},

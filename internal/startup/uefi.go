@@ -92,7 +92,7 @@ func (c *checker) fallbacks(esp *part) {
 			c.add(Finding{Way: UEFI, Verdict: Good, Aside: true, Says: fmt.Sprintf("there is a loader for %s too", f.title)})
 		default:
 			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: program.Checked})
-			c.program(esp, p)
+			c.follow(esp, p, program)
 		}
 		found = true
 	}
@@ -161,7 +161,7 @@ func (c *checker) elsewhereOn(esp *part) (found []string, best candidate) {
 		if err != nil || !fromAnywhere(p, name) {
 			continue
 		}
-		r := c.trial(func() { c.program(esp, name) })
+		r := c.trial(func() { c.follow(esp, name, p) })
 		open := slices.DeleteFunc(r.Findings, func(f Finding) bool { return f.Verdict == Good })
 		if len(open) == 0 {
 			return found, candidate{name, p.Machine, nil}

@@ -540,12 +540,6 @@ func (m *model) replan() tea.Cmd {
 	return nil
 }
 
-// lastPage shows what is about to be done and waits for the confirmation.
-func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
-	m.summary, m.goAhead, m.outcome, m.confirm, m.scroll = &s, goAhead, nil, newInput("", 24), 0
-	m.note = ""
-}
-
 // start begins a run and shows it; stopped says what state cancelling it leaves.
 func (m *model) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
 	m.forgetWaiting()

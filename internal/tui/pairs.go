@@ -243,6 +243,12 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 	return page(0)
 }
 
+// lastPage shows what is about to be done and waits for the confirmation.
+func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
+	m.summary, m.goAhead, m.outcome, m.confirm, m.scroll = &s, goAhead, nil, newInput("", 24), 0
+	m.note = ""
+}
+
 // askExport asks for a file to write the planned disk into.
 func (m *model) askExport() {
 	o, ok := m.origin()

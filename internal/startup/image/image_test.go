@@ -184,6 +184,25 @@ func TestDamagedImages(t *testing.T) {
 	}
 }
 
+// TestUnknownPacking: what is packed in a way that isn't read here is neither whole nor damaged.
+func TestUnknownPacking(t *testing.T) {
+	if how, err := RAMDisk(bytes.NewReader(append([]byte("\x89LZO\x00\r\n\x1a\n"), make([]byte, 3000)...))); how != "" || err != nil {
+		t.Errorf("a RAM disk: %q %v", how, err)
+	}
+	b := make([]byte, 8192)
+	copy(b[kernelAt:], "HdrS")
+	b[setupAt], b[versionAt], b[versionAt+1], b[sizeAt+1] = 1, 0x0F, 2, 1 // 1024 bytes of setup, 4096 behind it
+	b[payloadAt+5] = 4
+	copy(b[1024:], "\x89LZO\x00\r\n\x1a\n")
+	if how, err := Kernel(b); how != "" || err != nil {
+		t.Errorf("a kernel: %q %v", how, err)
+	}
+	copy(b[1024:], "nothing that is known")
+	if _, err := Kernel(b); !errors.Is(err, ErrDamaged) {
+		t.Errorf("no kernel: %v", err)
+	}
+}
+
 func FuzzImages(f *testing.F) {
 	f.Add(efiLoader(f)[:0x1200], uint16(0), byte(1))
 	f.Add(core(f)[:8000], uint16(520), byte(1))

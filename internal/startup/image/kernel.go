@@ -87,6 +87,9 @@ func x86(b []byte) (string, error) {
 		return "", damaged("its packed part lies beyond its end")
 	}
 	r, err := unpacker(bytes.NewReader(b[from:][:n]))
+	if errors.Is(err, errLZO) {
+		return "", nil
+	}
 	if err != nil {
 		return "", damaged("its packed part isn't of a known kind")
 	}
@@ -106,6 +109,7 @@ func x86(b []byte) (string, error) {
 // errKind means that bytes aren't packed in a known way, errTail that something else stands behind what was packed.
 var (
 	errKind = errors.New("it isn't packed in a known way")
+	errLZO  = errors.New("it is packed by LZO, which isn't read here")
 	errTail = errors.New("something else stands behind it")
 )
 
@@ -133,6 +137,8 @@ func unpacker(r io.Reader) (io.Reader, error) {
 		return lzma.NewReader(all)
 	case is("\x02\x21\x4c\x18"), is("\x04\x22\x4d\x18"):
 		return lz4.NewReader(all), nil
+	case is("\x89LZO"):
+		return nil, errLZO
 	case is("BZh"):
 		return tolerant{bzip2.NewReader(all), bzip2.StructuralError("bad magic value in continuation file")}, nil
 	}

@@ -18,6 +18,10 @@ import (
 // ErrDamaged means that what a file says of itself doesn't hold.
 var ErrDamaged = errors.New("it is damaged")
 
+// ErrOdd means that a stretch of a program doesn't look like one. That is a measure, not a proof: some programs carry tables of ciphers
+// or long stretches of zeros in their code.
+var ErrOdd = errors.New("a stretch of it doesn't look like a program")
+
 func damaged(format string, a ...any) error {
 	return fmt.Errorf("%w: %s", ErrDamaged, fmt.Sprintf(format, a...))
 }
@@ -89,13 +93,21 @@ func Parse(b []byte) (*Program, error) {
 	return p, nil
 }
 
-// Code looks through a program's code for stretches that aren't any. A kernel is packed, and has its own checks.
+// Code looks through a program's code for stretches that aren't any. Of GNU GRUB it is known that its own has none, so there they are
+// damage; elsewhere the error wraps ErrOdd. A kernel is packed, and has its own checks.
 func (p *Program) Code() error {
 	if p.Checked != "" {
 		return nil
 	}
 	for _, b := range p.code {
-		if err := code(b, 0); err != nil {
+		if len(b) >= leastCode && len(bytes.Trim(b, "\x00")) == 0 {
+			return damaged("its code is all zeros")
+		}
+		err := code(b, 0)
+		if err != nil && p.Section("mods") == nil {
+			return fmt.Errorf("%w: %v", ErrOdd, err)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -163,9 +175,6 @@ const (
 // code says where stretches of a program aren't one: all zeros with more code behind them, or random. Damage comes in sectors, so
 // the stretches begin where sectors of the file do; the first byte is at byte at of one.
 func code(b []byte, at int) error {
-	if len(b) >= leastCode && len(bytes.Trim(b, "\x00")) == 0 {
-		return damaged("its code is all zeros")
-	}
 	end := len(bytes.TrimRight(b, "\x00"))
 	for at := (block - at%block) % block; at+block <= end; at += block {
 		if len(bytes.Trim(b[at:at+block], "\x00")) == 0 {

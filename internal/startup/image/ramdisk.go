@@ -49,6 +49,9 @@ func packed(in io.Reader, head []byte, n int) (string, error) {
 		return "", nil
 	}
 	u, err := unpacker(in)
+	if errors.Is(err, errLZO) {
+		return "", nil
+	}
 	if errors.Is(err, errKind) {
 		return "", damaged("it doesn't begin like one")
 	}
