@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/demotest"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/tmuxtest"
 )
 
@@ -266,7 +267,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	}
 	s.Keys("Escape")
 	s.WaitFor("newest")
-	elm, err := shelf.Create(filepath.Join(state, "elm"), "Elm", 0)
+	elm, err := shelf.Create(t.Context(), filepath.Join(state, "elm"), store.New{Name: "Elm"})
 	if err != nil {
 		t.Fatal(err)
 	}

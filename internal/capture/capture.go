@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -35,10 +36,10 @@ func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
 }
 
 func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
-	if err := p.Check(); err != nil {
+	if err := p.Check(rc); err != nil {
 		return nil, err
 	}
-	session, err := p.Shelf.Begin(p.Machine)
+	session, err := p.Shelf.Begin(rc, p.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +48,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 		p.Now = start
 	}
 	t := &shelf.Twin{ID: shelf.NewTwinID(p.Now), Machine: p.Machine, Note: p.Note, Tool: p.Tool, Taken: p.Now}
-	e, _ := p.Estimate()
+	e, _ := p.Estimate(rc)
 	w := newWork(rc, session, p.Shelf.Head().BlockSize)
 	rc.Phase(phaseRead, e.Keep)
 	t.Disks = make([]shelf.TwinDisk, len(p.Sources)) // postponed blocks point into it
@@ -58,7 +59,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 		}
 	}
 	if err := w.end(); err != nil {
-		session.Abort()
+		session.Abort(rc)
 		if errors.Is(err, syscall.ENOSPC) {
 			err = p.full(rc, w, e, err)
 		}
@@ -73,7 +74,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 	}
 	t.Seconds = time.Since(start).Seconds()
 	rc.Phase(phaseKeep, 0)
-	if err := session.Commit(t); err != nil {
+	if err := session.Commit(rc, t); err != nil {
 		return nil, err
 	}
 	return t, nil
@@ -91,9 +92,9 @@ func (p *Plan) full(ctx context.Context, w *work, e Estimate, cause error) error
 		missing = int64(float64(max(0, e.Keep-used)) * float64(added) / float64(used))
 	}
 	text := fmt.Sprintf("about %s are missing", units.Bytes(missing))
-	if v, err := p.Shelf.PreviewThinning(ctx, "", time.Now()); err == nil && v.Goes > 0 {
+	if v, err := keeping.PreviewThinning(ctx, p.Shelf, "", time.Now()); err == nil && v.Goes > 0 {
 		text += fmt.Sprintf("; thinning by the rule (%s) and giving back space would bring %s", units.Plural(v.Goes, "twin"), units.Bytes(v.Back))
-	} else if f, err := p.Shelf.GiveBack(ctx, true, nil); err == nil && f.Bytes > 0 {
+	} else if f, err := keeping.Foreknow(ctx, p.Shelf); err == nil && f.Bytes > 0 {
 		text += fmt.Sprintf("; giving back space would bring %s", units.Bytes(f.Bytes))
 	}
 	return fmt.Errorf("%w on the shelf: %s. What was stored so far is kept: make room, capture again, and it goes on from there (%w)", ErrNoRoom, text, cause)
@@ -196,7 +197,7 @@ func (w *work) put(j job) error {
 		}
 		return nil
 	}
-	name, added, err := w.session.Put(j.buf)
+	name, added, err := w.session.Put(w.rc, j.buf)
 	ref.Kind, ref.Name = disk.Data, name
 	j.node.region.added.Add(added)
 	if added > 0 {
@@ -220,7 +221,7 @@ func (w *work) release(n *node) {
 	if !matters {
 		return
 	}
-	name, added, err := w.session.Put(shelf.EncodeNode(n.refs))
+	name, added, err := w.session.Put(w.rc, shelf.EncodeNode(n.refs))
 	if err != nil {
 		w.fail(err)
 		return

@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -30,8 +31,8 @@ const (
 )
 
 // Doubts compares the plan with what the shelf knows of its disks and machines.
-func (p *Plan) Doubts() []Doubt {
-	twins, _ := p.Shelf.Twins()
+func (p *Plan) Doubts(ctx context.Context) []Doubt {
+	twins, _ := p.Shelf.Twins(ctx)
 	var out []Doubt
 	newest := map[string]*shelf.Twin{} // of each machine, by its name as it is written
 	for _, t := range twins {          // newest first within a machine

@@ -47,7 +47,7 @@ func TestDoubts(t *testing.T) {
 		return p
 	}
 	for _, p := range []*Plan{plan("Purser's laptop", "G-1", "G-2"), plan("Weighbridge", "G-3")} {
-		if d := p.Doubts(); len(d) != 0 {
+		if d := p.Doubts(t.Context()); len(d) != 0 {
 			t.Errorf("a first capture: %v", d)
 		}
 		var tw *shelf.Twin
@@ -69,7 +69,7 @@ func TestDoubts(t *testing.T) {
 		{plan("Kiosk", "G-9"), nil},
 	} {
 		var got []DoubtKind
-		for _, d := range c.p.Doubts() {
+		for _, d := range c.p.Doubts(t.Context()) {
 			got = append(got, d.Kind)
 		}
 		if !slices.Equal(got, c.want) {

@@ -3,6 +3,7 @@
 package capture
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -78,7 +79,7 @@ const (
 )
 
 // Estimate says what the capture needs and whether there is room.
-func (p *Plan) Estimate() (Estimate, error) {
+func (p *Plan) Estimate(ctx context.Context) (Estimate, error) {
 	var e Estimate
 	seconds := 0.0
 	for _, s := range p.Sources {
@@ -98,7 +99,7 @@ func (p *Plan) Estimate() (Estimate, error) {
 	}
 	e.Time = time.Duration(seconds * float64(time.Second))
 	e.Most = e.Read + e.Read/int64(p.Shelf.Head().BlockSize)*perBlock + units.MiB
-	twins, _ := p.Shelf.Twins()
+	twins, _ := p.Shelf.Twins(ctx)
 	var later []int64
 	for _, t := range twins {
 		if strings.EqualFold(t.Machine, p.Machine) {
@@ -120,7 +121,7 @@ func (p *Plan) Estimate() (Estimate, error) {
 	}
 	e.Likely = min(e.Likely, e.Most)
 	var err error
-	e.Free, err = p.Shelf.Free()
+	e.Free, err = p.Shelf.Free(ctx)
 	return e, err
 }
 
@@ -139,7 +140,7 @@ func (e Estimate) Words() string {
 var ErrNoRoom = errors.New("too little room")
 
 // Check refuses a plan that can't work, before anything is read.
-func (p *Plan) Check() error {
+func (p *Plan) Check(ctx context.Context) error {
 	if strings.TrimSpace(p.Machine) == "" {
 		return errors.New("the machine has no name; give it one, so that its twins are found again")
 	}
@@ -149,7 +150,7 @@ func (p *Plan) Check() error {
 	if len(p.Sources) == 0 {
 		return errors.New("no disk is chosen")
 	}
-	e, err := p.Estimate()
+	e, err := p.Estimate(ctx)
 	if err != nil {
 		return err
 	}

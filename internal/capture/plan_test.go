@@ -12,13 +12,14 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
 
 func planOf(t *testing.T, machine string, rotational bool, devices ...disk.Device) *Plan {
 	t.Helper()
-	s, err := shelf.Create(filepath.Join(t.TempDir(), "oak"), "Oak", 0)
+	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +50,7 @@ func TestEstimateLearnsFromEarlierTwins(t *testing.T) {
 	}
 	clear(d.Bytes[:4096])
 	p := planOf(t, "Weighbridge", true, d)
-	e, err := p.Estimate()
+	e, err := p.Estimate(t.Context())
 	if err != nil || e.Read != d.Size() || e.Before != 0 || e.Likely != e.Read*6/10 || e.Time != time.Duration(float64(e.Read)/rotatingRate*float64(time.Second)) {
 		t.Errorf("%+v %v", e, err)
 	}
@@ -60,7 +61,7 @@ func TestEstimateLearnsFromEarlierTwins(t *testing.T) {
 		d.Bytes[10*units.MiB+i] ^= 0xFF
 		p.Now = p.Now.Add(time.Hour)
 	}
-	e, err = p.Estimate()
+	e, err = p.Estimate(t.Context())
 	if err != nil || e.Before != 3 || e.Likely > 2*units.MiB {
 		t.Errorf("after three twins: %+v %v", e, err)
 	}
@@ -92,7 +93,7 @@ func TestEstimateKnowsWhatIsThere(t *testing.T) {
 		if err := other.Sample(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		e, err := other.Estimate()
+		e, err := other.Estimate(t.Context())
 		if err != nil || e.Likely < c.least || e.Likely > c.most {
 			t.Errorf("%d bytes are expected (%v)", e.Likely, err)
 		}
@@ -102,16 +103,16 @@ func TestEstimateKnowsWhatIsThere(t *testing.T) {
 func TestCheckRefusesWhatCantWork(t *testing.T) {
 	d := disk.NewMemory(units.MiB, 512)
 	p := planOf(t, " ", false, d)
-	if err := p.Check(); err == nil || !strings.Contains(err.Error(), "no name") {
+	if err := p.Check(t.Context()); err == nil || !strings.Contains(err.Error(), "no name") {
 		t.Errorf("%v", err)
 	}
 	p = planOf(t, "Kiosk", false)
-	if err := p.Check(); err == nil || !strings.Contains(err.Error(), "no disk") {
+	if err := p.Check(t.Context()); err == nil || !strings.Contains(err.Error(), "no disk") {
 		t.Errorf("%v", err)
 	}
 	// More than any shelf has room for.
 	p = planOf(t, "Kiosk", false, huge{d})
-	if err := p.Check(); !errors.Is(err, ErrNoRoom) || !strings.Contains(err.Error(), "make room") {
+	if err := p.Check(t.Context()); !errors.Is(err, ErrNoRoom) || !strings.Contains(err.Error(), "make room") {
 		t.Errorf("%v", err)
 	}
 	if _, err := carryOut(p); !errors.Is(err, ErrNoRoom) {

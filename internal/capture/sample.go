@@ -17,7 +17,7 @@ const samples = 48
 // be read is left out. The error is of the context.
 func (p *Plan) Sample(ctx context.Context) error {
 	p.there = 0
-	twins, _ := p.Shelf.Twins()
+	twins, _ := p.Shelf.Twins(ctx)
 	if len(twins) == 0 {
 		return nil
 	}
@@ -75,7 +75,7 @@ func (c *sampler) area(ctx context.Context, s *Source, i int) error {
 	// Maps that can't be read are told elsewhere; here it is only about an estimate.
 	_ = eachUsed(ctx, &a.Content, c.block, func(k int64, sp span.Span) {
 		if k != c.at {
-			c.look(s, i)
+			c.look(ctx, s, i)
 			c.at, c.spans = k, c.spans[:0]
 			c.seen++
 		}
@@ -83,12 +83,12 @@ func (c *sampler) area(ctx context.Context, s *Source, i int) error {
 			c.spans = append(c.spans, sp)
 		}
 	})
-	c.look(s, i)
+	c.look(ctx, s, i)
 	return ctx.Err()
 }
 
 // look reads the block that was gathered, as a capture would, and asks the shelf for it.
-func (c *sampler) look(s *Source, i int) {
+func (c *sampler) look(ctx context.Context, s *Source, i int) {
 	if len(c.spans) == 0 || c.read >= 2*samples {
 		return
 	}
@@ -105,7 +105,7 @@ func (c *sampler) look(s *Source, i int) {
 		return // what a device knows to be holes isn't counted as read
 	}
 	c.read++
-	if c.p.Shelf.Has(b) {
+	if c.p.Shelf.Has(ctx, b) {
 		c.known++
 	}
 }

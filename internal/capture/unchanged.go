@@ -40,14 +40,14 @@ type earlier struct {
 }
 
 // before finds the newest twin that holds the area as a quiet, complete part.
-func (p *Plan) before(a *survey.Area, id disk.Identity) (*shelf.Twin, int, *shelf.Region) {
+func (p *Plan) before(ctx context.Context, a *survey.Area, id disk.Identity) (*shelf.Twin, int, *shelf.Region) {
 	if a.Part == nil || !a.Content.Maps || a.Content.Info.ID == "" {
 		return nil, 0, nil
 	}
 	if u, can := a.Content.Volume.(fsys.Unchanging); !can || u.Caveat() != "" && p.Trust != TrustMost {
 		return nil, 0, nil
 	}
-	twins, _ := p.Shelf.Twins() // newest first within a machine
+	twins, _ := p.Shelf.Twins(ctx) // newest first within a machine
 	for _, t := range twins {
 		if !strings.EqualFold(t.Machine, p.Machine) {
 			continue
@@ -68,7 +68,7 @@ func (p *Plan) before(a *survey.Area, id disk.Identity) (*shelf.Twin, int, *shel
 }
 
 // Trusts says in words from which twins unchanged files will be taken over.
-func (p *Plan) Trusts() []string {
+func (p *Plan) Trusts(ctx context.Context) []string {
 	if p.Trust == TrustNone {
 		return nil
 	}
@@ -79,7 +79,7 @@ func (p *Plan) Trusts() []string {
 			if a.Part == nil || s.LeaveOut[a.Number()] {
 				continue
 			}
-			if t, _, _ := p.before(a, s.Survey.Device.Identity()); t != nil {
+			if t, _, _ := p.before(ctx, a, s.Survey.Device.Identity()); t != nil {
 				out = append(out, fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a check%s", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery, caveat(a)))
 			}
 		}
@@ -99,11 +99,11 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 	if p.Trust == TrustNone || a.Span.Len()/block > mostTracked {
 		return nil
 	}
-	t, i, r := p.before(a, id)
+	t, i, r := p.before(ctx, a, id)
 	if t == nil {
 		return nil
 	}
-	dev, err := p.Shelf.OpenDisk(t, i)
+	dev, err := p.Shelf.OpenDisk(ctx, t, i)
 	if err != nil {
 		return nil
 	}

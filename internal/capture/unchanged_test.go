@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
@@ -114,7 +115,7 @@ func took(t *testing.T, s *shelf.Shelf, img string, trust Trust) (*shelf.Twin, s
 
 func oak(t *testing.T) *shelf.Shelf {
 	t.Helper()
-	s, err := shelf.Create(filepath.Join(t.TempDir(), "oak"), "Oak", 0)
+	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
 	if err != nil {
 		t.Fatal(err)
 	}

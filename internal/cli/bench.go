@@ -57,7 +57,7 @@ func benchCommand(o *options) *cobra.Command {
 		Example: "  twinshelf bench\n  twinshelf bench --disk images/\n  twinshelf bench /dev/sdb --json",
 		Args:    cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(false)
+			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -31,7 +32,7 @@ func captureCommand(o *options) *cobra.Command {
 			"  twinshelf capture --machine \"Crew office\" office.img --without 3",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
@@ -40,7 +41,7 @@ func captureCommand(o *options) *cobra.Command {
 				return err
 			}
 			if machine == "" {
-				twins, _ := w.Shelf.Twins()
+				twins, _ := w.Shelf.Twins(cmd.Context())
 				if machine = workshop.SuggestMachine(twins, disks); machine == "" {
 					return usageError{fmt.Errorf("give the machine a name with --machine: none of these disks has been captured before")}
 				}
@@ -134,17 +135,17 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if err := p.Sample(cmd.Context()); err != nil {
 		return err
 	}
-	e, err := p.Estimate()
+	e, err := p.Estimate(cmd.Context())
 	if err != nil {
 		return err
 	}
-	leaving, err := w.Leaving(p.Machine)
+	leaving, err := w.Leaving(cmd.Context(), p.Machine)
 	if err != nil {
 		return err
 	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(), "whole": p.Wholes(), "taken_over": p.Trusts(), "leaving": leaving})
+			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "whole": p.Wholes(), "taken_over": p.Trusts(cmd.Context()), "leaving": leaving})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
 		for _, l := range p.List() {
@@ -152,10 +153,10 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 				o.say("  %s", line)
 			}
 		}
-		for _, d := range p.Doubts() {
+		for _, d := range p.Doubts(cmd.Context()) {
 			o.say("  doubtful: %s", d.Says)
 		}
-		for _, s := range slices.Concat(p.Warnings(), p.Trusts(), leaving.Words()) {
+		for _, s := range slices.Concat(p.Warnings(), p.Trusts(cmd.Context()), leaving.Words()) {
 			o.say("  %s", s)
 		}
 		return nil
@@ -163,7 +164,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
 	}
-	for _, d := range p.Doubts() {
+	for _, d := range p.Doubts(cmd.Context()) {
 		if *yes[d.Kind] {
 			continue
 		}
@@ -206,8 +207,8 @@ func (o *options) agree(says, flag string) error {
 	return refusal{errors.New("nothing was done")}
 }
 
-func findTwin(s *shelf.Shelf, ref string) (*shelf.Twin, error) {
-	t, err := s.Find(ref)
+func findTwin(ctx context.Context, s *shelf.Shelf, ref string) (*shelf.Twin, error) {
+	t, err := s.Find(ctx, ref)
 	if err != nil {
 		return nil, usageError{err}
 	}

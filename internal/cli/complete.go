@@ -21,7 +21,7 @@ type candidates func(ctx context.Context, o *options, args []string) []string
 var errNoQuestions = errors.New("a shell's completion asks nothing")
 
 // quietly opens the bench and, where no passphrase is asked for, the shelf.
-func (o *options) quietly(shelf bool) *workshop.Workshop {
+func (o *options) quietly(ctx context.Context, shelf bool) *workshop.Workshop {
 	o.ask = func(string) ([]byte, error) { return nil, errNoQuestions }
 	if !shelf {
 		w, err := workshop.New(settings.Dir(), o.disks, len(o.disks) == 0 || o.attached)
@@ -30,7 +30,7 @@ func (o *options) quietly(shelf bool) *workshop.Workshop {
 		}
 		return w
 	}
-	w, err := o.workshop(true)
+	w, err := o.workshop(ctx, true)
 	if err != nil {
 		return nil
 	}
@@ -38,8 +38,8 @@ func (o *options) quietly(shelf bool) *workshop.Workshop {
 }
 
 // diskNames are the disks on the bench, which aren't looked into.
-func diskNames(_ context.Context, o *options, _ []string) []string {
-	w := o.quietly(false)
+func diskNames(ctx context.Context, o *options, _ []string) []string {
+	w := o.quietly(ctx, false)
 	if w == nil {
 		return nil
 	}
@@ -52,12 +52,12 @@ func diskNames(_ context.Context, o *options, _ []string) []string {
 }
 
 // twinNames are machines and the dates of each.
-func twinNames(_ context.Context, o *options, _ []string) []string {
-	w := o.quietly(true)
+func twinNames(ctx context.Context, o *options, _ []string) []string {
+	w := o.quietly(ctx, true)
 	if w == nil || w.Shelf == nil {
 		return nil
 	}
-	twins, _ := w.Shelf.Twins()
+	twins, _ := w.Shelf.Twins(ctx)
 	var out []string
 	for _, t := range twins {
 		if name := t.Machine + "\tits newest twin"; !slices.Contains(out, name) {
@@ -81,13 +81,13 @@ func machineNames(ctx context.Context, o *options, _ []string) []string {
 }
 
 // shelfNames are the shelves that were open here.
-func shelfNames(_ context.Context, o *options, _ []string) []string {
-	w := o.quietly(false)
+func shelfNames(ctx context.Context, o *options, _ []string) []string {
+	w := o.quietly(ctx, false)
 	if w == nil {
 		return nil
 	}
 	var out []string
-	for _, k := range w.Known() {
+	for _, k := range w.Known(ctx) {
 		out = append(out, k.Path+"\t"+k.Name)
 	}
 	return out
@@ -98,7 +98,7 @@ func partNumbers(ctx context.Context, o *options, args []string) []string {
 	if len(args) == 0 {
 		return nil
 	}
-	w := o.quietly(false)
+	w := o.quietly(ctx, false)
 	if w == nil {
 		return nil
 	}
@@ -109,10 +109,10 @@ func partNumbers(ctx context.Context, o *options, args []string) []string {
 		}
 		return out
 	}
-	if w = o.quietly(true); w == nil || w.Shelf == nil {
+	if w = o.quietly(ctx, true); w == nil || w.Shelf == nil {
 		return nil
 	}
-	if t, err := w.Shelf.Find(args[0]); err == nil {
+	if t, err := w.Shelf.Find(ctx, args[0]); err == nil {
 		for _, r := range t.Disks[0].Parts() {
 			out = append(out, strconv.Itoa(r.Part)+"\t"+r.Title())
 		}

@@ -24,28 +24,28 @@ func datesCommand(o *options) *cobra.Command {
 			"  twinshelf dates \"Ticket desk\"\n  twinshelf dates 20261120 --json",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
 			if len(args) == 1 {
 				return o.showTwin(cmd.Context(), w.Shelf, args[0])
 			}
-			twins, problems := w.Shelf.Twins()
+			twins, problems := w.Shelf.Twins(cmd.Context())
 			if o.json {
 				if twins == nil {
 					twins = []*shelf.Twin{}
 				}
 				return o.print(twins)
 			}
-			kept, err := w.Shelf.Marks()
+			kept, err := w.Shelf.Marks(cmd.Context())
 			if err != nil {
 				return err
 			}
 			t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 			for _, tw := range twins {
 				fmt.Fprintf(t, "%s\t%s\t%s\t%s used\t%s new\t%s\t%s\n", tw.Machine, units.Moment(tw.Taken), units.Plural(len(tw.Disks), "disk"),
-					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(w.Shelf, tw, kept), tw.ID)
+					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(cmd.Context(), w.Shelf, tw, kept), tw.ID)
 			}
 			t.Flush()
 			if len(twins) == 0 {
@@ -66,7 +66,7 @@ func datesCommand(o *options) *cobra.Command {
 }
 
 // marks says what is doubtful or proven about a twin, and whether it is kept for ever.
-func marks(s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
+func marks(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
 	var m []string
 	if _, yes := kept[t.ID]; yes {
 		m = append(m, "kept for ever")
@@ -77,7 +77,7 @@ func marks(s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
 	if n := t.Missing(); n > 0 {
 		m = append(m, units.Bytes(n)+" missing")
 	}
-	all, _ := s.Proofs(t.ID)
+	all, _ := s.Proofs(ctx, t.ID)
 	switch proofs := shelf.ShelfProofs(all); {
 	case len(proofs) == 0:
 		m = append(m, "not proven yet")
@@ -90,21 +90,21 @@ func marks(s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
 }
 
 func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) error {
-	tw, err := findTwin(s, ref)
+	tw, err := findTwin(ctx, s, ref)
 	if err != nil {
 		return err
 	}
-	proofs, _ := s.Proofs(tw.ID)
+	proofs, _ := s.Proofs(ctx, tw.ID)
 	if o.json {
 		return o.print(map[string]any{"twin": tw, "proofs": proofs})
 	}
-	kept, err := s.Marks()
+	kept, err := s.Marks(ctx)
 	if err != nil {
 		return err
 	}
 	o.say("%s, %s", tw.Machine, units.Moment(tw.Taken))
 	o.say("  twin %s, made by %s in %.0f s", tw.ID, tw.Tool, tw.Seconds)
-	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), marks(s, tw, kept))
+	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), marks(ctx, s, tw, kept))
 	if tw.Note != "" {
 		o.say("  note: %s", tw.Note)
 	}
@@ -133,7 +133,7 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 			o.say("    could not be read: bytes %d to %d", sp.Start, sp.End-1)
 		}
 		if !d.Missing.Empty() {
-			if dev, err := s.OpenDisk(tw, i); err == nil {
+			if dev, err := s.OpenDisk(ctx, tw, i); err == nil {
 				if t, err := inside.FilesIn(ctx, dev, d.Missing); err == nil {
 					o.say("    files: %s", t.Words(40))
 				}

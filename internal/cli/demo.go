@@ -47,7 +47,7 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 				return err
 			}
 			w.Demo = true
-			if err := w.OpenShelf(b.Shelf); err != nil {
+			if err := w.OpenShelf(cmd.Context(), b.Shelf); err != nil {
 				return err
 			}
 			if err := screen(cmd.Context(), w); err != nil {

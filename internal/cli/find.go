@@ -33,7 +33,7 @@ func findCommand(o *options) *cobra.Command {
 				return usageError{fmt.Errorf("--kind knows file, folder and link, and --limit numbers from 1")}
 			}
 			q.Kinds = k
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}

@@ -21,7 +21,7 @@ import (
 // look opens what a reference means: a twin, or a disk that is attached.
 func (o *options) look(ctx context.Context, ref string) (*workshop.Workshop, *workshop.Inside, error) {
 	_, statErr := os.Stat(ref)
-	w, err := o.workshop(false)
+	w, err := o.workshop(ctx, false)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -32,9 +32,9 @@ func (o *options) look(ctx context.Context, ref string) (*workshop.Workshop, *wo
 func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string, isFile bool) (*workshop.Inside, error) {
 	var twinErr error
 	if w.Shelf != nil && !isFile {
-		t, err := w.Shelf.Find(ref)
+		t, err := w.Shelf.Find(ctx, ref)
 		if err == nil {
-			return w.LookInto(workshop.Origin{Twin: t})
+			return w.LookInto(ctx, workshop.Origin{Twin: t})
 		}
 		twinErr = err
 	}
@@ -45,7 +45,7 @@ func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string
 		}
 		return nil, err
 	}
-	return w.LookInto(workshop.Origin{Bench: disks[0]})
+	return w.LookInto(ctx, workshop.Origin{Bench: disks[0]})
 }
 
 // resolve finds an item; one that only another date has is named with that date.

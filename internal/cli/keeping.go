@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
@@ -26,12 +28,12 @@ func ruleCommand(o *options) *cobra.Command {
 			"  twinshelf shelf rule \"every one for ever\" --machine Weighbridge",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
 			if len(args) == 1 {
-				r, err := shelf.ReadRule(args[0])
+				r, err := keeping.ReadRule(args[0])
 				if err != nil {
 					return usageError{err}
 				}
@@ -39,11 +41,11 @@ func ruleCommand(o *options) *cobra.Command {
 					r.Floor = max(0, floor)
 				}
 				r.Auto = r.Auto || auto
-				if err := w.Shelf.SetRule(machine, r); err != nil {
+				if err := keeping.SetRule(cmd.Context(), w.Shelf, machine, r); err != nil {
 					return err
 				}
 			}
-			rules, err := w.Shelf.Rules()
+			rules, err := keeping.ReadRules(cmd.Context(), w.Shelf)
 			if err != nil {
 				return err
 			}
@@ -58,7 +60,7 @@ func ruleCommand(o *options) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&machine, "machine", "", "only for this machine")
-	c.Flags().IntVar(&floor, "floor", shelf.UsualFloor, "never fewer than this many twins of a machine")
+	c.Flags().IntVar(&floor, "floor", keeping.UsualFloor, "never fewer than this many twins of a machine")
 	c.Flags().BoolVar(&auto, "auto", false, "drop what the rule no longer keeps after each capture, without asking")
 	return c
 }
@@ -71,11 +73,11 @@ func thinCommand(o *options) *cobra.Command {
 		Example: "  twinshelf shelf thin\n  twinshelf shelf thin --machine \"Ticket desk\" --now",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			p, err := w.Shelf.PreviewThinning(cmd.Context(), machine, time.Now())
+			p, err := keeping.PreviewThinning(cmd.Context(), w.Shelf, machine, time.Now())
 			if err != nil {
 				return err
 			}
@@ -84,7 +86,7 @@ func thinCommand(o *options) *cobra.Command {
 			}
 			done := 0
 			if now {
-				if done, err = w.Shelf.Apply(p); err != nil {
+				if done, err = keeping.Apply(cmd.Context(), w.Shelf, p); err != nil {
 					return err
 				}
 			}
@@ -102,7 +104,7 @@ func thinCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *options) showPreview(p *shelf.Preview) {
+func (o *options) showPreview(p *keeping.Preview) {
 	for _, m := range p.Machines {
 		o.say("%s: %s", m.Machine, m.Rule)
 		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
@@ -126,19 +128,19 @@ func keepCommand(o *options) *cobra.Command {
 		Use: "keep TWIN", Short: "Keep a twin for ever, or take that back with --off",
 		Example: "  twinshelf shelf keep 20261030 --note \"before the new till\"\n  twinshelf shelf keep 20261030 --off",
 		Args:    exactly("the twin"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			t, err := findTwin(w.Shelf, args[0])
+			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
 			if err != nil {
 				return err
 			}
 			if off {
-				err = w.Unkeep(t.ID)
+				err = w.Unkeep(cmd.Context(), t.ID)
 			} else {
-				err = w.Shelf.Keep(t.ID, note)
+				err = w.Shelf.Keep(cmd.Context(), t.ID, note)
 			}
 			if err != nil {
 				return err
@@ -163,18 +165,18 @@ func discardCommand(o *options) *cobra.Command {
 		Example: "  twinshelf shelf discard 20261002 --why \"taken from the wrong machine\" --plan",
 		Args:    exactly("the twin"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			if w.Shelf.Hopeless(args[0]) {
-				return discardHurt(o, w, args[0], why, f)
+			if w.Shelf.Hopeless(cmd.Context(), args[0]) {
+				return discardHurt(cmd.Context(), o, w, args[0], why, f)
 			}
-			t, err := findTwin(w.Shelf, args[0])
+			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
 			if err != nil {
 				return err
 			}
-			room, err := w.Shelf.RoomOf(cmd.Context(), []*shelf.Twin{t})
+			room, err := keeping.RoomOf(cmd.Context(), w.Shelf, []*shelf.Twin{t})
 			if err != nil {
 				return err
 			}
@@ -190,7 +192,7 @@ func discardCommand(o *options) *cobra.Command {
 			if err := o.confirm(workshop.Summary{Confirm: t.Machine, What: "the name of the machine"}, f.confirm); err != nil {
 				return err
 			}
-			if err := w.Shelf.Discard(t, why); err != nil {
+			if err := w.Shelf.Discard(cmd.Context(), t, why); err != nil {
 				return err
 			}
 			if o.json {
@@ -206,7 +208,7 @@ func discardCommand(o *options) *cobra.Command {
 }
 
 // discardHurt takes off a twin of which only the ID is known.
-func discardHurt(o *options, w *workshop.Workshop, id, why string, f writing) error {
+func discardHurt(ctx context.Context, o *options, w *workshop.Workshop, id, why string, f writing) error {
 	if !o.json {
 		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it is isn't known any more.", id)
 		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes back when space is given back.")
@@ -217,7 +219,7 @@ func discardHurt(o *options, w *workshop.Workshop, id, why string, f writing) er
 	if err := o.confirm(workshop.Summary{Confirm: id, What: "the ID of the twin"}, f.confirm); err != nil {
 		return err
 	}
-	if err := w.Shelf.DiscardHurt(id, why); err != nil {
+	if err := w.Shelf.DiscardHurt(ctx, id, why); err != nil {
 		return err
 	}
 	if o.json {
@@ -234,13 +236,13 @@ func roomCommand(o *options) *cobra.Command {
 		Example: "  twinshelf shelf room --plan\n  twinshelf shelf room",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			var f shelf.Freed
+			var f keeping.Freed
 			if plan {
-				if f, err = w.Shelf.GiveBack(cmd.Context(), true, nil); err != nil {
+				if f, err = keeping.Foreknow(cmd.Context(), w.Shelf); err != nil {
 					return err
 				}
 			} else {
@@ -269,12 +271,12 @@ func journalCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "journal", Short: "Show what was dropped, mended and decided", Args: cobra.NoArgs,
 		Example: "  twinshelf shelf journal",
-		RunE: func(*cobra.Command, []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			events, problems := w.Shelf.Journal()
+			events, problems := w.Shelf.Journal(cmd.Context())
 			if o.json {
 				return o.print(map[string]any{"events": events, "problems": texts(problems)})
 			}
@@ -296,12 +298,12 @@ func chartCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "chart FILE", Short: "Draw how the shelf grew, as .svg or .pdf", Args: exactly("the file"),
 		Example: "  twinshelf shelf chart growth.pdf",
-		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			if err := w.Chart(args[0]); err != nil {
+			if err := w.Chart(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			o.say("Drawn: %s", args[0])

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -33,7 +35,7 @@ func (o *options) passphrase(file, env, prompt string, twice bool) ([]byte, erro
 	}
 	fd := int(os.Stdin.Fd())
 	if !term.IsTerminal(fd) {
-		return nil, fmt.Errorf("%w: there is nobody to ask; give it in a file, or in %s", shelf.ErrSealed, env)
+		return nil, fmt.Errorf("%w: there is nobody to ask; give it in a file, or in %s", store.ErrSealed, env)
 	}
 	ask := func(text string) ([]byte, error) {
 		fmt.Fprint(o.err, text)
@@ -68,8 +70,8 @@ func passphraseCommand(o *options) *cobra.Command {
 	var file string
 	list := &cobra.Command{
 		Use: "list", Short: "List the names of the passphrases", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
@@ -77,7 +79,7 @@ func passphraseCommand(o *options) *cobra.Command {
 				Name    string     `json:"name"`
 				Created string     `json:"created"`
 				KDF     string     `json:"kdf"`
-				Cost    shelf.Cost `json:"cost"`
+				Cost    store.Cost `json:"cost"`
 			}
 			out := []line{}
 			for _, k := range w.Shelf.Head().Keys {
@@ -99,17 +101,17 @@ func passphraseCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	change := func(use, short, example string, do func(s *shelf.Shelf, one, fresh []byte, name string) error, fresh bool) *cobra.Command {
+	change := func(use, short, example string, do func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error, fresh bool) *cobra.Command {
 		return &cobra.Command{
 			Use: use + " NAME", Short: short, Example: example, Args: exactly("the name of the passphrase"),
-			RunE: func(_ *cobra.Command, args []string) error {
+			RunE: func(cmd *cobra.Command, args []string) error {
 				var one []byte
 				ask := o.openPassphrase
 				o.ask = func(dir string) (p []byte, err error) { // it is needed twice and asked for once
 					one, err = ask(dir)
 					return one, err
 				}
-				w, err := o.workshop(true)
+				w, err := o.workshop(cmd.Context(), true)
 				if err != nil {
 					return err
 				}
@@ -119,7 +121,7 @@ func passphraseCommand(o *options) *cobra.Command {
 						return err
 					}
 				}
-				if err := do(w.Shelf, one, p, args[0]); err != nil {
+				if err := do(cmd.Context(), w.Shelf, one, p, args[0]); err != nil {
 					return err
 				}
 				if o.json {
@@ -130,14 +132,14 @@ func passphraseCommand(o *options) *cobra.Command {
 			},
 		}
 	}
-	add := change("add", "Add a passphrase under a name", "  twinshelf shelf passphrase add purser --shelf /media/oak", func(s *shelf.Shelf, one, fresh []byte, name string) error {
-		return s.AddKey(one, fresh, name, shelf.Cost{})
+	add := change("add", "Add a passphrase under a name", "  twinshelf shelf passphrase add purser --shelf /media/oak", func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
+		return s.AddKey(ctx, one, fresh, name, store.Cost{})
 	}, true)
-	replace := change("change", "Replace a passphrase", "  twinshelf shelf passphrase change first", func(s *shelf.Shelf, one, fresh []byte, name string) error {
-		return s.ChangeKey(one, fresh, name, shelf.Cost{})
+	replace := change("change", "Replace a passphrase", "  twinshelf shelf passphrase change first", func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
+		return s.ChangeKey(ctx, one, fresh, name, store.Cost{})
 	}, true)
-	withdraw := change("withdraw", "Withdraw a passphrase; never the last one", "  twinshelf shelf passphrase withdraw purser", func(s *shelf.Shelf, one, _ []byte, name string) error {
-		return s.WithdrawKey(one, name)
+	withdraw := change("withdraw", "Withdraw a passphrase; never the last one", "  twinshelf shelf passphrase withdraw purser", func(ctx context.Context, s *shelf.Shelf, one, _ []byte, name string) error {
+		return s.WithdrawKey(ctx, one, name)
 	}, false)
 	for _, x := range []*cobra.Command{add, replace} {
 		x.Flags().StringVar(&file, "new-passphrase-file", "", "file with the new passphrase")
@@ -150,7 +152,7 @@ func passphraseCommand(o *options) *cobra.Command {
 func (o *options) newPassphrase(name string) ([]byte, error) {
 	p, err := o.passphrase(o.passFile, envPassphrase, "Passphrase for the new shelf "+name, true)
 	if err != nil {
-		return nil, errors.New(strings.ReplaceAll(err.Error(), shelf.ErrSealed.Error()+": ", "a sealed shelf needs a passphrase: "))
+		return nil, errors.New(strings.ReplaceAll(err.Error(), store.ErrSealed.Error()+": ", "a sealed shelf needs a passphrase: "))
 	}
 	return p, nil
 }

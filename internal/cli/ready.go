@@ -47,7 +47,7 @@ func readyCommand(o *options) *cobra.Command {
 
 // oneDisk opens the workshop and probes the disk that a command is about.
 func (o *options) oneDisk(ctx context.Context, ref string) (*workshop.Workshop, *bench.Disk, error) {
-	w, err := o.workshop(false)
+	w, err := o.workshop(ctx, false)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -59,11 +59,11 @@ func (o *options) oneDisk(ctx context.Context, ref string) (*workshop.Workshop, 
 }
 
 // twinsOf are the twins of the open shelf; none without one.
-func twinsOf(w *workshop.Workshop) []*shelf.Twin {
+func twinsOf(ctx context.Context, w *workshop.Workshop) []*shelf.Twin {
 	if w.Shelf == nil {
 		return nil
 	}
-	twins, _ := w.Shelf.Twins()
+	twins, _ := w.Shelf.Twins(ctx)
 	return twins
 }
 
@@ -98,7 +98,7 @@ func layCommand(o *options, anew bool) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		draft, err := o.draft(w, d, anew, &ask)
+		draft, err := o.draft(cmd.Context(), w, d, anew, &ask)
 		if err != nil {
 			return err
 		}
@@ -139,7 +139,7 @@ func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path st
 		return err
 	}
 	parts := disks[0].Survey.Parts()
-	if folder, err = w.MountWritable(disks[0], parts[len(parts)-1].Number()); err != nil {
+	if folder, err = w.MountWritable(ctx, disks[0], parts[len(parts)-1].Number()); err != nil {
 		return err
 	}
 	o.say("Mounted writable at %s. Next: make a shelf there: twinshelf shelf new %s/shelf --name NAME", folder, folder)
@@ -147,8 +147,8 @@ func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path st
 }
 
 // draft turns the flags into a draft.
-func (o *options) draft(w *workshop.Workshop, d *bench.Disk, anew bool, ask *wishes) (*ready.Draft, error) {
-	twins := twinsOf(w)
+func (o *options) draft(ctx context.Context, w *workshop.Workshop, d *bench.Disk, anew bool, ask *wishes) (*ready.Draft, error) {
+	twins := twinsOf(ctx, w)
 	kind := table.GPT
 	switch strings.ToLower(ask.table) {
 	case "", "gpt":
@@ -166,7 +166,7 @@ func (o *options) draft(w *workshop.Workshop, d *bench.Disk, anew bool, ask *wis
 			return nil, usageError{workshop.ErrNoShelf}
 		}
 		var err error
-		if t, err = findTwin(w.Shelf, ask.twin); err != nil {
+		if t, err = findTwin(ctx, w.Shelf, ask.twin); err != nil {
 			return nil, err
 		}
 		if ask.disk < 1 || ask.disk > len(t.Disks) {
@@ -265,7 +265,7 @@ func changeCommand(o *options) *cobra.Command {
 				return o.carryOut(cmd.Context(), w, d, draft, f)
 			}
 			if given("size") {
-				room := sizes.Room{Disk: d.Identity.Size, Rest: draft.Growable(i), Used: func(m string) (int64, error) { return workshop.UsedOn(twinsOf(w), m) }}
+				room := sizes.Room{Disk: d.Identity.Size, Rest: draft.Growable(i), Used: func(m string) (int64, error) { return workshop.UsedOn(twinsOf(cmd.Context(), w), m) }}
 				n, err := sizes.Parse(size, room)
 				if err == nil {
 					err = draft.Resize(i, n.Bytes)
@@ -495,11 +495,14 @@ func mountCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			mount, how := workshop.Mount, "read-only"
+			how := "read-only"
+			var dir string
 			if writable {
-				mount, how = w.MountWritable, "writable"
+				how = "writable"
+				dir, err = w.MountWritable(cmd.Context(), d, number)
+			} else {
+				dir, err = workshop.Mount(d, number)
 			}
-			dir, err := mount(d, number)
 			if err != nil {
 				return err
 			}

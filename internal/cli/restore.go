@@ -51,11 +51,11 @@ func restoreCommand(o *options) *cobra.Command {
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --yes-fewer-disks --confirm \"500 GB\"",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			t, err := findTwin(w.Shelf, args[0])
+			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
 			if err != nil {
 				return err
 			}
@@ -84,13 +84,13 @@ func restoreCommand(o *options) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				p, err := w.PlanRestore(workshop.Origin{Twin: t, Disk: i}, targets[0], wish)
+				p, err := w.PlanRestore(cmd.Context(), workshop.Origin{Twin: t, Disk: i}, targets[0], wish)
 				if err != nil {
 					return err
 				}
 				pairs = append(pairs, p)
 			}
-			if pairs, err = w.Together(pairs); err != nil {
+			if pairs, err = w.Together(cmd.Context(), pairs); err != nil {
 				return err
 			}
 			return o.writePairs(cmd, w, pairs, &f)
@@ -212,11 +212,11 @@ func rehearseCommand(o *options) *cobra.Command {
 			"  twinshelf rehearse 20261030 try.img --disk-size 128GB --size 3=least",
 		Args: exactly("the twin", "the file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			t, err := findTwin(w.Shelf, args[0])
+			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
 			if err != nil {
 				return err
 			}
@@ -263,7 +263,7 @@ func copyCommand(o *options) *cobra.Command {
 			"  twinshelf copy /dev/sdb /dev/sdc --grow 3",
 		Args: exactly("the source", "the target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(false)
+			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
 				return err
 			}
@@ -275,7 +275,7 @@ func copyCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := w.PlanRestore(workshop.Origin{Bench: disks[0]}, disks[1], wish)
+			p, err := w.PlanRestore(cmd.Context(), workshop.Origin{Bench: disks[0]}, disks[1], wish)
 			if err != nil {
 				return err
 			}
@@ -334,11 +334,11 @@ func proveCommand(o *options) *cobra.Command {
 			"  twinshelf prove 20261030 --target /dev/sdc",
 		Args: exactly("the twin"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			t, err := findTwin(w.Shelf, args[0])
+			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
 			if err != nil {
 				return err
 			}

@@ -25,6 +25,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/workshop"
 )
 
@@ -141,7 +142,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		Version: workshop.Tool(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.screen = true
-			w, err := o.workshop(false)
+			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
 				return err
 			}
@@ -240,7 +241,7 @@ func exactly(names ...string) cobra.PositionalArgs {
 }
 
 // workshop opens the bench and, when one is named or needed, the shelf.
-func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
+func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Workshop, error) {
 	dir := settings.Dir()
 	o.logTo(dir)
 	w, err := workshop.New(dir, o.disks, len(o.disks) == 0 || o.attached)
@@ -262,14 +263,14 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 		w.Passphrase = o.openPassphrase
 	}
 	given := os.Getenv(envPassphrase) != "" || o.passFile != ""
-	if sealed, err := shelf.IsSealed(name); !needShelf && o.shelf == "" && err == nil && sealed && !given && !o.screen {
+	if sealed, err := shelf.IsSealed(ctx, name); !needShelf && o.shelf == "" && err == nil && sealed && !given && !o.screen {
 		return w, nil // a command that can do without it doesn't ask
 	}
-	if err := w.OpenShelf(name); err != nil {
-		if other := w.InReach(needShelf || o.screen || given); o.shelf == "" && other != "" && errors.Is(err, shelf.ErrNoShelf) {
+	if err := w.OpenShelf(ctx, name); err != nil {
+		if other := w.InReach(ctx, needShelf || o.screen || given); o.shelf == "" && other != "" && errors.Is(err, store.ErrNoShelf) {
 			fmt.Fprintf(o.err, "twinshelf: the shelf used last isn't attached; %s is used\n", other)
-			if err := w.OpenShelf(other); err == nil {
-				_ = w.Remember(w.Shelf)
+			if err := w.OpenShelf(ctx, other); err == nil {
+				_ = w.Remember(ctx, w.Shelf)
 				return w, nil
 			}
 		}
@@ -279,7 +280,7 @@ func (o *options) workshop(needShelf bool) (*workshop.Workshop, error) {
 		}
 		return nil, err
 	}
-	_ = w.Remember(w.Shelf) // a comfort, not a need
+	_ = w.Remember(ctx, w.Shelf) // a comfort, not a need
 	return w, nil
 }
 

@@ -9,8 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/settings"
-	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -29,12 +30,12 @@ func shelfCommand(o *options) *cobra.Command {
 		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
 			"names of its machines. Nobody can recover a lost passphrase.",
 		Example: "  twinshelf shelf new /media/oak --name Oak\n  twinshelf shelf new /media/elm --name Elm --sealed",
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if name == "" {
 				name = filepath.Base(args[0])
 			}
-			if parity < 1 || parity > shelf.MostParity {
-				return usageError{fmt.Errorf("--parity %d: choose from 1 to %d", parity, shelf.MostParity)}
+			if parity < 1 || parity > store.MostParity {
+				return usageError{fmt.Errorf("--parity %d: choose from 1 to %d", parity, store.MostParity)}
 			}
 			var p []byte
 			if sealed {
@@ -43,13 +44,13 @@ func shelfCommand(o *options) *cobra.Command {
 					return err
 				}
 			}
-			s, err := workshop.NewShelf(args[0], name, parity, p)
+			s, err := workshop.NewShelf(cmd.Context(), args[0], name, parity, p)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			if w, err := workshop.New(settings.Dir(), nil, true); err == nil {
-				_ = w.Remember(s) // a comfort, not a need
+				_ = w.Remember(cmd.Context(), s) // a comfort, not a need
 			}
 			if o.json {
 				h := s.Head()
@@ -61,12 +62,12 @@ func shelfCommand(o *options) *cobra.Command {
 	}
 	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
 	create.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
-	create.Flags().IntVar(&parity, "parity", shelf.DefaultParity, "how much of its size each pack gets as parity, in percent: the share of it that can be lost and mended")
+	create.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in percent: the share of it that can be lost and mended")
 	var accept bool
 	show := &cobra.Command{
 		Use: "show", Short: "Describe a shelf, and what is wrong with it", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
@@ -75,28 +76,28 @@ func shelfCommand(o *options) *cobra.Command {
 					return err
 				}
 			}
-			st, err := w.Shelf.Stats()
+			st, err := w.Shelf.Stats(cmd.Context())
 			if err != nil {
 				return err
 			}
-			twins, problems := w.Shelf.Twins()
-			free, err := w.Shelf.Free()
+			twins, problems := w.Shelf.Twins(cmd.Context())
+			free, err := w.Shelf.Free(cmd.Context())
 			if err != nil {
 				return err
 			}
-			ahead, err := w.Foresee(twins)
+			ahead, err := w.Foresee(cmd.Context(), twins)
 			if err != nil {
 				return err
 			}
-			holders, err := w.Shelf.Holders()
+			holders, err := w.Shelf.Holders(cmd.Context())
 			if err != nil {
 				return err
 			}
-			retired, isRetired := w.Shelf.Retired()
+			retired, isRetired := w.Shelf.Retired(cmd.Context())
 			if o.json {
 				h := w.Shelf.Head()
 				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "damage": w.Shelf.KnownDamage(), "missing": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "damage": keeping.KnownDamage(cmd.Context(), w.Shelf), "missing": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
 			}
 			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(), units.Plural(len(twins), "twin"),
 				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes), units.Bytes(free))
@@ -114,7 +115,7 @@ func shelfCommand(o *options) *cobra.Command {
 			for _, h := range holders {
 				o.say("  in use now: %s", h)
 			}
-			for _, n := range slices.Concat(w.Missing(), w.Shelf.Concerns(), w.Shelf.KnownDamage(), w.Shelf.Notes(), texts(problems)) {
+			for _, n := range slices.Concat(w.Missing(), w.Shelf.Concerns(), keeping.KnownDamage(cmd.Context(), w.Shelf), w.Shelf.Notes(), texts(problems)) {
 				o.say("  %s", n)
 			}
 			return nil
@@ -123,12 +124,12 @@ func shelfCommand(o *options) *cobra.Command {
 	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw and that are gone")
 	reindex := &cobra.Command{
 		Use: "reindex", Short: "Rebuild the index from the packs", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			n, err := w.Shelf.Reindex()
+			n, err := w.Shelf.Reindex(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -145,8 +146,8 @@ func shelfCommand(o *options) *cobra.Command {
 	share := &cobra.Command{
 		Use: "parity [PERCENT]", Short: "Show or choose the share of parity that packs get from now on", Args: cobra.MaximumNArgs(1),
 		Long: "Parity mends packs that have lost bits, sectors or their end. Packs that are already there keep what they have.",
-		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
@@ -155,7 +156,7 @@ func shelfCommand(o *options) *cobra.Command {
 				if err != nil {
 					return usageError{fmt.Errorf("%q is no number of percent", args[0])}
 				}
-				if err := w.Shelf.SetParity(n); err != nil {
+				if err := w.Shelf.SetParity(cmd.Context(), n); err != nil {
 					return usageError{err}
 				}
 			}

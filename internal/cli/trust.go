@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
@@ -23,7 +24,7 @@ func checkCommand(o *options) *cobra.Command {
 		Example: "  twinshelf shelf check\n  twinshelf shelf check --share 10\n  twinshelf shelf check --full --mend --from Elm",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
@@ -36,13 +37,13 @@ func checkCommand(o *options) *cobra.Command {
 			if from != "" || forget {
 				mend = true
 			}
-			r, report := w.StartCheck(cmd.Context(), shelf.CheckKind{Share: share / 100, Mend: mend})
+			r, report := w.StartCheck(cmd.Context(), keeping.CheckKind{Share: share / 100, Mend: mend})
 			if err := afterCancel(o.follow(r), "what was read counts, and the next check goes on there"); err != nil {
 				return err
 			}
 			rep := report()
 			if from != "" && len(rep.Damage) > 0 {
-				other, err := w.OpenOther(from)
+				other, err := w.OpenOther(cmd.Context(), from)
 				if err != nil {
 					return err
 				}
@@ -54,7 +55,7 @@ func checkCommand(o *options) *cobra.Command {
 				rep = report()
 			}
 			if forget && len(rep.Damage) > 0 {
-				if err := w.Shelf.ForgetHurt(rep); err != nil {
+				if err := keeping.ForgetHurt(cmd.Context(), w.Shelf, rep); err != nil {
 					return err
 				}
 			}
@@ -69,7 +70,7 @@ func checkCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *options) showReport(rep *shelf.Report, forgot bool) error {
+func (o *options) showReport(rep *keeping.Report, forgot bool) error {
 	if o.json {
 		if err := o.print(rep); err != nil {
 			return err
@@ -126,19 +127,19 @@ func carryCommand(o *options) *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
 			var twins []*shelf.Twin
 			for _, ref := range args[1:] {
-				t, err := findTwin(w.Shelf, ref)
+				t, err := findTwin(cmd.Context(), w.Shelf, ref)
 				if err != nil {
 					return err
 				}
 				twins = append(twins, t)
 			}
-			to, err := w.OpenOther(args[0])
+			to, err := w.OpenOther(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -147,7 +148,7 @@ func carryCommand(o *options) *cobra.Command {
 			err = afterCancel(o.follow(r), "the twins that arrived are whole; the next time goes on with the others")
 			m := moved()
 			if err == nil && retire {
-				err = w.Replace(to, m)
+				err = w.Replace(cmd.Context(), to, m)
 			}
 			if o.json {
 				if e := o.print(m); e != nil {
@@ -168,17 +169,17 @@ func shelvesCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "compare OTHER", Short: "Put the dates of two shelves side by side",
 		Example: "  twinshelf shelf compare Elm", Args: exactly("the other shelf"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
-			other, err := w.OpenOther(args[0])
+			other, err := w.OpenOther(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			defer other.Close()
-			all, problems := shelf.Compare(w.Shelf, other)
+			all, problems := keeping.Compare(cmd.Context(), w.Shelf, other)
 			if o.json {
 				return o.print(map[string]any{"twins": all, "problems": texts(problems)})
 			}
@@ -192,7 +193,7 @@ func shelvesCommand(o *options) *cobra.Command {
 }
 
 // standing says where a twin stands in a word.
-func standing(s shelf.Standing) string {
+func standing(s keeping.Standing) string {
 	switch {
 	case s.Differ:
 		return "DIFFERENT"
@@ -204,7 +205,7 @@ func standing(s shelf.Standing) string {
 	return "only there"
 }
 
-func (o *options) showStandings(all []shelf.Standing, here, there string) {
+func (o *options) showStandings(all []keeping.Standing, here, there string) {
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	fmt.Fprintf(t, "machine\tdate\t%s\t%s\t\n", here, there)
 	for _, s := range all {
@@ -220,15 +221,15 @@ func retireCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "retire", Short: "Take no more captures on this shelf, or take it into use again with --off", Args: cobra.NoArgs,
 		Example: "  twinshelf shelf retire --note \"replaced by Elm\"",
-		RunE: func(*cobra.Command, []string) error {
-			w, err := o.workshop(true)
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
 				return err
 			}
 			if off {
-				err = w.Shelf.Unretire()
+				err = w.Shelf.Unretire(cmd.Context())
 			} else {
-				err = w.Shelf.Retire(note)
+				err = w.Shelf.Retire(cmd.Context(), note)
 			}
 			if err == nil && !o.json {
 				o.say("%s %s.", w.Shelf.Head().Name, map[bool]string{true: "is in use again", false: "is retired"}[off])
@@ -245,12 +246,12 @@ func knownCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "known", Short: "List the shelves that were open here", Args: cobra.NoArgs,
 		Example: "  twinshelf shelf known",
-		RunE: func(*cobra.Command, []string) error {
-			w, err := o.workshop(false)
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
 				return err
 			}
-			all := w.Known()
+			all := w.Known(cmd.Context())
 			if o.json {
 				return o.print(all)
 			}

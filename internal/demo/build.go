@@ -20,6 +20,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 )
@@ -43,7 +44,7 @@ func Paths(dir string) Bench {
 // Build makes the demo bench in dir, which must be empty or missing: the disks
 // of all machines in their latest state, the workshop's disks, and a shelf with all twins.
 func Build(ctx context.Context, dir, tool string) (Bench, error) {
-	b, s, err := start(dir)
+	b, s, err := start(ctx, dir)
 	if err != nil {
 		return b, err
 	}
@@ -78,7 +79,7 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 }
 
 // start makes the folders and an empty shelf.
-func start(dir string) (Bench, *shelf.Shelf, error) {
+func start(ctx context.Context, dir string) (Bench, *shelf.Shelf, error) {
 	b := Paths(dir)
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return b, nil, fmt.Errorf("%s is not empty: name a new folder for the demo", dir)
@@ -86,7 +87,7 @@ func start(dir string) (Bench, *shelf.Shelf, error) {
 	if err := os.MkdirAll(b.Disks, 0o700); err != nil {
 		return b, nil, fmt.Errorf("the folder for the demo can't be made: %w", err)
 	}
-	s, err := shelf.Create(b.Shelf, "Oak", 0)
+	s, err := shelf.Create(ctx, b.Shelf, store.New{Name: "Oak"})
 	return b, s, err
 }
 

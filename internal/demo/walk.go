@@ -27,7 +27,7 @@ import (
 // it does in sentences. It returns an error unless everything holds.
 func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
-	b, s, err := start(dir)
+	b, s, err := start(ctx, dir)
 	if err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	if err != nil {
 		return nil, nil, err
 	}
-	src, err := s.OpenDisk(t, 0)
+	src, err := s.OpenDisk(ctx, t, 0)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -137,7 +137,7 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	}).Wait()
 	if err == nil {
 		proof.Twin = t.ID
-		err = s.SaveProof(proof)
+		err = s.SaveProof(ctx, proof)
 	}
 	return proof, p.Fit, err
 }

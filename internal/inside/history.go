@@ -49,7 +49,7 @@ func (l *Library) History(ctx context.Context, twins []*shelf.Twin, partKey stri
 			}
 			continue
 		}
-		e, err := x.Index.Find(path)
+		e, err := x.Index.Find(ctx, path)
 		if errors.Is(err, fs.ErrNotExist) {
 			last = nil
 			continue

@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -23,18 +24,18 @@ type blocks struct {
 
 const keptBytes = 24 << 20
 
-func (b *blocks) Get(key string) ([]byte, error) {
+func (b *blocks) Get(ctx context.Context, key string) ([]byte, error) {
 	b.mu.Lock()
 	p, ok := b.recent[key]
 	b.mu.Unlock()
 	if ok {
 		return p, nil
 	}
-	n, err := shelf.ParseName(key)
+	n, err := store.ParseName(key)
 	if err != nil {
 		return nil, err
 	}
-	if p, err = b.s.Block(n, nil); err != nil {
+	if p, err = b.s.Block(ctx, n, nil); err != nil {
 		return nil, err
 	}
 	b.mu.Lock()
@@ -90,8 +91,8 @@ func NewLibrary(s *shelf.Shelf, tool string) *Library {
 }
 
 // Has says whether the twin's indexes are on the shelf.
-func (l *Library) Has(t *shelf.Twin) bool {
-	have, err := l.s.Listing(t.ID)
+func (l *Library) Has(ctx context.Context, t *shelf.Twin) bool {
+	have, err := l.s.Listing(ctx, t.ID)
 	return err == nil && have != nil
 }
 
@@ -106,9 +107,9 @@ func (l *Library) Of(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	if known := l.known(t); known != nil {
 		return known, nil
 	}
-	listing, err := l.s.Listing(t.ID)
+	listing, err := l.s.Listing(ctx, t.ID)
 	if err == nil && listing != nil {
-		if out, err := l.opened(t, listing); err == nil {
+		if out, err := l.opened(ctx, t, listing); err == nil {
 			return l.keep(t, out), nil
 		}
 	}
@@ -132,7 +133,7 @@ func (l *Library) keep(t *shelf.Twin, out []*Listed) []*Listed {
 	return out
 }
 
-func (l *Library) opened(t *shelf.Twin, listing *shelf.Listing) ([]*Listed, error) {
+func (l *Library) opened(ctx context.Context, t *shelf.Twin, listing *shelf.Listing) ([]*Listed, error) {
 	var out []*Listed
 	for _, p := range listing.Parts {
 		if p.Disk < 0 || p.Disk >= len(t.Disks) {
@@ -140,9 +141,9 @@ func (l *Library) opened(t *shelf.Twin, listing *shelf.Listing) ([]*Listed, erro
 		}
 		x := describe(t, p)
 		if p.Why == "" {
-			keys, err := l.s.Listed(p)
+			keys, err := l.s.Listed(ctx, p)
 			if err == nil {
-				x.Index, err = names.Open(l.src, keys)
+				x.Index, err = names.Open(ctx, l.src, keys)
 			}
 			if err != nil {
 				return nil, err
@@ -164,39 +165,39 @@ func describe(t *shelf.Twin, p shelf.ListedPart) *Listed {
 	return x
 }
 
-// store puts chunks into a session of the shelf.
-type store struct{ c *shelf.Session }
+// sessionStore puts chunks into a session of the shelf.
+type sessionStore struct{ c *shelf.Session }
 
-func (s store) Put(b []byte) (string, error) {
-	n, _, err := s.c.Put(b)
+func (s sessionStore) Put(ctx context.Context, b []byte) (string, error) {
+	n, _, err := s.c.Put(ctx, b)
 	return n.String(), err
 }
 
 // make makes the indexes of a twin, on the shelf if that can be. What damage of the shelf made incomplete isn't kept: it may be mended.
 func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
-	session, err := l.s.Begin(t.Machine)
+	session, err := l.s.Begin(ctx, t.Machine)
 	if err != nil {
 		return l.inMemory(ctx, t)
 	}
-	listing, hurt, err := l.listingOf(ctx, t, store{session}, session.PutList)
+	listing, hurt, err := l.listingOf(ctx, t, sessionStore{session}, session.PutList)
 	if err != nil || hurt {
-		session.Abort()
+		session.Abort(ctx)
 		if err != nil {
 			return nil, err
 		}
 		return l.inMemory(ctx, t)
 	}
 	session.Attach(listing)
-	if err := session.Finish(); err != nil {
+	if err := session.Finish(ctx); err != nil {
 		return l.inMemory(ctx, t)
 	}
-	return l.opened(t, listing)
+	return l.opened(ctx, t, listing)
 }
 
 func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	m := &names.Memory{}
 	var keys [][]string
-	listing, _, err := l.listingOf(ctx, t, m, func(k []string) ([]string, error) {
+	listing, _, err := l.listingOf(ctx, t, m, func(_ context.Context, k []string) ([]string, error) {
 		keys = append(keys, k)
 		return nil, nil
 	})
@@ -207,7 +208,7 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 	for _, p := range listing.Parts {
 		x := describe(t, p)
 		if p.Why == "" {
-			if x.Index, err = names.Open(m, keys[0]); err != nil {
+			if x.Index, err = names.Open(ctx, m, keys[0]); err != nil {
 				return nil, err
 			}
 			keys = keys[1:]
@@ -218,10 +219,10 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 }
 
 // listingOf reads the folders of all parts of a twin. hurt says that damage of the shelf was in the way.
-func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, list func([]string) ([]string, error)) (out *shelf.Listing, hurt bool, err error) {
+func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, list func(context.Context, []string) ([]string, error)) (out *shelf.Listing, hurt bool, err error) {
 	out = &shelf.Listing{Twin: t.ID, Tool: l.tool}
 	for i := range t.Disks {
-		d, err := l.s.OpenDisk(t, i)
+		d, err := l.s.OpenDisk(ctx, t, i)
 		if err != nil {
 			return nil, false, err
 		}
@@ -238,12 +239,12 @@ func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, 
 			case ctx.Err() != nil:
 				return nil, false, ctx.Err()
 			case err != nil:
-				hurt = hurt || shelf.IsHurt(err)
+				hurt = hurt || store.IsHurt(err)
 				lp.Why = err.Error()
 			default:
-				hurt = hurt || slices.ContainsFunc(m.Causes, shelf.IsHurt)
+				hurt = hurt || slices.ContainsFunc(m.Causes, store.IsHurt)
 				lp.Items, lp.Lost, lp.Problems = m.Items, m.Lost, m.Problems
-				if lp.Lists, err = list(m.Keys); err != nil {
+				if lp.Lists, err = list(ctx, m.Keys); err != nil {
 					return nil, false, err
 				}
 			}

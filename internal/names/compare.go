@@ -43,7 +43,7 @@ func Compare(ctx context.Context, old, now *Index, folder string) ([]Difference,
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		d, more, err := c.next()
+		d, more, err := c.next(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -69,9 +69,9 @@ type cursor struct {
 }
 
 // fill makes sure that there is an entry unless the end is reached.
-func (c *cursor) fill() error {
+func (c *cursor) fill(ctx context.Context) error {
 	for len(c.held) == 0 && c.chunk < len(c.x.chunks) {
-		for e, err := range iterate(c.x, c.chunk) {
+		for e, err := range iterate(ctx, c.x, c.chunk) {
 			if err != nil {
 				return err
 			}
@@ -82,8 +82,8 @@ func (c *cursor) fill() error {
 	return nil
 }
 
-func iterate(x *Index, i int) iter.Seq2[Entry, error] {
-	return func(yield func(Entry, error) bool) { x.in(i, yield) }
+func iterate(ctx context.Context, x *Index, i int) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) { x.in(ctx, i, yield) }
 }
 
 type comparison struct{ a, b cursor }
@@ -97,13 +97,13 @@ func (c *comparison) skip() {
 }
 
 // next gives the next difference; more is false at the end.
-func (c *comparison) next() (d Difference, more bool, err error) {
+func (c *comparison) next(ctx context.Context) (d Difference, more bool, err error) {
 	for {
 		c.skip()
-		if err := c.a.fill(); err != nil {
+		if err := c.a.fill(ctx); err != nil {
 			return d, false, err
 		}
-		if err := c.b.fill(); err != nil {
+		if err := c.b.fill(ctx); err != nil {
 			return d, false, err
 		}
 		a, b := c.a.held, c.b.held

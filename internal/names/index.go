@@ -58,14 +58,14 @@ func Make(ctx context.Context, t fsys.Tree, s Store) (*Made, error) {
 			if e.Err != nil {
 				m.problem(fsys.Join(path, e.Name), e.Err)
 			}
-			if err := m.add(entryOf(path, e)); err != nil {
+			if err := m.add(ctx, entryOf(path, e)); err != nil {
 				return err
 			}
 		}
 		return ctx.Err()
 	})
 	if err == nil {
-		err = m.end()
+		err = m.end(ctx)
 	}
 	return m.Made, err
 }
@@ -87,7 +87,7 @@ func (m *maker) problem(path string, err error) {
 	}
 }
 
-func (m *maker) add(e Entry) error {
+func (m *maker) add(ctx context.Context, e Entry) error {
 	if len(e.Path) > maxPath {
 		m.problem(e.Path[:100]+"…", fmt.Errorf("its path has %d bytes; those of more than %d aren't listed", len(e.Path), maxPath))
 		return nil
@@ -97,12 +97,12 @@ func (m *maker) add(e Entry) error {
 	}
 	m.Items++
 	if m.w.add(e.Path, e) {
-		return m.cut()
+		return m.cut(ctx)
 	}
 	return nil
 }
 
-func (m *maker) cut() error {
+func (m *maker) cut(ctx context.Context) error {
 	if len(m.w.kinds) == 0 {
 		return nil
 	}
@@ -111,7 +111,7 @@ func (m *maker) cut() error {
 	m.count++
 	m.w = writer{}
 	for _, b := range [][]byte{names, rest} {
-		key, err := m.store.Put(b)
+		key, err := m.store.Put(ctx, b)
 		if err != nil {
 			return err
 		}
@@ -123,8 +123,8 @@ func (m *maker) cut() error {
 // tablePiece is how many bytes of the table of chunks go into one block.
 const tablePiece = 60 << 10
 
-func (m *maker) end() error {
-	if err := m.cut(); err != nil {
+func (m *maker) end(ctx context.Context) error {
+	if err := m.cut(ctx); err != nil {
 		return err
 	}
 	// The table may be longer than a block: it goes in pieces, the first of which says how many there are.
@@ -134,7 +134,7 @@ func (m *maker) end() error {
 		if b = append(b, formatKeys); i == 0 {
 			b = binary.AppendUvarint(binary.AppendUvarint(b, uint64(pieces)), uint64(m.count))
 		}
-		key, err := m.store.Put(append(b, m.table[i*tablePiece:min(len(m.table), (i+1)*tablePiece)]...))
+		key, err := m.store.Put(ctx, append(b, m.table[i*tablePiece:min(len(m.table), (i+1)*tablePiece)]...))
 		if err != nil {
 			return err
 		}
@@ -145,14 +145,14 @@ func (m *maker) end() error {
 }
 
 // Open reads the table of an index that Make made.
-func Open(src Blocks, keys []string) (*Index, error) {
+func Open(ctx context.Context, src Blocks, keys []string) (*Index, error) {
 	var table []byte
 	pieces, count := 1, 0
 	for i := 0; i < pieces; i++ {
 		if i >= len(keys) {
 			return nil, errGarbled
 		}
-		b, err := src.Get(keys[i])
+		b, err := src.Get(ctx, keys[i])
 		if err != nil {
 			return nil, err
 		}
@@ -185,16 +185,16 @@ func Open(src Blocks, keys []string) (*Index, error) {
 	return x, nil
 }
 
-func (x *Index) names(i int) (*chunk, error) {
-	b, err := x.src.Get(x.chunks[i].names)
+func (x *Index) names(ctx context.Context, i int) (*chunk, error) {
+	b, err := x.src.Get(ctx, x.chunks[i].names)
 	if err != nil {
 		return nil, err
 	}
 	return decodeNames(b)
 }
 
-func (x *Index) attrs(i int) (*attrs, error) {
-	b, err := x.src.Get(x.chunks[i].rest)
+func (x *Index) attrs(ctx context.Context, i int) (*attrs, error) {
+	b, err := x.src.Get(ctx, x.chunks[i].rest)
 	if err != nil {
 		return nil, err
 	}
@@ -202,11 +202,11 @@ func (x *Index) attrs(i int) (*attrs, error) {
 }
 
 // in yields the entries of chunk i.
-func (x *Index) in(i int, yield func(Entry, error) bool) bool {
-	c, err := x.names(i)
+func (x *Index) in(ctx context.Context, i int, yield func(Entry, error) bool) bool {
+	c, err := x.names(ctx, i)
 	var a *attrs
 	if err == nil {
-		a, err = x.attrs(i)
+		a, err = x.attrs(ctx, i)
 	}
 	if err != nil {
 		return yield(Entry{}, err)
@@ -221,10 +221,10 @@ func (x *Index) in(i int, yield func(Entry, error) bool) bool {
 }
 
 // All yields every entry, by folder and name.
-func (x *Index) All() iter.Seq2[Entry, error] {
+func (x *Index) All(ctx context.Context) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		for i := range x.chunks {
-			if !x.in(i, yield) {
+			if !x.in(ctx, i, yield) {
 				return
 			}
 		}
@@ -237,12 +237,12 @@ func (x *Index) from(path string) int {
 }
 
 // Find gives the entry of a path, exactly as it is written; fs.ErrNotExist when there is none.
-func (x *Index) Find(path string) (Entry, error) {
+func (x *Index) Find(ctx context.Context, path string) (Entry, error) {
 	if len(x.chunks) == 0 {
 		return Entry{}, fs.ErrNotExist
 	}
 	i := x.from(path)
-	c, err := x.names(i)
+	c, err := x.names(ctx, i)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -256,7 +256,7 @@ func (x *Index) Find(path string) (Entry, error) {
 	if at < 0 {
 		return Entry{}, fs.ErrNotExist
 	}
-	a, err := x.attrs(i)
+	a, err := x.attrs(ctx, i)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -264,7 +264,7 @@ func (x *Index) Find(path string) (Entry, error) {
 }
 
 // List yields what a folder holds, by name ("" or "." is the root).
-func (x *Index) List(folder string) iter.Seq2[Entry, error] {
+func (x *Index) List(ctx context.Context, folder string) iter.Seq2[Entry, error] {
 	if folder == "." {
 		folder = ""
 	}
@@ -277,7 +277,7 @@ func (x *Index) List(folder string) iter.Seq2[Entry, error] {
 			if comparePaths(dir, folder) > 0 {
 				return
 			}
-			if !x.in(i, func(e Entry, err error) bool {
+			if !x.in(ctx, i, func(e Entry, err error) bool {
 				if dir, _ := split(e.Path); err == nil && dir != folder {
 					return true
 				}
@@ -296,7 +296,7 @@ type Memory struct {
 }
 
 // Put keeps a chunk.
-func (m *Memory) Put(b []byte) (string, error) {
+func (m *Memory) Put(_ context.Context, b []byte) (string, error) {
 	sum := blake3.Sum256(b)
 	key := "memory " + string(sum[:])
 	m.mu.Lock()
@@ -309,7 +309,7 @@ func (m *Memory) Put(b []byte) (string, error) {
 }
 
 // Get gives it back.
-func (m *Memory) Get(key string) ([]byte, error) {
+func (m *Memory) Get(_ context.Context, key string) ([]byte, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	b, ok := m.chunks[key]

@@ -11,6 +11,7 @@ package names
 
 import (
 	"cmp"
+	"context"
 	"strings"
 	"time"
 
@@ -19,12 +20,12 @@ import (
 
 // Store takes a chunk and says under which key it is kept.
 type Store interface {
-	Put(b []byte) (key string, err error)
+	Put(ctx context.Context, b []byte) (key string, err error)
 }
 
 // Blocks gives chunks back. They are not to be changed.
 type Blocks interface {
-	Get(key string) ([]byte, error)
+	Get(ctx context.Context, key string) ([]byte, error)
 }
 
 // Kind is what an entry is.

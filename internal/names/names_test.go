@@ -81,7 +81,7 @@ func made(t testing.TB, p paper, m *Memory) (*Index, *Made) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	x, err := Open(m, got.Keys)
+	x, err := Open(t.Context(), m, got.Keys)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,11 +91,11 @@ func made(t testing.TB, p paper, m *Memory) (*Index, *Made) {
 // deduplicated keeps equal chunks once, as a shelf does.
 type deduplicated map[string][]byte
 
-func (d deduplicated) Put(b []byte) (string, error) {
+func (d deduplicated) Put(ctx context.Context, b []byte) (string, error) {
 	d[string(b)] = slices.Clone(b)
 	return string(b), nil
 }
-func (d deduplicated) Get(key string) ([]byte, error) {
+func (d deduplicated) Get(ctx context.Context, key string) ([]byte, error) {
 	if b, ok := d[key]; ok {
 		return b, nil
 	}
@@ -110,7 +110,7 @@ func TestIndexHoldsEverything(t *testing.T) {
 			t.Errorf("%d items of %d, problems %q", m.Items, len(p), m.Problems)
 		}
 		seen, last := map[string]bool{}, ""
-		for e, err := range x.All() {
+		for e, err := range x.All(t.Context()) {
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -129,7 +129,7 @@ func TestIndexHoldsEverything(t *testing.T) {
 			if len(seen)%7 != 0 && n > 1000 {
 				continue
 			}
-			found, err := x.Find(e.Path)
+			found, err := x.Find(t.Context(), e.Path)
 			if err != nil || found != e {
 				t.Fatalf("%s is found as %+v, %v", e.Path, found, err)
 			}
@@ -138,12 +138,12 @@ func TestIndexHoldsEverything(t *testing.T) {
 			t.Errorf("%d paths of %d", len(seen), len(p))
 		}
 		for path, want := range map[string]Kind{"a/link": Link, "a/pipe": Other, "a": Folder, "a/broken.doc": Broken, "Timetable.ods": File} {
-			if e, err := x.Find(path); err != nil || e.Kind != want {
+			if e, err := x.Find(t.Context(), path); err != nil || e.Kind != want {
 				t.Errorf("%s is %v, %v", path, e.Kind, err)
 			}
 		}
 		for _, path := range []string{"", "a/", "Timetable", "a/link/x", "zzz", "tickets/000/Ticket"} {
-			if _, err := x.Find(path); !errors.Is(err, fs.ErrNotExist) {
+			if _, err := x.Find(t.Context(), path); !errors.Is(err, fs.ErrNotExist) {
 				t.Errorf("%q is found: %v", path, err)
 			}
 		}
@@ -152,7 +152,7 @@ func TestIndexHoldsEverything(t *testing.T) {
 				continue
 			}
 			var got, want []string
-			for e, err := range x.List(folder) {
+			for e, err := range x.List(t.Context(), folder) {
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -206,7 +206,7 @@ func TestSearch(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		x, err := Open(store, m.Keys)
+		x, err := Open(t.Context(), store, m.Keys)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -336,7 +336,7 @@ func FuzzChunks(f *testing.F) {
 	m := &Memory{}
 	_, x := made(f, harbour(30), m)
 	for _, k := range x.Keys {
-		b, _ := m.Get(k)
+		b, _ := m.Get(f.Context(), k)
 		f.Add(b)
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -351,9 +351,9 @@ func FuzzChunks(f *testing.F) {
 			t.Fatal("columns of different lengths")
 		}
 		one := &Memory{}
-		key, _ := one.Put(b)
-		if x, err := Open(one, []string{key, key, key}); err == nil {
-			for range x.All() {
+		key, _ := one.Put(t.Context(), b)
+		if x, err := Open(t.Context(), one, []string{key, key, key}); err == nil {
+			for range x.All(t.Context()) {
 			}
 		}
 	})

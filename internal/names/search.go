@@ -58,7 +58,7 @@ func Search(ctx context.Context, all []*Index, q Query, limit int) (*Result, err
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for key := range work {
-				s.chunk(where[key])
+				s.chunk(ctx, where[key])
 			}
 		})
 	}
@@ -92,9 +92,9 @@ type search struct {
 const keptRests = 256
 
 // chunk looks through one chunk, which stands in several places.
-func (s *search) chunk(places []place) {
+func (s *search) chunk(ctx context.Context, places []place) {
 	first := places[0]
-	c, err := s.all[first.index].names(first.chunk)
+	c, err := s.all[first.index].names(ctx, first.chunk)
 	if err != nil {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -122,7 +122,7 @@ func (s *search) chunk(places []place) {
 		return
 	}
 	for _, p := range places {
-		a, err := s.rest(s.all[p.index], p.chunk)
+		a, err := s.rest(ctx, s.all[p.index], p.chunk)
 		s.mu.Lock()
 		for _, h := range hits {
 			var e Entry
@@ -156,7 +156,7 @@ func (s *search) accept(path string, kind Kind) bool {
 }
 
 // rest decodes the other half of a chunk; dates that share it are looked at one after another.
-func (s *search) rest(x *Index, i int) (*attrs, error) {
+func (s *search) rest(ctx context.Context, x *Index, i int) (*attrs, error) {
 	key := x.chunks[i].rest
 	s.mu.Lock()
 	a, ok := s.rests[key]
@@ -164,7 +164,7 @@ func (s *search) rest(x *Index, i int) (*attrs, error) {
 	if ok {
 		return a, nil
 	}
-	a, err := x.attrs(i)
+	a, err := x.attrs(ctx, i)
 	if err == nil {
 		s.mu.Lock()
 		if len(s.rests) >= keptRests {

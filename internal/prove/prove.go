@@ -210,7 +210,7 @@ func fileWords(ctx context.Context, d disk.Device, where span.Set) string {
 func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.Proof, error) {
 	proof := &shelf.Proof{Twin: t.ID, Of: shelf.OnShelf, Tool: tool}
 	for i := range t.Disks {
-		d, err := s.OpenDisk(t, i)
+		d, err := s.OpenDisk(rc, t, i)
 		if err != nil {
 			return nil, err
 		}
@@ -252,7 +252,7 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 		proof.Claims = append(proof.Claims, tableClaims(d, d.Describe(), false)...)
 	}
 	proof.When = time.Now()
-	if err := s.SaveProof(proof); err != nil { // a shelf that can't be written is proven all the same
+	if err := s.SaveProof(rc, proof); err != nil { // a shelf that can't be written is proven all the same
 		return proof, &NotKept{err}
 	}
 	return proof, nil

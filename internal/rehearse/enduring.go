@@ -6,6 +6,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 )
 
 // enduring is a twin's disk of which parts of the block map are hurt: what lies there counts as data that can't be read, stretch by
@@ -22,7 +23,7 @@ func (e enduring) Pieces() iter.Seq2[disk.Piece, error] {
 func (e enduring) PiecesIn(sp span.Span) iter.Seq2[disk.Piece, error] {
 	return func(yield func(disk.Piece, error) bool) {
 		for p, err := range e.Disk.PiecesIn(sp) {
-			if err == nil || !shelf.IsHurt(err) {
+			if err == nil || !store.IsHurt(err) {
 				if !yield(p, err) {
 					return
 				}

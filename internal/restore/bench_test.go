@@ -19,6 +19,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/testkit"
 )
@@ -195,7 +196,7 @@ func BenchmarkJob(b *testing.B) {
 
 func newSealed(b testing.TB) *shelf.Shelf {
 	b.Helper()
-	s, err := shelf.CreateSealed(filepath.Join(b.TempDir(), "elm"), "Elm", 0, []byte("gulls over the pier"), shelf.Cost{})
+	s, err := shelf.Create(b.Context(), filepath.Join(b.TempDir(), "elm"), store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{}})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -222,7 +223,7 @@ func job(b *testing.B, newShelf func(testing.TB) *shelf.Shelf) {
 		change(b, img, changedFiles)
 		files := timed(b, func() { mustTake(b, s, img) })
 		target := testkit.Image(b, "target.img", opened(b, img).Size())
-		src, err := s.OpenDisk(twin, 0)
+		src, err := s.OpenDisk(b.Context(), twin, 0)
 		if err != nil {
 			b.Fatal(err)
 		}

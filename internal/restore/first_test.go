@@ -79,7 +79,7 @@ func BenchmarkCopy(b *testing.B) {
 	packed, plain := filepath.Join(b.TempDir(), "used.zst"), filepath.Join(b.TempDir(), "plain")
 	shell(b, "zstd -q -1 -T2 -f "+used+" -o "+packed)
 	s := newShelf(b)
-	src, err := s.OpenDisk(mustTake(b, s, img), 0)
+	src, err := s.OpenDisk(b.Context(), mustTake(b, s, img), 0)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -72,7 +72,7 @@ func TestHurtBlockMap(t *testing.T) {
 			hurtBlock(t, s, r.Nodes[0])
 		}
 	}
-	again, err := shelf.Open(s.Place())
+	again, err := shelf.Open(t.Context(), s.Place(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,6 +22,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
@@ -116,7 +117,7 @@ func hashes(t testing.TB, dir string) map[string]string {
 
 func newShelf(t testing.TB) *shelf.Shelf {
 	t.Helper()
-	s, err := shelf.Create(filepath.Join(t.TempDir(), "oak"), "Oak", 0)
+	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,14 +164,14 @@ func putBack(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string) (*sh
 // putBackAs restores disk 0 of a twin as it is wished and proves it.
 func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wish fit.Wish) (*shelf.Proof, *fit.Plan, error) {
 	t.Helper()
-	src, err := s.OpenDisk(twin, 0)
+	src, err := s.OpenDisk(t.Context(), twin, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	proof, p, err := written(t, src, &twin.Disks[0], target, wish, s.Place())
 	if err == nil {
 		proof.Twin = twin.ID
-		err = s.SaveProof(proof)
+		err = s.SaveProof(t.Context(), proof)
 	}
 	return proof, p, err
 }
@@ -292,7 +293,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	if err != nil || len(tab.Findings) != 0 {
 		t.Errorf("table of the target: %v %v", tab.Findings, err)
 	}
-	if proofs, _ := s.Proofs(twin.ID); len(proofs) != 1 || !proofs[0].Holds() {
+	if proofs, _ := s.Proofs(t.Context(), twin.ID); len(proofs) != 1 || !proofs[0].Holds() {
 		t.Errorf("the proof was not kept: %v", proofs)
 	}
 	// A later capture of the same contents brings next to nothing; one bit on the target fails the proof.
@@ -305,7 +306,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	f.ReadAt(one, 65*miB+4096)
 	f.WriteAt([]byte{one[0] ^ 1}, 65*miB+4096)
 	f.Close()
-	src, _ := s.OpenDisk(twin, 0)
+	src, _ := s.OpenDisk(t.Context(), twin, 0)
 	planned, _, err := restore.Rehearse(src, opened(t, target).Identity(), fit.Wish{Keep: true})
 	if err != nil {
 		t.Fatal(err)
@@ -342,7 +343,7 @@ func TestRoundTripBetweenBlockDevices(t *testing.T) {
 	part = strings.TrimSpace(part)
 	defer testkit.Try("losetup", "-d", part)
 	testkit.Mounted(t, []string{"mount", "-o", "ro", to, "--options", fmt.Sprintf("offset=%d,ro", 65*miB)}, func(string) {
-		src, _ := s.OpenDisk(twin, 0)
+		src, _ := s.OpenDisk(t.Context(), twin, 0)
 		for _, path := range []string{img} {
 			target := before
 			target.Path = path
@@ -428,7 +429,7 @@ func TestGuardRefusals(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	src, _ := s.OpenDisk(twin, 0)
+	src, _ := s.OpenDisk(t.Context(), twin, 0)
 	img := testkit.Image(t, "target.img", 8*miB)
 	good := testkit.Target(t, img)
 	inShelf := filepath.Join(s.Place(), "inside.img")
@@ -480,7 +481,7 @@ func TestFailingSourceIsRecorded(t *testing.T) {
 	if got := twin.Disks[0].Missing; !got.Equal(bad) {
 		t.Errorf("missing %v, want %v", got, bad)
 	}
-	d, _ := s.OpenDisk(twin, 0)
+	d, _ := s.OpenDisk(t.Context(), twin, 0)
 	b := make([]byte, miB)
 	if _, err := d.ReadAt(b, 5*miB); err != nil {
 		t.Fatal(err)
@@ -512,7 +513,7 @@ func TestSourceThatVanishes(t *testing.T) {
 	if n := twin.Missing(); n < 10*miB || n > 24*miB {
 		t.Errorf("missing %d bytes", n)
 	}
-	if got, err := s.Find("Harbour kiosk"); err != nil || got.Missing() == 0 {
+	if got, err := s.Find(t.Context(), "Harbour kiosk"); err != nil || got.Missing() == 0 {
 		t.Errorf("the twin on the shelf doesn't say so: %v", err)
 	}
 }
@@ -540,7 +541,7 @@ func TestLeavingOutAPart(t *testing.T) {
 	if err := testkit.Run(func(rc *run.Context) (err error) { twin, err = p.Run(rc); return err }); err != nil {
 		t.Fatal(err)
 	}
-	d, _ := s.OpenDisk(twin, 0)
+	d, _ := s.OpenDisk(t.Context(), twin, 0)
 	b := make([]byte, 8)
 	d.ReadAt(b, 2*miB)
 	if string(b[:4]) != "kept" {
@@ -572,8 +573,8 @@ func TestCancelledCaptureLeavesTheShelfAsItWas(t *testing.T) {
 	if err := rn.Wait(); !errors.Is(err, context.Canceled) || rn.Snapshot().State != run.Cancelled {
 		t.Errorf("%v", err)
 	}
-	st, err := s.Stats()
-	if twins, _ := s.Twins(); len(twins) != 0 || st.Bytes != 0 || err != nil {
+	st, err := s.Stats(t.Context())
+	if twins, _ := s.Twins(t.Context()); len(twins) != 0 || st.Bytes != 0 || err != nil {
 		t.Errorf("left behind: %d twins, %+v", len(twins), st)
 	}
 }

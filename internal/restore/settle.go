@@ -8,8 +8,8 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/run"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -174,7 +174,7 @@ func (w *writer) unread(b *block) error {
 
 // tolerates says whether the work goes on although the source doesn't give something.
 func (w *writer) tolerates(err error) bool {
-	return err == nil || !disk.Gone(err) && (w.Lenient || shelf.IsHurt(err))
+	return err == nil || !disk.Gone(err) && (w.Lenient || store.IsHurt(err))
 }
 
 // start reads a piece of the first MiB. What the source doesn't give step by step becomes zeros and is noted.

@@ -38,7 +38,7 @@ func TestProofAgainstTheSource(t *testing.T) {
 		t.Fatal(err)
 	}
 	against := func(path string) (*shelf.Proof, error) {
-		src, err := s.OpenDisk(twin, 0)
+		src, err := s.OpenDisk(t.Context(), twin, 0)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -57,7 +57,7 @@ func TestWholeCapture(t *testing.T) {
 		return tw
 	}
 	holds := func(tw *shelf.Twin) bool {
-		d, err := s.OpenDisk(tw, 0)
+		d, err := s.OpenDisk(t.Context(), tw, 0)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,10 +1,12 @@
 package shelf
 
 import (
+	"context"
 	"encoding/binary"
 	"fmt"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/store"
 )
 
 // NodeBlocks is how many blocks one node of a block map describes: 1 GiB with
@@ -14,7 +16,7 @@ const NodeBlocks = 1024
 // BlockRef says what one block of a region holds.
 type BlockRef struct {
 	Kind disk.PieceKind
-	Name Name // of Data blocks
+	Name store.Name // of Data blocks
 }
 
 // EncodeNode writes a node: runs of blocks of one kind, each a kind byte and a
@@ -54,7 +56,7 @@ func DecodeNode(b []byte, n int) ([]BlockRef, error) {
 		for range count {
 			r := BlockRef{Kind: kind}
 			if kind == disk.Data {
-				r.Name = Name(b[:32])
+				r.Name = store.Name(b[:32])
 				b = b[32:]
 			}
 			refs = append(refs, r)
@@ -64,4 +66,17 @@ func DecodeNode(b []byte, n int) ([]BlockRef, error) {
 		return nil, fmt.Errorf("a node of the block map describes %d blocks of %d", len(refs), n)
 	}
 	return refs, nil
+}
+
+// Node reads the node of a name, which describes n blocks.
+func (s *Shelf) Node(ctx context.Context, name string, n int) ([]BlockRef, error) {
+	node, err := store.ParseName(name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Block(ctx, node, nil)
+	if err != nil {
+		return nil, err
+	}
+	return DecodeNode(b, n)
 }

@@ -1,7 +1,7 @@
 package shelf
 
 import (
-	"errors"
+	"context"
 	"fmt"
 	"io"
 	"iter"
@@ -11,11 +11,13 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 )
 
 // Disk is one disk of a twin, as a Device. What wasn't captured and what nobody
 // needs reads as zeros.
 type Disk struct {
+	ctx   context.Context // of whoever opened it: reads of a Device bring none
 	s     *Shelf
 	twin  *Twin
 	d     *TwinDisk
@@ -27,7 +29,7 @@ type Disk struct {
 }
 
 type cachedBlock struct {
-	name Name
+	name store.Name
 	b    []byte
 }
 
@@ -36,16 +38,16 @@ const (
 	cachedBlocks = 24
 )
 
-// OpenDisk gives disk i of a twin.
-func (s *Shelf) OpenDisk(t *Twin, i int) (*Disk, error) {
+// OpenDisk gives disk i of a twin. Its reads end with the context.
+func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	if i < 0 || i >= len(t.Disks) {
 		return nil, fmt.Errorf("the twin has %d disks, there is no disk %d", len(t.Disks), i+1)
 	}
-	t, err := s.Whole(t)
+	t, err := s.Whole(ctx, t)
 	if err != nil {
 		return nil, err
 	}
-	return &Disk{s: s, twin: t, d: &t.Disks[i], block: int64(s.head.BlockSize), nodes: map[string][]BlockRef{}}, nil
+	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()), nodes: map[string][]BlockRef{}}, nil
 }
 
 func (d *Disk) Size() int64             { return d.d.Identity.Size }
@@ -71,7 +73,8 @@ func (d *Disk) Examined(part int) (why string, known bool) {
 	return "", false
 }
 
-func (d *Disk) region(off int64) *Region {
+// RegionAt is the region of the twin's description that a byte of the disk lies in.
+func (d *Disk) RegionAt(off int64) *Region {
 	r := d.d.Regions
 	i := sort.Search(len(r), func(i int) bool { return r[i].Span.End > off })
 	return &r[i]
@@ -86,20 +89,13 @@ func (d *Disk) node(r *Region, k int) ([]BlockRef, error) {
 	d.mu.Lock()
 	refs, ok := d.nodes[key]
 	d.mu.Unlock()
-	n := nodeLen(r.Span.Len(), d.block, k)
+	n := NodeLen(r.Span.Len(), d.block, k)
 	if ok && len(refs) == n {
 		return refs, nil
 	}
-	name, err := ParseName(key)
-	if err != nil {
-		return nil, err
-	}
-	b, err := d.s.Block(name, nil)
+	refs, err := d.s.Node(d.ctx, key, n)
 	if err != nil {
 		return nil, fmt.Errorf("the block map of part %d: %w", r.Part, err)
-	}
-	if refs, err = DecodeNode(b, n); err != nil {
-		return nil, err
 	}
 	d.mu.Lock()
 	if len(d.nodes) >= cachedNodes {
@@ -110,8 +106,8 @@ func (d *Disk) node(r *Region, k int) ([]BlockRef, error) {
 	return refs, nil
 }
 
-// nodeLen is the number of blocks in node k of a region of length bytes.
-func nodeLen(length, block int64, k int) int {
+// NodeLen is the number of blocks in node k of a region of length bytes.
+func NodeLen(length, block int64, k int) int {
 	blocks := (length + block - 1) / block
 	return int(min(NodeBlocks, blocks-int64(k)*NodeBlocks))
 }
@@ -124,7 +120,7 @@ func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
 		if at < 0 || at >= d.Size() {
 			return done, io.EOF
 		}
-		r := d.region(at)
+		r := d.RegionAt(at)
 		k := (at - r.Span.Start) / d.block
 		blockSpan := span.At(r.Span.Start+k*d.block, d.block).Intersect(r.Span)
 		n := int(min(int64(len(p)-done), blockSpan.End-at))
@@ -157,7 +153,7 @@ func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
 }
 
 // cached reads a block, keeping the latest few: small reads come in swarms.
-func (d *Disk) cached(n Name) ([]byte, error) {
+func (d *Disk) cached(n store.Name) ([]byte, error) {
 	d.mu.Lock()
 	i := len(d.recent) - 1
 	for i >= 0 && d.recent[i].name != n {
@@ -171,7 +167,7 @@ func (d *Disk) cached(n Name) ([]byte, error) {
 		return c.b, nil
 	}
 	d.mu.Unlock()
-	b, err := d.s.Block(n, nil)
+	b, err := d.s.Block(d.ctx, n, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -186,11 +182,11 @@ func (d *Disk) cached(n Name) ([]byte, error) {
 
 // ReadPiece reads a whole named piece into dst's memory and returns it.
 func (d *Disk) ReadPiece(p disk.Piece, dst []byte) ([]byte, error) {
-	n, err := ParseName(p.Name)
+	n, err := store.ParseName(p.Name)
 	if err != nil {
 		return nil, err
 	}
-	b, err := d.s.Block(n, dst)
+	b, err := d.s.Block(d.ctx, n, dst)
 	if err == nil && int64(len(b)) != p.Len() {
 		err = fmt.Errorf("block %s has %d bytes, its place has %d", n, len(b), p.Len())
 	}
@@ -202,7 +198,7 @@ func (d *Disk) RefAt(off int64) (BlockRef, error) {
 	if off < 0 || off >= d.Size() {
 		return BlockRef{}, fmt.Errorf("byte %d lies beyond the disk's end at %d", off, d.Size())
 	}
-	r := d.region(off)
+	r := d.RegionAt(off)
 	k := (off - r.Span.Start) / d.block
 	refs, err := d.node(r, int(k/NodeBlocks))
 	if err != nil || refs == nil {
@@ -212,7 +208,7 @@ func (d *Disk) RefAt(off int64) (BlockRef, error) {
 }
 
 // NameOf is the name that a piece with these bytes has.
-func (d *Disk) NameOf(plain []byte) string { return d.s.NameOf(plain) }
+func (d *Disk) NameOf(plain []byte) string { return d.s.NameOf(plain).String() }
 
 // Pieces yields what the disk holds, block by block; neighbouring blocks without
 // data come as one piece. A node that can't be read is reported and its area
@@ -285,11 +281,4 @@ func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool,
 		}
 	}
 	return true
-}
-
-// IsHurt says whether an error means damage of the shelf (and not, say, a
-// missing permission).
-func IsHurt(err error) bool {
-	var h *Hurt
-	return errors.As(err, &h) || errors.Is(err, ErrMissing)
 }

@@ -1,9 +1,3 @@
-// Package shelf is the store of captures: content-addressed blocks in packs, an
-// index derived from the packs, twins that describe themselves, and proofs.
-// docs/shelf-format.md is the full description of the format; this package is
-// its reference.
-//
-// Durability: everything a twin refers to is on the medium before the twin
-// appears, in one rename. A process killed at any moment leaves all earlier
-// twins intact. One writer at a time holds the shelf's lock; readers need none.
+// Package shelf keeps twins in a store: what each describes, its block maps, a twin's disk as a Device, proofs, marks and
+// the journal. docs/shelf-format.md is the full description of the format.
 package shelf

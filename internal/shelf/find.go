@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -11,10 +12,12 @@ import (
 // Find gives the twin that a person means: its ID or a beginning of one; the name of a machine or a beginning of one, whatever its
 // case, for its newest twin; or such a name with a date behind it: "Ticket desk 2026-10-30", "ticket yesterday", "Ticket desk
 // 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant.
-func (s *Shelf) Find(ref string) (*Twin, error) { return s.find(ref, time.Now()) }
+func (s *Shelf) Find(ctx context.Context, ref string) (*Twin, error) {
+	return s.find(ctx, ref, time.Now())
+}
 
-func (s *Shelf) find(ref string, now time.Time) (*Twin, error) {
-	twins, problems := s.Twins()
+func (s *Shelf) find(ctx context.Context, ref string, now time.Time) (*Twin, error) {
+	twins, problems := s.Twins(ctx)
 	t, err := choose(twins, strings.TrimSpace(ref), now)
 	if err != nil {
 		return nil, errors.Join(append([]error{err}, problems...)...)

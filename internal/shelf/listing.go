@@ -1,11 +1,14 @@
 package shelf
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
+
+	"twinshelf/internal/store"
 )
 
 // Listing says where the index of names of a twin's files stands: in blocks of the shelf. It is derived from the twin, so a
@@ -33,22 +36,22 @@ type ListedPart struct {
 func listingPath(twin string) string { return "names/" + twin + ".note" }
 
 // Listing gives a twin's listing; nil when there is none.
-func (s *Shelf) Listing(twin string) (*Listing, error) {
+func (s *Shelf) Listing(ctx context.Context, twin string) (*Listing, error) {
 	if !validID(twin) {
 		return nil, fmt.Errorf("%w: %q", ErrNoTwin, twin)
 	}
 	l := new(Listing)
-	if ok, err := s.readNote(listingPath(twin), l); !ok || err != nil {
+	if ok, err := s.GetNote(ctx, listingPath(twin), l); !ok || err != nil {
 		return nil, err
 	}
 	return l, nil
 }
 
 // Listed gives the names of the blocks of a part's index.
-func (s *Shelf) Listed(p ListedPart) ([]string, error) {
+func (s *Shelf) Listed(ctx context.Context, p ListedPart) ([]string, error) {
 	var out []string
 	for _, text := range p.Lists {
-		names, err := s.listBlock(text)
+		names, err := s.ListBlock(ctx, text)
 		if err != nil {
 			return nil, err
 		}
@@ -59,150 +62,40 @@ func (s *Shelf) Listed(p ListedPart) ([]string, error) {
 	return out, nil
 }
 
-func (s *Shelf) listBlock(text string) ([]Name, error) {
-	n, err := ParseName(text)
+// ListBlock reads a block that holds nothing but names of blocks.
+func (s *Shelf) ListBlock(ctx context.Context, text string) ([]store.Name, error) {
+	n, err := store.ParseName(text)
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.Block(n, nil)
+	b, err := s.Block(ctx, n, nil)
 	if err != nil {
 		return nil, err
 	}
 	if len(b)%len(n) != 0 {
 		return nil, fmt.Errorf("block %s is no list of blocks: it has %d bytes", n, len(b))
 	}
-	out := make([]Name, len(b)/len(n))
+	out := make([]store.Name, len(b)/len(n))
 	for i := range out {
 		copy(out[i][:], b[i*len(n):])
 	}
 	return out, nil
 }
 
-// PutList stores the names of blocks, and gives the blocks that hold them.
-func (c *Session) PutList(names []string) (lists []string, err error) {
-	per := c.s.head.BlockSize / len(Name{})
-	for len(names) > 0 {
-		k := min(per, len(names))
-		b := make([]byte, 0, k*len(Name{}))
-		for _, text := range names[:k] {
-			n, err := ParseName(text)
-			if err != nil {
-				return nil, err
-			}
-			b = append(b, n[:]...)
-		}
-		n, _, err := c.Put(b)
-		if err != nil {
-			return nil, err
-		}
-		lists, names = append(lists, n.String()), names[k:]
-	}
-	return lists, nil
-}
-
-// Attach has the listing of a twin kept when the session ends well. Its blocks must have been put by then.
-func (c *Session) Attach(l *Listing) { c.listing = l }
-
-// keepListing writes the listing down; blocks count as needed from then on.
-func (c *Session) keepListing() error {
-	if c.listing == nil {
-		return nil
-	}
-	return c.s.writeNote(listingPath(c.listing.Twin), c.listing)
-}
-
 // dropListing removes the listing of a twin.
-func (s *Shelf) dropListing(twin string) {
-	if err := s.b.Remove(listingPath(twin)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		s.mu.Lock()
-		s.notes = append(s.notes, err.Error())
-		s.mu.Unlock()
+func (s *Shelf) dropListing(ctx context.Context, twin string) {
+	if err := s.Backend().Delete(ctx, listingPath(twin)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		s.Note(err.Error())
 	}
 }
 
-// listing marks the blocks of a twin's listing. One that can't be followed is left alone: it is made again when it is wanted.
-func (m *marking) listing(twin string) error {
-	l, err := m.s.Listing(twin)
-	if l == nil || err != nil {
-		return nil
-	}
-	for _, p := range l.Parts {
-		var lists []Name
-		for _, text := range p.Lists {
-			if n, err := ParseName(text); err == nil {
-				lists = append(lists, n)
-			}
-		}
-		fresh, err := m.setDerived(lists)
-		if err != nil {
-			return err
-		}
-		for _, n := range fresh {
-			if names, err := m.s.listBlock(n.String()); err == nil {
-				m.derived = append(m.derived, names...)
-			}
-		}
-	}
-	if len(m.derived) < markBatch {
-		return nil
-	}
-	return m.flushDerived()
-}
-
-// setDerived marks names of which none is missed when it isn't there.
-func (m *marking) setDerived(names []Name) (fresh []Name, err error) {
-	m.lenient = true
-	defer func() { m.lenient = false }()
-	return m.set(names)
-}
-
-func (m *marking) flushDerived() error {
-	_, err := m.setDerived(m.derived)
-	m.derived = m.derived[:0]
-	return err
-}
-
-// dropOrphans removes the listings of twins that are gone.
-func (s *Shelf) dropOrphans(twins []*Twin) {
-	names, _ := s.b.List("names")
+// DropOrphans removes the listings of twins that are gone.
+func (s *Shelf) DropOrphans(ctx context.Context, twins []*Twin) {
+	names, _ := s.Backend().List(ctx, "names")
 	for _, n := range names {
 		id, ok := strings.CutSuffix(n, ".note")
 		if ok && validID(id) && !slices.ContainsFunc(twins, func(t *Twin) bool { return t.ID == id }) {
-			s.dropListing(id)
+			s.dropListing(ctx, id)
 		}
 	}
-}
-
-// carryListing copies the listing of a twin that is being carried.
-func carryListing(from *Shelf, session *Session, twin string) error {
-	l, err := from.Listing(twin)
-	if l == nil || err != nil {
-		return nil // it is made again there
-	}
-	buf := make([]byte, 0, from.head.BlockSize)
-	for i := range l.Parts {
-		names, err := from.Listed(l.Parts[i])
-		for j := 0; err == nil && j < len(names); j++ {
-			var n Name
-			if n, err = ParseName(names[j]); err != nil {
-				break
-			}
-			if buf, err = from.Block(n, buf); err != nil {
-				break
-			}
-			put, _, putErr := session.Put(buf)
-			if putErr != nil {
-				return putErr
-			}
-			names[j] = put.String()
-		}
-		if err != nil {
-			return nil
-		}
-		if l.Parts[i].Lists, err = session.PutList(names); err != nil {
-			return err
-		}
-	}
-	session.Attach(l)
-	return nil
 }

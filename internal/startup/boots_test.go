@@ -20,6 +20,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
@@ -250,7 +251,7 @@ func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shelf.Create(filepath.Join(t.TempDir(), "oak"), "Oak", 0)
+	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -260,7 +261,7 @@ func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	if err := testkit.Run(func(rc *run.Context) (err error) { twin, err = plan.Run(rc); return err }); err != nil {
 		t.Fatal(err)
 	}
-	src, err := s.OpenDisk(twin, 0)
+	src, err := s.OpenDisk(t.Context(), twin, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

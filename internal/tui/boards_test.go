@@ -14,6 +14,7 @@ import (
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/table"
 	"twinshelf/internal/workshop"
 )
@@ -21,7 +22,7 @@ import (
 // boardsOf makes a model with boards of machines, each with some twins three days apart; the first brought much more than the others.
 func boardsOf(t *testing.T, machines, twins int) *model {
 	t.Helper()
-	s, err := shelf.Create(filepath.Join(t.TempDir(), "oak"), "Oak", 0)
+	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,7 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"twinshelf/internal/shelf"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/units"
 )
 
@@ -24,7 +24,7 @@ func (m *model) keyGrowth(k string) tea.Cmd {
 	case "enter":
 		m.ask("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+"-growth.pdf", func(file string) {
 			w := m.w
-			m.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(file)} }
+			m.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(m.ctx, file)} }
 		})
 	default:
 		return m.keyScroll(k)
@@ -61,7 +61,7 @@ func (m *model) growthBody(w int) []string {
 
 // growthChart is what all twins up to a date brought, over w columns.
 func (m *model) growthChart(w, high int) []string {
-	from, to, stored := shelf.Grown(m.twins(), w)
+	from, to, stored := keeping.Grown(m.twins(), w)
 	most := max(1, stored[len(stored)-1])
 	var out []string
 	for r := high - 1; r >= 0; r-- {

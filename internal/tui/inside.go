@@ -93,7 +93,7 @@ func (l *lookingIn) next() int { l.number++; return l.number }
 // lookInto opens an origin; where is "" for its parts, or the path to open first (with the part in front).
 func (m *model) lookInto(o workshop.Origin, where string) tea.Cmd {
 	w := m.w
-	return m.openInside(where, func() (*workshop.Inside, error) { return w.LookInto(o) })
+	return m.openInside(where, func() (*workshop.Inside, error) { return w.LookInto(m.ctx, o) })
 }
 
 func (m *model) openInside(where string, open func() (*workshop.Inside, error)) tea.Cmd {
@@ -498,7 +498,7 @@ func (m *model) toDate(t *shelf.Twin) tea.Cmd {
 	l.loading = true
 	number, order := l.next(), l.order
 	return func() tea.Msg {
-		in, err := w.LookInto(workshop.Origin{Twin: t})
+		in, err := w.LookInto(m.ctx, workshop.Origin{Twin: t})
 		if err != nil || part == nil {
 			return lookedInto{number: number, in: in, err: err}
 		}

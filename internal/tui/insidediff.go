@@ -80,8 +80,8 @@ func (m *model) compareWith(other *shelf.Twin) tea.Cmd {
 	}
 	w := m.w
 	return m.compare(d, part, folder, func() (before, after *workshop.Inside, err error) {
-		if before, err = w.LookInto(workshop.Origin{Twin: older}); err == nil {
-			after, err = w.LookInto(workshop.Origin{Twin: newer})
+		if before, err = w.LookInto(m.ctx, workshop.Origin{Twin: older}); err == nil {
+			after, err = w.LookInto(m.ctx, workshop.Origin{Twin: newer})
 		}
 		return before, after, err
 	})
@@ -120,8 +120,8 @@ func (m *model) compareProven() tea.Cmd {
 	w := m.w
 	cmd := m.goTo(stepInside)
 	return tea.Batch(cmd, m.compare(d, nil, "", func() (before, after *workshop.Inside, err error) {
-		if before, err = w.LookInto(workshop.Origin{Twin: newest}); err == nil {
-			after, err = w.LookInto(workshop.Origin{Bench: target})
+		if before, err = w.LookInto(m.ctx, workshop.Origin{Twin: newest}); err == nil {
+			after, err = w.LookInto(m.ctx, workshop.Origin{Bench: target})
 		}
 		return before, after, err
 	}))

@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
@@ -40,10 +41,10 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 	switch k {
 	case "f":
 		if _, kept := m.marks[t.ID]; kept {
-			return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Unkeep(t.ID)} }
+			return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Unkeep(m.ctx, t.ID)} }
 		}
 		m.ask("Why is it kept for ever? ", "", func(note string) {
-			if err := w.Shelf.Keep(t.ID, note); err != nil {
+			if err := w.Shelf.Keep(m.ctx, t.ID, note); err != nil {
 				m.fail(sentence(err))
 				return
 			}
@@ -51,7 +52,7 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 			m.say("The twin of %s of %s is kept for ever.", t.Machine, units.Moment(t.Taken))
 		})
 	case "t":
-		m.thin, m.goes = &shelf.Preview{}, map[string]string{}
+		m.thin, m.goes = &keeping.Preview{}, map[string]string{}
 		return m.replan()
 	case "r":
 		return m.askRule(t.Machine)
@@ -82,18 +83,18 @@ func (m *model) replanThinning(number int) tea.Cmd {
 	ctx, cancel := context.WithCancel(m.ctx)
 	m.unthin = cancel
 	return func() tea.Msg {
-		var p *shelf.Preview
+		var p *keeping.Preview
 		var err error
 		if rules != nil {
-			p, err = s.PreviewRules(ctx, *rules, "", time.Now())
+			p, err = keeping.PreviewRules(ctx, s, *rules, "", time.Now())
 		} else {
-			p, err = s.PreviewThinning(ctx, "", time.Now())
+			p, err = keeping.PreviewThinning(ctx, s, "", time.Now())
 		}
 		return thinned{number, p, err}
 	}
 }
 
-func (m *model) onThinned(p *shelf.Preview, err error) {
+func (m *model) onThinned(p *keeping.Preview, err error) {
 	if err != nil {
 		m.thin, m.goes = nil, nil
 		m.fail(sentence(err))
@@ -111,7 +112,7 @@ func (m *model) onThinned(p *shelf.Preview, err error) {
 
 // askRule lets the rule of the usual machines be typed; what is typed is shown on the boards at once.
 func (m *model) askRule(machine string) tea.Cmd {
-	rules, err := m.w.Shelf.Rules()
+	rules, err := keeping.ReadRules(m.ctx, m.w.Shelf)
 	if err != nil {
 		m.fail(sentence(err))
 		return nil
@@ -132,9 +133,9 @@ func (m *model) askRule(machine string) tea.Cmd {
 }
 
 // askRuleOf asks for the words of a rule; who is empty for the usual one.
-func (m *model) askRuleOf(who string, rules shelf.Rules, now shelf.Rule) {
-	with := func(r shelf.Rule) shelf.Rules {
-		out := shelf.Rules{Usual: rules.Usual, Machines: map[string]shelf.Rule{}}
+func (m *model) askRuleOf(who string, rules keeping.Rules, now keeping.Rule) {
+	with := func(r keeping.Rule) keeping.Rules {
+		out := keeping.Rules{Usual: rules.Usual, Machines: map[string]keeping.Rule{}}
 		for k, v := range rules.Machines {
 			out.Machines[k] = v
 		}
@@ -145,23 +146,23 @@ func (m *model) askRuleOf(who string, rules shelf.Rules, now shelf.Rule) {
 		}
 		return out
 	}
-	m.thin, m.goes = &shelf.Preview{}, map[string]string{}
+	m.thin, m.goes = &keeping.Preview{}, map[string]string{}
 	m.ask("Rule: ", now.Words(), func(text string) {
-		r, err := shelf.ReadRule(text)
+		r, err := keeping.ReadRule(text)
 		if err != nil {
 			m.fail(sentence(err))
 			return
 		}
-		if err := m.w.Shelf.SetRule(who, r); err != nil {
+		if err := keeping.SetRule(m.ctx, m.w.Shelf, who, r); err != nil {
 			m.fail(sentence(err))
 			return
 		}
 		m.wished = nil
-		m.thin, m.goes = &shelf.Preview{}, map[string]string{}
+		m.thin, m.goes = &keeping.Preview{}, map[string]string{}
 		m.say("The rule is set: %s. Nothing was dropped.", r.Words())
 	})
 	m.live = func(text string) {
-		r, err := shelf.ReadRule(text)
+		r, err := keeping.ReadRule(text)
 		if m.ready.hint, m.ready.wrong = "", err != nil; err != nil {
 			m.ready.hint = err.Error()
 			return
@@ -201,7 +202,7 @@ func (m *model) dropThinned() tea.Cmd {
 	m.lastPage(s, func() tea.Cmd {
 		m.thin, m.goes = nil, nil
 		return func() tea.Msg {
-			n, err := w.Shelf.Apply(p)
+			n, err := keeping.Apply(m.ctx, w.Shelf, p)
 			return told{fmt.Sprintf("%s dropped. Press s to give back their room.", units.Plural(n, "twin")), err}
 		}
 	})
@@ -215,7 +216,7 @@ func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		room, err := w.Shelf.RoomOf(ctx, []*shelf.Twin{t})
+		room, err := keeping.RoomOf(ctx, w.Shelf, []*shelf.Twin{t})
 		if err != nil {
 			return asked{err: err}
 		}
@@ -224,7 +225,7 @@ func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
 			Lost: []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))}, Notes: []string{"up to " + units.Bytes(room) + " come back when space is given back (s)"}}
 		return asked{summary: s, goAhead: func() tea.Cmd {
 			return func() tea.Msg {
-				return told{"The twin is discarded. Press s to give back its room.", w.Shelf.Discard(t, "discarded by hand")}
+				return told{"The twin is discarded. Press s to give back its room.", w.Shelf.Discard(ctx, t, "discarded by hand")}
 			}
 		}}
 	}
@@ -233,7 +234,7 @@ func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
 func (m *model) askRoom() tea.Cmd {
 	w, ctx := m.w, m.ctx
 	return func() tea.Msg {
-		f, err := w.Shelf.GiveBack(ctx, true, nil)
+		f, err := keeping.Foreknow(ctx, w.Shelf)
 		if err != nil {
 			return told{err: err}
 		}
@@ -256,7 +257,7 @@ func (m *model) askRoom() tea.Cmd {
 type startRun struct{ begin func() tea.Cmd }
 
 func (m *model) offerChecks() {
-	kinds := []shelf.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
+	kinds := []keeping.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
 	n := menu{title: "Check the shelf: is everything as it was written?", choices: []choice{
 		{name: "quick", about: "looks whether every block is there; reads nothing large"},
 		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends what parity reaches"},
@@ -277,7 +278,7 @@ func (m *model) offerChecks() {
 const mostSums = 6
 
 // showReport shows what a check found; where blocks are missing it asks from where they should come.
-func (m *model) showReport(rep *shelf.Report) {
+func (m *model) showReport(rep *keeping.Report) {
 	m.result = reportLines(rep)
 	if len(rep.Damage) == 0 {
 		return
@@ -304,7 +305,7 @@ func (m *model) showReport(rep *shelf.Report) {
 		case 0:
 			m.offerShelves("Take what is missing from which shelf?", func(other *shelf.Shelf) tea.Cmd { return m.refill(other, rep) })
 		case 1:
-			if err := m.w.Shelf.ForgetHurt(rep); err != nil {
+			if err := keeping.ForgetHurt(m.ctx, m.w.Shelf, rep); err != nil {
 				m.fail(sentence(err))
 				return nil
 			}
@@ -315,7 +316,7 @@ func (m *model) showReport(rep *shelf.Report) {
 	m.offerAfterRun(n, "The check found damage. Step 6 shows it, and asks from where should come what is missing.")
 }
 
-func (m *model) refill(other *shelf.Shelf, rep *shelf.Report) tea.Cmd {
+func (m *model) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 	r, report := m.w.StartRefill(m.ctx, other, rep)
 	return m.start(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
 		other.Close()
@@ -326,7 +327,7 @@ func (m *model) refill(other *shelf.Shelf, rep *shelf.Report) tea.Cmd {
 	})
 }
 
-func reportLines(rep *shelf.Report) []string {
+func reportLines(rep *keeping.Report) []string {
 	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))}
 	if v := rep.Verdict(); v != "" {
 		out = append(out, good.Render("✓ "+v))

@@ -8,7 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/capture"
-	"twinshelf/internal/shelf"
+	"twinshelf/internal/keeping"
 )
 
 func text(m tea.Model) string { return ansi.Strip(m.View().Content) }
@@ -45,7 +45,7 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 		t.Errorf("a slip isn't pointed out:\n%s", text(m))
 	}
 	m = key(m, "esc")
-	if rules, err := mm.w.Shelf.Rules(); err != nil || len(rules.Usual.Generations) != 0 || mm.wished != nil {
+	if rules, err := keeping.ReadRules(t.Context(), mm.w.Shelf); err != nil || len(rules.Usual.Generations) != 0 || mm.wished != nil {
 		t.Errorf("a rule that was left is set: %+v %v", rules, err)
 	}
 	m = key(m, "r", "enter")
@@ -55,7 +55,7 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 		t.Fatalf("last page: %+v", mm.summary)
 	}
 	m = key(m, "esc", "esc")
-	if twins, _ := mm.w.Shelf.Twins(); len(twins) != 9 || mm.thin != nil || mm.step != stepDates {
+	if twins, _ := mm.w.Shelf.Twins(t.Context()); len(twins) != 9 || mm.thin != nil || mm.step != stepDates {
 		t.Errorf("%d twins, step %d", len(twins), mm.step)
 	}
 	m = key(m, "f")
@@ -131,12 +131,12 @@ func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
 func TestCaptureSaysWhatGoesThen(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
-	rule, err := shelf.ReadRule("one a year for ever; never fewer than 1")
+	rule, err := keeping.ReadRule("one a year for ever; never fewer than 1")
 	if err != nil {
 		t.Fatal(err)
 	}
 	rule.Auto = true
-	if err := mm.w.Shelf.SetRule("", rule); err != nil {
+	if err := keeping.SetRule(t.Context(), mm.w.Shelf, "", rule); err != nil {
 		t.Fatal(err)
 	}
 	m = key(m, "3")

@@ -340,11 +340,11 @@ func (m *model) startCapture() tea.Cmd {
 	default:
 		p := m.plan
 		p.Machine = m.machine
-		if err := p.Check(); err != nil {
+		if err := p.Check(m.ctx); err != nil {
 			m.fail(err.Error())
 			return nil
 		}
-		if doubts := p.Doubts(); len(doubts) > 0 {
+		if doubts := p.Doubts(m.ctx); len(doubts) > 0 {
 			m.offerDoubts(doubts)
 			return nil
 		}

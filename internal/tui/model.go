@@ -13,6 +13,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -62,15 +63,15 @@ type model struct {
 	boards   []board
 	board    int
 	marks    map[string]shelf.Mark // twins that are kept for ever
-	ahead    shelf.Foresight
+	ahead    keeping.Foresight
 	known    []workshop.KnownShelf
 	retired  string
 	concerns []string          // what makes the shelf less private than it should be
 	growing  bool              // the Dates step shows how the shelf grows
-	thin     *shelf.Preview    // what would go by the rule; nil when it isn't shown
+	thin     *keeping.Preview  // what would go by the rule; nil when it isn't shown
 	goes     map[string]string // twins that would go, and why
 	unthin   func()            // gives up what is being worked out for them
-	wished   *shelf.Rules      // rules that are tried out, not set yet
+	wished   *keeping.Rules    // rules that are tried out, not set yet
 	pending  tea.Cmd           // what a typed line leads to
 	result   []string          // what the last run came to, beside its notes
 	twinDisk int
@@ -135,14 +136,14 @@ type (
 	shelved struct {
 		boards   []board
 		marks    map[string]shelf.Mark
-		ahead    shelf.Foresight
+		ahead    keeping.Foresight
 		known    []workshop.KnownShelf
 		retired  string
 		concerns []string
 	}
 	thinned struct {
 		number int
-		p      *shelf.Preview
+		p      *keeping.Preview
 		err    error
 	}
 	ticked   struct{}
@@ -204,7 +205,7 @@ func (m *model) readShelf() tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		twins, errs := s.Twins()
+		twins, errs := s.Twins(m.ctx)
 		var boards []board
 		for i := len(twins) - 1; i >= 0; i-- { // machines descending, oldest first
 			t := twins[i]
@@ -213,21 +214,21 @@ func (m *model) readShelf() tea.Cmd {
 			}
 			b := &boards[len(boards)-1]
 			b.twins = append(b.twins, t)
-			b.proofs[t.ID], _ = s.Proofs(t.ID)
+			b.proofs[t.ID], _ = s.Proofs(m.ctx, t.ID)
 			b.at = len(b.twins) - 1
 		}
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
-		msg := shelved{boards: boards, known: w.Known(), concerns: slices.Concat(w.Missing(), s.Concerns(), s.KnownDamage())}
+		msg := shelved{boards: boards, known: w.Known(m.ctx), concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
 		var err error
-		if msg.marks, err = s.Marks(); err != nil {
+		if msg.marks, err = s.Marks(m.ctx); err != nil {
 			errs = append(errs, err)
 		}
-		if msg.ahead, err = w.Foresee(twins); err != nil {
+		if msg.ahead, err = w.Foresee(m.ctx, twins); err != nil {
 			errs = append(errs, err)
 		}
-		if note, yes := s.Retired(); yes {
+		if note, yes := s.Retired(m.ctx); yes {
 			msg.retired = note
 		}
 		if len(errs) > 0 {
@@ -520,9 +521,9 @@ func (m *model) replan() tea.Cmd {
 			if err := p.Sample(ctx); err != nil {
 				return estimated{number: number, err: err}
 			}
-			e, err := p.Estimate()
-			outgoing, problem := w.Leaving(machine)
-			return estimated{number, p, e, p.Trusts(), outgoing, errors.Join(err, problem)}
+			e, err := p.Estimate(ctx)
+			outgoing, problem := w.Leaving(ctx, machine)
+			return estimated{number, p, e, p.Trusts(ctx), outgoing, errors.Join(err, problem)}
 		}
 	case stepFit:
 		m.pair, m.restoreErr = nil, nil
@@ -533,7 +534,7 @@ func (m *model) replan() tea.Cmd {
 		}
 		w, wish := m.w, m.fitWish()
 		return func() tea.Msg {
-			p, err := w.PlanRestore(o, target, wish)
+			p, err := w.PlanRestore(m.ctx, o, target, wish)
 			return planned{number, p, err}
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/workshop"
 )
 
@@ -40,7 +41,7 @@ func (m *model) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
 // askNewPassphrase asks twice, and again as long as the two differ or protect nothing; why says what was wrong.
 func (m *model) askNewPassphrase(why, name string, then func([]byte)) {
 	m.askHidden(why+"Passphrase for "+name+": ", func(first string) {
-		if shelf.CheckPassphrase([]byte(first)) != nil {
+		if store.CheckPassphrase([]byte(first)) != nil {
 			m.askNewPassphrase("Too short: take several words. ", name, then)
 			return
 		}
@@ -66,11 +67,11 @@ func (m *model) makeThen(dir, name string, passphrase []byte, then func(*shelf.S
 	w := m.w
 	m.say("The shelf is being made …")
 	return func() tea.Msg {
-		s, err := workshop.NewShelf(dir, name, shelf.DefaultParity, passphrase)
+		s, err := workshop.NewShelf(m.ctx, dir, name, store.DefaultParity, passphrase)
 		if err != nil {
 			return told{err: err}
 		}
-		_ = w.Remember(s) // a comfort, not a need
+		_ = w.Remember(m.ctx, s) // a comfort, not a need
 		return startRun{func() tea.Cmd { return then(s) }}
 	}
 }

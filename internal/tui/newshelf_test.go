@@ -9,7 +9,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/workshop"
 )
 
@@ -69,7 +71,7 @@ func TestFirstShelf(t *testing.T) {
 	if mm.w.Shelf == nil || mm.w.Shelf.Place() != dir || !mm.w.Shelf.Sealed() || mm.w.Shelf.Head().Name != "Elm" || !strings.Contains(text(m), "holds no twins yet") {
 		t.Fatalf("%q\n%s", mm.note, text(m))
 	}
-	if _, err := shelf.Open(dir); err == nil {
+	if _, err := shelf.Open(t.Context(), dir, nil); err == nil {
 		t.Error("it opens without a passphrase")
 	}
 	// What isn't empty isn't taken.
@@ -113,12 +115,12 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 		t.Errorf("%q", mm.note)
 	}
 	dir := filepath.Join(t.TempDir(), "elm")
-	elm, err := shelf.CreateSealed(dir, "Elm", 0, []byte("gulls over the pier"), shelf.Cost{Passes: 1, Memory: 1024, Threads: 1})
+	elm, err := shelf.Create(t.Context(), dir, store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{Passes: 1, Memory: 1024, Threads: 1}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	one := mm.twin()
-	if _, err := shelf.Carry(t.Context(), mm.w.Shelf, elm, []*shelf.Twin{one}, nil); err != nil {
+	if _, err := keeping.Carry(t.Context(), mm.w.Shelf, elm, []*shelf.Twin{one}, nil); err != nil {
 		t.Fatal(err)
 	}
 	m = does(m, mm.use(elm))
@@ -148,7 +150,7 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 	}
 	m = key(m, "p", "home", "down", "enter", "home", "enter")
 	say("wind in the wires", "wind in the wires", "gulls over the pier")
-	if _, err := shelf.OpenWith(dir, func() ([]byte, error) { return []byte("salt on the railing"), nil }); err == nil {
+	if _, err := shelf.Open(t.Context(), dir, func() ([]byte, error) { return []byte("salt on the railing"), nil }); err == nil {
 		t.Errorf("the old one opens it: %q", mm.note)
 	}
 	m = key(m, "p", "home", "enter", "end", "enter")
@@ -161,7 +163,7 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 	if !mm.alarm || !strings.Contains(mm.note, "the only passphrase") || len(names()) != 1 {
 		t.Errorf("%q", mm.note)
 	}
-	again, err := shelf.OpenWith(dir, func() ([]byte, error) { return []byte("wind in the wires"), nil })
+	again, err := shelf.Open(t.Context(), dir, func() ([]byte, error) { return []byte("wind in the wires"), nil })
 	if err != nil {
 		t.Fatal(err)
 	}

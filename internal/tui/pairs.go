@@ -199,7 +199,7 @@ func (m *model) fitLastPage() tea.Cmd {
 			case i == first && current != nil:
 				pairs = append(pairs, current)
 			case d != nil:
-				p, err := w.PlanRestore(workshop.Origin{Twin: t, Disk: i}, d, wishes[i])
+				p, err := w.PlanRestore(m.ctx, workshop.Origin{Twin: t, Disk: i}, d, wishes[i])
 				if err != nil {
 					return paired{err: fmt.Errorf("disk %d: %w", i+1, err)}
 				}
@@ -209,7 +209,7 @@ func (m *model) fitLastPage() tea.Cmd {
 		if len(pairs) == 0 {
 			return paired{err: errors.New("no disk of the machine has a target: press t to choose one")}
 		}
-		pairs, err := w.Together(pairs)
+		pairs, err := w.Together(m.ctx, pairs)
 		return paired{pairs: pairs, err: err}
 	}
 }

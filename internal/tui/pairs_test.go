@@ -34,7 +34,7 @@ func withBlank(t *testing.T) tea.Model {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.OpenShelf(b.Shelf); err != nil {
+	if err := w.OpenShelf(t.Context(), b.Shelf); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.Shelf.Close)
@@ -83,7 +83,7 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 	if mm.proof == nil || !mm.proof.Holds() || !strings.Contains(mm.proof.Of, " and ") {
 		t.Errorf("%+v\n%s", mm.proof, text(m))
 	}
-	if p, _ := mm.w.Shelf.Proofs(mm.twin().ID); len(p) != 2 {
+	if p, _ := mm.w.Shelf.Proofs(t.Context(), mm.twin().ID); len(p) != 2 {
 		t.Errorf("%d proofs are kept", len(p))
 	}
 }

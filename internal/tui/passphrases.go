@@ -6,7 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 )
 
 // offerPassphrases lists the passphrases of a sealed shelf by name, to change or withdraw one, or to add another.
@@ -37,7 +37,7 @@ func (m *model) offerPassphrases() {
 				return
 			}
 			m.askNewPassphrase("", name, func(added []byte) {
-				m.allowed(fmt.Sprintf("The passphrase %q opens the shelf now too.", name), func(one []byte) error { return s.AddKey(one, added, name, shelf.Cost{}) })
+				m.allowed(fmt.Sprintf("The passphrase %q opens the shelf now too.", name), func(one []byte) error { return s.AddKey(m.ctx, one, added, name, store.Cost{}) })
 			})
 		})
 		return nil
@@ -54,11 +54,11 @@ func (m *model) offerPassphrase(name string) {
 	n.then = func(chosen []int) tea.Cmd {
 		if chosen[0] == 0 {
 			m.askNewPassphrase("", name, func(to []byte) {
-				m.allowed(fmt.Sprintf("The passphrase %q is changed.", name), func(one []byte) error { return s.ChangeKey(one, to, name, shelf.Cost{}) })
+				m.allowed(fmt.Sprintf("The passphrase %q is changed.", name), func(one []byte) error { return s.ChangeKey(m.ctx, one, to, name, store.Cost{}) })
 			})
 			return nil
 		}
-		m.allowed(fmt.Sprintf("The passphrase %q is withdrawn.", name), func(one []byte) error { return s.WithdrawKey(one, name) })
+		m.allowed(fmt.Sprintf("The passphrase %q is withdrawn.", name), func(one []byte) error { return s.WithdrawKey(m.ctx, one, name) })
 		return nil
 	}
 	m.offer(n)

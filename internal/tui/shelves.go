@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -55,9 +56,9 @@ func (m *model) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) 
 		m.say("The shelf is being opened …")
 	}
 	return func() tea.Msg {
-		s, err := w.OpenOtherBy(dir, passphrase)
+		s, err := w.OpenOtherBy(m.ctx, dir, passphrase)
 		switch {
-		case errors.Is(err, shelf.ErrSealed) && passphrase == nil:
+		case errors.Is(err, store.ErrSealed) && passphrase == nil:
 			return locked{dir, then}
 		case err != nil:
 			return told{err: err}
@@ -76,7 +77,7 @@ func (m *model) onLocked(l locked) {
 // use makes an opened shelf the one that dates come from and captures go to.
 func (m *model) use(s *shelf.Shelf) tea.Cmd {
 	m.forgetWaiting() // it was about the other one
-	m.w.Use(s)
+	m.w.Use(m.ctx, s)
 	m.planning++ // what is being worked out with the old one is of no use
 	m.plan, m.pair, m.thin, m.goes, m.wished, m.boards, m.board = nil, nil, nil, nil, nil, nil, 0
 	m.say("%s in %s is open: captures go to it.", s.Head().Name, s.Place())
@@ -184,7 +185,7 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 		case 1:
 			return m.use(to)
 		case 2:
-			if err := w.Replace(to, mv); err != nil {
+			if err := w.Replace(m.ctx, to, mv); err != nil {
 				to.Close()
 				m.fail(sentence(err))
 				return nil

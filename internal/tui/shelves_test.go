@@ -8,14 +8,16 @@ import (
 	"strings"
 	"testing"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 )
 
 // TestAnotherShelf opens a sealed shelf on the screen, with a wrong passphrase first, and carries twins to one.
 func TestAnotherShelf(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "elm")
-	cheap := shelf.Cost{Passes: 1, Memory: 1024, Threads: 1}
-	elm, err := shelf.CreateSealed(dir, "Elm", 0, []byte("gulls over the pier"), cheap)
+	cheap := store.Cost{Passes: 1, Memory: 1024, Threads: 1}
+	elm, err := shelf.Create(t.Context(), dir, store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: cheap})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,15 +77,15 @@ func TestAnotherShelf(t *testing.T) {
 		t.Fatalf("%+v", mm.menu.choices)
 	}
 	m = key(m, "end", "enter")
-	if note, yes := mm.w.Shelf.Retired(); yes || mm.w.Shelf.Place() != dir {
+	if note, yes := mm.w.Shelf.Retired(t.Context()); yes || mm.w.Shelf.Place() != dir {
 		t.Errorf("%s is open, retired: %s", mm.w.Shelf.Place(), note)
 	}
-	old, err := shelf.Open(first)
+	old, err := shelf.Open(t.Context(), first, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer old.Close()
-	if note, yes := old.Retired(); !yes || note != "replaced by Elm" {
+	if note, yes := old.Retired(t.Context()); !yes || note != "replaced by Elm" {
 		t.Errorf("%v %q", yes, note)
 	}
 	if len(mm.twins()) != 9 || mm.w.Bench.Shelves[0] != dir {
@@ -102,13 +104,13 @@ func TestAnotherShelf(t *testing.T) {
 func TestMissingBlocksComeFromAnotherShelf(t *testing.T) {
 	m := key(opened(t), "4")
 	mm := m.(*model)
-	elm, err := shelf.Create(filepath.Join(t.TempDir(), "elm"), "Elm", 0)
+	elm, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"), store.New{Name: "Elm"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer elm.Close()
-	twins, _ := mm.w.Shelf.Twins()
-	if _, err := shelf.Carry(t.Context(), mm.w.Shelf, elm, twins, nil); err != nil {
+	twins, _ := mm.w.Shelf.Twins(t.Context())
+	if _, err := keeping.Carry(t.Context(), mm.w.Shelf, elm, twins, nil); err != nil {
 		t.Fatal(err)
 	}
 	packs, _ := filepath.Glob(filepath.Join(mm.w.Shelf.Place(), "packs", "*.pack"))
@@ -195,14 +197,14 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	mm := m.(*model)
 	oak := mm.w.Shelf.Place()
 	dir := filepath.Join(t.TempDir(), "ash")
-	elm, err := shelf.Create(dir, "Ash", 0)
+	elm, err := shelf.Create(t.Context(), dir, store.New{Name: "Ash"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	elm.Close()
 	carried := func() { // while the Bench is looked at
 		t.Helper()
-		to, err := shelf.Open(dir)
+		to, err := shelf.Open(t.Context(), dir, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -240,7 +242,7 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	if m = key(m, "6"); mm.menu != nil {
 		t.Errorf("\n%s", text(m))
 	}
-	if _, retired := mm.w.Shelf.Retired(); retired {
+	if _, retired := mm.w.Shelf.Retired(t.Context()); retired {
 		t.Error("a shelf is retired that nobody chose")
 	}
 }

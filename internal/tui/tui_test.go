@@ -82,7 +82,7 @@ func opened(t *testing.T) tea.Model {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.OpenShelf(b.Shelf); err != nil {
+	if err := w.OpenShelf(t.Context(), b.Shelf); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.Shelf.Close)

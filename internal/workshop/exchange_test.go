@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 )
 
 // TestShelfIsExchangedWhileItIsRead: what works in the background asks for the open shelf while the screen exchanges it.
@@ -16,26 +17,26 @@ func TestShelfIsExchangedWhileItIsRead(t *testing.T) {
 	}
 	a, b := filepath.Join(t.TempDir(), "a"), filepath.Join(t.TempDir(), "b")
 	for _, d := range []string{a, b} {
-		s, err := shelf.Create(d, "x", 0)
+		s, err := shelf.Create(t.Context(), d, store.New{Name: "x"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		s.Close()
 	}
-	if err := w.OpenShelf(a); err != nil {
+	if err := w.OpenShelf(t.Context(), a); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup
 	wg.Go(func() { // what model.replan and readShelf do in the background
 		for range 20 {
-			_, _ = w.Leaving("desk")
-			_ = w.Known()
+			_, _ = w.Leaving(t.Context(), "desk")
+			_ = w.Known(t.Context())
 		}
 	})
-	s, err := shelf.Open(b)
+	s, err := shelf.Open(t.Context(), b, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.Use(s) // what model.use does in Update
+	w.Use(t.Context(), s) // what model.use does in Update
 	wg.Wait()
 }

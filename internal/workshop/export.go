@@ -27,5 +27,5 @@ func (w *Workshop) planInto(ctx context.Context, o Origin, path string, wish fit
 	d := image.List()[0]
 	d.Identity.Sector = o.Describe().Identity.Sector
 	image.Probe(ctx, d)
-	return w.PlanRestore(o, d, wish)
+	return w.PlanRestore(ctx, o, d, wish)
 }

@@ -31,7 +31,7 @@ type Inside struct {
 }
 
 // LookInto opens what an origin has: of a twin all its disks. Part numbers and paths are the same at every date.
-func (w *Workshop) LookInto(o Origin) (*Inside, error) {
+func (w *Workshop) LookInto(ctx context.Context, o Origin) (*Inside, error) {
 	if o.Bench != nil {
 		if o.Bench.Device == nil {
 			return nil, fmt.Errorf("%s can't be read: %s", o.Bench.Path, o.Bench.Words())
@@ -43,7 +43,7 @@ func (w *Workshop) LookInto(o Origin) (*Inside, error) {
 	}
 	in := &Inside{Title: o.Twin.Machine, Twin: o.Twin, Disks: len(o.Twin.Disks)}
 	for i := range o.Twin.Disks {
-		d, err := w.shelf().OpenDisk(o.Twin, i)
+		d, err := w.shelf().OpenDisk(ctx, o.Twin, i)
 		if err != nil {
 			return nil, err
 		}
@@ -148,14 +148,14 @@ func (w *Workshop) Having(ctx context.Context, in *Inside, text string) *shelf.T
 	if in.Twin == nil || w.shelf() == nil {
 		return nil
 	}
-	twins, _ := w.shelf().Twins()
+	twins, _ := w.shelf().Twins(ctx)
 	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != in.Twin.Machine || t.ID == in.Twin.ID })
 	slices.SortFunc(twins, func(a, b *shelf.Twin) int { return b.Taken.Compare(a.Taken) })
 	for _, t := range twins[:min(len(twins), mostLooked)] {
 		if ctx.Err() != nil {
 			return nil
 		}
-		other, err := w.LookInto(Origin{Twin: t})
+		other, err := w.LookInto(ctx, Origin{Twin: t})
 		if err != nil {
 			continue
 		}
@@ -227,7 +227,7 @@ func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, li
 	if err != nil {
 		return nil, err
 	}
-	twins, problems := w.shelf().Twins()
+	twins, problems := w.shelf().Twins(ctx)
 	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return machine != "" && !strings.EqualFold(t.Machine, machine) })
 	out := &Searched{Twins: len(twins)}
 	for _, p := range problems {
@@ -236,7 +236,7 @@ func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, li
 	var listed []*inside.Listed
 	var all []*names.Index
 	for i, t := range twins {
-		if making != nil && !lib.Has(t) {
+		if making != nil && !lib.Has(ctx, t) {
 			making(t, len(twins)-i)
 		}
 		parts, err := lib.Of(ctx, t)
@@ -306,7 +306,7 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 	if err != nil {
 		return nil, err
 	}
-	twins, _ := w.shelf().Twins()
+	twins, _ := w.shelf().Twins(ctx)
 	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != machine })
 	slices.Reverse(twins) // newest first, as they are listed
 	return lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
@@ -316,7 +316,7 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 // counts equal ones as one version. Files of more than most bytes are left as they are.
 func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight, most int64) error {
 	open := func(t *shelf.Twin) (*inside.Opened, error) {
-		in, err := w.LookInto(Origin{Twin: t})
+		in, err := w.LookInto(ctx, Origin{Twin: t})
 		if err != nil {
 			return nil, err
 		}
@@ -439,7 +439,7 @@ func (w *Workshop) indexOf(ctx context.Context, in *Inside, p *inside.Part) (*na
 	if err != nil {
 		return nil, err
 	}
-	return names.Open(m, made.Keys)
+	return names.Open(ctx, m, made.Keys)
 }
 
 // ConfirmDifferences settles which of the differences that are unsure are real, by looking at the contents.

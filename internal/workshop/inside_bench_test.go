@@ -15,6 +15,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/testkit"
 )
 
@@ -42,7 +43,7 @@ func BenchmarkLookInside(b *testing.B) {
 			_ = os.WriteFile(p, bytes.Repeat([]byte{byte(n)}, n%900), 0o644)
 		}
 	}
-	s, err := shelf.Create(filepath.Join(dir, "oak"), "Oak", 0)
+	s, err := shelf.Create(b.Context(), filepath.Join(dir, "oak"), store.New{Name: "Oak"})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -50,7 +51,7 @@ func BenchmarkLookInside(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	w.Use(s)
+	w.Use(b.Context(), s)
 	var listing time.Duration
 	for d := range dates {
 		testkit.Mounted(b, []string{"mount", "-o", "loop", img}, func(point string) {
@@ -86,7 +87,7 @@ func BenchmarkLookInside(b *testing.B) {
 			lib, _ := w.Library()
 			_ = lib
 			start := time.Now()
-			in, err := w.LookInto(Origin{Twin: twin()})
+			in, err := w.LookInto(b.Context(), Origin{Twin: twin()})
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -100,11 +101,11 @@ func BenchmarkLookInside(b *testing.B) {
 	s.Close()
 	runtime.GC()
 	for b.Loop() {
-		s, err := shelf.Open(filepath.Join(dir, "oak"))
+		s, err := shelf.Open(b.Context(), filepath.Join(dir, "oak"), nil)
 		if err != nil {
 			b.Fatal(err)
 		}
-		w.Use(s)
+		w.Use(b.Context(), s)
 		timed := func(name string, work func() error) {
 			start := time.Now()
 			if err := work(); err != nil {
@@ -125,10 +126,10 @@ func BenchmarkLookInside(b *testing.B) {
 			_, err := w.Search(context.Background(), names.Query{Text: "txt"}, "", 1000, nil)
 			return err
 		})
-		twins, _ := s.Twins()
+		twins, _ := s.Twins(b.Context())
 		folder := func(path string) func() error {
 			return func() error {
-				in, err := w.LookInto(Origin{Twin: twins[0]})
+				in, err := w.LookInto(b.Context(), Origin{Twin: twins[0]})
 				if err != nil {
 					return err
 				}
@@ -146,15 +147,15 @@ func BenchmarkLookInside(b *testing.B) {
 			timed("folder-100000", folder("1:one folder"))
 		}
 		timed("history", func() error {
-			in, err := w.LookInto(Origin{Twin: twins[0]})
+			in, err := w.LookInto(b.Context(), Origin{Twin: twins[0]})
 			if err == nil {
 				_, err = w.History(context.Background(), "Harbour", in.Parts[0], name(12345))
 			}
 			return err
 		})
 		timed("compare", func() error {
-			a, _ := w.LookInto(Origin{Twin: twins[len(twins)-1]})
-			z, err := w.LookInto(Origin{Twin: twins[0]})
+			a, _ := w.LookInto(b.Context(), Origin{Twin: twins[len(twins)-1]})
+			z, err := w.LookInto(b.Context(), Origin{Twin: twins[0]})
 			if err != nil {
 				return err
 			}

@@ -14,19 +14,21 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/takeout"
 	"twinshelf/internal/testkit"
 )
 
 func into(t *testing.T, w *Workshop, ref string) *Inside {
 	t.Helper()
-	twin, err := w.Shelf.Find(ref)
+	twin, err := w.Shelf.Find(t.Context(), ref)
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := w.LookInto(Origin{Twin: twin})
+	in, err := w.LookInto(t.Context(), Origin{Twin: twin})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +69,7 @@ func TestPathsOfAMachine(t *testing.T) {
 			t.Errorf("%s leads to %q, want %q", c.path, got, c.want)
 		}
 	}
-	attached, err := w.LookInto(Origin{Bench: named(t, disks, "40B1")})
+	attached, err := w.LookInto(t.Context(), Origin{Bench: named(t, disks, "40B1")})
 	if err != nil || len(attached.Parts) != len(desk.Parts) || attached.Parts[2].Key() != desk.Parts[2].Key() || attached.Parts[2].Title != desk.Parts[2].Title {
 		t.Errorf("the attached disk has other parts: %+v, %v", attached, err)
 	}
@@ -113,7 +115,7 @@ func TestNamesOverTheDates(t *testing.T) {
 		t.Errorf("a part without files: %+v", sights)
 	}
 	// The attached disk against the newest date: it is what was captured.
-	attached, err := w.LookInto(Origin{Bench: named(t, disks, "40B1")})
+	attached, err := w.LookInto(ctx, Origin{Bench: named(t, disks, "40B1")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -138,7 +140,7 @@ func TestNamesOverTheDates(t *testing.T) {
 		t.Errorf("in one folder %q, %v", paths(all[0]), err)
 	}
 	// A retired shelf is not written; damaged listings are made again.
-	if err := w.Shelf.Retire("full"); err != nil {
+	if err := w.Shelf.Retire(ctx, "full"); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.RemoveAll(filepath.Join(w.Shelf.Place(), "names")); err != nil {
@@ -250,7 +252,7 @@ func TestEntriesAreSorted(t *testing.T) {
 // TestDamageIsNamedByFile: a block that is lost is named by the file that it belongs to, in checks and proofs.
 func TestDamageIsNamedByFile(t *testing.T) {
 	w, _ := ferry(t)
-	twin, err := w.Shelf.Find("Purser's laptop")
+	twin, err := w.Shelf.Find(t.Context(), "Purser's laptop")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -263,7 +265,7 @@ func TestDamageIsNamedByFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d, err := w.Shelf.OpenDisk(twin, 1)
+	d, err := w.Shelf.OpenDisk(t.Context(), twin, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -272,7 +274,7 @@ func TestDamageIsNamedByFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	lose(t, w.Shelf, ref.Name)
-	r, report := w.StartCheck(context.Background(), shelf.CheckKind{Share: 1})
+	r, report := w.StartCheck(context.Background(), keeping.CheckKind{Share: 1})
 	if err := r.Wait(); err != nil {
 		t.Fatal(err)
 	}
@@ -295,7 +297,7 @@ func TestDamageIsNamedByFile(t *testing.T) {
 }
 
 // lose damages a block where it stands in its pack, and takes the parity away.
-func lose(t *testing.T, s *shelf.Shelf, n shelf.Name) {
+func lose(t *testing.T, s *shelf.Shelf, n store.Name) {
 	t.Helper()
 	if err := os.RemoveAll(filepath.Join(s.Place(), "parity")); err != nil {
 		t.Fatal(err)
@@ -335,14 +337,14 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 	img := filepath.Join(dir, "kiosk.img")
 	testkit.Sparse(t, img, 16<<20)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-d", tree, img)
-	if _, err := shelf.Create(filepath.Join(dir, "oak"), "Oak", 0); err != nil {
+	if _, err := shelf.Create(t.Context(), filepath.Join(dir, "oak"), store.New{Name: "Oak"}); err != nil {
 		t.Fatal(err)
 	}
 	w, err := New(filepath.Join(dir, "state"), []string{img}, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.OpenShelf(filepath.Join(dir, "oak")); err != nil {
+	if err := w.OpenShelf(t.Context(), filepath.Join(dir, "oak")); err != nil {
 		t.Fatal(err)
 	}
 	defer w.Shelf.Close()
@@ -398,7 +400,7 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 func TestDamageDoesNotStayInListings(t *testing.T) {
 	w, _ := ferry(t)
 	in := into(t, w, "Purser's laptop")
-	d, err := w.Shelf.OpenDisk(in.Twin, 0)
+	d, err := w.Shelf.OpenDisk(t.Context(), in.Twin, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -411,7 +413,7 @@ func TestDamageDoesNotStayInListings(t *testing.T) {
 	if err != nil || len(res.Problems) == 0 || !strings.Contains(res.Problems[0], "part 2: ") || len(res.Found) == 0 {
 		t.Errorf("%+v, %v", res, err)
 	}
-	kept, err := w.Shelf.Listing(in.Twin.ID)
+	kept, err := w.Shelf.Listing(t.Context(), in.Twin.ID)
 	if err != nil || kept != nil {
 		t.Errorf("a listing with a hole is kept: %+v, %v", kept, err)
 	}

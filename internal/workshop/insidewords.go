@@ -11,8 +11,8 @@ import (
 
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/names"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
@@ -149,13 +149,13 @@ const (
 )
 
 // damagedFiles names the files that damage of the shelf belongs to.
-func (w *Workshop) damagedFiles(ctx context.Context, rep *shelf.Report) []string {
+func (w *Workshop) damagedFiles(ctx context.Context, rep *keeping.Report) []string {
 	type place struct {
 		twin string
 		disk int
 	}
 	where := map[place]*span.Set{}
-	var order []shelf.Damage
+	var order []keeping.Damage
 	for _, d := range rep.Damage {
 		p := place{d.Twin, d.Disk}
 		if where[p] == nil {
@@ -169,11 +169,11 @@ func (w *Workshop) damagedFiles(ctx context.Context, rep *shelf.Report) []string
 		if i == mostDisks || ctx.Err() != nil {
 			return append(out, fmt.Sprintf("… and those of %d more disks", len(order)-i))
 		}
-		t, err := w.shelf().Find(d.Twin)
+		t, err := w.shelf().Find(ctx, d.Twin)
 		if err != nil {
 			continue
 		}
-		dev, err := w.shelf().OpenDisk(t, d.Disk-1)
+		dev, err := w.shelf().OpenDisk(ctx, t, d.Disk-1)
 		if err != nil {
 			continue
 		}

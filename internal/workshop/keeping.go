@@ -9,9 +9,11 @@ import (
 	"time"
 
 	"twinshelf/internal/draw"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -19,13 +21,13 @@ import (
 const mostRemembered = 5000
 
 // Remember notes a shelf by identity, with the drive that it lies on. The open one is opened again next time.
-func (w *Workshop) Remember(s *shelf.Shelf) error {
+func (w *Workshop) Remember(ctx context.Context, s *shelf.Shelf) error {
 	abs, err := filepath.Abs(s.Place())
 	if err != nil {
 		return err
 	}
 	h := s.Head()
-	ids := s.TwinIDs()
+	ids := s.TwinIDs(ctx)
 	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids), Holds: ids[:min(len(ids), mostRemembered)]}
 	if w.Bench.System {
 		for _, d := range w.Bench.List() {
@@ -34,13 +36,13 @@ func (w *Workshop) Remember(s *shelf.Shelf) error {
 			}
 		}
 	}
-	state(s, &k)
+	state(ctx, s, &k)
 	open := w.shelf() == s
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, old := range w.State.Shelves { // not for every command
 		if old.ID == k.ID {
-			k.Gone = vanished(s, &old, &k)
+			k.Gone = vanished(ctx, s, &old, &k)
 		}
 		same := slices.Equal(old.Holds, k.Holds) && slices.Equal(old.Marks, k.Marks) && old.Rules == k.Rules && slices.Equal(old.Gone, k.Gone)
 		if old.ID == k.ID && old.Path == k.Path && same && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
@@ -73,7 +75,7 @@ func (k KnownShelf) Words() string {
 }
 
 // Known lists the shelves that were open here, the latest first; each is looked for where it was.
-func (w *Workshop) Known() []KnownShelf {
+func (w *Workshop) Known(ctx context.Context) []KnownShelf {
 	w.mu.Lock()
 	known := slices.Clone(w.State.Shelves)
 	w.mu.Unlock()
@@ -81,7 +83,7 @@ func (w *Workshop) Known() []KnownShelf {
 	var out []KnownShelf
 	for _, k := range known {
 		ks := KnownShelf{Known: k}
-		if id, err := shelf.IDOf(k.Path); err == nil {
+		if id, err := shelf.IDOf(ctx, k.Path); err == nil {
 			ks.Here = id == k.ID
 		}
 		ks.Open = ks.Here && open != nil && open.Head().ID == k.ID
@@ -104,14 +106,14 @@ func AlsoOn(known []KnownShelf, twin string) []string {
 // InReach is the folder of the latest known shelf that can be reached now and takes captures; empty when there is none. It
 // stands in for the one that was open last when that one's drive isn't attached. A sealed one counts when its passphrase may be
 // asked for; whether it takes captures is then known when it is open.
-func (w *Workshop) InReach(sealedToo bool) string {
-	for _, k := range w.Known() {
+func (w *Workshop) InReach(ctx context.Context, sealedToo bool) string {
+	for _, k := range w.Known(ctx) {
 		switch {
 		case k.Here && k.Sealed && sealedToo:
 			return k.Path
 		case k.Here && !k.Sealed:
-			if s, err := shelf.Open(k.Path); err == nil {
-				_, retired := s.Retired()
+			if s, err := shelf.Open(ctx, k.Path, nil); err == nil {
+				_, retired := s.Retired(ctx)
 				s.Close()
 				if !retired {
 					return k.Path
@@ -123,19 +125,19 @@ func (w *Workshop) InReach(sealedToo bool) string {
 }
 
 // NewShelf makes a shelf in a folder that is empty or isn't there yet, with a share of parity in percent; sealed when there is a passphrase.
-func NewShelf(dir, name string, parity int, passphrase []byte) (*shelf.Shelf, error) {
+func NewShelf(ctx context.Context, dir, name string, parity int, passphrase []byte) (*shelf.Shelf, error) {
 	var s *shelf.Shelf
 	var err error
 	if passphrase != nil {
-		s, err = shelf.CreateSealed(dir, name, 0, passphrase, shelf.Cost{})
+		s, err = shelf.Create(ctx, dir, store.New{Name: name, Passphrase: passphrase, Cost: store.Cost{}})
 	} else {
-		s, err = shelf.Create(dir, name, 0)
+		s, err = shelf.Create(ctx, dir, store.New{Name: name})
 	}
 	if err != nil {
 		return nil, err
 	}
-	if parity != shelf.DefaultParity {
-		if err := s.SetParity(parity); err != nil {
+	if parity != store.DefaultParity {
+		if err := s.SetParity(ctx, parity); err != nil {
 			s.Close()
 			return nil, err
 		}
@@ -144,26 +146,26 @@ func NewShelf(dir, name string, parity int, passphrase []byte) (*shelf.Shelf, er
 }
 
 // StartCheck checks the shelf.
-func (w *Workshop) StartCheck(ctx context.Context, kind shelf.CheckKind) (r *run.Run, report func() *shelf.Report) {
-	var rep *shelf.Report
+func (w *Workshop) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *run.Run, report func() *keeping.Report) {
+	var rep *keeping.Report
 	const phase = "Read the packs"
 	r = run.Start(ctx, "Check of "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
-		rep, err = w.shelf().Check(rc, kind, stepper(rc, phase))
+		rep, err = keeping.Check(rc, w.shelf(), kind, stepper(rc, phase))
 		if err == nil {
 			rep.Files = w.damagedFiles(rc, rep)
 		}
 		return err
 	})
-	return r, func() *shelf.Report { return rep }
+	return r, func() *keeping.Report { return rep }
 }
 
 // StartRefill takes what a check found missing from another shelf with the same twins, and looks again; what is still missing then
 // stands in the report instead.
-func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *shelf.Report) (r *run.Run, report func() *shelf.Report) {
+func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *keeping.Report) (r *run.Run, report func() *keeping.Report) {
 	const taking, looking = "Take what is missing", "Look again"
 	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0, func(rc *run.Context) error {
 		rc.Phase(taking, 0)
-		n, err := w.shelf().Refill(rc, other, rep)
+		n, err := keeping.Refill(rc, w.shelf(), other, rep)
 		if n > 0 {
 			rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
 		}
@@ -171,14 +173,14 @@ func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *she
 			return err
 		}
 		rc.Phase(looking, 0)
-		again, err := w.shelf().Check(rc, shelf.CheckKind{}, nil)
+		again, err := keeping.Check(rc, w.shelf(), keeping.CheckKind{}, nil)
 		if err != nil {
 			return err
 		}
 		rep.Damage, rep.Lost, rep.Hurt, rep.Idle, rep.Files = again.Damage, again.Lost, again.Hurt, again.Idle, w.damagedFiles(rc, again)
 		return nil
 	})
-	return r, func() *shelf.Report { return rep }
+	return r, func() *keeping.Report { return rep }
 }
 
 // stepper tells a run of work that says how much is done of how much.
@@ -196,34 +198,37 @@ func stepper(rc *run.Context, phase string) func(done, total int64) error {
 }
 
 // StartGiveBack gives space back.
-func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() shelf.Freed) {
-	var f shelf.Freed
+func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() keeping.Freed) {
+	var f keeping.Freed
 	const phase = "Copy what is needed"
 	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
-		f, err = w.shelf().GiveBack(rc, false, stepper(rc, phase))
+		f, err = keeping.GiveBack(rc, w.shelf(), stepper(rc, phase))
 		return err
 	})
-	return r, func() shelf.Freed { return f }
+	return r, func() keeping.Freed { return f }
 }
 
 // OpenOther opens another known or named shelf beside the one that is open. The passphrase of a sealed
 // one is asked for by the Workshop's Passphrase.
-func (w *Workshop) OpenOther(ref string) (*shelf.Shelf, error) {
-	return w.openNamed(ref, w.openOther)
+func (w *Workshop) OpenOther(ctx context.Context, ref string) (*shelf.Shelf, error) {
+	return w.openNamed(ctx, ref, w.openOther)
 }
 
-// OpenOtherBy opens another shelf with a passphrase at hand; with nil a sealed one is shelf.ErrSealed.
-func (w *Workshop) OpenOtherBy(ref string, passphrase []byte) (*shelf.Shelf, error) {
-	return w.openNamed(ref, func(dir string) (*shelf.Shelf, error) {
+// OpenOtherBy opens another shelf with a passphrase at hand; with nil a sealed one is store.ErrSealed.
+func (w *Workshop) OpenOtherBy(ctx context.Context, ref string, passphrase []byte) (*shelf.Shelf, error) {
+	return w.openNamed(ctx, ref, func(ctx context.Context, dir string) (*shelf.Shelf, error) {
 		if passphrase == nil {
-			return shelf.OpenWith(dir, nil)
+			return shelf.Open(ctx, dir, nil)
 		}
-		return shelf.OpenWith(dir, func() ([]byte, error) { return passphrase, nil })
+		return shelf.Open(ctx, dir, func() ([]byte, error) { return passphrase, nil })
 	})
 }
 
-func (w *Workshop) openNamed(ref string, open func(dir string) (*shelf.Shelf, error)) (*shelf.Shelf, error) {
-	for _, k := range w.Known() {
+// opener opens the shelf in a folder.
+type opener func(ctx context.Context, dir string) (*shelf.Shelf, error)
+
+func (w *Workshop) openNamed(ctx context.Context, ref string, open opener) (*shelf.Shelf, error) {
+	for _, k := range w.Known(ctx) {
 		if k.Name == ref || k.ID == ref {
 			if !k.Here {
 				return nil, fmt.Errorf("%s: attach its drive, or name its folder", k.Words())
@@ -232,15 +237,15 @@ func (w *Workshop) openNamed(ref string, open func(dir string) (*shelf.Shelf, er
 			break
 		}
 	}
-	s, err := open(ref)
+	s, err := open(ctx, ref)
 	if err == nil {
-		_ = w.Remember(s) // a comfort, not a need
+		_ = w.Remember(ctx, s) // a comfort, not a need
 	}
 	return s, err
 }
 
 // Use takes an opened shelf as the one that captures go to, and closes the one before.
-func (w *Workshop) Use(s *shelf.Shelf) {
+func (w *Workshop) Use(ctx context.Context, s *shelf.Shelf) {
 	w.shelfMu.Lock()
 	old := w.Shelf
 	w.Shelf = s
@@ -249,7 +254,7 @@ func (w *Workshop) Use(s *shelf.Shelf) {
 		old.Close()
 	}
 	w.Bench.SetShelves(s.Place())
-	_ = w.Remember(s) // a comfort, not a need
+	_ = w.Remember(ctx, s) // a comfort, not a need
 }
 
 // ErrDifferent means that after carrying the shelves don't hold the same.
@@ -257,9 +262,9 @@ var ErrDifferent = errors.New("not everything arrived")
 
 // Moved is what carrying came to, with the comparison at its end.
 type Moved struct {
-	shelf.Carried
-	ReadBack int64            `json:"read_back"` // bytes
-	Compared []shelf.Standing `json:"compared"`
+	keeping.Carried
+	ReadBack int64              `json:"read_back"` // bytes
+	Compared []keeping.Standing `json:"compared"`
 }
 
 // Words says it in a sentence.
@@ -287,17 +292,17 @@ var ErrStillNeeded = errors.New("it isn't retired")
 
 // Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which dates are kept go with it,
 // unless the other one has its own.
-func (w *Workshop) Replace(to *shelf.Shelf, m *Moved) error {
-	if _, problems := w.shelf().Twins(); len(problems) > 0 {
+func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf, m *Moved) error {
+	if _, problems := w.shelf().Twins(ctx); len(problems) > 0 {
 		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.shelf().Head().Name, ErrStillNeeded, problems[0])
 	}
 	if n := m.Alone(); n > 0 {
 		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.shelf().Head().Name, units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
 	}
-	if _, err := w.shelf().CarryRules(to); err != nil {
+	if _, err := keeping.CarryRules(ctx, w.shelf(), to); err != nil {
 		return err
 	}
-	return w.shelf().Retire("replaced by " + to.Head().Name)
+	return w.shelf().Retire(ctx, "replaced by "+to.Head().Name)
 }
 
 // StartCarry copies twins to another shelf and compares both at the end. twins nil means all.
@@ -306,31 +311,31 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*she
 	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
 	r = run.Start(ctx, "Carrying "+w.shelf().Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing}, 0, func(rc *run.Context) error {
 		if twins == nil {
-			all, problems := w.shelf().Twins()
+			all, problems := w.shelf().Twins(rc)
 			if len(problems) > 0 {
 				rc.Note("%v: it isn't carried", problems[0])
 			}
 			twins = all
 		}
 		var err error
-		if m.Carried, err = shelf.Carry(rc, w.shelf(), to, twins, stepper(rc, copying)); err != nil {
+		if m.Carried, err = keeping.Carry(rc, w.shelf(), to, twins, stepper(rc, copying)); err != nil {
 			return err
 		}
-		there, problems := to.Twins()
+		there, problems := to.Twins(rc)
 		if len(problems) > 0 {
 			return problems[0]
 		}
 		there = slices.DeleteFunc(there, func(o *shelf.Twin) bool {
 			return !slices.ContainsFunc(twins, func(t *shelf.Twin) bool { return t.ID == o.ID })
 		})
-		if m.ReadBack, err = to.ReadBack(rc, there, stepper(rc, reading)); err != nil {
+		if m.ReadBack, err = keeping.ReadBack(rc, to, there, stepper(rc, reading)); err != nil {
 			return err
 		}
 		rc.Phase(comparing, 0)
-		m.Compared, _ = shelf.Compare(w.shelf(), to)
+		m.Compared, _ = keeping.Compare(rc, w.shelf(), to)
 		missing := 0
 		for _, t := range twins {
-			i := slices.IndexFunc(m.Compared, func(c shelf.Standing) bool { return c.Twin == t.ID })
+			i := slices.IndexFunc(m.Compared, func(c keeping.Standing) bool { return c.Twin == t.ID })
 			if i < 0 || !m.Compared[i].There || m.Compared[i].Differ {
 				missing++
 			}
@@ -344,18 +349,18 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*she
 }
 
 // Foresee says how the open shelf will fill, by its twins.
-func (w *Workshop) Foresee(twins []*shelf.Twin) (shelf.Foresight, error) {
-	st, err := w.shelf().Stats()
+func (w *Workshop) Foresee(ctx context.Context, twins []*shelf.Twin) (keeping.Foresight, error) {
+	st, err := w.shelf().Stats(ctx)
 	if err != nil {
-		return shelf.Foresight{}, err
+		return keeping.Foresight{}, err
 	}
-	free, err := w.shelf().Free()
-	return shelf.Foresee(twins, st.Bytes, free, time.Now()), err
+	free, err := w.shelf().Free(ctx)
+	return keeping.Foresee(twins, st.Bytes, free, time.Now()), err
 }
 
 // Chart draws how the open shelf grew into a file, .svg or .pdf.
-func (w *Workshop) Chart(file string) error {
-	twins, problems := w.shelf().Twins()
+func (w *Workshop) Chart(ctx context.Context, file string) error {
+	twins, problems := w.shelf().Twins(ctx)
 	if len(problems) > 0 {
 		return problems[0]
 	}

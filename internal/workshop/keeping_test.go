@@ -10,7 +10,9 @@ import (
 	"time"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 )
 
 // elm makes a second shelf beside the demo's.
@@ -20,9 +22,9 @@ func elm(t *testing.T, sealed bool) string {
 	var s *shelf.Shelf
 	var err error
 	if sealed {
-		s, err = shelf.CreateSealed(dir, "Elm", 0, []byte("gulls over the pier"), shelf.Cost{Passes: 1, Memory: 64, Threads: 1})
+		s, err = shelf.Create(t.Context(), dir, store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{Passes: 1, Memory: 64, Threads: 1}})
 	} else {
-		s, err = shelf.Create(dir, "Elm", 0)
+		s, err = shelf.Create(t.Context(), dir, store.New{Name: "Elm"})
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -34,16 +36,16 @@ func elm(t *testing.T, sealed bool) string {
 func TestCarryAndKnownShelves(t *testing.T) {
 	ctx := context.Background()
 	w, _ := ferry(t)
-	if err := w.Remember(w.Shelf); err != nil {
+	if err := w.Remember(ctx, w.Shelf); err != nil {
 		t.Fatal(err)
 	}
 	dir := elm(t, true)
-	if _, err := w.OpenOther(dir); !errors.Is(err, shelf.ErrSealed) {
+	if _, err := w.OpenOther(ctx, dir); !errors.Is(err, store.ErrSealed) {
 		t.Errorf("a sealed one without a passphrase: %v", err)
 	}
 	asked := 0
 	w.Passphrase = func(string) ([]byte, error) { asked++; return []byte("gulls over the pier"), nil }
-	to, err := w.OpenOther(dir)
+	to, err := w.OpenOther(ctx, dir)
 	if err != nil || asked != 1 {
 		t.Fatal(err, asked)
 	}
@@ -63,15 +65,15 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	if r, moved = w.StartCarry(ctx, to, nil); r.Wait() != nil || moved().Twins != 0 || moved().Already != 9 {
 		t.Errorf("a second time: %+v", moved().Carried)
 	}
-	twins, _ := to.Twins()
-	if err := to.Discard(twins[0], "test"); err != nil {
+	twins, _ := to.Twins(ctx)
+	if err := to.Discard(ctx, twins[0], "test"); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Remember(to); err != nil {
+	if err := w.Remember(ctx, to); err != nil {
 		t.Fatal(err)
 	}
 	to.Close()
-	known := w.Known()
+	known := w.Known(ctx)
 	if len(known) != 2 || !known[0].Here || known[0].Open || !known[1].Open || !strings.Contains(known[1].Words(), "open") {
 		t.Errorf("%+v", known)
 	}
@@ -81,34 +83,34 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	if also := AlsoOn(known, twins[0].ID); len(also) != 0 {
 		t.Errorf("a discarded one is also on %v", also)
 	}
-	if again, err := w.OpenOther("Elm"); err != nil {
+	if again, err := w.OpenOther(ctx, "Elm"); err != nil {
 		t.Errorf("by its name: %v", err)
 	} else {
 		again.Close()
 	}
-	if got := w.InReach(false); got != w.Shelf.Place() {
+	if got := w.InReach(ctx, false); got != w.Shelf.Place() {
 		t.Errorf("in reach is %s", got)
 	}
-	if got := w.InReach(true); got != dir {
+	if got := w.InReach(ctx, true); got != dir {
 		t.Errorf("with sealed ones %s is in reach", got)
 	}
 	if err := os.Rename(dir, dir+".away"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.OpenOther("Elm"); err == nil || !strings.Contains(err.Error(), "last seen") || !strings.Contains(err.Error(), "8 twins") {
+	if _, err := w.OpenOther(ctx, "Elm"); err == nil || !strings.Contains(err.Error(), "last seen") || !strings.Contains(err.Error(), "8 twins") {
 		t.Errorf("one that isn't there: %v", err)
 	}
-	if err := w.Shelf.Retire("test"); err != nil {
+	if err := w.Shelf.Retire(ctx, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if got := w.InReach(false); got != "" {
+	if got := w.InReach(ctx, false); got != "" {
 		t.Errorf("a retired one is in reach: %s", got)
 	}
 }
 
 func TestCarryThatIsCancelled(t *testing.T) {
 	w, _ := ferry(t)
-	to, err := w.OpenOther(elm(t, false))
+	to, err := w.OpenOther(t.Context(), elm(t, false))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +121,7 @@ func TestCarryThatIsCancelled(t *testing.T) {
 	if err := r.Wait(); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if twins, problems := to.Twins(); len(problems) > 0 || len(twins) == 9 {
+	if twins, problems := to.Twins(t.Context()); len(problems) > 0 || len(twins) == 9 {
 		t.Errorf("%d twins, %v", len(twins), problems)
 	}
 	if r, moved := w.StartCarry(context.Background(), to, nil); r.Wait() != nil || moved().Twins+moved().Already != 9 {
@@ -133,7 +135,7 @@ func TestThinningAfterACapture(t *testing.T) {
 	w, disks := ferry(t)
 	kiosk := named(t, disks, "C3E9")
 	count := func() int {
-		twins, _ := w.Shelf.Twins()
+		twins, _ := w.Shelf.Twins(ctx)
 		n := 0
 		for _, t := range twins {
 			if t.Machine == "Harbour kiosk" {
@@ -149,7 +151,7 @@ func TestThinningAfterACapture(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		leaving, err := w.Leaving("Harbour kiosk")
+		leaving, err := w.Leaving(ctx, "Harbour kiosk")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -160,18 +162,18 @@ func TestThinningAfterACapture(t *testing.T) {
 		}
 		return strings.Join(r.Snapshot().Notes, "\n")
 	}
-	rule, err := shelf.ReadRule("one a year for ever; never fewer than 1")
+	rule, err := keeping.ReadRule("one a year for ever; never fewer than 1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Shelf.SetRule("", rule); err != nil {
+	if err := keeping.SetRule(ctx, w.Shelf, "", rule); err != nil {
 		t.Fatal(err)
 	}
 	if notes := takes(); count() != 4 || strings.Contains(notes, "went by the rule") || len(said) != 0 {
 		t.Errorf("%d twins, %s", count(), notes)
 	}
 	rule.Auto = true
-	if err := w.Shelf.SetRule("Harbour kiosk", rule); err != nil {
+	if err := keeping.SetRule(ctx, w.Shelf, "Harbour kiosk", rule); err != nil {
 		t.Fatal(err)
 	}
 	if notes := takes(); count() != 1 || !strings.Contains(notes, "4 twins of Harbour kiosk went by the rule") || len(said) != 5 || !strings.Contains(said[0], "takes 4 twins of Harbour kiosk off the shelf") {
@@ -187,11 +189,11 @@ func TestThinningAfterACapture(t *testing.T) {
 		t.Errorf("%v, %d twins", err, count())
 	}
 	rule.Auto = false // nor does anything go when the rule has been changed meanwhile
-	leaving, err := w.Leaving("Harbour kiosk")
+	leaving, err := w.Leaving(ctx, "Harbour kiosk")
 	if err != nil || leaving == nil || len(leaving.Fates) != 2 {
 		t.Fatalf("%v %+v", err, leaving)
 	}
-	if err := w.Shelf.SetRule("Harbour kiosk", rule); err != nil {
+	if err := keeping.SetRule(ctx, w.Shelf, "Harbour kiosk", rule); err != nil {
 		t.Fatal(err)
 	}
 	if p, err = w.PlanCapture("Harbour kiosk", []*bench.Disk{kiosk}, nil); err != nil {
@@ -201,14 +203,14 @@ func TestThinningAfterACapture(t *testing.T) {
 	if err := late.Wait(); err != nil || count() != 3 {
 		t.Errorf("%v, %d twins", err, count())
 	}
-	if twins, _ := w.Shelf.Twins(); len(twins) != 9 {
+	if twins, _ := w.Shelf.Twins(ctx); len(twins) != 9 {
 		t.Errorf("%d twins of all machines", len(twins))
 	}
 	r, freed := w.StartGiveBack(ctx)
 	if err := r.Wait(); err != nil || freed().Bytes == 0 {
 		t.Errorf("%v %+v", err, freed())
 	}
-	c, report := w.StartCheck(ctx, shelf.CheckKind{Share: 1})
+	c, report := w.StartCheck(ctx, keeping.CheckKind{Share: 1})
 	if err := c.Wait(); err != nil || !report().Sound() || !report().Whole {
 		t.Errorf("%v %+v", err, report())
 	}
@@ -219,8 +221,8 @@ func TestThinningAfterACapture(t *testing.T) {
 
 func TestForesightAndChart(t *testing.T) {
 	w, _ := ferry(t)
-	twins, _ := w.Shelf.Twins()
-	f, err := w.Foresee(twins)
+	twins, _ := w.Shelf.Twins(t.Context())
+	f, err := w.Foresee(t.Context(), twins)
 	if err != nil || f.PerWeek <= 0 || len(f.Machines) != 4 || f.Free == 0 || !strings.Contains(f.Words(), "a week") {
 		t.Errorf("%v %+v", err, f)
 	}
@@ -228,7 +230,7 @@ func TestForesightAndChart(t *testing.T) {
 		t.Errorf("full at %s", f.Full)
 	}
 	chart := filepath.Join(t.TempDir(), "growth.svg")
-	if err := w.Chart(chart); err != nil {
+	if err := w.Chart(t.Context(), chart); err != nil {
 		t.Fatal(err)
 	}
 	if b, err := os.ReadFile(chart); err != nil || !strings.Contains(string(b), "Ticket desk") {

@@ -1,10 +1,12 @@
 package workshop
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
@@ -13,19 +15,19 @@ import (
 // Leaving is what goes after a capture because the machine's rule says so without asking. It is worked out and
 // shown before the capture begins; nothing else goes then.
 type Leaving struct {
-	Machine string       `json:"machine"`
-	Rule    string       `json:"rule"`
-	Fates   []shelf.Fate `json:"fates"` // of twins that go, newest first
+	Machine string         `json:"machine"`
+	Rule    string         `json:"rule"`
+	Fates   []keeping.Fate `json:"fates"` // of twins that go, newest first
 }
 
 // Leaving says what would go after a capture of a machine now; nil when nothing does.
-func (w *Workshop) Leaving(machine string) (*Leaving, error) {
-	rules, err := w.shelf().Rules()
+func (w *Workshop) Leaving(ctx context.Context, machine string) (*Leaving, error) {
+	rules, err := keeping.ReadRules(ctx, w.shelf())
 	if err != nil || !rules.For(machine).Auto {
 		return nil, err
 	}
 	now := time.Now()
-	fates, err := w.shelf().FatesWith(rules.For(machine), machine, &shelf.Twin{Machine: machine, Taken: now}, now)
+	fates, err := keeping.FatesWith(ctx, w.shelf(), rules.For(machine), machine, &shelf.Twin{Machine: machine, Taken: now}, now)
 	if err != nil || len(fates) == 0 {
 		return nil, err
 	}
@@ -49,24 +51,24 @@ func (l *Leaving) drop(rc *run.Context, s *shelf.Shelf) {
 	if l == nil {
 		return
 	}
-	rules, err := s.Rules()
-	var now []shelf.Fate
+	rules, err := keeping.ReadRules(rc, s)
+	var now []keeping.Fate
 	if err == nil {
-		now, err = s.FatesWith(rules.For(l.Machine), l.Machine, nil, time.Now())
+		now, err = keeping.FatesWith(rc, s, rules.For(l.Machine), l.Machine, nil, time.Now())
 	}
-	said := func(f shelf.Fate) bool {
-		return slices.ContainsFunc(l.Fates, func(o shelf.Fate) bool { return o.ID == f.ID })
+	said := func(f keeping.Fate) bool {
+		return slices.ContainsFunc(l.Fates, func(o keeping.Fate) bool { return o.ID == f.ID })
 	}
-	now = slices.DeleteFunc(now, func(f shelf.Fate) bool { return !said(f) })
+	now = slices.DeleteFunc(now, func(f keeping.Fate) bool { return !said(f) })
 	if err == nil && len(now) > 0 && rules.For(l.Machine).Auto {
 		var gone []*shelf.Twin
 		for _, f := range now {
 			gone = append(gone, f.Twin)
 		}
 		var back int64
-		if back, err = s.RoomOf(rc, gone); err == nil {
+		if back, err = keeping.RoomOf(rc, s, gone); err == nil {
 			n := 0
-			if n, err = s.Apply(&shelf.Preview{Machines: []shelf.MachinePreview{{Machine: l.Machine, Fates: now}}}); n > 0 {
+			if n, err = keeping.Apply(rc, s, &keeping.Preview{Machines: []keeping.MachinePreview{{Machine: l.Machine, Fates: now}}}); n > 0 {
 				rc.Note("%s of %s went by the rule (%s); up to %s come back when space is given back", units.Plural(n, "twin"), l.Machine, l.Rule, units.Bytes(back))
 			}
 		}

@@ -275,12 +275,12 @@ func Mount(d *bench.Disk, number int) (string, error) {
 
 // MountWritable mounts a part of a drive so that a shelf can be made there. What belongs to a machine is refused: by mounting alone a
 // system changes it.
-func (w *Workshop) MountWritable(d *bench.Disk, number int) (string, error) {
+func (w *Workshop) MountWritable(ctx context.Context, d *bench.Disk, number int) (string, error) {
 	if err := w.Guard().Check(d.Target()); err != nil {
 		return "", err
 	}
 	if s := w.shelf(); s != nil {
-		twins, _ := s.Twins()
+		twins, _ := s.Twins(ctx)
 		for _, t := range twins {
 			if slices.ContainsFunc(t.Disks, func(x shelf.TwinDisk) bool { return x.Identity.Key() == d.Identity.Key() }) {
 				return "", &disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "it was captured as a disk of " + t.Machine + ", and mounting it writable would change it", Remedy: "mount it read-only"}

@@ -16,7 +16,7 @@ import (
 
 func TestWhatAShelfNeeds(t *testing.T) {
 	w, _ := ferry(t)
-	twins, _ := w.Shelf.Twins()
+	twins, _ := w.Shelf.Twins(t.Context())
 	desk, err := UsedOn(twins, "ticket-desk")
 	if err != nil || desk == 0 {
 		t.Fatal(desk, err)
@@ -53,7 +53,7 @@ func TestWhatAShelfNeeds(t *testing.T) {
 func TestReadyInTheWorkshop(t *testing.T) {
 	ctx := context.Background()
 	w, disks := ferry(t)
-	twins, _ := w.Shelf.Twins()
+	twins, _ := w.Shelf.Twins(ctx)
 	heron := named(t, disks, "7731")
 	d, err := DraftAnew(heron, table.GPT)
 	if err != nil {

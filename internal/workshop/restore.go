@@ -61,7 +61,7 @@ func (o Origin) words() []string {
 }
 
 // open gives the disk with its pieces, and a name that changes when its contents do, as far as can be told without reading them.
-func (o Origin) open(w *Workshop) (disk.Mapped, string, error) {
+func (o Origin) open(ctx context.Context, w *Workshop) (disk.Mapped, string, error) {
 	if o.Bench != nil {
 		s := o.Bench.Survey
 		if s == nil {
@@ -82,7 +82,7 @@ func (o Origin) open(w *Workshop) (disk.Mapped, string, error) {
 	if w.shelf() == nil {
 		return nil, "", ErrNoShelf
 	}
-	d, err := w.shelf().OpenDisk(o.Twin, o.Disk)
+	d, err := w.shelf().OpenDisk(ctx, o.Twin, o.Disk)
 	return d, fmt.Sprintf("twin %s %d", o.Twin.ID, o.Disk), err
 }
 
@@ -96,8 +96,8 @@ type Pair struct {
 
 // PlanRestore plans to put a disk onto a probed target, as it is wished. Where an earlier run of the same plan was
 // cut off the plan goes on from there.
-func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pair, error) {
-	src, name, err := o.open(w)
+func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk, wish fit.Wish) (*Pair, error) {
+	src, name, err := o.open(ctx, w)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 	}
 	p.Lenient = o.Bench != nil
 	if o.Twin != nil && p.Startup.Troubled() {
-		if err := w.since(o, src, p.Startup); err != nil {
+		if err := w.since(ctx, o, src, p.Startup); err != nil {
 			return nil, err
 		}
 	}
@@ -129,7 +129,7 @@ func (w *Workshop) PlanRestore(o Origin, target *bench.Disk, wish fit.Wish) (*Pa
 
 // Together looks at all that is restored in one piece of work: where some disks get identities of their own, the others, which may name
 // them, are planned again.
-func (w *Workshop) Together(pairs []*Pair) ([]*Pair, error) {
+func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error) {
 	out := slices.Clone(pairs)
 	for i, p := range pairs {
 		others := map[string]string{}
@@ -143,7 +143,7 @@ func (w *Workshop) Together(pairs []*Pair) ([]*Pair, error) {
 		}
 		wish := p.wish
 		wish.Others = others
-		again, err := w.PlanRestore(p.Origin, p.Target, wish)
+		again, err := w.PlanRestore(ctx, p.Origin, p.Target, wish)
 		if err != nil {
 			return nil, err
 		}
@@ -153,8 +153,8 @@ func (w *Workshop) Together(pairs []*Pair) ([]*Pair, error) {
 }
 
 // since notes what of a disk's start-up changed since the machine's twin before; nothing where there is none, or it can't be read.
-func (w *Workshop) since(o Origin, src disk.Device, r *startup.Report) error {
-	twins, _ := w.shelf().Twins()
+func (w *Workshop) since(ctx context.Context, o Origin, src disk.Device, r *startup.Report) error {
+	twins, _ := w.shelf().Twins(ctx)
 	var before *shelf.Twin
 	at := 0
 	for _, t := range twins {
@@ -166,7 +166,7 @@ func (w *Workshop) since(o Origin, src disk.Device, r *startup.Report) error {
 	if before == nil {
 		return nil
 	}
-	d, err := w.shelf().OpenDisk(before, at)
+	d, err := w.shelf().OpenDisk(ctx, before, at)
 	if err != nil {
 		return nil
 	}
@@ -276,7 +276,7 @@ func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run,
 			}
 			if result = join(result, one, names[i]); p.Twin != nil {
 				one.Twin = p.Twin.ID
-				if err := w.shelf().SaveProof(one); err != nil {
+				if err := w.shelf().SaveProof(rc, one); err != nil {
 					return err
 				}
 			}
@@ -329,7 +329,7 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	if target.Device == nil {
 		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
 	}
-	src, name, err := o.open(w)
+	src, name, err := o.open(ctx, w)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -371,7 +371,7 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 			return err
 		}
 		result.Twin = o.Twin.ID
-		return w.shelf().SaveProof(result)
+		return w.shelf().SaveProof(rc, result)
 	})
 	return r, func() *shelf.Proof { return result }, nil
 }

@@ -15,7 +15,7 @@ import (
 // TestInterruptedRestoreGoesOn: a cancelled restore is found again when the same is planned, goes on, and proves; another plan begins anew.
 func TestInterruptedRestoreGoesOn(t *testing.T) {
 	w, disks := ferry(t)
-	twin, err := w.Shelf.Find("Ticket desk")
+	twin, err := w.Shelf.Find(t.Context(), "Ticket desk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -23,7 +23,7 @@ func TestInterruptedRestoreGoesOn(t *testing.T) {
 	plan := func(wish fit.Wish) *Pair {
 		t.Helper()
 		w.Bench.Probe(context.Background(), target) // as it is now
-		p, err := w.PlanRestore(Origin{Twin: twin}, target, wish)
+		p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, wish)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -63,7 +63,7 @@ func TestInterruptedRestoreGoesOn(t *testing.T) {
 // TestTargetsAreProposed: only blank disks, each for one, and none for a disk that is still there.
 func TestTargetsAreProposed(t *testing.T) {
 	w, disks := ferry(t)
-	twin, err := w.Shelf.Find("Purser's laptop")
+	twin, err := w.Shelf.Find(t.Context(), "Purser's laptop")
 	if err != nil {
 		t.Fatal(err)
 	}

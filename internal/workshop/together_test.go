@@ -12,6 +12,7 @@ import (
 	"twinshelf/internal/fit"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
@@ -51,12 +52,12 @@ func twoDisks(t *testing.T) (*Workshop, *shelf.Twin) {
 		t.Fatal(err)
 	}
 	oak := filepath.Join(t.TempDir(), "oak")
-	s, err := shelf.Create(oak, "Oak", 0)
+	s, err := shelf.Create(t.Context(), oak, store.New{Name: "Oak"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.Close()
-	if err := w.OpenShelf(oak); err != nil {
+	if err := w.OpenShelf(t.Context(), oak); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.Shelf.Close)
@@ -84,13 +85,13 @@ func TestTogether(t *testing.T) {
 			img := testkit.Image(t, "target.img", 44*units.MiB)
 			d := (&bench.Bench{Images: []string{img}}).List()[0]
 			w.Bench.Probe(context.Background(), d)
-			p, err := w.PlanRestore(Origin{Twin: twin, Disk: i}, d, fit.Wish{Fresh: fresh[i], Keep: true})
+			p, err := w.PlanRestore(t.Context(), Origin{Twin: twin, Disk: i}, d, fit.Wish{Fresh: fresh[i], Keep: true})
 			if err != nil {
 				t.Fatal(err)
 			}
 			pairs = append(pairs, p)
 		}
-		pairs, err := w.Together(pairs)
+		pairs, err := w.Together(t.Context(), pairs)
 		if err != nil {
 			t.Fatal(err)
 		}

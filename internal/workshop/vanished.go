@@ -1,6 +1,7 @@
 package workshop
 
 import (
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"twinshelf/internal/keeping"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
@@ -26,15 +28,15 @@ const (
 )
 
 // state fills in what is remembered of a shelf beside its twins.
-func state(s *shelf.Shelf, k *settings.Known) {
-	if marks, err := s.Marks(); err == nil {
+func state(ctx context.Context, s *shelf.Shelf, k *settings.Known) {
+	if marks, err := s.Marks(ctx); err == nil {
 		for id := range marks {
 			k.Marks = append(k.Marks, id)
 		}
 		slices.Sort(k.Marks)
 		k.Marks = k.Marks[:min(len(k.Marks), mostRemembered)]
 	}
-	if rules, err := s.Rules(); err == nil {
+	if rules, err := keeping.ReadRules(ctx, s); err == nil {
 		b, _ := json.Marshal(rules)
 		sum := blake3.Sum256(append([]byte(k.ID+"\n"), b...)) // of a sealed shelf nothing else is to be told here
 		k.Rules = hex.EncodeToString(sum[:16])
@@ -42,7 +44,7 @@ func state(s *shelf.Shelf, k *settings.Known) {
 }
 
 // vanished are the things of an earlier visit that are gone and of which the journal doesn't say so.
-func vanished(s *shelf.Shelf, old, now *settings.Known) []string {
+func vanished(ctx context.Context, s *shelf.Shelf, old, now *settings.Known) []string {
 	var gone []string
 	for _, id := range old.Holds {
 		if !slices.Contains(now.Holds, id) {
@@ -67,8 +69,8 @@ func vanished(s *shelf.Shelf, old, now *settings.Known) []string {
 	if len(gone) == 0 {
 		return nil
 	}
-	events, _ := s.Journal()
-	rules, _ := s.Rules()
+	events, _ := s.Journal(ctx)
+	rules, _ := keeping.ReadRules(ctx, s)
 	return slices.DeleteFunc(gone, func(g string) bool {
 		return slices.ContainsFunc(events, func(e shelf.Event) bool {
 			if g == goneRules { // told of lately, and it is still so
@@ -143,12 +145,12 @@ func some(all []string) string {
 }
 
 // Unkeep takes the mark away by which a twin is kept for ever; here it isn't missed.
-func (w *Workshop) Unkeep(id string) error {
+func (w *Workshop) Unkeep(ctx context.Context, id string) error {
 	s := w.shelf()
 	if s == nil {
 		return ErrNoShelf
 	}
-	if err := s.Unkeep(id); err != nil {
+	if err := s.Unkeep(ctx, id); err != nil {
 		return err
 	}
 	_ = w.amend(s, func(k *settings.Known) { // a comfort, not a need

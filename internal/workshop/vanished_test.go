@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"twinshelf/internal/shelf"
+	"twinshelf/internal/keeping"
 )
 
 // TestWhatVanishedIsSaid: twins, marks and rules that this machine saw, and that somebody took away, are pointed out until that is
@@ -17,10 +17,10 @@ func TestWhatVanishedIsSaid(t *testing.T) {
 	reopen := func() {
 		t.Helper()
 		w.Shelf.Close()
-		if err := w.OpenShelf(place); err != nil {
+		if err := w.OpenShelf(t.Context(), place); err != nil {
 			t.Fatal(err)
 		}
-		if err := w.Remember(w.Shelf); err != nil {
+		if err := w.Remember(t.Context(), w.Shelf); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -37,27 +37,27 @@ func TestWhatVanishedIsSaid(t *testing.T) {
 			t.Errorf("said: %s", got)
 		}
 	}
-	twins, _ := w.Shelf.Twins()
-	if err := w.Shelf.Keep(twins[1].ID, "the last good one"); err != nil {
+	twins, _ := w.Shelf.Twins(t.Context())
+	if err := w.Shelf.Keep(t.Context(), twins[1].ID, "the last good one"); err != nil {
 		t.Fatal(err)
 	}
-	rule, err := shelf.ReadRule("every one for 30 days, then one a week for ever")
+	rule, err := keeping.ReadRule("every one for 30 days, then one a week for ever")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Shelf.SetRule("", rule); err != nil {
+	if err := keeping.SetRule(t.Context(), w.Shelf, "", rule); err != nil {
 		t.Fatal(err)
 	}
 	missing()
-	if err := w.Shelf.Discard(twins[0], "room"); err != nil {
+	if err := w.Shelf.Discard(t.Context(), twins[0], "room"); err != nil {
 		t.Fatal(err)
 	}
 	missing() // the journal tells
-	if err := w.Unkeep(twins[1].ID); err != nil {
+	if err := w.Unkeep(t.Context(), twins[1].ID); err != nil {
 		t.Fatal(err)
 	}
 	missing() // it was done here
-	if err := w.Shelf.Keep(twins[2].ID, "why"); err != nil {
+	if err := w.Shelf.Keep(t.Context(), twins[2].ID, "why"); err != nil {
 		t.Fatal(err)
 	}
 	missing()

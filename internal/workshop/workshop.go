@@ -24,6 +24,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -86,28 +87,28 @@ func (w *Workshop) ToggleReach(id disk.Identity) error {
 }
 
 // OpenShelf opens the shelf in a folder and takes it as the one that captures go to: its disk is out of reach.
-func (w *Workshop) OpenShelf(dir string) error {
-	s, err := w.openOther(dir)
+func (w *Workshop) OpenShelf(ctx context.Context, dir string) error {
+	s, err := w.openOther(ctx, dir)
 	if err != nil {
 		return err
 	}
-	w.Use(s)
+	w.Use(ctx, s)
 	return nil
 }
 
 // openOther opens a shelf beside the one that is open.
-func (w *Workshop) openOther(dir string) (*shelf.Shelf, error) {
+func (w *Workshop) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) {
 	var ask func() ([]byte, error)
 	if w.Passphrase != nil {
 		ask = func() ([]byte, error) { return w.Passphrase(dir) }
 	}
-	s, err := shelf.OpenWith(dir, ask)
+	s, err := shelf.Open(ctx, dir, ask)
 	if err != nil {
 		return nil, err
 	}
 	if id := s.Head().ID; !s.Sealed() && w.wasSealed(id) {
 		s.Close()
-		return nil, fmt.Errorf("the shelf in %s can't be opened: %w (it was sealed when it was open here last)", dir, shelf.ErrExchanged)
+		return nil, fmt.Errorf("the shelf in %s can't be opened: %w (it was sealed when it was open here last)", dir, store.ErrExchanged)
 	}
 	return s, nil
 }
@@ -189,7 +190,7 @@ const phaseNames = "List names"
 // result is valid once the run has ended well.
 func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan, leaving *Leaving) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
-	e, _ := p.Estimate()
+	e, _ := p.Estimate(ctx)
 	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time, func(rc *run.Context) (err error) {
 		if t, err = p.Run(rc); err == nil {
 			w.list(rc, t)

@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -30,7 +31,7 @@ func ferry(t *testing.T) (*Workshop, []*bench.Disk) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.OpenShelf(b.Shelf); err != nil {
+	if err := w.OpenShelf(t.Context(), b.Shelf); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.Shelf.Close)
@@ -52,7 +53,7 @@ func named(t *testing.T, disks []*bench.Disk, tail string) *bench.Disk {
 
 func TestWhatBelongsTogether(t *testing.T) {
 	w, disks := ferry(t)
-	twins, problems := w.Shelf.Twins()
+	twins, problems := w.Shelf.Twins(t.Context())
 	if len(twins) != 9 || len(problems) != 0 {
 		t.Fatalf("%d twins, %v", len(twins), problems)
 	}
@@ -71,12 +72,12 @@ func TestWhatBelongsTogether(t *testing.T) {
 
 func TestRestoreAndItsSummary(t *testing.T) {
 	w, disks := ferry(t)
-	twin, err := w.Shelf.Find("Purser's laptop")
+	twin, err := w.Shelf.Find(t.Context(), "Purser's laptop")
 	if err != nil {
 		t.Fatal(err)
 	}
 	target := named(t, disks, "40B1")
-	p, err := w.PlanRestore(Origin{Twin: twin}, target, fit.Wish{})
+	p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +92,7 @@ func TestRestoreAndItsSummary(t *testing.T) {
 	if s := r.Snapshot(); s.All == 0 || s.Skipped == 0 {
 		t.Errorf("moved %d, skipped %d", s.All, s.Skipped)
 	}
-	if proofs, _ := w.Shelf.Proofs(twin.ID); len(proofs) != 1 || proofs[0].Of != disk.Sticker(target.Identity) {
+	if proofs, _ := w.Shelf.Proofs(t.Context(), twin.ID); len(proofs) != 1 || proofs[0].Of != disk.Sticker(target.Identity) {
 		t.Errorf("%+v", proofs)
 	}
 }
@@ -104,10 +105,10 @@ func TestWhatIsMissing(t *testing.T) {
 	if _, err := w.PlanCapture("Kiosk", nil, nil); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
-	if _, err := w.PlanRestore(Origin{Twin: &shelf.Twin{}}, nil, fit.Wish{}); !errors.Is(err, ErrNoShelf) {
+	if _, err := w.PlanRestore(t.Context(), Origin{Twin: &shelf.Twin{}}, nil, fit.Wish{}); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
-	if err := w.OpenShelf(t.TempDir()); !errors.Is(err, shelf.ErrNoShelf) {
+	if err := w.OpenShelf(t.Context(), t.TempDir()); !errors.Is(err, store.ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
 	w, disks := ferry(t)
@@ -116,12 +117,12 @@ func TestWhatIsMissing(t *testing.T) {
 	}
 	// Out of reach stays out of reach for the plan too.
 	oak := named(t, disks, "41C8")
-	twin, err := w.Shelf.Find("Weighbridge")
+	twin, err := w.Shelf.Find(t.Context(), "Weighbridge")
 	if err != nil {
 		t.Fatal(err)
 	}
 	var refused *disk.Refusal
-	if _, err := w.PlanRestore(Origin{Twin: twin}, oak, fit.Wish{}); !errors.As(err, &refused) {
+	if _, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, oak, fit.Wish{}); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
 	}
 }
@@ -149,13 +150,13 @@ func TestDamagedTwinFileHidesNoOther(t *testing.T) {
 	if err := os.Truncate(files[0], 300); err != nil {
 		t.Fatal(err)
 	}
-	if twins, problems := w.Shelf.Twins(); len(twins) != 9 || len(problems) != 0 {
+	if twins, problems := w.Shelf.Twins(t.Context()); len(twins) != 9 || len(problems) != 0 {
 		t.Errorf("with its copy: %d twins, %v", len(twins), problems)
 	}
 	if err := os.Truncate(strings.Replace(files[0], "/twins/", "/copies/twins/", 1), 300); err != nil {
 		t.Fatal(err)
 	}
-	twins, problems := w.Shelf.Twins()
+	twins, problems := w.Shelf.Twins(t.Context())
 	if len(twins) != 8 || len(problems) != 1 || !strings.Contains(problems[0].Error(), "weighbridge") {
 		t.Errorf("%d twins, %v", len(twins), problems)
 	}

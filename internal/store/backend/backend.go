@@ -1,0 +1,97 @@
+// Package backend is where the objects of a store lie: a folder, or whatever else can put a whole new object, read
+// ranges of one, list and delete. Objects are never changed in place; a new one of the same name replaces the old one
+// in one step. Package backendtest holds the suite that every backend must pass.
+//
+// Names are relative and have slashes between their parts ("packs/0123.pack"); what stands before the last slash is
+// called the folder of an object, also where a backend knows no folders.
+package backend
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Backend keeps objects. Its methods may be called from many goroutines and processes. Errors that wrap fs.ErrNotExist
+// and fs.ErrExist say that an object is missing or already there; IsFull tells those for want of room.
+type Backend interface {
+	// Place names the backend for messages.
+	Place() string
+	// Create begins a new object, which nobody sees before it is committed.
+	Create(ctx context.Context, name string, o Options) (Upload, error)
+	// Open opens an object for reading. It stays readable while it is open, also when it is deleted or replaced.
+	Open(ctx context.Context, name string) (Object, error)
+	// Stat describes an object.
+	Stat(ctx context.Context, name string) (Info, error)
+	// List gives the names in a folder ("" for the uppermost), without the folder's own, in ascending order: objects
+	// and folders. A folder that isn't there is empty.
+	List(ctx context.Context, folder string) ([]string, error)
+	// Delete deletes an object. Only Settle makes sure that it doesn't come back after a loss of power.
+	Delete(ctx context.Context, name string) error
+	// Settle returns once every deletion in a folder survives a loss of power.
+	Settle(ctx context.Context, folder string) error
+	// Sweep deletes what uncommitted uploads left behind: those for which abandoned says so. A label begins with the
+	// owner of its upload; changed is when it was last written, by the clock of the backend.
+	Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error
+	// Free is the room left, in bytes; errors.ErrUnsupported where nobody can tell.
+	Free(ctx context.Context) (int64, error)
+	// Lag is for how long a listing may not show what another machine has put or deleted.
+	Lag() time.Duration
+}
+
+// Options say how an object is put.
+type Options struct {
+	// Owner begins the label of the upload, so that others can tell whose it was.
+	Owner string
+	// IfAbsent refuses to replace: committing is fs.ErrExist when the object is there.
+	IfAbsent bool
+	// Fleeting objects needn't survive a loss of power, and are quicker to put.
+	Fleeting bool
+}
+
+// Info describes an object.
+type Info struct {
+	Size    int64     // bytes
+	Changed time.Time // when it was put, by the clock of the backend
+}
+
+// Object is an object that is being read.
+type Object interface {
+	// ReadAt is that of io.ReaderAt, with a context.
+	ReadAt(ctx context.Context, p []byte, off int64) (int, error)
+	// Size is the object's size in bytes when it was opened.
+	Size() int64
+	io.Closer
+}
+
+// Upload is an object that is being written. It ends with Commit or Abort; Abort after either does nothing. It isn't
+// safe for use from many goroutines at once, but for ReadAt.
+type Upload interface {
+	io.Writer
+	// ReadAt reads what was written so far, until Commit.
+	io.ReaderAt
+	// Sync returns once everything written survives a loss of power, though nobody sees it yet: Commit is quick then.
+	Sync(ctx context.Context) error
+	// Commit makes the object visible under its name, in one step and for good. When it fails the object may have
+	// become visible all the same.
+	Commit(ctx context.Context) error
+	// Abort gives the upload up.
+	Abort() error
+}
+
+// ErrFull is for backends without an error of the system for want of room.
+var ErrFull = errors.New("there is no room left")
+
+// IsFull says whether an error is for want of room.
+func IsFull(err error) bool {
+	return errors.Is(err, ErrFull) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT)
+}
+
+// Exposed are backends that can say whether others may read or write what lies in them, beside their owner.
+type Exposed interface {
+	// Concerns are what is less private than it should be, in words. What is sealed may be read by anybody.
+	Concerns(sealed bool) []string
+}

@@ -1,0 +1,47 @@
+package store
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/rand/v2"
+	"testing"
+)
+
+// TestEveryMethod stores blocks that pack well, badly and not at all, and reads them back.
+func TestEveryMethod(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	noise := make([]byte, 256<<10)
+	for i := range noise {
+		noise[i] = byte(r.Uint32())
+	}
+	half := bytes.Clone(noise) // every other run of 64 bytes is noise, three quarters of it all
+	for i := 0; i < len(half); i += 64 {
+		copy(half[i+48:i+64], "gull gull gull g")
+	}
+	text := bytes.Repeat([]byte("the ferry leaves at seven; "), 256<<10/27)
+	sq, err := newSqueezer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer sq.close()
+	s := newStore(t)
+	for what, c := range map[string]struct {
+		plain []byte
+		codec byte
+	}{"text": {text, codecZstd}, "noise": {noise, codecRaw}, "half": {half, codecS2}, "short": {half[:1000], codecZstd}, "nothing": {nil, codecRaw}} {
+		buf := getBuffer(0)
+		codec, stored := sq.squeeze(c.plain, buf)
+		if codec != c.codec {
+			t.Errorf("%s: method %d, want %d", what, codec, c.codec)
+		}
+		back, err := s.packs.unsqueeze(codec, stored, nil, len(c.plain))
+		if err != nil || !bytes.Equal(back, c.plain) {
+			t.Errorf("%s: %v", what, err)
+		}
+		putBuffer(buf)
+	}
+	// A block that claims to be huge isn't believed.
+	if _, err := s.packs.unsqueeze(codecS2, binary.AppendUvarint(nil, 1<<31), nil, 1<<20); err == nil {
+		t.Error("a huge length was believed")
+	}
+}
