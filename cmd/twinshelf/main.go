@@ -2,10 +2,11 @@
 package main
 
 import (
+	"context"
 	"os"
 
 	"twinshelf/internal/cli"
 	"twinshelf/internal/tui"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], tui.Run)) }
+func main() { os.Exit(cli.Main(context.Background(), os.Args[1:], tui.Run)) }

@@ -346,7 +346,7 @@ func (d *Disk) MountWords() string {
 		return ""
 	}
 	for _, a := range d.Survey.Parts() {
-		if k := a.Content.Info.Kind; k != "" && k != "swap" {
+		if a.Content.Info.Kind != "" && !a.Content.Info.Swap {
 			return "not mounted"
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 )
 

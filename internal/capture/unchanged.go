@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
@@ -107,7 +108,7 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 	if err != nil {
 		return nil
 	}
-	was, err := fsys.Examine(ctx, disk.Section(dev, r.Span.Start, r.Span.Len()), r.Span.Len(), dev.SectorSize())
+	was, err := families.Examine(ctx, disk.Section(dev, r.Span.Start, r.Span.Len()), r.Span.Len(), dev.SectorSize())
 	if err != nil || !was.Maps {
 		return nil
 	}

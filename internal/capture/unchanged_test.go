@@ -12,7 +12,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -292,7 +292,7 @@ func TestRecordsThatLie(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	c, err := fsys.Examine(context.Background(), disk.Section(d, partAt, 300*units.MiB), 300*units.MiB, 512)
+	c, err := families.Examine(context.Background(), disk.Section(d, partAt, 300*units.MiB), 300*units.MiB, 512)
 	if err != nil || !c.Maps {
 		t.Fatal(err, c.Why)
 	}

@@ -36,8 +36,8 @@ func compareCommand(o *options) *cobra.Command {
 			folder := ""
 			if len(args) == 3 {
 				var it fsys.Item
-				if only, it, folder, err = after.Resolve(args[2]); err != nil {
-					if only, it, folder, err = before.Resolve(args[2]); err != nil {
+				if only, it, folder, err = after.Resolve(ctx, args[2]); err != nil {
+					if only, it, folder, err = before.Resolve(ctx, args[2]); err != nil {
 						return err
 					}
 					if only, err = after.Part(only.Disk+1, only.Number); err != nil {

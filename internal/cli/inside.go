@@ -50,7 +50,7 @@ func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string
 
 // resolve finds an item; one that only another date has is named with that date.
 func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, text string) (*inside.Part, fsys.Item, string, error) {
-	p, it, path, err := in.Resolve(text)
+	p, it, path, err := in.Resolve(ctx, text)
 	if errors.As(err, new(*workshop.NotThere)) {
 		if t := w.Having(ctx, in, text); t != nil {
 			err = fmt.Errorf("%w on that date; the twin of %s has it: %s", err, units.Moment(t.Taken), t.ID)
@@ -121,7 +121,7 @@ func listCommand(o *options) *cobra.Command {
 				return err
 			}
 			if len(args) == 1 {
-				return o.listParts(in)
+				return o.listParts(cmd.Context(), in)
 			}
 			p, it, path, err := resolve(cmd.Context(), w, in, args[1])
 			switch {
@@ -130,9 +130,9 @@ func listCommand(o *options) *cobra.Command {
 			case dates:
 				return o.listDates(cmd.Context(), w, in, p, path)
 			case it.IsDir():
-				return o.listFolder(in, p, it, path, hidden, order)
+				return o.listFolder(cmd.Context(), in, p, it, path, hidden, order)
 			}
-			return o.listItem(in, p, it, path)
+			return o.listItem(cmd.Context(), in, p, it, path)
 		},
 	}
 	c.Flags().BoolVar(&hidden, "hidden", false, "include hidden and system items")
@@ -141,7 +141,7 @@ func listCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *options) listParts(in *workshop.Inside) error {
+func (o *options) listParts(ctx context.Context, in *workshop.Inside) error {
 	type part struct {
 		Disk    int    `json:"disk"`
 		Part    int    `json:"part"`
@@ -155,7 +155,7 @@ func (o *options) listParts(in *workshop.Inside) error {
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, p := range in.Parts {
 		x := part{p.Disk + 1, p.Number, p.Title, p.Kind, p.Span.Len(), p.Unclean, ""}
-		if _, err := p.Tree(); err != nil {
+		if _, err := p.Tree(ctx); err != nil {
 			x.Problem = plainCause(err)
 		}
 		all = append(all, x)
@@ -182,8 +182,8 @@ func plainCause(err error) string {
 	}
 }
 
-func (o *options) listFolder(in *workshop.Inside, p *inside.Part, folder fsys.Item, path string, hidden bool, order string) error {
-	tree, err := p.Tree()
+func (o *options) listFolder(ctx context.Context, in *workshop.Inside, p *inside.Part, folder fsys.Item, path string, hidden bool, order string) error {
+	tree, err := p.Tree(ctx)
 	if err != nil {
 		return err
 	}
@@ -246,8 +246,8 @@ func folderMark(it fsys.Item) string {
 	return ""
 }
 
-func (o *options) listItem(in *workshop.Inside, p *inside.Part, it fsys.Item, path string) error {
-	tree, err := p.Tree()
+func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.Part, it fsys.Item, path string) error {
+	tree, err := p.Tree(ctx)
 	if err != nil {
 		return err
 	}

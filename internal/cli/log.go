@@ -36,7 +36,7 @@ func (o *options) logTo(dir string) {
 }
 
 // logEnd notes how a command ended.
-func (o *options) logEnd(status int, err error) {
+func (o *options) logEnd(ctx context.Context, status int, err error) {
 	if o.log == nil {
 		return
 	}
@@ -44,6 +44,6 @@ func (o *options) logEnd(status int, err error) {
 	if err != nil {
 		level = slog.LevelError
 	}
-	slog.Log(context.Background(), level, "command ends", "status", status, "took", time.Since(o.begun).Round(time.Millisecond), "error", err)
+	slog.Log(ctx, level, "command ends", "status", status, "took", time.Since(o.begun).Round(time.Millisecond), "error", err)
 	_ = o.log.Close()
 }

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/bench"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -316,7 +316,7 @@ func changeCommand(o *options) *cobra.Command {
 
 func kindNames() []string {
 	var out []string
-	for _, m := range fsys.Makers() {
+	for _, m := range families.Makers() {
 		out = append(out, m.Kind)
 	}
 	return out

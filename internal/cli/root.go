@@ -72,8 +72,8 @@ type options struct {
 }
 
 // Main runs the command line and returns the exit status.
-func Main(args []string, screen Screen) int {
-	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+func Main(ctx context.Context, args []string, screen Screen) int {
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args, in: bufio.NewReader(os.Stdin)}
 	slog.SetDefault(slog.New(slog.DiscardHandler)) // until there is a file for it
@@ -83,7 +83,7 @@ func Main(args []string, screen Screen) int {
 	if err != nil {
 		fmt.Fprintln(o.err, "twinshelf: "+words(err))
 	}
-	o.logEnd(status(err), err)
+	o.logEnd(ctx, status(err), err)
 	return status(err)
 }
 

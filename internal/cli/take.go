@@ -44,7 +44,7 @@ func takeCommand(o *options) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				choice, err := workshop.ChoiceOf(p, it, path)
+				choice, err := workshop.ChoiceOf(cmd.Context(), p, it, path)
 				if err != nil {
 					return err
 				}

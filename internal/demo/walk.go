@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
@@ -112,7 +113,7 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := restore.New(src, disk.Target{Path: target, Identity: id, Fingerprint: print}, &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
+	p, err := restore.New(ctx, src, disk.Target{Path: target, Identity: id, Fingerprint: print}, &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -187,7 +188,7 @@ func files(path string, off, size int64) (map[string]string, error) {
 		return nil, err
 	}
 	defer dev.Close()
-	v, err := fsys.Identify(disk.Section(dev, off, size), size, dev.SectorSize())
+	v, err := families.Identify(disk.Section(dev, off, size), size, dev.SectorSize())
 	if err != nil {
 		return nil, err
 	}

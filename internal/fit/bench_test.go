@@ -7,6 +7,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
@@ -15,7 +16,7 @@ import (
 func BenchmarkPlan(b *testing.B) {
 	for _, kind := range []string{"ext4", "NTFS"} {
 		b.Run(kind, func(b *testing.B) {
-			m, err := fsys.MakerOf(kind)
+			m, err := families.MakerOf(kind)
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -9,7 +9,6 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"

@@ -8,6 +8,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -30,7 +31,7 @@ func (m *maker) fill() error {
 	if room.Empty() || m.t.Kind == table.None {
 		return errors.New("there is no room left for a new part: the others take all of it; let nothing grow, or give them exact sizes")
 	}
-	maker, err := fsys.MakerOf(w.Fill)
+	maker, err := families.MakerOf(w.Fill)
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -123,7 +123,7 @@ func LaidOn(source, d disk.Device, want *table.Table) Wish {
 				logical = logical[n+1:]
 			}
 		}
-		if v, _ := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); i < 0 && v != nil && wish.Fill == "" && len(wish.Places) == len(want.Parts) {
+		if v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); i < 0 && v != nil && wish.Fill == "" && len(wish.Places) == len(want.Parts) {
 			wish.Fill, wish.FillLabel = v.Info().Kind, v.Info().Label // it was made of the room that was left
 			continue
 		}
@@ -137,7 +137,7 @@ func LaidOn(source, d disk.Device, want *table.Table) Wish {
 
 // volumeID is the identity of the file system on a part; "" when it isn't known.
 func volumeID(d disk.Device, p table.Part) string {
-	if v, err := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); err == nil && v != nil {
+	if v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); err == nil && v != nil {
 		return v.Info().ID
 	}
 	return ""

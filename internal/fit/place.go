@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
@@ -48,7 +49,7 @@ func (m *maker) parts() error {
 	m.bound = boundWhy(m.source, m.t, parts)
 	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage && m.bound == ""
 	if m.t.Kind == table.None {
-		if v, _ := fsys.Identify(m.source, size, m.source.SectorSize()); v != nil {
+		if v, _ := families.Identify(m.source, size, m.source.SectorSize()); v != nil {
 			parts = []table.Part{{Number: 1, Span: span.Span{End: size}}}
 			m.movable = true
 		}
@@ -57,7 +58,7 @@ func (m *maker) parts() error {
 		x := Placed{Part: part, From: part.Span}
 		var v fsys.Volume
 		if part.Span.End <= size {
-			v, _ = fsys.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(), m.source.SectorSize())
+			v, _ = families.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(), m.source.SectorSize())
 		}
 		if v != nil {
 			x.Kind, x.ID, x.Volume = v.Info().Kind, v.Info().ID, v.Info().Size
@@ -113,7 +114,7 @@ func fixed(part table.Part, v fsys.Volume) string {
 	if why := v.Info().Unclean; why != "" {
 		return why
 	}
-	if _, ok := v.(fsys.Placer); !ok {
+	if _, ok := v.(fsys.Resizer); !ok {
 		return v.Info().Kind + " isn't made larger here"
 	}
 	return ""
@@ -194,7 +195,7 @@ func (m *maker) doubt(i int) (bool, error) {
 		why, known = e.Examined(x.Part.Number)
 	}
 	if !known {
-		c, err := fsys.Examine(m.ctx, disk.Section(m.source, x.From.Start, x.From.Len()), x.From.Len(), m.source.SectorSize())
+		c, err := families.Examine(m.ctx, disk.Section(m.source, x.From.Start, x.From.Len()), x.From.Len(), m.source.SectorSize())
 		if err != nil {
 			return false, err
 		}
@@ -421,21 +422,21 @@ func (m *maker) anySize() bool {
 // change asks the volume of part i what becomes of it at its new place; nil when its structures don't depend on it.
 func (m *maker) change(i int) (*fsys.Change, error) {
 	x := m.plan.Parts[i]
-	placer, ok := m.volumes[i].(fsys.Placer)
+	placer, ok := m.volumes[i].(fsys.Resizer)
 	if !ok && x.Shrunk() > 0 {
 		return nil, errors.New("what it holds isn't made smaller here")
 	}
 	if !ok {
 		return nil, nil
 	}
-	place := fsys.Place{Was: x.From.Start, Start: x.To.Start, Sector: m.source.SectorSize()}
+	place := fsys.Bounds{Was: x.From.Start, Start: x.To.Start, Sector: m.source.SectorSize()}
 	if x.Grown() > 0 && x.Fixed == "" || x.Shrunk() > 0 && x.Volume > x.To.Len() {
 		place.Size = x.To.Len()
 	}
 	if _, can := m.volumes[i].(fsys.Shrinker); x.Shrunk() > 0 && x.Volume > x.To.Len() && !can {
 		return nil, fmt.Errorf("its %s isn't made smaller here", x.Kind)
 	}
-	c, err := placer.Place(place)
+	c, err := placer.Resize(place)
 	if err != nil {
 		return nil, err
 	}

@@ -9,7 +9,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 )
@@ -53,7 +53,7 @@ func random(t *testing.T, r *rand.Rand) *disk.Memory {
 		t.Fatal(err)
 	}
 	for i, kind := range made {
-		m, err := fsys.MakerOf(kind)
+		m, err := families.MakerOf(kind)
 		if err != nil {
 			continue
 		}
@@ -165,7 +165,7 @@ func check(t *testing.T, src *disk.Memory, p *Plan, wish Wish) {
 		if !found && !(x.Part.Logical) { // logical parts are counted anew when one before them goes
 			t.Errorf("part %d isn't in the planned table at %v: %+v", x.Part.Number, x.To, now.Parts)
 		}
-		v, err := fsys.Identify(disk.Section(o, x.To.Start, x.To.Len()), x.To.Len(), 512)
+		v, err := families.Identify(disk.Section(o, x.To.Start, x.To.Len()), x.To.Len(), 512)
 		if x.Kind != "" && (err != nil || v == nil || v.Info().Kind != x.Kind || v.Info().Size != x.Becomes) {
 			t.Errorf("part %d should hold %s of %d bytes: %v %+v", x.Part.Number, x.Kind, x.Becomes, err, v)
 		}

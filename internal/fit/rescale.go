@@ -2,7 +2,6 @@ package fit
 
 import (
 	"fmt"
-	"strings"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
@@ -66,12 +65,8 @@ func bound(v fsys.Volume, part table.Part, sector int64) string {
 	case v == nil:
 		return "nobody knows whether the contents work with such sectors"
 	}
-	info := v.Info()
-	switch {
-	case info.Kind == "swap" || strings.HasPrefix(info.Kind, "ext") && info.Unit >= sector:
-		return ""
-	case strings.HasPrefix(info.Kind, "ext"):
-		return fmt.Sprintf("blocks of %d bytes are smaller than its sectors: the %s", info.Unit, info.Kind)
+	if f, ok := v.(fsys.SectorFree); ok {
+		return f.Bound(sector)
 	}
-	return fmt.Sprintf("sectors are counted in the %s", info.Kind)
+	return fmt.Sprintf("sectors are counted in the %s", v.Info().Kind)
 }

@@ -39,9 +39,9 @@ type Content struct {
 // Examine recognises what a part of size bytes holds, and compares its maps with everything that its structures and records
 // name: maps that call something free which a file has are not used. It reads only structures, never contents.
 // The error is only for a cancelled context.
-func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Content, error) {
+func (f Families) Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Content, error) {
 	c := Content{size: size, Used: size}
-	v, err := Identify(r, size, sector)
+	v, err := f.Identify(r, size, sector)
 	switch {
 	case err != nil:
 		c.Why = "its structures don't add up (" + err.Error() + ")"

@@ -12,6 +12,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 )
 
@@ -85,7 +86,7 @@ func TestDamageIsOneItems(t *testing.T) {
 		copy(m.Bytes, c.seed)
 		at := c.where(m.Bytes)
 		m.Bytes[at] ^= 0x5A
-		v, err := fsys.Identify(m, m.Size(), 512)
+		v, err := families.Identify(m, m.Size(), 512)
 		if err != nil || v == nil {
 			t.Errorf("%s: it isn't recognised any more: %v", c.name, err)
 			continue

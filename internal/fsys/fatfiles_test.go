@@ -35,7 +35,7 @@ func TestFATAdd(t *testing.T) {
 		}
 		for name, b := range contents {
 			got, _ := examine(t, img)
-			patches, err := got.Volume.(*fat.Volume).Add(name, b, when)
+			patches, err := got.Volume.(*fat.Volume).CreateFile(name, b, when)
 			if err != nil {
 				t.Fatalf("FAT%s: %s: %v", c.bits, name, err)
 			}
@@ -48,7 +48,7 @@ func TestFATAdd(t *testing.T) {
 		got, _ := examine(t, img)
 		v := got.Volume.(*fat.Volume)
 		for name, n := range map[string]int64{"EFI/BOOT/BOOTX64.EFI": 1, "BIG.BIN": c.size, "a name that is too long.txt": 1, "FULL/F1.TXT/X": 1} {
-			if _, err := v.Add(name, make([]byte, n), when); err == nil {
+			if _, err := v.CreateFile(name, make([]byte, n), when); err == nil {
 				t.Errorf("FAT%s: %s is added", c.bits, name)
 			}
 		}

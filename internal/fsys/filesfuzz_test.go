@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 )
 
@@ -91,7 +92,7 @@ func FuzzFiles(f *testing.F) {
 
 // roam looks at everything in a volume, and says how many items it saw.
 func roam(t testing.TB, m *disk.Memory) (seen int) {
-	v, err := fsys.Identify(m, m.Size(), 512)
+	v, err := families.Identify(m, m.Size(), 512)
 	if err != nil || v == nil {
 		return 0
 	}

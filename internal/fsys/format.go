@@ -31,6 +31,14 @@ type Maker struct {
 	// Systems are the systems that read and write it without help, in words of
 	// the trade: "Windows", "macOS", "Linux", "older devices".
 	Systems []string
+	// UsualFor is the one of them that makes this kind by itself; empty for none.
+	UsualFor string
+	// Shared is the rank among the kinds that a shared drive takes, from 1; 0 for none.
+	Shared int
+	// Succeeds are older kinds that this one takes the place of today.
+	Succeeds []string
+	// Firmware says that a machine's firmware reads it.
+	Firmware bool
 	// FileLimit is the largest file in bytes; 0 when only the volume limits it.
 	FileLimit int64
 	// Min and Max are the sizes of volume that are possible with sectors of the
@@ -41,6 +49,8 @@ type Maker struct {
 	Units func(size int64, sector int) (choice []int64, byDefault int64)
 	// Label says, with a reason and a remedy, what is wrong with a label.
 	Label func(label string) error
+	// Written is a label as it is written; nil for as it is.
+	Written func(label string) string
 	// GPTType and MBRType are the part types that go with it.
 	GPTType, MBRType string
 	// Make gives the structures of the new file system as patches relative to
@@ -48,37 +58,46 @@ type Maker struct {
 	Make func(Form) ([]disk.Patch, error)
 }
 
-var makers = map[string]Maker{}
-
-// RegisterMaker makes a kind of new file system known; from the families' init.
-func RegisterMaker(m Maker) {
-	mu.Lock()
-	defer mu.Unlock()
-	makers[m.Kind] = m
-}
-
 // Makers are the kinds that can be made, by name.
-func Makers() []Maker {
-	mu.RLock()
-	defer mu.RUnlock()
+func (f Families) Makers() []Maker {
 	var out []Maker
-	for _, m := range makers {
-		out = append(out, m)
+	for _, family := range f {
+		out = append(out, family.Makers...)
 	}
 	slices.SortFunc(out, func(a, b Maker) int { return strings.Compare(strings.ToLower(a.Kind), strings.ToLower(b.Kind)) })
 	return out
 }
 
 // MakerOf finds a kind, whatever the case of its letters.
-func MakerOf(kind string) (Maker, error) {
+func (f Families) MakerOf(kind string) (Maker, error) {
 	var known []string
-	for _, m := range Makers() {
+	for _, m := range f.Makers() {
 		if strings.EqualFold(m.Kind, kind) {
 			return m, nil
 		}
 		known = append(known, m.Kind)
 	}
 	return Maker{}, fmt.Errorf("a file system of kind %q can't be made; choose %s", kind, units.Choices(known))
+}
+
+// UsualFor is the kind that a system, as in Maker.Systems, makes by itself; false where there is none.
+func (f Families) UsualFor(system string) (Maker, bool) {
+	for _, m := range f.Makers() {
+		if strings.EqualFold(m.UsualFor, system) {
+			return m, true
+		}
+	}
+	return Maker{}, false
+}
+
+// Today is the kind that is made today where an older one of the family was; otherwise the kind itself.
+func (f Families) Today(kind string) string {
+	for _, m := range f.Makers() {
+		if slices.Contains(m.Succeeds, kind) {
+			return m.Kind
+		}
+	}
+	return kind
 }
 
 // Check says what is wrong with a form, before anything is made.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
@@ -19,7 +20,7 @@ import (
 // it is small enough to fill) and returns its path and the bytes written.
 func made(t testing.TB, f fsys.Form) (path string, written int64) {
 	t.Helper()
-	m, err := fsys.MakerOf(f.Kind)
+	m, err := families.MakerOf(f.Kind)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -231,7 +232,7 @@ func TestFormsThatCantBe(t *testing.T) {
 		if c.f.Sector == 0 {
 			c.f.Sector = 512
 		}
-		m, err := fsys.MakerOf(c.f.Kind)
+		m, err := families.MakerOf(c.f.Kind)
 		if err == nil {
 			_, err = m.Format(c.f)
 		}
@@ -244,7 +245,7 @@ func TestFormsThatCantBe(t *testing.T) {
 // TestDefaultsArePossible: in every kind and size, the unit taken by default is among
 // the choices, and nothing lies outside the part or overlaps.
 func TestDefaultsArePossible(t *testing.T) {
-	for _, m := range fsys.Makers() {
+	for _, m := range families.Makers() {
 		for _, sector := range []int{512, 4096} {
 			for size := m.Min(sector); size <= min(m.Max(sector), 16*units.TB); size = size*7/4 + 512*7 {
 				choice, byDefault := m.Units(size, sector)
@@ -368,7 +369,7 @@ func TestFormatNTFS(t *testing.T) {
 
 // TestEverySizeBetweenTheLimits: what a maker says it can, it can.
 func TestEverySizeBetweenTheLimits(t *testing.T) {
-	for _, m := range fsys.Makers() {
+	for _, m := range families.Makers() {
 		for _, sector := range []int{512, 4096} {
 			low, high := m.Min(sector), min(m.Max(sector), 200*units.GB)
 			for _, size := range []int64{low, low + 4096*3, (low + high) / 2, high - 4096, high} {

@@ -1,7 +1,5 @@
-// Package fsys is what the tool knows of file systems: which one a part holds
-// and which of its bytes matter. Each family has a package of its own below
-// this one that registers a probe; none knows another. Import fsys/families to
-// have them all.
+// Package fsys is what the tool knows of file systems: which one a part holds, which of its bytes matter, and what can
+// be done with it. Each family has a package of its own below this one; none knows another. fsys/families lists them.
 //
 // Everything here reads bytes that nobody vouches for: probes and walks are
 // bounded, and what doesn't add up is an error with a place in it.
@@ -13,10 +11,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"maps"
 	"slices"
-	"strings"
-	"sync"
 
 	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
@@ -39,6 +34,8 @@ type Info struct {
 	ID    string `json:"id,omitempty"` // UUID or serial, as blkid writes it
 	Size  int64  `json:"size"`         // bytes, may be less than the part's
 	Unit  int64  `json:"unit"`         // allocation unit in bytes
+	// Swap says that it holds swapped-out memory and no files.
+	Swap bool `json:"swap,omitempty"`
 	// Unclean says in words why the volume's maps may be stale: mounted, not
 	// unmounted cleanly, journal not replayed, hibernated. Empty when quiet.
 	Unclean string `json:"unclean,omitempty"`
@@ -74,29 +71,27 @@ type Unchanging interface {
 // sector is the disk's logical sector size in bytes.
 type Probe func(r io.ReaderAt, size int64, sector int) (Volume, error)
 
-var (
-	mu     sync.RWMutex
-	probes = map[string]Probe{}
-)
-
-// Register makes a family known. It is called from the families' init.
-func Register(family string, p Probe) {
-	mu.Lock()
-	defer mu.Unlock()
-	probes[family] = p
+// Family is what makes a family of file systems known.
+type Family struct {
+	Name  string
+	Probe Probe
+	// Hides is the name of a signature whose holder looks like this family to systems that don't know it.
+	Hides string
+	// Makers are the kinds that it makes.
+	Makers []Maker
 }
+
+// Families are the families that are known, in the order in which they are asked.
+type Families []Family
 
 // Identify returns the volume on a part, or nil when nothing is known there. What is known only by its signature, or bears
 // more than one, is an opaque volume. An error comes with the reason in words; the part must then be taken whole.
-func Identify(r io.ReaderAt, size int64, sector int) (Volume, error) {
-	found, problem := probe(r, size, sector)
+func (f Families) Identify(r io.ReaderAt, size int64, sector int) (Volume, error) {
 	marks, err := signature.Scan(r, size)
 	if err != nil {
 		return nil, err
 	}
-	if slices.ContainsFunc(marks, func(f signature.Found) bool { return f.Kind == signature.BitLockerToGo }) {
-		found, problem = slices.DeleteFunc(found, isFAT), nil // the FAT is what systems see that don't know it
-	}
+	found, problem := f.probe(r, size, sector, marks)
 	switch {
 	case len(marks) == 0 && len(found) == 1:
 		return found[0], nil
@@ -106,16 +101,16 @@ func Identify(r io.ReaderAt, size int64, sector int) (Volume, error) {
 	return nil, problem
 }
 
-func isFAT(v Volume) bool { return strings.HasPrefix(v.Info().Kind, "FAT") }
-
-// probe asks every family.
-func probe(r io.ReaderAt, size int64, sector int) (found []Volume, problem error) {
-	mu.RLock()
-	defer mu.RUnlock()
-	for _, family := range slices.Sorted(maps.Keys(probes)) {
-		v, err := probes[family](r, size, sector)
+// probe asks every family but those that only seem to be there.
+func (f Families) probe(r io.ReaderAt, size int64, sector int, marks []signature.Found) (found []Volume, problem error) {
+	for _, family := range f {
+		hides := func(m signature.Found) bool { return m.Kind == family.Hides }
+		if slices.ContainsFunc(marks, hides) {
+			continue
+		}
+		v, err := family.Probe(r, size, sector)
 		if err != nil {
-			problem = errors.Join(problem, fmt.Errorf("%s: %w", family, err))
+			problem = errors.Join(problem, fmt.Errorf("%s: %w", family.Name, err))
 		} else if v != nil {
 			found = append(found, v)
 		}

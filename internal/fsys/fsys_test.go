@@ -17,7 +17,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/testkit"
 )
@@ -29,7 +29,7 @@ func examine(t testing.TB, path string) (fsys.Content, *disk.File) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { d.Close() })
-	c, err := fsys.Examine(context.Background(), d, d.Size(), d.SectorSize())
+	c, err := families.Examine(context.Background(), d, d.Size(), d.SectorSize())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -316,8 +316,8 @@ func (f fake) Omissions() ([]fsys.Omission, error) {
 func TestContentKeepsEdgesAndTail(t *testing.T) {
 	const k = fsys.Edge
 	var v fake
-	fsys.Register("fake", func(io.ReaderAt, int64, int) (fsys.Volume, error) { return v, nil })
-	defer fsys.Register("fake", func(io.ReaderAt, int64, int) (fsys.Volume, error) { return nil, nil })
+	probe := func(io.ReaderAt, int64, int) (fsys.Volume, error) { return v, nil }
+	known := fsys.Families{{Name: "fake", Probe: probe}}
 	for _, c := range []struct {
 		name string
 		v    fake
@@ -333,7 +333,7 @@ func TestContentKeepsEdgesAndTail(t *testing.T) {
 	} {
 		v = c.v
 		m := disk.NewMemory(20*k, 512)
-		got, err := fsys.Examine(context.Background(), m, m.Size(), 512)
+		got, err := known.Examine(context.Background(), m, m.Size(), 512)
 		var set span.Set
 		for sp := range got.Spans() {
 			set.Add(sp)
@@ -345,7 +345,7 @@ func TestContentKeepsEdgesAndTail(t *testing.T) {
 	v = fake{20 * k, nil, span.Set{}}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := fsys.Examine(ctx, disk.NewMemory(20*k, 512), 20*k, 512); !errors.Is(err, context.Canceled) {
+	if _, err := families.Examine(ctx, disk.NewMemory(20*k, 512), 20*k, 512); !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
 }

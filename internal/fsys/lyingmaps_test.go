@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 )
 
@@ -165,7 +166,7 @@ func TestMapsThatLie(t *testing.T) {
 			b, err := os.ReadFile(c.img)
 			must(t, err)
 			examine := func() fsys.Content {
-				out, err := fsys.Examine(context.Background(), bytes.NewReader(b), int64(len(b)), 512)
+				out, err := families.Examine(context.Background(), bytes.NewReader(b), int64(len(b)), 512)
 				must(t, err)
 				return out
 			}
@@ -263,7 +264,7 @@ func TestGroupsThatLie(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			b, desc, size := small(t, c.args...)
 			c.hurt(b, desc, size)
-			got, err := fsys.Examine(context.Background(), bytes.NewReader(b), int64(len(b)), 512)
+			got, err := families.Examine(context.Background(), bytes.NewReader(b), int64(len(b)), 512)
 			must(t, err)
 			if got.Maps || got.Why == "" {
 				t.Error("the maps are believed")

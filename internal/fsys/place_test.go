@@ -12,27 +12,28 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
 
 // placed makes an image of size bytes that holds the volume of another image as it is after a change, over junk.
-func placed(t testing.TB, from string, p fsys.Place) (path string, c *fsys.Change) {
+func placed(t testing.TB, from string, p fsys.Bounds) (path string, c *fsys.Change) {
 	t.Helper()
 	src, err := disk.Open(from, disk.Identity{Sector: p.Sector})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer src.Close()
-	content, err := fsys.Examine(context.Background(), src, src.Size(), p.Sector)
+	content, err := families.Examine(context.Background(), src, src.Size(), p.Sector)
 	if err != nil || !content.Maps {
 		t.Fatalf("before: %v %s", err, content.Why)
 	}
-	placer, ok := content.Volume.(fsys.Placer)
+	placer, ok := content.Volume.(fsys.Resizer)
 	if !ok {
 		t.Fatalf("%s can't be placed", content.Info.Kind)
 	}
-	if c, err = placer.Place(p); err != nil {
+	if c, err = placer.Resize(p); err != nil {
 		t.Fatal(err)
 	}
 	size := p.Size
@@ -145,7 +146,7 @@ func TestWhatDoesNotGrow(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "e2fsck")
 	img := testkit.Image(t, "ext.img", 300*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-O", "bigalloc", "-C", "65536", img)
-	path, c := placed(t, img, fsys.Place{Size: units.GiB, Sector: 512})
+	path, c := placed(t, img, fsys.Bounds{Size: units.GiB, Sector: 512})
 	if c.Size != 300*units.MiB || len(c.Patches) != 0 || len(c.Notes) != 1 {
 		t.Errorf("%+v", c)
 	}
@@ -191,7 +192,7 @@ func TestExtGrows(t *testing.T) {
 		t.Run(fmt.Sprintf("%d", i), func(t *testing.T) {
 			img := testkit.Image(t, "ext.img", c.size)
 			testkit.Do(t, "mkfs.ext4", append(append([]string{"-q", "-F", "-d", dir}, c.args...), img)...)
-			path, change := placed(t, img, fsys.Place{Size: c.to, Sector: 512})
+			path, change := placed(t, img, fsys.Bounds{Size: c.to, Sector: 512})
 			if change.Size < c.to-c.to/50-200*m && len(change.Notes) == 0 || change.Size <= c.size {
 				t.Errorf("%v: it became %s of %s", c.args, units.Bytes(change.Size), units.Bytes(c.to))
 			}
@@ -238,7 +239,7 @@ func TestNTFSGrows(t *testing.T) {
 			img := testkit.Image(t, "ntfs.img", c.size)
 			testkit.Do(t, "mkntfs", append(append([]string{"-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63"}, c.args...), img)...)
 			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) { testkit.Do(t, "cp", "-r", dir+"/.", point) })
-			path, change := placed(t, img, fsys.Place{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
+			path, change := placed(t, img, fsys.Bounds{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
 			if change.Size != c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
 			}
@@ -306,7 +307,7 @@ func TestFATGrows(t *testing.T) {
 			if c.args[2%len(c.args)] == "-S" {
 				sector = 4096
 			}
-			path, change := placed(t, img, fsys.Place{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
+			path, change := placed(t, img, fsys.Bounds{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
 			if change.Size < c.least || change.Size > c.to || change.Size < c.to-m && len(change.Notes) != 1 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
 			}
@@ -336,7 +337,7 @@ func TestFATGrows(t *testing.T) {
 
 // TestHiddenSectors: only a place that was true before is made true again.
 func TestHiddenSectors(t *testing.T) {
-	p := fsys.Place{Was: 1 << 20, Start: 9 << 20, Sector: 512}
+	p := fsys.Bounds{Was: 1 << 20, Start: 9 << 20, Sector: 512}
 	for _, c := range [][2]uint64{{2048, 18432}, {63, 63}, {0, 0}} {
 		if got := p.Hidden(c[0]); got != c[1] {
 			t.Errorf("%d becomes %d, want %d", c[0], got, c[1])
@@ -366,7 +367,7 @@ func TestExFATGrows(t *testing.T) {
 			img := testkit.Image(t, "exfat.img", c.size)
 			testkit.Do(t, "mkfs.exfat", append(c.args, img)...)
 			onLoop(t, []string{"mount.exfat-fuse"}, img, 512, func(point string) { testkit.Do(t, "cp", "-r", dir+"/.", point) })
-			path, change := placed(t, img, fsys.Place{Was: 0, Start: 9 * m, Size: c.to, Sector: 512})
+			path, change := placed(t, img, fsys.Bounds{Was: 0, Start: 9 * m, Size: c.to, Sector: 512})
 			if change.Size < c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
 			}

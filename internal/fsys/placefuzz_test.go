@@ -6,6 +6,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
@@ -17,7 +18,7 @@ func FuzzPlace(f *testing.F) {
 	for _, form := range []fsys.Form{{Kind: "ext4", Size: 4 * units.MiB}, {Kind: "NTFS", Size: 8 * units.MiB}, {Kind: "FAT12", Size: units.MiB},
 		{Kind: "FAT16", Size: 6 * units.MiB}, {Kind: "FAT32", Size: 36 * units.MiB}, {Kind: "exFAT", Size: 4 * units.MiB}} {
 		form.Sector = 512
-		m, err := fsys.MakerOf(form.Kind)
+		m, err := families.MakerOf(form.Kind)
 		if err != nil {
 			f.Fatal(err)
 		}
@@ -42,16 +43,16 @@ func FuzzPlace(f *testing.F) {
 		copy(m.Bytes, seed)
 		copy(m.Bytes[int(at)%len(seed):], patch)
 		copy(m.Bytes[int(at2)%len(seed):], patch2)
-		v, err := fsys.Identify(m, m.Size(), 512)
+		v, err := families.Identify(m, m.Size(), 512)
 		if err != nil || v == nil {
 			return
 		}
-		placer, ok := v.(fsys.Placer)
+		placer, ok := v.(fsys.Resizer)
 		if !ok {
 			return
 		}
 		size := m.Size() + int64(grow)*units.MiB
-		c, err := placer.Place(fsys.Place{Start: 5 * units.MiB, Size: size, Sector: 512})
+		c, err := placer.Resize(fsys.Bounds{Start: 5 * units.MiB, Size: size, Sector: 512})
 		if err != nil {
 			return
 		}
@@ -100,7 +101,7 @@ func FuzzShrink(f *testing.F) {
 		if err != nil {
 			return
 		}
-		v, err := fsys.Identify(o, size, 512)
+		v, err := families.Identify(o, size, 512)
 		s, ok := v.(fsys.Shrinker)
 		if err != nil || !ok {
 			return
@@ -114,7 +115,7 @@ func FuzzShrink(f *testing.F) {
 			if n <= 0 || n > size {
 				continue
 			}
-			c, err := v.(fsys.Placer).Place(fsys.Place{Size: n, Sector: 512})
+			c, err := v.(fsys.Resizer).Resize(fsys.Bounds{Size: n, Sector: 512})
 			if err != nil {
 				continue
 			}

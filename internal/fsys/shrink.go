@@ -8,7 +8,7 @@ import (
 	"twinshelf/internal/units"
 )
 
-// Shrinker is a Volume that can become smaller: Placer's Place then takes a size below its own. Contents that lie
+// Shrinker is a Volume that can become smaller: Resizer's Resize then takes a size below its own. Contents that lie
 // behind the new end are moved, as far as that is possible.
 type Shrinker interface {
 	// Least is the smallest size that its part can have, in bytes, and in words why it can't be smaller.

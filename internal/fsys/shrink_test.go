@@ -84,7 +84,7 @@ func TestNTFSShrinks(t *testing.T) {
 			}
 			t.Logf("%d MiB used of 120, least %d MiB: %s", c.Used/m, least/m, why)
 			for _, to := range []int64{least, (least + 120*m) / 2 / 512 * 512, 119 * m} {
-				path, change := placed(t, img, fsys.Place{Was: 2048 * 512, Start: 2048 * 512, Size: to, Sector: 512})
+				path, change := placed(t, img, fsys.Bounds{Was: 2048 * 512, Start: 2048 * 512, Size: to, Sector: 512})
 				if change.Size != to-512 {
 					t.Errorf("it became %d of %d", change.Size, to)
 				}
@@ -107,7 +107,7 @@ func TestNTFSShrinks(t *testing.T) {
 				}
 				testkit.Do(t, "ntfsfix", "-n", path)
 			}
-			if _, err := c.Volume.(fsys.Placer).Place(fsys.Place{Size: c.Used / 2 / 512 * 512, Sector: 512}); err == nil {
+			if _, err := c.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: c.Used / 2 / 512 * 512, Sector: 512}); err == nil {
 				t.Error("it becomes smaller than what it holds")
 			}
 		})
@@ -160,7 +160,7 @@ func TestExtShrinks(t *testing.T) {
 			}
 			t.Logf("%d MiB used of %d, least %d MiB: %s", v.Used/m, c.size/m, least/m, why)
 			for _, to := range []int64{least, (least+c.size)/2/4096*4096 - 8192} {
-				path, change := placed(t, img, fsys.Place{Size: to, Sector: 512})
+				path, change := placed(t, img, fsys.Bounds{Size: to, Sector: 512})
 				t.Logf("to %d MiB: %q", to/m, change.Notes)
 				if change.Size > to {
 					t.Errorf("it became %d of %d", change.Size, to)
@@ -192,7 +192,7 @@ func TestExtShrinks(t *testing.T) {
 					t.Errorf("to %d, after use: %v\n%s", to, err, out)
 				}
 			}
-			if _, err := v.Volume.(fsys.Placer).Place(fsys.Place{Size: v.Used / 3 / 4096 * 4096, Sector: 512}); err == nil {
+			if _, err := v.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: v.Used / 3 / 4096 * 4096, Sector: 512}); err == nil {
 				t.Error("it becomes smaller than what it holds")
 			}
 		})

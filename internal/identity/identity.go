@@ -14,6 +14,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
@@ -152,7 +153,7 @@ const registryFile = "Windows/System32/config/SYSTEM"
 
 // registry warns of a Windows, whose registry names the old identities.
 func (r *Renewed) registry(d disk.Device, p table.Part) {
-	v, err := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	if err != nil {
 		return
 	}
@@ -168,14 +169,14 @@ func (r *Renewed) registry(d disk.Device, p table.Part) {
 // volume plans another identity for the file system of a part.
 func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 	section := disk.Section(d, p.Span.Start, p.Span.Len())
-	v, err := fsys.Identify(section, p.Span.Len(), d.SectorSize())
+	v, err := families.Identify(section, p.Span.Len(), d.SectorSize())
 	if err != nil || v == nil {
 		r.Stays = append(r.Stays, fmt.Sprintf("part %d keeps whatever identity it has: its contents aren't known", p.Number))
 		return nil
 	}
 	info := v.Info()
 	name := fmt.Sprintf("the %s of part %d", info.Kind, p.Number)
-	able, ok := v.(fsys.Renewer)
+	able, ok := v.(fsys.Reidentifier)
 	why := "that isn't changed here"
 	if ok && info.Unclean != "" {
 		ok, why = false, info.Unclean
@@ -184,7 +185,7 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 		ok, why = false, "the start-up code names it and can't be told another"
 	}
 	if ok {
-		patches, err := able.Renew(Derive(seed, info.ID))
+		patches, err := able.Reidentify(Derive(seed, info.ID))
 		if cant, is := err.(*fsys.Cant); is {
 			ok, why = false, cant.Why
 		} else if err != nil {
@@ -214,7 +215,7 @@ func seen(d disk.Device, patches []disk.Patch, p table.Part) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	v, err := fsys.Identify(disk.Section(o, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	v, err := families.Identify(disk.Section(o, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	if err != nil || v == nil {
 		return "", fmt.Errorf("it isn't recognised with another identity (%w)", err)
 	}

@@ -89,8 +89,8 @@ type Opened struct {
 }
 
 // Open finds a file of a part and opens it.
-func (p *Part) Open(path string) (*Opened, error) {
-	t, err := p.Tree()
+func (p *Part) Open(ctx context.Context, path string) (*Opened, error) {
+	t, err := p.Tree(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
@@ -31,15 +32,17 @@ type Part struct {
 	why string // why there is nothing to look at
 	// unsure says that the part was captured by maps which nobody compared with its records.
 	unsure bool
-	once   sync.Once
+
+	mu     sync.Mutex // guards what follows
+	opened bool
 	tree   fsys.Tree
 	err    error
 }
 
 // Parts lists the parts of a disk. number is that of the disk in its machine, from 0.
-func Parts(d disk.Device, number int) ([]*Part, error) {
+func Parts(ctx context.Context, d disk.Device, number int) ([]*Part, error) {
 	if t, ok := d.(*shelf.Disk); ok {
-		return ofTwin(t, number), nil
+		return ofTwin(ctx, t, number), nil
 	}
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
@@ -47,7 +50,7 @@ func Parts(d disk.Device, number int) ([]*Part, error) {
 	}
 	parts := t.Parts
 	if t.Kind == table.None {
-		parts = withoutTable(d)
+		parts = withoutTable(ctx, d)
 	}
 	return identified(d, number, parts, t.Kind == table.None), nil
 }
@@ -76,12 +79,12 @@ func identified(d disk.Device, number int, parts []table.Part, lost bool) []*Par
 
 // withoutTable are the parts of a disk without a table: all of it, where a file system begins at its start, or what begins at the usual
 // places of a table that was lost.
-func withoutTable(d disk.Device) []table.Part {
+func withoutTable(ctx context.Context, d disk.Device) []table.Part {
 	whole := []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
-	if v, err := fsys.Identify(d, d.Size(), d.SectorSize()); v != nil || err != nil {
+	if v, err := families.Identify(d, d.Size(), d.SectorSize()); v != nil || err != nil {
 		return whole
 	}
-	lost, err := survey.Lost(context.Background(), d)
+	lost, err := survey.Lost(ctx, d)
 	if err != nil || len(lost) == 0 {
 		return whole
 	}
@@ -100,10 +103,10 @@ func withoutTable(d disk.Device) []table.Part {
 }
 
 // ofTwin lists the parts as the twin describes them; of a disk without a table, what can be found in it.
-func ofTwin(d *shelf.Disk, number int) []*Part {
+func ofTwin(ctx context.Context, d *shelf.Disk, number int) []*Part {
 	var out []*Part
 	if t := d.Describe().Table; t != nil && t.Kind == table.None {
-		if parts := withoutTable(d); parts[0].Span.Start > 0 {
+		if parts := withoutTable(ctx, d); parts[0].Span.Start > 0 {
 			return identified(d, number, parts, true)
 		}
 	}
@@ -123,29 +126,36 @@ func (p *Part) volume() (fsys.Volume, error) {
 	if err := disk.ReadFull(p.Device, head, p.Span.Start); err != nil {
 		return nil, err
 	}
-	return fsys.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize())
+	return families.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize())
 }
 
 // Tree opens the part's files. The error says why there are none.
-func (p *Part) Tree() (fsys.Tree, error) {
-	p.once.Do(func() {
-		if p.why != "" {
-			p.err = &fsys.Unreadable{Why: p.why}
-			return
-		}
-		v, err := p.volume()
-		if err == nil {
-			p.tree, err = fsys.TreeOf(v)
-		}
-		if err == nil && p.unsure {
-			p.tree, err = ofKept(p.tree, v)
-		}
-		p.err = err
-	})
+func (p *Part) Tree(ctx context.Context) (fsys.Tree, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.opened {
+		p.tree, p.err = p.openTree(ctx)
+		p.opened = ctx.Err() == nil // what was cancelled is tried again
+	}
 	if p.err != nil {
 		return nil, fmt.Errorf("%s can't be looked into: %w", p.Name(), p.err)
 	}
 	return p.tree, nil
+}
+
+func (p *Part) openTree(ctx context.Context) (fsys.Tree, error) {
+	if p.why != "" {
+		return nil, &fsys.Unreadable{Why: p.why}
+	}
+	v, err := p.volume()
+	if err != nil {
+		return nil, err
+	}
+	t, err := fsys.TreeOf(v)
+	if err == nil && p.unsure {
+		t, err = ofKept(ctx, t, v)
+	}
+	return t, err
 }
 
 // Name is the part in words.

@@ -9,7 +9,6 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
@@ -52,15 +51,15 @@ func TestFilesInStretches(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	parts, err := Parts(d, 0)
+	parts, err := Parts(t.Context(), d, 0)
 	if err != nil || len(parts) != 1 || parts[0].Kind != "ext4" || parts[0].Name() != "part 1, Linux (ext4)" && !strings.HasPrefix(parts[0].Name(), "part 1, ") {
 		t.Fatalf("%+v, %v", parts, err)
 	}
-	large, err := parts[0].Open("fares/large.bin")
+	large, err := parts[0].Open(t.Context(), "fares/large.bin")
 	if err != nil {
 		t.Fatal(err)
 	}
-	small, err := parts[0].Open("small.txt")
+	small, err := parts[0].Open(t.Context(), "small.txt")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,12 +119,12 @@ func TestPartsSayWhatTheyAre(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer d.Close()
-		parts, err := Parts(d, 0)
+		parts, err := Parts(t.Context(), d, 0)
 		if err != nil || len(parts) != 1 || parts[0].Kind != c.kind || (parts[0].Unclean == "") != (c.unclean == "") || !strings.Contains(parts[0].Unclean, c.unclean) {
 			t.Errorf("%s %s: %+v, %v", c.tool, c.edit, parts, err)
 			continue
 		}
-		if _, err := parts[0].Tree(); (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
+		if _, err := parts[0].Tree(t.Context()); (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
 			t.Errorf("%s: its files: %v", c.tool, err)
 		}
 	}

@@ -20,12 +20,12 @@ func (e *NotKept) Error() string {
 
 // ofKept gives the tree of a volume that was captured by its maps. Unless its records agree with them, contents that weren't kept
 // are errors; where the maps certainly left out something, every listing says that names may be missing.
-func ofKept(t fsys.Tree, v fsys.Volume) (fsys.Tree, error) {
+func ofKept(ctx context.Context, t fsys.Tree, v fsys.Volume) (fsys.Tree, error) {
 	a, ok := v.(fsys.Accountable)
 	if !ok {
 		return t, nil
 	}
-	problem := fsys.CheckKept(context.Background(), a, v.Used())
+	problem := fsys.CheckKept(ctx, a, v.Used())
 	if problem == nil {
 		return t, nil
 	}

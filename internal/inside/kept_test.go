@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/testkit"
 )
 
@@ -29,13 +29,13 @@ func TestKeptDespiteContradiction(t *testing.T) {
 	}
 	le := binary.LittleEndian
 	opened := func() error {
-		v, err := fsys.Identify(bytes.NewReader(b), int64(len(b)), 512)
+		v, err := families.Identify(bytes.NewReader(b), int64(len(b)), 512)
 		if err != nil {
 			t.Fatal(err)
 		}
 		tree, err := fsys.TreeOf(v)
 		if err == nil {
-			tree, err = ofKept(tree, v)
+			tree, err = ofKept(t.Context(), tree, v)
 		}
 		if err != nil {
 			t.Fatal(err)

@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -74,7 +75,7 @@ type Listed struct {
 // Lacks says in words what can't be found in the index; empty when all of the part is in it, or there is nothing to be found.
 func (l *Listed) Lacks() string {
 	switch {
-	case l.Index == nil && l.Region.Captured && l.Region.Kind != "" && l.Region.Kind != "swap":
+	case l.Index == nil && l.Region.Captured && l.Region.Kind != "" && l.Region.Role != string(table.RoleSwap):
 		return l.Why
 	case l.Lost > 0:
 		return fmt.Sprintf("%s couldn't be read", units.Plural(l.Lost, "item"))
@@ -226,10 +227,10 @@ func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, 
 		if err != nil {
 			return nil, false, err
 		}
-		for _, p := range ofTwin(d, i) {
+		for _, p := range ofTwin(ctx, d, i) {
 			lp := shelf.ListedPart{Disk: i, Part: p.Number}
 			var m *names.Made
-			tree, err := p.Tree()
+			tree, err := p.Tree(ctx)
 			if err == nil {
 				m, err = names.Make(ctx, tree, to)
 			} else {

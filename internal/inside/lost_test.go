@@ -9,7 +9,6 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/testkit"
 )
@@ -34,7 +33,7 @@ func TestLostTable(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	parts, err := inside.Parts(d, 0)
+	parts, err := inside.Parts(t.Context(), d, 0)
 	if err != nil || len(parts) != 2 {
 		t.Fatalf("%d parts, %v", len(parts), err)
 	}
@@ -42,7 +41,7 @@ func TestLostTable(t *testing.T) {
 		if !strings.Contains(parts[i].Title, want) || parts[i].Number != i+1 {
 			t.Errorf("part %d is %s", parts[i].Number, parts[i].Title)
 		}
-		tree, err := parts[i].Tree()
+		tree, err := parts[i].Tree(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}

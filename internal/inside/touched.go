@@ -34,7 +34,7 @@ func FilesIn(ctx context.Context, d disk.Device, where span.Set) (*Touching, err
 	if where.Empty() {
 		return out, nil
 	}
-	parts, err := Parts(d, 0)
+	parts, err := Parts(ctx, d, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func FilesIn(ctx context.Context, d disk.Device, where span.Set) (*Touching, err
 		if here.Empty() {
 			continue
 		}
-		t, err := p.Tree()
+		t, err := p.Tree(ctx)
 		if err != nil {
 			continue
 		}

@@ -13,27 +13,20 @@ import (
 	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
 
 // Part is a part of a disk that is to be mounted.
 type Part struct {
-	Disk  string // path of the device or image file
-	Span  span.Span
-	Kind  string // file system, as fsys names it
-	Label string
-	Image bool
+	Disk string // path of the device or image file
+	Span span.Span
+	Kind string // file system, as fsys names it
+	// Drivers are those of the kernel that may mount it, the best first.
+	Drivers []fsys.Driver
+	Label   string
+	Image   bool
 }
-
-// drivers are the kernel's names of the file systems, with the options that keep them from writing when they are mounted read-only.
-var drivers = map[string][]struct{ name, options string }{
-	"ext2": {{"ext4", noReplay}}, "ext3": {{"ext4", noReplay}}, "ext4": {{"ext4", noReplay}},
-	"FAT12": {{"vfat", "utf8"}, {"vfat", ""}}, "FAT16": {{"vfat", "utf8"}, {"vfat", ""}}, "FAT32": {{"vfat", "utf8"}, {"vfat", ""}},
-	"exFAT": {{"exfat", ""}}, "NTFS": {{"ntfs3", ""}, {"ntfs", ""}},
-}
-
-// noReplay keeps ext from writing its journal's contents.
-const noReplay = "noload"
 
 // folderFor is where a part is mounted: in base, named by label or disk.
 func folderFor(base string, p Part) (string, error) {
@@ -83,8 +76,7 @@ func mount(base string, p Part, writable bool) (string, error) {
 	if os.Geteuid() != 0 {
 		return "", errors.New("mounting needs root: start Twin Shelf as root, or mount it with your system's own tools")
 	}
-	ways := drivers[p.Kind]
-	if len(ways) == 0 {
+	if len(p.Drivers) == 0 {
 		return "", fmt.Errorf("%s can't be mounted here: Twin Shelf mounts ext2/3/4, FAT, exFAT and NTFS", p.Kind)
 	}
 	node, done, err := node(p, writable)
@@ -100,19 +92,19 @@ func mount(base string, p Part, writable bool) (string, error) {
 	if !writable {
 		flags |= unix.MS_RDONLY
 	}
-	for _, w := range ways {
-		options := w.options
-		if writable && options == noReplay {
-			options = ""
+	for _, w := range p.Drivers {
+		options := w.Options
+		if !writable && w.Quiet != "" {
+			options = strings.Trim(options+","+w.Quiet, ",")
 		}
-		if err = unix.Mount(node, dir, w.name, flags, options); err == nil {
+		if err = unix.Mount(node, dir, w.Name, flags, options); err == nil {
 			return dir, nil
 		}
 	}
 	os.Remove(dir)
 	switch {
 	case errors.Is(err, unix.ENODEV):
-		return "", fmt.Errorf("this kernel has no driver for %s; \"modprobe %s\" may load it", p.Kind, ways[0].name)
+		return "", fmt.Errorf("this kernel has no driver for %s; \"modprobe %s\" may load it", p.Kind, p.Drivers[0].Name)
 	case errors.Is(err, unix.EBUSY):
 		return "", fmt.Errorf("%s is in use already: it is mounted or held by another program", node)
 	}

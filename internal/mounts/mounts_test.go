@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
@@ -28,7 +30,17 @@ func pier(t *testing.T) (img string, part Part) {
 	}
 	testkit.Do(t, "debugfs", "-w", "-R", "write "+ledger+" ledger", fs)
 	testkit.Place(t, fs, img, units.MiB)
-	return img, Part{Disk: img, Span: span.At(units.MiB, 64*units.MiB), Kind: "ext4", Label: "Pier 2/old", Image: true}
+	at := span.At(units.MiB, 64*units.MiB)
+	f, err := os.Open(fs)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	v, err := families.Identify(f, at.Len(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return img, Part{Disk: img, Span: at, Kind: v.Info().Kind, Drivers: fsys.DriversOf(v), Label: "Pier 2/old", Image: true}
 }
 
 func TestMountsReadOnly(t *testing.T) {
@@ -87,7 +99,7 @@ func TestMountRefusals(t *testing.T) {
 	img, part := pier(t)
 	base := t.TempDir()
 	for want, change := range map[string]func(p *Part){
-		"can't be mounted here": func(p *Part) { p.Kind = "swap" },
+		"can't be mounted here": func(p *Part) { p.Kind, p.Drivers = "swap", nil },
 		"may be damaged":        func(p *Part) { p.Span = span.At(70*units.MiB, units.MiB) },
 		"no such file":          func(p *Part) { p.Disk = img + ".missing" },
 		"kernel doesn't know":   func(p *Part) { p.Disk, p.Image = testkit.Loop(t, img, 512), false; p.Span.Start = 4096 },

@@ -8,7 +8,7 @@ import (
 	"sync"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -128,7 +128,7 @@ func (u *used) in(ctx context.Context, sp span.Span) (span.Set, error) {
 // read walks the maps of the region's file system once.
 func (r *usedRegion) read(ctx context.Context, planned *rehearse.Planned) {
 	sp := r.region.Span
-	content, err := fsys.Examine(ctx, disk.Section(planned, sp.Start, sp.Len()), sp.Len(), planned.SectorSize())
+	content, err := families.Examine(ctx, disk.Section(planned, sp.Start, sp.Len()), sp.Len(), planned.SectorSize())
 	if r.err = err; err != nil || !content.Maps {
 		return
 	}
@@ -189,7 +189,7 @@ func identities(d disk.Device) (map[string]bool, error) {
 		spans = append(spans, p.Span.Intersect(span.Span{End: d.Size()}))
 	}
 	for _, sp := range spans {
-		if v, err := fsys.Identify(disk.Section(d, sp.Start, sp.Len()), sp.Len(), d.SectorSize()); err == nil && v != nil {
+		if v, err := families.Identify(disk.Section(d, sp.Start, sp.Len()), sp.Len(), d.SectorSize()); err == nil && v != nil {
 			note(v.Info().ID)
 		}
 	}

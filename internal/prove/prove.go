@@ -15,6 +15,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/run"
@@ -272,7 +273,7 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim
 		if !r.Captured || r.Whole != "" || r.Kind == "" {
 			continue
 		}
-		content, err := fsys.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
+		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
 		if err != nil {
 			return nil, err
 		}
@@ -382,7 +383,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		if r.Kind == "" || !r.Captured {
 			continue
 		}
-		content, err := fsys.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
+		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
 		if err != nil {
 			return nil, err
 		}

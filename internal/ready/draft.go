@@ -17,6 +17,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/sizes"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
@@ -360,13 +361,13 @@ func (d *Draft) SetForm(i int, kind, label string, unit int64) error {
 		p.Form = nil
 		return nil
 	}
-	m, err := fsys.MakerOf(kind)
+	m, err := families.MakerOf(kind)
 	if err != nil {
 		return err
 	}
 	f := fsys.Form{Kind: m.Kind, Label: label, Unit: unit, Size: p.Span.Len(), Sector: d.Identity.Sector, Start: p.Span.Start, ID: random16(), Now: d.now}
-	if strings.HasPrefix(m.Kind, "FAT") {
-		f.Label = strings.ToUpper(label)
+	if m.Written != nil {
+		f.Label = m.Written(label)
 	}
 	f.ID[6], f.ID[8] = f.ID[6]&0x0F|0x40, f.ID[8]&0x3F|0x80 // also a valid UUID
 	if err := m.Check(f); err != nil {

@@ -6,12 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/zeebo/blake3"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
@@ -135,7 +134,7 @@ func (d *Draft) tablePatches(dev disk.Device) ([]disk.Patch, error) {
 func formStep(part *Part) (Step, error) {
 	f := *part.Form
 	f.Size, f.Start = part.Span.Len(), part.Span.Start
-	m, err := fsys.MakerOf(f.Kind)
+	m, err := families.MakerOf(f.Kind)
 	if err != nil {
 		return Step{}, err
 	}
@@ -228,7 +227,7 @@ func (d *Draft) words(p *Plan) {
 		}
 	}
 	for _, q := range d.Parts {
-		if q.Type == table.TypeESP && q.Form != nil && !strings.HasPrefix(q.Form.Kind, "FAT") {
+		if q.Type == table.TypeESP && q.Form != nil && !firmwareReads(q.Form.Kind) {
 			p.Notes = append(p.Notes, fmt.Sprintf("part %d is for starting a machine, and a machine's firmware reads only FAT there, not %s", q.Number, q.Form.Kind))
 		}
 	}
@@ -296,12 +295,12 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 			continue
 		}
 		if part.Form == nil {
-			if v, _ := fsys.Identify(disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize()); v != nil {
+			if v, _ := families.Identify(disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize()); v != nil {
 				p.Notes = append(p.Notes, fmt.Sprintf("part %d isn't formatted, and an older %s is recognised in its place", part.Number, v.Info().Kind))
 			}
 			continue
 		}
-		c, err := fsys.Examine(ctx, disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize())
+		c, err := families.Examine(ctx, disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize())
 		if err != nil {
 			return err
 		}
@@ -336,4 +335,10 @@ func (p *Plan) Bytes() int64 {
 		n += s.Bytes()
 	}
 	return n
+}
+
+// firmwareReads says whether a machine's firmware reads what would be made.
+func firmwareReads(kind string) bool {
+	m, err := families.MakerOf(kind)
+	return err == nil && m.Firmware
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/sizes"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -62,7 +63,7 @@ func (d *Draft) Storage(need int64, label string) error {
 	if need > gap.Len() {
 		return fmt.Errorf("a shelf for this needs %s and there is room for %s: %s are missing; choose fewer dates or machines, or a larger disk", sizes.Words(need), sizes.Words(gap.Len()), units.Bytes(need-gap.Len()))
 	}
-	return d.addMade(need, need == gap.Len(), "ext4", label)
+	return d.addMade(need, need == gap.Len(), UsualHere(), label)
 }
 
 // addMade adds a part with a new file system in the largest gap. Nothing stays of it when the file system can't be.
@@ -84,7 +85,7 @@ func (d *Draft) addMade(n int64, rest bool, kind, label string) error {
 // Systems are the kinds of systems that a shared drive can be for.
 func Systems() []string {
 	var out []string
-	for _, m := range fsys.Makers() {
+	for _, m := range families.Makers() {
 		for _, s := range m.Systems {
 			if !slices.Contains(out, s) {
 				out = append(out, s)
@@ -95,8 +96,18 @@ func Systems() []string {
 	return out
 }
 
+// UsualHere is the kind of file system that systems of this kind make by themselves.
+func UsualHere() string {
+	m, _ := families.All().UsualFor("Linux")
+	return m.Kind
+}
+
 // preferred are the kinds that a shared drive takes, the best first: without a limit on files, then without one that hurts.
-var preferred = []string{"exFAT", "NTFS", "ext4", "FAT32"}
+func preferred() []fsys.Maker {
+	out := slices.DeleteFunc(families.Makers(), func(m fsys.Maker) bool { return m.Shared == 0 })
+	slices.SortFunc(out, func(a, b fsys.Maker) int { return a.Shared - b.Shared })
+	return out
+}
 
 // SharedKind is the file system that all the given kinds of systems write, for a part of n bytes.
 func SharedKind(systems []string, n int64, sector int) (fsys.Maker, error) {
@@ -108,18 +119,11 @@ func SharedKind(systems []string, n int64, sector int) (fsys.Maker, error) {
 			return fsys.Maker{}, fmt.Errorf("%q is no kind of system that is known here; choose %s", s, units.Choices(Systems()))
 		}
 	}
-	if len(systems) == 1 && strings.EqualFold(systems[0], "Linux") {
-		return fsys.MakerOf("ext4")
-	}
-	if len(systems) == 1 && strings.EqualFold(systems[0], "Windows") {
-		return fsys.MakerOf("NTFS")
+	if m, ok := families.All().UsualFor(systems[0]); ok && len(systems) == 1 {
+		return m, nil
 	}
 	why := ""
-	for _, kind := range preferred {
-		m, err := fsys.MakerOf(kind)
-		if err != nil {
-			return m, err
-		}
+	for _, m := range preferred() {
 		all := !slices.ContainsFunc(systems, func(s string) bool {
 			return !slices.ContainsFunc(m.Systems, func(own string) bool { return strings.EqualFold(own, s) })
 		})
@@ -127,7 +131,7 @@ func SharedKind(systems []string, n int64, sector int) (fsys.Maker, error) {
 		case all && n >= m.Min(sector) && n <= m.Max(sector):
 			return m, nil
 		case all:
-			why = fmt.Sprintf(" (%s would, from %s to %s)", kind, units.Bytes(m.Min(sector)), units.Bytes(m.Max(sector)))
+			why = fmt.Sprintf(" (%s would, from %s to %s)", m.Kind, units.Bytes(m.Min(sector)), units.Bytes(m.Max(sector)))
 		}
 	}
 	return fsys.Maker{}, fmt.Errorf("no file system of %s is written by all of %s%s", units.Bytes(n), strings.Join(systems, ", "), why)
@@ -237,7 +241,7 @@ func (d *Draft) System(s Shape) error {
 	if least := s.Parts[grows].Used; room < least {
 		return fmt.Errorf("%s is too small for the shape of %s: its other parts take %s and %s of the main one are in use, %s are missing", units.Bytes(d.Identity.Size), s.Machine, units.Bytes(others), units.Bytes(least), units.Bytes(least-room))
 	}
-	if m, err := fsys.MakerOf(s.Parts[grows].FileSystem); err == nil {
+	if m, err := families.MakerOf(s.Parts[grows].FileSystem); err == nil {
 		if most := down(m.Max(d.Identity.Sector), d.Align); room > most {
 			c.Notes = append(c.Notes, fmt.Sprintf("%s reaches up to %s, so %s stay free", m.Kind, units.Bytes(most), units.Bytes(room-most)))
 			room = most

@@ -12,7 +12,6 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"

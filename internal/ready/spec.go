@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/sizes"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
@@ -35,7 +35,7 @@ func ParseWish(text string) (Wish, error) {
 		w.Label = parts[2]
 	}
 	if w.Kind != "" {
-		if _, err := fsys.MakerOf(w.Kind); err != nil {
+		if _, err := families.MakerOf(w.Kind); err != nil {
 			return w, err
 		}
 	}

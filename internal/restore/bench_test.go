@@ -16,7 +16,7 @@ import (
 
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
@@ -67,7 +67,7 @@ func mixed(b *testing.B, n int64) string {
 func usedBytes(b *testing.B, img string) (path string, n int64) {
 	b.Helper()
 	d := opened(b, img)
-	c, err := fsys.Examine(b.Context(), d, d.Size(), 512)
+	c, err := families.Examine(b.Context(), d, d.Size(), 512)
 	if err != nil || !c.Maps {
 		b.Fatalf("%v %s", err, c.Why)
 	}
@@ -277,7 +277,7 @@ func BenchmarkPlanHugeDisk(b *testing.B) {
 	resetPeak()
 	for b.Loop() {
 		d := opened(b, img)
-		c, err := fsys.Examine(b.Context(), d, d.Size(), 512)
+		c, err := families.Examine(b.Context(), d, d.Size(), 512)
 		if err != nil || !c.Maps {
 			b.Fatalf("%v %s", err, c.Why)
 		}

@@ -91,7 +91,7 @@ func TestNewPartInTheRest(t *testing.T) {
 		default:
 			testkit.Do(t, "fsck.fat", "-n", part)
 		}
-		planned, _, err := restore.Rehearse(sv.Mapped(), opened(t, target).Identity(), fit.LaidOn(sv.Device, opened(t, target), sv.Table))
+		planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), opened(t, target).Identity(), fit.LaidOn(sv.Device, opened(t, target), sv.Table))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -104,7 +104,7 @@ func TestNewPartInTheRest(t *testing.T) {
 		}
 	}
 	_, sv := simple(t, table.GPT, 512)
-	if _, _, err := restore.Rehearse(sv.Mapped(), disk.Identity{Size: 300 * miB, Sector: 512}, fit.Wish{Fill: "ext4", Parts: map[int]fit.PartWish{1: {Share: 1}}}); err == nil || !strings.Contains(err.Error(), "no room left") {
+	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 300 * miB, Sector: 512}, fit.Wish{Fill: "ext4", Parts: map[int]fit.PartWish{1: {Share: 1}}}); err == nil || !strings.Contains(err.Error(), "no room left") {
 		t.Errorf("%v", err)
 	}
 }
@@ -124,7 +124,7 @@ func TestOtherSectors(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := restore.New(sv.Mapped(), disk.Target{Path: target, Identity: d.Identity(), Fingerprint: print}, &disk.Guard{}, fit.Wish{})
+		p, err := restore.New(t.Context(), sv.Mapped(), disk.Target{Path: target, Identity: d.Identity(), Fingerprint: print}, &disk.Guard{}, fit.Wish{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -153,7 +153,7 @@ func TestOtherSectors(t *testing.T) {
 		testkit.Detach(dev)
 	}
 	_, sv := simple(t, table.GPT, 512, "-b", "1024")
-	if _, _, err := restore.Rehearse(sv.Mapped(), disk.Identity{Size: 120 * miB, Sector: 4096}, fit.Wish{}); err == nil || !strings.Contains(err.Error(), "blocks of 1024 bytes") {
+	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 120 * miB, Sector: 4096}, fit.Wish{}); err == nil || !strings.Contains(err.Error(), "blocks of 1024 bytes") {
 		t.Errorf("%v", err)
 	}
 	d := opened(t, machine(t))
@@ -161,7 +161,7 @@ func TestOtherSectors(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := restore.Rehearse(sv.Mapped(), disk.Identity{Size: 2 * d.Size(), Sector: 4096}, fit.Wish{}); err == nil || !strings.Contains(err.Error(), "sectors are counted in the FAT") {
+	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 2 * d.Size(), Sector: 4096}, fit.Wish{}); err == nil || !strings.Contains(err.Error(), "sectors are counted in the FAT") {
 		t.Errorf("%v", err)
 	}
 }

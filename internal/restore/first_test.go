@@ -11,7 +11,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/survey"
@@ -85,7 +85,7 @@ func BenchmarkCopy(b *testing.B) {
 	}
 	write := func(src disk.Mapped) float64 {
 		target := testkit.Image(b, "target.img", d.Size())
-		p, err := restore.New(src, testkit.Target(b, target), &disk.Guard{}, fit.Wish{})
+		p, err := restore.New(b.Context(), src, testkit.Target(b, target), &disk.Guard{}, fit.Wish{})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -113,7 +113,7 @@ func BenchmarkCopy(b *testing.B) {
 func placed(b *testing.B, img string) {
 	b.Helper()
 	d := opened(b, img)
-	c, err := fsys.Examine(b.Context(), d, d.Size(), 512)
+	c, err := families.Examine(b.Context(), d, d.Size(), 512)
 	if err != nil || !c.Maps {
 		b.Fatalf("%v %s", err, c.Why)
 	}

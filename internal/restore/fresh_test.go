@@ -115,7 +115,7 @@ func TestFreshIdentity(t *testing.T) {
 		t.Errorf("%v", p.Renewed)
 	}
 	// The same plan again proves the target, and the source still is what it was.
-	planned, _, err := restore.Rehearse(sv.Mapped(), now.Identity(), wish)
+	planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), now.Identity(), wish)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -152,7 +152,7 @@ func TestDirectCopy(t *testing.T) {
 	}
 	f.WriteAt([]byte("a byte that changed"), p.Parts[1].To.Start+2048)
 	f.Close()
-	planned, _, err := restore.Rehearse(sv.Mapped(), opened(t, target).Identity(), fit.Wish{})
+	planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), opened(t, target).Identity(), fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}

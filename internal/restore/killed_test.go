@@ -32,7 +32,7 @@ func TestRestoreProcess(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := New(sv.Mapped(), testkit.Target(t, filepath.Join(dir, "target.img")), &disk.Guard{}, fit.Wish{})
+	p, err := New(t.Context(), sv.Mapped(), testkit.Target(t, filepath.Join(dir, "target.img")), &disk.Guard{}, fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,7 +11,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/identity"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/shelf"
@@ -49,8 +49,8 @@ type Plan struct {
 
 // New plans the restore of source onto target as it is wished; nothing is written. It refuses what can't
 // work or mustn't be done.
-func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wish) (*Plan, error) {
-	f, err := fit.Make(context.Background(), source, target.Identity, wish)
+func New(ctx context.Context, source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wish) (*Plan, error) {
+	f, err := fit.Make(ctx, source, target.Identity, wish)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wis
 		return nil, err
 	}
 	p := &Plan{Source: source, Target: target, Guard: guard, Fit: f, every: checkpoint}
-	planned, err := p.compose(wish)
+	planned, err := p.compose(ctx, wish)
 	if err != nil {
 		return nil, err
 	}
@@ -83,16 +83,16 @@ func New(source disk.Mapped, target disk.Target, guard *disk.Guard, wish fit.Wis
 	if f.Table.Sound(source.Size()) && (!t.Sound(planned.Size()) || t.Worst() == table.Damage && f.Table.Worst() != table.Damage) {
 		return nil, fmt.Errorf("the planned disk's table would not be sound (%v); nothing was written", t.Findings)
 	}
-	return p, p.sound()
+	return p, p.sound(ctx)
 }
 
 // sound looks at the file systems whose size changes as if they were there.
-func (p *Plan) sound() error {
+func (p *Plan) sound(ctx context.Context) error {
 	for _, x := range p.Fit.Parts {
 		if x.To.Empty() || x.Becomes == x.Volume {
 			continue
 		}
-		c, err := fsys.Examine(context.Background(), disk.Section(p.planned, x.To.Start, x.To.Len()), x.To.Len(), p.planned.SectorSize())
+		c, err := families.Examine(ctx, disk.Section(p.planned, x.To.Start, x.To.Len()), x.To.Len(), p.planned.SectorSize())
 		if err != nil {
 			return err
 		}
@@ -104,18 +104,18 @@ func (p *Plan) sound() error {
 }
 
 // Rehearse composes the disk that a restore onto such a target would make, and gives what its start-up repairs are.
-func Rehearse(source disk.Mapped, target disk.Identity, wish fit.Wish) (planned *rehearse.Planned, repairs []disk.Patch, err error) {
-	f, err := fit.Make(context.Background(), source, target, wish)
+func Rehearse(ctx context.Context, source disk.Mapped, target disk.Identity, wish fit.Wish) (planned *rehearse.Planned, repairs []disk.Patch, err error) {
+	f, err := fit.Make(ctx, source, target, wish)
 	if err != nil {
 		return nil, nil, err
 	}
 	p := &Plan{Source: source, Fit: f}
-	planned, err = p.compose(wish)
+	planned, err = p.compose(ctx, wish)
 	return planned, p.repairs, err
 }
 
 // compose makes the planned disk, looks whether it should start, and repairs what can be repaired unless that is declined.
-func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
+func (p *Plan) compose(ctx context.Context, wish fit.Wish) (*rehearse.Planned, error) {
 	planned, err := rehearse.Compose(p.Source, p.Fit)
 	if err != nil {
 		return nil, err
@@ -131,7 +131,7 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 			}
 		}
 	}
-	if p.Startup, err = startup.Check(context.Background(), planned, o); err != nil {
+	if p.Startup, err = startup.Check(ctx, planned, o); err != nil {
 		return nil, err
 	}
 	if patches, does := p.Startup.Repairs(); len(patches) > 0 && !wish.AsItStarts {
@@ -140,7 +140,7 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 			return nil, err
 		}
 	}
-	if planned, err = p.renew(planned, wish); err != nil {
+	if planned, err = p.renew(ctx, planned, wish); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -149,13 +149,13 @@ func (p *Plan) compose(wish fit.Wish) (*rehearse.Planned, error) {
 		}
 	}()
 	if len(p.Repaired) > 0 || p.Fresh != nil {
-		p.Startup, err = startup.Check(context.Background(), planned, startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere, Before: p.Startup})
+		p.Startup, err = startup.Check(ctx, planned, startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere, Before: p.Startup})
 	}
 	return planned, err
 }
 
 // renew gives the planned disk identities of its own, and tells it those of disks that are restored together with it.
-func (p *Plan) renew(planned *rehearse.Planned, wish fit.Wish) (*rehearse.Planned, error) {
+func (p *Plan) renew(ctx context.Context, planned *rehearse.Planned, wish fit.Wish) (*rehearse.Planned, error) {
 	p.Fit.Elsewhere = slices.Clone(wish.Elsewhere)
 	for i, id := range p.Fit.Elsewhere {
 		if now, ok := wish.Others[id]; ok {
@@ -169,12 +169,12 @@ func (p *Plan) renew(planned *rehearse.Planned, wish fit.Wish) (*rehearse.Planne
 		if a := p.Fit.Added; a != nil {
 			o.Own = a.Part.Number
 		}
-		if p.Fresh, err = identity.Renew(context.Background(), planned, o); err != nil {
+		if p.Fresh, err = identity.Renew(ctx, planned, o); err != nil {
 			return nil, err
 		}
 		p.Fit.Renewed = p.Fresh.IDs
 	case len(wish.Others) > 0:
-		if p.Fresh, err = identity.Follow(context.Background(), planned, wish.Others); err != nil {
+		if p.Fresh, err = identity.Follow(ctx, planned, wish.Others); err != nil {
 			return nil, err
 		}
 	default:

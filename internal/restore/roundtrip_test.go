@@ -16,7 +16,6 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
@@ -179,7 +178,7 @@ func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wi
 // written writes a source onto a target and proves it.
 func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish fit.Wish, shelves ...string) (proof *shelf.Proof, f *fit.Plan, err error) {
 	t.Helper()
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: shelves}, wish)
+	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: shelves}, wish)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -196,7 +195,7 @@ func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target str
 // restoreOnly writes a twin's disk onto a target.
 func restoreOnly(t testing.TB, src *shelf.Disk, s *shelf.Shelf, target string) error {
 	t.Helper()
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
+	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
 	if err != nil {
 		return err
 	}
@@ -307,7 +306,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	f.WriteAt([]byte{one[0] ^ 1}, 65*miB+4096)
 	f.Close()
 	src, _ := s.OpenDisk(t.Context(), twin, 0)
-	planned, _, err := restore.Rehearse(src, opened(t, target).Identity(), fit.Wish{Keep: true})
+	planned, _, err := restore.Rehearse(t.Context(), src, opened(t, target).Identity(), fit.Wish{Keep: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -348,7 +347,7 @@ func TestRoundTripBetweenBlockDevices(t *testing.T) {
 			target := before
 			target.Path = path
 			var refused *disk.Refusal
-			if _, err := restore.New(src, target, &disk.Guard{}, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "in use") {
+			if _, err := restore.New(t.Context(), src, target, &disk.Guard{}, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "in use") {
 				t.Errorf("%s: %v", path, err)
 			}
 		}
@@ -449,12 +448,12 @@ func TestGuardRefusals(t *testing.T) {
 		{"no plan", disk.Target{Path: img, Identity: good.Identity}, disk.Guard{}, "plan again"},
 	} {
 		var refused *disk.Refusal
-		if _, err := restore.New(src, c.target, &c.guard, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), c.word) {
+		if _, err := restore.New(t.Context(), src, c.target, &c.guard, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), c.word) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	// Changed between the plan and the writing.
-	p, err := restore.New(src, good, &disk.Guard{}, fit.Wish{})
+	p, err := restore.New(t.Context(), src, good, &disk.Guard{}, fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}

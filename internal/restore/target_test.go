@@ -43,7 +43,7 @@ func TestProofAgainstTheSource(t *testing.T) {
 			t.Fatal(err)
 		}
 		target := opened(t, path)
-		planned, _, err := restore.Rehearse(src, target.Identity(), fit.Wish{Keep: true})
+		planned, _, err := restore.Rehearse(t.Context(), src, target.Identity(), fit.Wish{Keep: true})
 		if err != nil {
 			t.Fatal(err)
 		}

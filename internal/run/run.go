@@ -148,7 +148,7 @@ func Start(ctx context.Context, title string, phases []string, estimate time.Dur
 		defer stop()
 		err := r.guarded(ctx, work)
 		cancel()
-		r.finish(err)
+		r.finish(ctx, err)
 	}()
 	return r
 }
@@ -162,7 +162,7 @@ func (r *Run) guarded(ctx context.Context, work func(*Context) error) (err error
 	return work(&Context{ctx, r, ""})
 }
 
-func (r *Run) finish(err error) {
+func (r *Run) finish(ctx context.Context, err error) {
 	r.mu.Lock()
 	r.snap.Err = err
 	r.snap.Elapsed = time.Since(r.start)
@@ -183,7 +183,8 @@ func (r *Run) finish(err error) {
 	for _, n := range s.Notes {
 		slog.Warn("note", "work", s.Title, "note", n)
 	}
-	slog.Log(context.Background(), level, "ends", "work", s.Title, "state", s.State, "took", s.Elapsed.Round(time.Millisecond), "moved", s.All, "phase", s.Phase, "error", err)
+	slog.Log(ctx, level, "ends", "work", s.Title, "state", s.State, "took", s.Elapsed.Round(time.Millisecond),
+		"moved", s.All, "phase", s.Phase, "error", err)
 	close(r.ended)
 }
 

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/signature"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
@@ -94,7 +94,7 @@ func TestKindsAsTheirToolsMakeThem(t *testing.T) {
 			}
 			defer f.Close()
 			st, _ := f.Stat()
-			v, err := fsys.Identify(f, st.Size(), 512)
+			v, err := families.Identify(f, st.Size(), 512)
 			if err != nil || v == nil || !strings.HasPrefix(v.Info().Kind, c.kind) || v.Info().Opaque == "" {
 				t.Errorf("%v %v", v, err)
 			}
@@ -177,11 +177,11 @@ func TestMoreThanOneMark(t *testing.T) {
 			at += size
 		}
 		copy(b[at:], c.mark)
-		got, err := fsys.Examine(t.Context(), bytes.NewReader(b), size, 512)
+		got, err := families.Examine(t.Context(), bytes.NewReader(b), size, 512)
 		if err != nil || got.Maps || got.Info.Kind != c.kind || got.Used != size || len(got.Omit) != 0 {
 			t.Errorf("%s: %+v %v", c.kind, got, err)
 		}
-		if _, ok := got.Volume.(fsys.Placer); ok {
+		if _, ok := got.Volume.(fsys.Resizer); ok {
 			t.Errorf("%s can be grown", c.kind)
 		}
 	}

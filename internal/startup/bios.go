@@ -6,9 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup/image"
 	"twinshelf/internal/startup/realmode"
@@ -151,12 +151,10 @@ func (c *checker) noCode() {
 	}
 }
 
-const hiddenAt = 0x1C // sectors before the volume, in the boot sectors of FAT and NTFS
-
 // elsewhere warns of what can't be looked into: on an MBR disk, Windows names the part that it starts from by its place.
 func (c *checker) elsewhere() {
 	for _, p := range c.parts {
-		if c.t.Kind != table.MBR || p.volume == nil || p.volume.Info().Kind != "NTFS" {
+		if _, windows := p.volume.(fsys.WindowsHome); c.t.Kind != table.MBR || !windows {
 			continue
 		}
 		for _, m := range c.o.Moves {
@@ -171,29 +169,27 @@ func (c *checker) elsewhere() {
 
 // hidden checks the field by which a boot sector finds its own part.
 func (c *checker) hidden(p part, boot []byte) {
-	if p.volume == nil || p.Logical {
+	v, ok := p.volume.(fsys.BootSectored)
+	if !ok || p.Logical {
 		return
 	}
-	kind := p.volume.Info().Kind
-	if kind != "NTFS" && !strings.HasPrefix(kind, "FAT") {
-		return
-	}
-	want, have := uint32(p.Span.Start/int64(c.t.Sector)), binary.LittleEndian.Uint32(boot[hiddenAt:])
+	at := v.HiddenSectors(p.Span.Len())
+	want, have := uint32(p.Span.Start/int64(c.t.Sector)), binary.LittleEndian.Uint32(boot[at[0]:])
 	if have == want {
-		c.add(Finding{Way: BIOS, Verdict: Good, Says: "its boot sector knows where the part begins", Evidence: fmt.Sprintf("%d sectors before it", have)})
+		c.add(Finding{Way: BIOS, Verdict: Good, Says: "its boot sector knows where the part begins",
+			Evidence: fmt.Sprintf("%d sectors before it", have)})
 		return
 	}
 	fixed := binary.LittleEndian.AppendUint32(nil, want)
-	f := Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf("the boot sector of part %d says that %d sectors stand before it, and there are %d", p.Number, have, want),
+	f := Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf(
+		"the boot sector of part %d says that %d sectors stand before it, and there are %d", p.Number, have, want),
 		Repair: fmt.Sprintf("the boot sector of part %d is told where it begins", p.Number)}
-	f.Patches = []disk.Patch{{Off: p.Span.Start + hiddenAt, Data: fixed, Why: "sectors before the part"}}
-	if kind == "NTFS" { // and its copy behind the volume
-		if at := p.Span.Start + p.volume.Info().Size; at+512 <= p.Span.End {
-			b := make([]byte, 512)
-			if disk.ReadFull(c.d, b, at) == nil && string(b[3:7]) == "NTFS" {
-				f.Patches = append(f.Patches, disk.Patch{Off: at + hiddenAt, Data: fixed, Why: "sectors before the part, in the copy"})
-			}
+	for i, off := range at {
+		why := "sectors before the part"
+		if i > 0 {
+			why += ", in the copy"
 		}
+		f.Patches = append(f.Patches, disk.Patch{Off: p.Span.Start + off, Data: fixed, Why: why})
 	}
 	c.add(f)
 }

@@ -15,7 +15,6 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -265,7 +264,7 @@ func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := restore.New(src, testkit.Target(t, target), &disk.Guard{}, wish)
+	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{}, wish)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,6 +12,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
@@ -172,7 +173,7 @@ func (b *bootable) place(img string, partAt, partLen int64, name string, at int6
 		b.t.Fatal(err)
 	}
 	defer d.Close()
-	v, err := fsys.Identify(disk.Section(d, partAt, partLen), partLen, 512)
+	v, err := families.Identify(disk.Section(d, partAt, partLen), partLen, 512)
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/startup/image"
 	"twinshelf/internal/startup/realmode"
 )
@@ -21,7 +22,7 @@ func Fixed(ctx context.Context, d disk.Device) ([]string, error) {
 	out := c.inCore()
 	for i := range c.parts {
 		p := &c.parts[i]
-		if p.files == nil || p.volume == nil || !strings.HasPrefix(p.volume.Info().Kind, "FAT") {
+		if _, readable := p.volume.(fsys.FirmwareRead); p.files == nil || !readable {
 			continue
 		}
 		for _, name := range programs(p.files) {

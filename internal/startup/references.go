@@ -85,10 +85,13 @@ func (r reference) vital(file string) bool {
 	return strings.Contains(r.line, "root=") || strings.Contains(r.line, "search")
 }
 
+// swapEntry is what fstab(5) calls a swap area in its third field.
+const swapEntry = "swap"
+
 // mounted says whether a system stops on its way up when what the line names isn't there: it is mounted at every start.
 func (r reference) mounted(file string) bool {
 	f := strings.Fields(r.line)
-	return path.Base(file) == "fstab" && len(f) > 2 && strings.HasPrefix(f[1], "/") && f[2] != "swap" && !r.optional()
+	return path.Base(file) == "fstab" && len(f) > 2 && strings.HasPrefix(f[1], "/") && f[2] != swapEntry && !r.optional()
 }
 
 // optional says that a line lets the system start without the part.

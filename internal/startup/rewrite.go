@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 )
@@ -36,7 +37,7 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		v, _ := fsys.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+		v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 		tree, err := fsys.TreeOf(v)
 		if err != nil {
 			continue

@@ -14,6 +14,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/startup/image"
 	"twinshelf/internal/startup/script"
 	"twinshelf/internal/table"
@@ -46,7 +47,7 @@ func (c *checker) standFor(g *image.Grub, platform string) *stand {
 // carried opens what a loader carries: a file system, or an archive.
 func carried(b []byte) fs.FS {
 	d := &disk.Memory{Bytes: b, Sector: 512, ID: disk.Identity{Size: int64(len(b)), Sector: 512}}
-	if v, err := fsys.Identify(d, d.Size(), 512); err == nil {
+	if v, err := families.Identify(d, d.Size(), 512); err == nil {
 		if tree, err := fsys.TreeOf(v); err == nil {
 			return fsys.FS(tree)
 		}
@@ -102,9 +103,6 @@ func (s *stand) Read(device, name string) ([]byte, error) {
 	return p.read(name, maxMenu)
 }
 
-// drivers are a loader's modules for the file systems that are read here, by the beginning of their kinds.
-var drivers = map[string]string{"ext": "ext2", "FAT": "fat", "exFAT": "exfat", "NTFS": "ntfs"}
-
 // cant says which module a loader lacks to read a part: it needs one for the table and one for the file system, in itself, or in a
 // folder that it can read.
 func (s *stand) cant(p *part) string {
@@ -112,10 +110,8 @@ func (s *stand) cant(p *part) string {
 		return ""
 	}
 	needs := []string{map[table.Kind]string{table.GPT: "part_gpt", table.MBR: "part_msdos"}[s.c.t.Kind]}
-	for kind, module := range drivers {
-		if strings.HasPrefix(p.volume.Info().Kind, kind) {
-			needs = append(needs, module)
-		}
+	if v, ok := p.volume.(fsys.LoaderRead); ok {
+		needs = append(needs, v.LoaderModule())
 	}
 	for _, module := range needs {
 		if module != "" && !slices.Contains(s.g.Modules, module) && !s.beside(module, needs[0]) {
@@ -135,14 +131,13 @@ func (s *stand) beside(module, forTable string) bool {
 		if p.files == nil {
 			continue
 		}
-		for kind, driver := range drivers {
-			if !strings.HasPrefix(p.volume.Info().Kind, kind) || !slices.Contains(s.g.Modules, driver) {
-				continue
-			}
-			for _, dir := range moduleFolders {
-				if _, err := p.resolve(dir + s.platform + "/" + module + ".mod"); err == nil {
-					return true
-				}
+		v, ok := p.volume.(fsys.LoaderRead)
+		if !ok || !slices.Contains(s.g.Modules, v.LoaderModule()) {
+			continue
+		}
+		for _, dir := range moduleFolders {
+			if _, err := p.resolve(dir + s.platform + "/" + module + ".mod"); err == nil {
+				return true
 			}
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/startup/image"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -44,11 +45,11 @@ func (c *checker) uefi() {
 		return // not meant for this way
 	}
 	name := fmt.Sprintf("part %d", esp.Number)
-	if esp.volume == nil || !strings.HasPrefix(esp.volume.Info().Kind, "FAT") {
+	if _, readable := esp.volume.(fsys.FirmwareRead); !readable {
 		c.add(Finding{Way: UEFI, Verdict: Bad, Says: name + " is an EFI system part without a FAT file system", Evidence: esp.why})
 		return
 	}
-	content, err := fsys.Examine(c.ctx, disk.Section(c.d, esp.Span.Start, esp.Span.Len()), esp.Span.Len(), c.d.SectorSize())
+	content, err := families.Examine(c.ctx, disk.Section(c.d, esp.Span.Start, esp.Span.Len()), esp.Span.Len(), c.d.SectorSize())
 	if err != nil {
 		return // cancelled
 	}
@@ -235,7 +236,7 @@ func (c *checker) open(best candidate) {
 
 // copied gives the patches of the disk that copy a file within the part.
 func (c *checker) copied(esp *part, from, to string, over bool) ([]disk.Patch, error) {
-	adder, ok := esp.volume.(fsys.Adder)
+	writer, ok := esp.volume.(fsys.FileWriter)
 	if !ok {
 		return nil, errors.ErrUnsupported
 	}
@@ -247,9 +248,9 @@ func (c *checker) copied(esp *part, from, to string, over bool) ([]disk.Patch, e
 	if st, err := fs.Stat(esp.files, from); err == nil {
 		when = st.ModTime()
 	}
-	add := adder.Add
+	add := writer.CreateFile
 	if over {
-		add = adder.Replace
+		add = writer.ReplaceFile
 	}
 	patches, err := add(to, b, when)
 	for i := range patches {

@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
@@ -33,8 +34,9 @@ func (r Remain) Words() string {
 
 // article is "a" or "an", by how a name is said: ext4, exFAT, NTFS, XFS begin with a vowel's sound.
 func article(name string) string {
-	if strings.ContainsRune("aeioAEFHILMNORSX", rune(name[0])) && !strings.HasPrefix(name, "FAT") && !strings.HasPrefix(name, "Linux") &&
-		!strings.HasPrefix(name, "LUKS") && !strings.HasPrefix(name, "Storage") && !strings.HasPrefix(name, "Minix") && !strings.HasPrefix(name, "Reiser") {
+	spoken := []string{"FAT", "Linux", "LUKS", "Storage", "Minix", "Reiser"} // as words, not letter by letter
+	word := slices.ContainsFunc(spoken, func(w string) bool { return strings.HasPrefix(name, w) })
+	if strings.ContainsRune("aeioAEFHILMNORSX", rune(name[0])) && !word {
 		return "an"
 	}
 	return "a"
@@ -120,7 +122,7 @@ func Lost(ctx context.Context, d disk.Device) ([]Remain, error) {
 		if at >= size || at < end {
 			continue
 		}
-		v, err := fsys.Identify(disk.Section(d, at, size-at), size-at, d.SectorSize())
+		v, err := families.Identify(disk.Section(d, at, size-at), size-at, d.SectorSize())
 		if err != nil || v == nil {
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
@@ -61,7 +62,7 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 		s.Notes = append(s.Notes, "an image of a disc (ISO 9660) lies over the whole disk and has parts in it; everything is kept as it is")
 		parts = nil
 	case t.Kind == table.None:
-		if v, _ := fsys.Identify(d, d.Size(), d.SectorSize()); v != nil {
+		if v, _ := families.Identify(d, d.Size(), d.SectorSize()); v != nil {
 			s.Whole = true
 			parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
 		}
@@ -99,7 +100,7 @@ func (s *Survey) gap(sp span.Span) {
 
 func (s *Survey) part(ctx context.Context, p *table.Part, inUse map[int]string) error {
 	a := Area{Span: p.Span, Part: p, r: disk.Section(s.Device, p.Span.Start, p.Span.Len())}
-	c, err := fsys.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize())
+	c, err := families.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize())
 	if err != nil {
 		return err
 	}
@@ -209,7 +210,7 @@ func (s *Survey) roles() {
 		if s.Whole {
 			a.Role = table.RoleData
 		}
-		if a.Content.Info.Kind == "swap" {
+		if a.Content.Info.Swap {
 			a.Role = table.RoleSwap
 		}
 		starts = starts || a.Role == table.RoleStartup || a.Part.Active

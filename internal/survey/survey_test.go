@@ -7,7 +7,6 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	_ "twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"

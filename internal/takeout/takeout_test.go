@@ -22,7 +22,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	_ "twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/run"
 	"twinshelf/internal/testkit"
 )
@@ -78,7 +78,7 @@ func imaged(t testing.TB, fill func(dir string)) (img string, tree fsys.Tree) {
 	d, err := disk.Open(img, disk.Identity{})
 	must(t, err)
 	t.Cleanup(func() { d.Close() })
-	v, err := fsys.Identify(d, d.Size(), 512)
+	v, err := families.Identify(d, d.Size(), 512)
 	must(t, err)
 	tree, err = fsys.TreeOf(v)
 	must(t, err)

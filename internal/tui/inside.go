@@ -108,12 +108,12 @@ func (m *model) openInside(where string, open func() (*workshop.Inside, error)) 
 	return tea.Batch(cmd, func() tea.Msg {
 		in, err := open()
 		if err == nil && where != "" {
-			if p, it, at, err := in.Resolve(where); err == nil {
+			if p, it, at, err := in.Resolve(m.ctx, where); err == nil {
 				sel := ""
 				if !it.IsDir() {
 					at, sel = path.Dir(at), path.Base(at)
 				}
-				read := readFolder(number, p, at, sel, order)
+				read := readFolder(m.ctx, number, p, at, sel, order)
 				return lookedInto{number, in, &read, nil}
 			}
 		}
@@ -138,9 +138,9 @@ func (m *model) onOpened(msg lookedInto) tea.Cmd {
 }
 
 // readFolder lists a folder in an order.
-func readFolder(number int, p *inside.Part, folder, sel string, order int) folderRead {
+func readFolder(ctx context.Context, number int, p *inside.Part, folder, sel string, order int) folderRead {
 	msg := folderRead{number: number, part: p, path: folder, choose: sel}
-	t, err := p.Tree()
+	t, err := p.Tree(ctx)
 	if err != nil {
 		msg.err = err
 		return msg
@@ -165,7 +165,7 @@ func readFolder(number int, p *inside.Part, folder, sel string, order int) folde
 func (m *model) enterFolder(p *inside.Part, folder, sel string) tea.Cmd {
 	m.inside.loading = true
 	number, order := m.inside.next(), m.inside.order
-	return func() tea.Msg { return readFolder(number, p, folder, sel, order) }
+	return func() tea.Msg { return readFolder(m.ctx, number, p, folder, sel, order) }
 }
 
 func (m *model) onFolder(msg folderRead) tea.Cmd {
@@ -243,7 +243,7 @@ func (m *model) readDetail() tea.Cmd {
 	}
 	number, p, at, in, w := l.number, l.part, fsys.Join(l.path, e.Name), l.in, m.w
 	return func() tea.Msg {
-		if t, err := p.Tree(); err == nil && e.Err == nil {
+		if t, err := p.Tree(ctx); err == nil && e.Err == nil {
 			if d.more, err = t.More(e.Item); err != nil {
 				d.problem = err.Error()
 			}
@@ -506,10 +506,10 @@ func (m *model) toDate(t *shelf.Twin) tea.Cmd {
 		if p == nil {
 			return lookedInto{number: number, in: in}
 		}
-		read := readFolder(number, p, folder, name, order)
+		read := readFolder(m.ctx, number, p, folder, name, order)
 		for at := folder; read.err != nil && at != "."; {
 			at = path.Dir(at)
-			read = readFolder(number, p, at, "", order)
+			read = readFolder(m.ctx, number, p, at, "", order)
 			read.note = folder + " isn't there at this date."
 		}
 		return lookedInto{number, in, &read, nil}
@@ -555,7 +555,7 @@ func (m *model) insideFrom() tea.Cmd {
 			return nil
 		}
 		p := m.pair
-		return m.openInside("", func() (*workshop.Inside, error) { return workshop.LookIntoPlan(p) })
+		return m.openInside("", func() (*workshop.Inside, error) { return workshop.LookIntoPlan(m.ctx, p) })
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path"
@@ -47,7 +48,7 @@ func (m *model) markChosen() {
 			return
 		}
 	}
-	c, err := workshop.ChoiceOf(l.part, e.Item, strings.TrimPrefix(path.Join(l.path, e.Name), "./"))
+	c, err := workshop.ChoiceOf(m.ctx, l.part, e.Item, strings.TrimPrefix(path.Join(l.path, e.Name), "./"))
 	if err != nil {
 		m.fail(sentence(err))
 		return
@@ -57,7 +58,7 @@ func (m *model) markChosen() {
 }
 
 // toTake are the marked items, or the chosen one.
-func (l *lookingIn) toTake() ([]takeout.Choice, string, error) {
+func (l *lookingIn) toTake(ctx context.Context) ([]takeout.Choice, string, error) {
 	if len(l.marked) > 0 {
 		var all []takeout.Choice
 		for _, x := range l.marked {
@@ -70,7 +71,7 @@ func (l *lookingIn) toTake() ([]takeout.Choice, string, error) {
 			return nil, "", nil
 		}
 		p := l.in.Parts[l.at]
-		t, err := p.Tree()
+		t, err := p.Tree(ctx)
 		if err != nil {
 			return nil, "", err
 		}
@@ -78,14 +79,14 @@ func (l *lookingIn) toTake() ([]takeout.Choice, string, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		c, err := workshop.ChoiceOf(p, root, ".")
+		c, err := workshop.ChoiceOf(ctx, p, root, ".")
 		return []takeout.Choice{c}, p.Name(), err
 	}
 	e, ok := l.chosen()
 	if !ok || e.Err != nil {
 		return nil, "", e.Err
 	}
-	c, err := workshop.ChoiceOf(l.part, e.Item, strings.TrimPrefix(path.Join(l.path, e.Name), "./"))
+	c, err := workshop.ChoiceOf(ctx, l.part, e.Item, strings.TrimPrefix(path.Join(l.path, e.Name), "./"))
 	return []takeout.Choice{c}, e.Name, err
 }
 
@@ -96,7 +97,7 @@ func (m *model) askTake() {
 		m.fail("A run is on already: see step 6.")
 		return
 	}
-	choices, what, err := l.toTake()
+	choices, what, err := l.toTake(m.ctx)
 	if err != nil {
 		m.fail(sentence(err))
 		return

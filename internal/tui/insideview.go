@@ -44,7 +44,7 @@ const (
 // viewFile opens a file.
 func (m *model) viewFile(e fsys.Entry) tea.Cmd {
 	l := &m.inside
-	t, err := l.part.Tree()
+	t, err := l.part.Tree(m.ctx)
 	if err != nil {
 		m.fail(sentence(err))
 		return nil

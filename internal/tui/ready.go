@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
 	"twinshelf/internal/sizes"
@@ -415,7 +416,7 @@ func (m *model) mountDisk(d *bench.Disk) tea.Cmd {
 	number, most := 0, int64(0)
 	if d.Survey != nil {
 		for _, a := range d.Survey.Parts() {
-			if k := a.Content.Info.Kind; k != "" && k != "swap" && a.Span.Len() > most {
+			if len(fsys.DriversOf(a.Content.Volume)) > 0 && a.Span.Len() > most {
 				number, most = a.Part.Number, a.Span.Len()
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/sizes"
@@ -22,7 +23,7 @@ func (m *model) offerKinds(i int) {
 	p := &m.ready.draft.Parts[i]
 	sector := m.ready.draft.Identity.Sector
 	fits := func(k fsys.Maker) bool { return p.Span.Len() >= k.Min(sector) && p.Span.Len() <= k.Max(sector) }
-	makers := fsys.Makers()
+	makers := families.Makers()
 	slices.SortStableFunc(makers, func(a, b fsys.Maker) int { // what can't be comes last
 		if fits(a) == fits(b) {
 			return 0
@@ -48,7 +49,7 @@ func (m *model) offerKinds(i int) {
 		none = choice{name: "as it is", about: "what is on the part stays"}
 	}
 	n.choices = append(n.choices, none)
-	n.at = slices.IndexFunc(makers, func(k fsys.Maker) bool { return k.Kind == "ext4" })
+	n.at = slices.IndexFunc(makers, func(k fsys.Maker) bool { return k.Kind == ready.UsualHere() })
 	if p.Form != nil {
 		n.at = slices.IndexFunc(makers, func(k fsys.Maker) bool { return k.Kind == p.Form.Kind })
 	}
@@ -66,7 +67,7 @@ func (m *model) offerKinds(i int) {
 }
 
 func (m *model) askLabel(i int, kind string) {
-	maker, err := fsys.MakerOf(kind)
+	maker, err := families.MakerOf(kind)
 	if err != nil {
 		m.fail(sentence(err))
 		return
@@ -100,7 +101,7 @@ func (m *model) offerUnits(i int) {
 		m.say("An allocation unit comes with a new file system: press f first.")
 		return
 	}
-	maker, err := fsys.MakerOf(p.Form.Kind)
+	maker, err := families.MakerOf(p.Form.Kind)
 	if err != nil {
 		m.fail(sentence(err))
 		return
@@ -278,7 +279,7 @@ func (m *model) offerShapes() {
 }
 
 func (m *model) offerSplit() {
-	makers := fsys.Makers()
+	makers := families.Makers()
 	n := menu{title: "A part for each of which file systems? All of the same size", several: true}
 	for _, k := range makers {
 		n.choices = append(n.choices, choice{name: k.Kind, about: k.About + "; " + ready.FileLimit(k)})

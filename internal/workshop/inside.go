@@ -36,7 +36,7 @@ func (w *Workshop) LookInto(ctx context.Context, o Origin) (*Inside, error) {
 		if o.Bench.Device == nil {
 			return nil, fmt.Errorf("%s can't be read: %s", o.Bench.Path, o.Bench.Words())
 		}
-		return lookAt(o.Title(), o.Bench.Device)
+		return lookAt(ctx, o.Title(), o.Bench.Device)
 	}
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
@@ -47,7 +47,7 @@ func (w *Workshop) LookInto(ctx context.Context, o Origin) (*Inside, error) {
 		if err != nil {
 			return nil, err
 		}
-		parts, err := inside.Parts(d, i)
+		parts, err := inside.Parts(ctx, d, i)
 		if err != nil {
 			return nil, err
 		}
@@ -57,12 +57,12 @@ func (w *Workshop) LookInto(ctx context.Context, o Origin) (*Inside, error) {
 }
 
 // LookIntoPlan opens the planned disk of a pair, as it will be.
-func LookIntoPlan(p *Pair) (*Inside, error) {
-	return lookAt("planned for "+disk.Sticker(p.Target.Identity), p.Plan.Planned())
+func LookIntoPlan(ctx context.Context, p *Pair) (*Inside, error) {
+	return lookAt(ctx, "planned for "+disk.Sticker(p.Target.Identity), p.Plan.Planned())
 }
 
-func lookAt(title string, d disk.Device) (*Inside, error) {
-	parts, err := inside.Parts(d, 0)
+func lookAt(ctx context.Context, title string, d disk.Device) (*Inside, error) {
+	parts, err := inside.Parts(ctx, d, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -95,14 +95,14 @@ func (in *Inside) names() string {
 }
 
 // Resolve finds what a path leads to, and gives it as the volume writes it. Without a part in front it is looked for in all of them.
-func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) {
+func (in *Inside) Resolve(ctx context.Context, text string) (*inside.Part, fsys.Item, string, error) {
 	where := inside.ParseWhere(text)
 	if where.Part > 0 {
 		p, err := in.Part(where.Disk, where.Part)
 		if err != nil {
 			return nil, fsys.Item{}, "", err
 		}
-		it, at, err := locate(p, where.Path)
+		it, at, err := locate(ctx, p, where.Path)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, it, "", &NotThere{p.Label(where.Path, in.Disks) + " isn't there"}
 		}
@@ -116,7 +116,7 @@ func (in *Inside) Resolve(text string) (*inside.Part, fsys.Item, string, error) 
 	var path string
 	var problem error
 	for _, p := range in.Parts {
-		it, at, err := locate(p, where.Path)
+		it, at, err := locate(ctx, p, where.Path)
 		if err == nil {
 			found, item, path = append(found, p), it, at
 		} else if !errors.Is(err, fs.ErrNotExist) && !errors.As(err, new(*fsys.Unreadable)) {
@@ -159,15 +159,15 @@ func (w *Workshop) Having(ctx context.Context, in *Inside, text string) *shelf.T
 		if err != nil {
 			continue
 		}
-		if _, _, _, err := other.Resolve(text); err == nil {
+		if _, _, _, err := other.Resolve(ctx, text); err == nil {
 			return t
 		}
 	}
 	return nil
 }
 
-func locate(p *inside.Part, path string) (fsys.Item, string, error) {
-	t, err := p.Tree()
+func locate(ctx context.Context, p *inside.Part, path string) (fsys.Item, string, error) {
+	t, err := p.Tree(ctx)
 	if err != nil {
 		return fsys.Item{}, "", err
 	}
@@ -324,7 +324,7 @@ func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path stri
 		if same == nil {
 			return nil, fs.ErrNotExist
 		}
-		return same.Open(path)
+		return same.Open(ctx, path)
 	}
 	was, fewer := 0, 0 // the version before as it was counted, and how many turned out to be none
 	for i := range sights {
@@ -430,7 +430,7 @@ func (w *Workshop) indexOf(ctx context.Context, in *Inside, p *inside.Part) (*na
 		}
 		return nil, errors.New("the part has no index")
 	}
-	t, err := p.Tree()
+	t, err := p.Tree(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -448,10 +448,10 @@ func ConfirmDifferences(ctx context.Context, before *Inside, d *PartDifference) 
 	var out []names.Difference
 	for _, x := range d.All {
 		if x.Unsure && x.New.Kind == names.File && was != nil {
-			a, err := was.Open(x.Path)
+			a, err := was.Open(ctx, x.Path)
 			if err == nil {
 				var b *inside.Opened
-				if b, err = d.Part.Open(x.Path); err == nil {
+				if b, err = d.Part.Open(ctx, x.Path); err == nil {
 					same, err := inside.SameContents(ctx, a, b)
 					if ctx.Err() != nil {
 						return ctx.Err()
@@ -512,8 +512,8 @@ func (w *Workshop) mayTakeInto(folder string) error {
 }
 
 // ChoiceOf makes a choice of an item of a part.
-func ChoiceOf(p *inside.Part, it fsys.Item, path string) (takeout.Choice, error) {
-	t, err := p.Tree()
+func ChoiceOf(ctx context.Context, p *inside.Part, it fsys.Item, path string) (takeout.Choice, error) {
+	t, err := p.Tree(ctx)
 	c := takeout.Choice{Tree: t, Item: it, Path: path, Source: p}
 	if path == "." {
 		c.Name = strings.Map(func(r rune) rune {

@@ -91,7 +91,7 @@ func BenchmarkLookInside(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			t, _ := in.Parts[0].Tree()
+			t, _ := in.Parts[0].Tree(b.Context())
 			if _, err := names.Make(context.Background(), t, &names.Memory{}); err != nil {
 				b.Fatal(err)
 			}
@@ -133,11 +133,11 @@ func BenchmarkLookInside(b *testing.B) {
 				if err != nil {
 					return err
 				}
-				p, it, _, err := in.Resolve(path)
+				p, it, _, err := in.Resolve(b.Context(), path)
 				if err != nil {
 					return err
 				}
-				t, _ := p.Tree()
+				t, _ := p.Tree(b.Context())
 				_, err = fsys.Entries(t, it)
 				return err
 			}

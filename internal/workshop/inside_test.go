@@ -58,7 +58,7 @@ func TestPathsOfAMachine(t *testing.T) {
 		{desk, "3:Users/nobody", "3:Users/nobody isn't there"},
 		{desk, "a:b", "isn't there"},
 	} {
-		p, _, path, err := c.in.Resolve(c.path)
+		p, _, path, err := c.in.Resolve(t.Context(), c.path)
 		got := ""
 		if err != nil {
 			got = err.Error()
@@ -159,11 +159,11 @@ func TestVersionsOfAFile(t *testing.T) {
 	w, _ := ferry(t)
 	open := func(ref, path string) *inside.Opened {
 		t.Helper()
-		p, _, at, err := into(t, w, ref).Resolve(path)
+		p, _, at, err := into(t, w, ref).Resolve(t.Context(), path)
 		if err != nil {
 			t.Fatal(err)
 		}
-		o, err := p.Open(at)
+		o, err := p.Open(t.Context(), at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -188,11 +188,11 @@ func TestTakingOut(t *testing.T) {
 	in := into(t, w, "Purser's laptop")
 	var choices []takeout.Choice
 	for _, path := range []string{"1.2:home", "2.1:."} {
-		p, it, at, err := in.Resolve(path)
+		p, it, at, err := in.Resolve(t.Context(), path)
 		if err != nil {
 			t.Fatal(err)
 		}
-		c, err := ChoiceOf(p, it, at)
+		c, err := ChoiceOf(t.Context(), p, it, at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -228,11 +228,11 @@ func TestTakingOut(t *testing.T) {
 
 func TestEntriesAreSorted(t *testing.T) {
 	w, _ := ferry(t)
-	p, it, _, err := into(t, w, "Harbour kiosk").Resolve("2:srv/kiosk")
+	p, it, _, err := into(t, w, "Harbour kiosk").Resolve(t.Context(), "2:srv/kiosk")
 	if err != nil {
 		t.Fatal(err)
 	}
-	tree, _ := p.Tree()
+	tree, _ := p.Tree(t.Context())
 	all, err := fsys.Entries(tree, it)
 	if err != nil {
 		t.Fatal(err)
@@ -256,11 +256,11 @@ func TestDamageIsNamedByFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, it, _, err := into(t, w, "Purser's laptop").Resolve("2.1:MS-Eider/2026-07.csv")
+	p, it, _, err := into(t, w, "Purser's laptop").Resolve(t.Context(), "2.1:MS-Eider/2026-07.csv")
 	if err != nil {
 		t.Fatal(err)
 	}
-	tree, _ := p.Tree()
+	tree, _ := p.Tree(t.Context())
 	c, err := tree.Open(it, "")
 	if err != nil {
 		t.Fatal(err)

@@ -12,6 +12,8 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/mounts"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
@@ -250,15 +252,12 @@ func ShapeOf(t *shelf.Twin, i int) ready.Shape {
 	d := &t.Disks[i]
 	s := ready.Shape{Machine: t.Machine, Kind: d.Table.Kind}
 	for _, r := range d.Parts() {
-		p := ready.ShapePart{FileSystem: r.Kind, Label: r.Label, Role: table.Role(r.Role), Used: r.Used}
+		p := ready.ShapePart{FileSystem: families.All().Today(r.Kind), Label: r.Label, Role: table.Role(r.Role), Used: r.Used}
 		p.Part = table.Part{Number: r.Part, Span: r.Span, Type: r.Type, Name: r.Name}
 		for _, q := range d.Table.Parts {
 			if q.Number == r.Part {
 				p.Part = q
 			}
-		}
-		if p.FileSystem == "ext2" || p.FileSystem == "ext3" {
-			p.FileSystem = "ext4" // what current systems make
 		}
 		s.Parts = append(s.Parts, p)
 	}
@@ -296,7 +295,8 @@ func mountBy(mount func(string, mounts.Part) (string, error), d *bench.Disk, num
 	}
 	for _, a := range d.Survey.Parts() {
 		if a.Part.Number == number {
-			return mount(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, Image: d.Image})
+			return mount(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Drivers: fsys.DriversOf(a.Content.Volume),
+				Label: a.Content.Info.Label, Image: d.Image})
 		}
 	}
 	return "", fmt.Errorf("there is no part %d on %s", number, disk.Sticker(d.Identity))

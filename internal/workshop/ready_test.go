@@ -8,7 +8,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
@@ -169,7 +169,7 @@ func TestMountsOfTheBench(t *testing.T) {
 }
 
 func TestMakersHaveSystems(t *testing.T) {
-	for _, m := range fsys.Makers() {
+	for _, m := range families.Makers() {
 		if len(m.Systems) == 0 || m.About == "" {
 			t.Errorf("%s doesn't say who reads it", m.Kind)
 		}

@@ -111,7 +111,7 @@ func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk
 		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
 	}
 	wish.Seed, wish.When = seed(name, target.Identity), o.when()
-	p, err := restore.New(src, target.Target(), w.Guard(reads...), wish)
+	p, err := restore.New(ctx, src, target.Target(), w.Guard(reads...), wish)
 	if err != nil {
 		return nil, err
 	}
@@ -170,7 +170,7 @@ func (w *Workshop) since(ctx context.Context, o Origin, src disk.Device, r *star
 	if err != nil {
 		return nil
 	}
-	changed, err := startup.Changed(context.Background(), src, d)
+	changed, err := startup.Changed(ctx, src, d)
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
@@ -342,20 +342,20 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	if o.Twin != nil {
 		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
 	}
-	planned, repairs, err := restore.Rehearse(src, target.Identity, wish)
+	planned, repairs, err := restore.Rehearse(ctx, src, target.Identity, wish)
 	if err != nil && wish.Places != nil { // laid out by somebody else: the proof says where it differs
 		wish = fit.Wish{Keep: true}
-		planned, repairs, err = restore.Rehearse(src, target.Identity, wish)
+		planned, repairs, err = restore.Rehearse(ctx, src, target.Identity, wish)
 	}
 	if err == nil && len(wish.Elsewhere) > 0 { // what has it been told of the other disks?
 		if wish.Others, err = startup.Told(ctx, planned, target.Device, wish.Elsewhere); err == nil && len(wish.Others) > 0 {
-			planned, repairs, err = restore.Rehearse(src, target.Identity, wish)
+			planned, repairs, err = restore.Rehearse(ctx, src, target.Identity, wish)
 		}
 	}
 	for _, q := range repairs { // were they declined when it was made?
 		if b := make([]byte, q.Span().Len()); err == nil && (disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {
 			wish.AsItStarts = true
-			planned, _, err = restore.Rehearse(src, target.Identity, wish)
+			planned, _, err = restore.Rehearse(ctx, src, target.Identity, wish)
 			break
 		}
 	}

@@ -18,7 +18,6 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
-	_ "twinshelf/internal/fsys/families" // every file system is known
 	"twinshelf/internal/inside"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"

@@ -19,7 +19,10 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() { fsys.Register("exfat", Probe) }
+// Family makes exFAT known.
+func Family() fsys.Family {
+	return fsys.Family{Name: "exfat", Probe: Probe, Makers: []fsys.Maker{maker()}}
+}
 
 // Main boot sector (section 3.1).
 const (

@@ -12,14 +12,14 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() {
-	fsys.RegisterMaker(fsys.Maker{
+func maker() fsys.Maker {
+	return fsys.Maker{
 		Kind: "exFAT", About: "current systems of every kind; no journal",
 		Systems: []string{"Windows", "macOS", "Linux"},
 		Min:     func(int) int64 { return units.MiB }, Max: func(int) int64 { return 128 * 1024 * units.GiB },
 		Units: clusterSizes, Label: checkLabel, Make: format,
-		GPTType: "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", MBRType: "0x07",
-	})
+		GPTType: "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", MBRType: "0x07", Shared: 1,
+	}
 }
 
 // clusterSizes: up to 32 MiB are allowed; by default 4 KiB up to 256 MiB, 32 KiB

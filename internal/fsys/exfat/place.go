@@ -7,8 +7,8 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// Place gives the volume its new place, in both boot regions, and on a larger part more clusters.
-func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
+// Resize gives the volume its new place, in both boot regions, and on a larger part more clusters.
+func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
 	boot := make([]byte, 512)
 	if err := disk.ReadFull(v.r, boot, 0); err != nil {

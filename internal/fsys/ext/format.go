@@ -12,13 +12,14 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() {
-	fsys.RegisterMaker(fsys.Maker{
+func maker() fsys.Maker {
+	return fsys.Maker{
 		Kind: "ext4", About: "Linux; journal and checksums", Systems: []string{"Linux"}, FileLimit: 16 * units.TiB,
 		Min: func(int) int64 { return units.MiB }, Max: func(int) int64 { return 256 * 1024 * units.GiB },
 		Units: blockSizes, Label: checkLabel, Make: format,
 		GPTType: "0FC63DAF-8483-4772-8E79-3D69D8477DE4", MBRType: "0x83",
-	})
+		UsualFor: "Linux", Shared: 3, Succeeds: []string{"ext2", "ext3"},
+	}
 }
 
 // blockSizes: 4 KiB, or 1 KiB under 512 MiB as is usual; never less than a sector.

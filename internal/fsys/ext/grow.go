@@ -36,9 +36,9 @@ type growth struct {
 	firstTouched int64
 }
 
-// Place makes the volume as large as its part; where the part stands is nothing to an ext
+// Resize makes the volume as large as its part; where the part stands is nothing to an ext
 // volume. What was there stays where it is.
-func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
+func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
 	if p.Size > 0 && p.Size < v.blocks*v.blockSize {
 		return v.shrink(p.Size)

@@ -19,7 +19,10 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() { fsys.Register("ext", Probe) }
+// Family makes ext2, ext3 and ext4 known.
+func Family() fsys.Family {
+	return fsys.Family{Name: "ext", Probe: Probe, Makers: []fsys.Maker{maker()}}
+}
 
 // The super block, 1,024 bytes at byte 1,024 ("The Super Block").
 const (

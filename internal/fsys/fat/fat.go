@@ -12,11 +12,19 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
 
-func init() { fsys.Register("fat", Probe) }
+// Family makes FAT12, FAT16 and FAT32 known.
+func Family() fsys.Family {
+	return fsys.Family{Name: "fat", Probe: Probe, Hides: signature.BitLockerToGo, Makers: []fsys.Maker{
+		maker(12, "very small parts; every system"),
+		maker(16, "small parts; every system, also very old ones"),
+		maker(32, "every system and device"),
+	}}
+}
 
 // BIOS parameter block ("Boot Sector and BPB").
 const (

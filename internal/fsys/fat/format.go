@@ -47,27 +47,20 @@ const (
 	margin = 16
 )
 
-func init() {
-	for bits, about := range map[int]string{
-		12: "very small parts; every system",
-		16: "small parts; every system, also very old ones",
-		32: "every system and device",
-	} {
-		fsys.RegisterMaker(maker(bits, about))
-	}
-}
-
 func maker(bits int, about string) fsys.Maker {
 	m := fsys.Maker{
 		Kind: fmt.Sprintf("FAT%d", bits), About: about, FileLimit: 1<<32 - 1,
 		Systems: []string{"Windows", "macOS", "Linux", "older devices"},
-		Label:   checkLabel, GPTType: "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7",
+		Label:   checkLabel, Written: strings.ToUpper, Firmware: true, GPTType: "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7",
 		Min: func(sector int) int64 { return smallest(bits, sector) },
 		Max: func(sector int) int64 { return largest(bits, sector) },
 		Units: func(size int64, sector int) ([]int64, int64) {
 			return clusterSizes(bits, size, sector)
 		},
 		Make: func(f fsys.Form) ([]disk.Patch, error) { return format(bits, f) },
+	}
+	if bits == 32 {
+		m.Shared = 4
 	}
 	m.MBRType = map[int]string{12: "0x01", 16: "0x0e", 32: "0x0c"}[bits]
 	return m

@@ -19,9 +19,9 @@ const (
 	dataAlign = 4096 // by what the data area moves, bytes
 )
 
-// Place gives the volume its new place and, on a larger part, more clusters: the allocation tables become longer
+// Resize gives the volume its new place and, on a larger part, more clusters: the allocation tables become longer
 // and what stands behind them moves.
-func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
+func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
 	boot := make([]byte, 512)
 	if err := disk.ReadFull(v.r, boot, 0); err != nil {

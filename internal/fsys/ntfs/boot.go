@@ -20,7 +20,10 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() { fsys.Register("ntfs", Probe) }
+// Family makes NTFS known.
+func Family() fsys.Family {
+	return fsys.Family{Name: "ntfs", Probe: Probe, Makers: []fsys.Maker{maker()}}
+}
 
 // Boot sector fields (NTFS Technical Reference, "NTFS Boot Sector").
 const (

@@ -15,13 +15,14 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() {
-	fsys.RegisterMaker(fsys.Maker{
+func maker() fsys.Maker {
+	return fsys.Maker{
 		Kind: "NTFS", About: "Windows, and Linux; macOS reads it only; journal", Systems: []string{"Windows", "Linux"},
 		FileLimit: 16 * units.TiB, Min: func(int) int64 { return 4 * units.MiB }, Max: func(int) int64 { return (1<<32 - 1) * 64 * units.KiB },
 		Units: clusterSizes, Label: checkLabel, Make: format,
 		GPTType: "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", MBRType: "0x07",
-	})
+		UsualFor: "Windows", Shared: 2,
+	}
 }
 
 // clusterSizes: from a sector to 64 KiB; by default 4 KiB up to 16 TiB, then as

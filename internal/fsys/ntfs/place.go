@@ -23,9 +23,9 @@ const (
 	nonInitial   = 56
 )
 
-// Place gives the volume its new place and, on a larger part, more clusters: behind the old ones, with
+// Resize gives the volume its new place and, on a larger part, more clusters: behind the old ones, with
 // $Bitmap and $BadClus made longer, and the copy of the boot sector in the part's last sector.
-func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
+func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
 	boot := make([]byte, bootLen)
 	if err := disk.ReadFull(v.r, boot, 0); err != nil {
@@ -55,7 +55,7 @@ func (v *Volume) Place(p fsys.Place) (*fsys.Change, error) {
 		return nil, err
 	} else if why != "" {
 		p.Size = 0
-		if c, err = v.Place(p); err == nil {
+		if c, err = v.Resize(p); err == nil {
 			c.Notes = append(c.Notes, "it keeps its size: "+why)
 		}
 		return c, err

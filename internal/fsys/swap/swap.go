@@ -16,7 +16,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-func init() { fsys.Register("swap", Probe) }
+// Family makes swap areas known.
+func Family() fsys.Family { return fsys.Family{Name: "swap", Probe: Probe} }
 
 // Offsets in the header, which begins at byte 1024 (swap_header.info).
 const (
@@ -66,7 +67,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		length := (int64(le.Uint32(h[offLastPage:])) + 1) * page
 		u := h[offUUID:]
 		return &volume{page: page, info: fsys.Info{
-			Kind: "swap", Size: min(length, size), Unit: page, Unclean: asleep,
+			Kind: "swap", Swap: true, Size: min(length, size), Unit: page, Unclean: asleep,
 			ID:    fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:16]),
 			Label: units.Visible(strings.ToValidUTF8(strings.TrimRight(string(h[offLabel:offLabel+16]), "\x00"), "\uFFFD")),
 		}}, nil

@@ -4,8 +4,8 @@ import (
 	"twinshelf/internal/disk"
 )
 
-// Place is where and how large a part will be.
-type Place struct {
+// Bounds are where and how large a part will be.
+type Bounds struct {
 	Was    int64 // where the part began on its disk, bytes
 	Start  int64 // where it will begin, bytes
 	Size   int64 // bytes; 0 leaves the volume's size as it is
@@ -14,18 +14,18 @@ type Place struct {
 
 // Hidden gives the number of sectors before the volume that a boot sector shall name, when it names now. One that wasn't the part's
 // place before stays what it is: in an extended chain some systems count from the link.
-func (p Place) Hidden(now uint64) uint64 {
-	if p.Sector > 0 && now == uint64(p.Was/int64(p.Sector)) {
-		return uint64(p.Start / int64(p.Sector))
+func (b Bounds) Hidden(now uint64) uint64 {
+	if b.Sector > 0 && now == uint64(b.Was/int64(b.Sector)) {
+		return uint64(b.Start / int64(b.Sector))
 	}
 	return now
 }
 
-// Placer is a Volume whose structures depend on where its part stands or how large it is.
-type Placer interface {
-	// Place says how the volume changes for a part there. When it can't become as large as the part it becomes as
+// Resizer is a Volume whose structures depend on where its part stands or how large it is.
+type Resizer interface {
+	// Resize says how the volume changes for a part there. When it can't become as large as the part it becomes as
 	// large as it can, and the change's notes say why. It reads, and never writes.
-	Place(p Place) (*Change, error)
+	Resize(b Bounds) (*Change, error)
 }
 
 // Change is what becomes of a volume. Offsets count from the start of its part.

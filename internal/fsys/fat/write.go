@@ -28,9 +28,9 @@ type addition struct {
 	dirs map[int64][]byte
 }
 
-// Add gives the patches that put a file with the given contents into the volume, with the directories on its way. Names
+// CreateFile gives the patches that put a file with the given contents into the volume, with the directories on its way. Names
 // must be of the 8.3 kind; a file that is there is an error, and so is a volume that isn't quiet.
-func (v *Volume) Add(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
+func (v *Volume) CreateFile(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
 	if err := v.quiet(); err != nil {
 		return nil, err
 	}
@@ -97,9 +97,9 @@ func (a *addition) contents(name string, contents []byte) (first int64, err erro
 	return first, nil
 }
 
-// Replace gives the patches that put other contents into a file that is there. They get clusters of their own, so that the file is the
+// ReplaceFile gives the patches that put other contents into a file that is there. They get clusters of their own, so that the file is the
 // old one until its directory entry changes.
-func (v *Volume) Replace(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
+func (v *Volume) ReplaceFile(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
 	if err := v.quiet(); err != nil {
 		return nil, err
 	}

@@ -5,10 +5,10 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-var _ fsys.Renewer = (*Volume)(nil)
+var _ fsys.Reidentifier = (*Volume)(nil)
 
 // Renew changes the UUID in every super block, and what is made with it.
-func (v *Volume) Renew(id [16]byte) ([]disk.Patch, error) {
+func (v *Volume) Reidentify(id [16]byte) ([]disk.Patch, error) {
 	if v.ro&roMetadataCsum != 0 && v.incompat&incompatSeed == 0 {
 		return nil, &fsys.Cant{Why: "the checksums of all its structures are made with its identity"}
 	}

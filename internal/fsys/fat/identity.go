@@ -7,10 +7,10 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-var _ fsys.Renewer = (*Volume)(nil)
+var _ fsys.Reidentifier = (*Volume)(nil)
 
 // Renew changes the serial number in the boot sector and its copy.
-func (v *Volume) Renew(id [16]byte) ([]disk.Patch, error) {
+func (v *Volume) Reidentify(id [16]byte) ([]disk.Patch, error) {
 	boot := make([]byte, 512)
 	if err := disk.ReadFull(v.r, boot, 0); err != nil {
 		return nil, err

@@ -5,9 +5,9 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-var _ fsys.Renewer = (*volume)(nil)
+var _ fsys.Reidentifier = (*volume)(nil)
 
 // Renew changes the UUID in the header.
-func (v *volume) Renew(id [16]byte) ([]disk.Patch, error) {
+func (v *volume) Reidentify(id [16]byte) ([]disk.Patch, error) {
 	return []disk.Patch{{Off: offUUID, Data: id[:], Why: "UUID"}}, nil
 }

@@ -5,9 +5,9 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-var _ fsys.Renewer = (*Volume)(nil)
+var _ fsys.Reidentifier = (*Volume)(nil)
 
 // Renew changes the serial number in both boot regions, with their checksums.
-func (v *Volume) Renew(id [16]byte) ([]disk.Patch, error) {
+func (v *Volume) Reidentify(id [16]byte) ([]disk.Patch, error) {
 	return v.regions(func(boot []byte) { copy(boot[bootSerial:bootSerial+4], id[:4]) })
 }

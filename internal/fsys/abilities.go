@@ -1,0 +1,69 @@
+package fsys
+
+// What a volume can do beside being read is an ability: a small interface that its family has or hasn't. Nothing above
+// the families asks what kind a volume is.
+//
+//	Accountable   says what its structures and records name, beside its maps        ledger.go
+//	Omitter       names what may be left out of a capture                           fsys.go
+//	Unchanging    proves what wasn't changed since another date                     fsys.go
+//	Files         lists and reads its files                                         tree.go
+//	FileWriter    puts a file into it                                               write.go
+//	Resizer       becomes another size, or finds its way at another place           resize.go
+//	Shrinker      becomes smaller                                                   shrink.go
+//	Reidentifier  gets another identity                                             identity.go
+//	SectorFree    may lie on sectors of another size
+//	BootSectored  has a boot sector that names its own place
+//	Mountable     is mounted by the system's own drivers
+//	LoaderRead    is read by start-up loaders that have a driver for it
+//	FirmwareRead  is read by a machine's firmware
+//	WindowsHome   is what a Windows system starts from
+
+// SectorFree is a Volume that doesn't count in sectors; all others are bound to the size of those they were made on.
+type SectorFree interface {
+	// Bound says in words what of the volume doesn't fit sectors of so many bytes; empty when everything does.
+	Bound(sector int64) string
+}
+
+// BootSectored is a Volume whose boot sector holds the number of sectors that stand before its part.
+type BootSectored interface {
+	// HiddenSectors are where that number stands, 4 bytes little-endian each, in bytes from the start of the part: in the
+	// boot sector first, then in those copies of it that are there. The part has so many bytes.
+	HiddenSectors(part int64) []int64
+}
+
+// Mountable is a Volume that the system can mount.
+type Mountable interface {
+	// Drivers are the drivers of the kernel that can, the best first.
+	Drivers() []Driver
+}
+
+// Driver is a file system of the kernel (mount(2)).
+type Driver struct {
+	Name string
+	// Options are what it is always given, Quiet what keeps it from writing when it mounts read-only.
+	Options, Quiet string
+}
+
+// LoaderRead is a Volume that start-up loaders read by a module of theirs.
+type LoaderRead interface {
+	// LoaderModule is the module's usual name.
+	LoaderModule() string
+}
+
+// FirmwareRead is a Volume that a machine's firmware reads (UEFI Specification, section 13.3).
+type FirmwareRead interface {
+	FirmwareRead()
+}
+
+// WindowsHome is a Volume of the kind that Windows starts from.
+type WindowsHome interface {
+	WindowsHome()
+}
+
+// DriversOf are the drivers that can mount a volume; none where nothing of it can be mounted.
+func DriversOf(v Volume) []Driver {
+	if m, ok := v.(Mountable); ok {
+		return m.Drivers()
+	}
+	return nil
+}
