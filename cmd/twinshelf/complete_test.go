@@ -13,7 +13,8 @@ func TestCompletion(t *testing.T) {
 	p := newPlace(t)
 	bench := []string{"--disk", p.disks, "--shelf", p.shelf}
 	for line, want := range map[string][]string{
-		"restore|":             {"Ticket desk\tits newest twin", "Harbour kiosk\tits newest twin", "\tPurser's laptop, 2026-11-09"},
+		"restore|": {"Ticket desk\tits newest twin", "Harbour kiosk\tits newest twin",
+			"\tPurser's laptop, 2026-11-09"},
 		"restore|ti":           {"Ticket desk\t"},
 		"restore|Ticket desk|": {"heron-1tb.img\tHeron H1 1 TB HH1-90C2E7731, 1.00 TB"},
 		"capture|--machine|h":  {"Harbour kiosk"},
@@ -53,7 +54,8 @@ func TestQuietAndLog(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, w := range []string{"prove Harbour kiosk --quiet", `work="Proof of Harbour kiosk"`, "state=done", "status=0"} {
+	for _, w := range []string{"prove Harbour kiosk --quiet", `work="Proof of Harbour kiosk"`, "state=done",
+		"status=0"} {
 		if !strings.Contains(string(b), w) {
 			t.Errorf("the log doesn't say %q:\n%s", w, b)
 		}
@@ -73,12 +75,15 @@ func TestQuietAndLog(t *testing.T) {
 func TestCapturePlanLists(t *testing.T) {
 	p := newPlace(t)
 	out, errs, code := p.run("", "capture", "C3E9", "--plan", "--without", "1", "--disk", p.disks, "--shelf", p.shelf)
-	for _, w := range []string{"Sandmartin S 64, 64.0 GB", "part 1, KIOSKSTART (FAT32), 105 MB: left out: you asked for that", "part 2, kiosk-root (ext4)", "without swapped-out memory", "belongs to a system that no longer runs"} {
+	for _, w := range []string{"Sandmartin S 64, 64.0 GB",
+		"part 1, KIOSKSTART (FAT32), 105 MB: left out: you asked for that", "part 2, kiosk-root (ext4)",
+		"without swapped-out memory", "belongs to a system that no longer runs"} {
 		if code != 0 || !strings.Contains(out, w) {
 			t.Errorf("no %q in %s %s", w, out, errs)
 		}
 	}
-	if out, _, _ = p.run("", "capture", "C3E9", "--plan", "--json", "--disk", p.disks, "--shelf", p.shelf); !strings.Contains(out, `"omits"`) || !strings.Contains(out, `"kept"`) {
+	if out, _, _ = p.run("", "capture", "C3E9", "--plan", "--json", "--disk", p.disks, "--shelf",
+		p.shelf); !strings.Contains(out, `"omits"`) || !strings.Contains(out, `"kept"`) {
 		t.Errorf("%s", out)
 	}
 }

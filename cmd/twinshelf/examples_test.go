@@ -59,7 +59,8 @@ func (p place) copied(t *testing.T) place {
 	if err := os.Symlink(c.disks, filepath.Join(c.dir, "work/images")); err != nil {
 		t.Fatal(err)
 	}
-	testkit.Do(t, "cp", "--sparse=always", filepath.Join(c.disks, "harbour-kiosk.img"), filepath.Join(c.dir, "work/office.img"))
+	testkit.Do(t, "cp", "--sparse=always", filepath.Join(c.disks, "harbour-kiosk.img"),
+		filepath.Join(c.dir, "work/office.img"))
 	testkit.Do(t, "truncate", "-s", "500107862016", filepath.Join(c.dir, "work/new.img"))
 	return c
 }
@@ -124,10 +125,11 @@ var before = map[string][]string{
 
 // elsewhere are examples that other tests run, or that a bench of image files refuses, with the reason it gives.
 var elsewhere = map[string]string{
-	"twinshelf":                                      "-", // the full screen: the tests of the screen begin so
-	"twinshelf demo":                                 "-",
-	"twinshelf demo --keep /tmp/ferry":               "-",
-	"twinshelf ready mount /dev/sdd 1":               "-", // mounts for the whole machine: the tests of package mounts do
+	"twinshelf":                        "-", // the full screen: the tests of the screen begin so
+	"twinshelf demo":                   "-",
+	"twinshelf demo --keep /tmp/ferry": "-",
+	// mounts for the whole machine: the tests of package mounts do
+	"twinshelf ready mount /dev/sdd 1":               "-",
 	"twinshelf ready mount /dev/sdd 1 --writable":    "-",
 	"twinshelf ready unmount /dev/sdd":               "is mounted",
 	"twinshelf ready erase 7731 --how random --plan": "random bytes would fill the image file",

@@ -37,18 +37,21 @@ func TestLookInsideByCommand(t *testing.T) {
 		{[]string{"compare", "20261002", "Ticket desk"}, 0, "Users/Maud/timetable-winter.txt"},
 		{[]string{"compare", "20261002", desk, "3:Users", "--contents"}, 0, "1 new"},
 		{[]string{"compare", "20261002", "Ticket desk", "3:Tickets/2024/quarter-1.csv"}, 2, "is no folder"},
-		{[]string{"take", "Purser's laptop", "2.1:MS-Eider", "1.2:home", "--to", out("taken")}, 0, "read back and equal"},
+		{[]string{"take", "Purser's laptop", "2.1:MS-Eider", "1.2:home", "--to", out("taken")}, 0,
+			"read back and equal"},
 		{[]string{"take", "Purser's laptop", "2.1:MS-Eider", "--to", out("taken")}, 0, "were there already"},
 		{[]string{"take", "20261002", "3:Tickets/2026/quarter-4.csv", "--to", out("taken/MS-Eider")}, 0, "1 file"},
 		{[]string{"take", "Ticket desk", "3:Tickets/2026/quarter-4.csv", "--to", out("taken/MS-Eider")}, 4, "left out"},
-		{[]string{"take", "Ticket desk", "3:Tickets/2026/quarter-4.csv", "--to", out("taken/MS-Eider"), "--clash", "keep"}, 0, "quarter-4 (2026-11-20).csv"},
+		{[]string{"take", "Ticket desk", "3:Tickets/2026/quarter-4.csv", "--to", out("taken/MS-Eider"), "--clash",
+			"keep"}, 0, "quarter-4 (2026-11-20).csv"},
 		{[]string{"take", "Ticket desk", "3:Users", "--tar", out("users.tar")}, 0, "files"},
 		{[]string{"take", "Ticket desk", "3:Users", "--tar", out("users.tar")}, 1, "nothing is written over"},
 		{[]string{"take", "Ticket desk", "3:Users", "--zip", out("users.zip")}, 0, "files"},
 		{[]string{"take", "Ticket desk", "3:Users", "--zip", out("a.zip"), "--tar", out("a.tar")}, 2, "one of --to"},
 		{[]string{"take", "Ticket desk", "3:Users"}, 2, "one of --to"},
 		{[]string{"take", "Ticket desk", "3:Users", "--to", p.shelf}, 3, "belongs to the open shelf"},
-		{[]string{"take", "Harbour kiosk", "2:srv/kiosk/timetable-winter.txt", "--to", out("y")}, 1, "the twin of 2026-09-14"},
+		{[]string{"take", "Harbour kiosk", "2:srv/kiosk/timetable-winter.txt", "--to", out("y")}, 1,
+			"the twin of 2026-09-14"},
 		{[]string{"take", "Ticket desk", "3:Nobody", "--to", out("x")}, 1, "isn't there"},
 	} {
 		o, e, code := p.run("", append([]string{"--shelf", p.shelf}, c.args...)...)
@@ -70,7 +73,9 @@ func TestLookInsideByCommand(t *testing.T) {
 	if n < 8 {
 		t.Errorf("the tar holds %d entries", n)
 	}
-	for _, args := range [][]string{{"list", "Ticket desk"}, {"list", "Ticket desk", "3:Users"}, {"list", "Ticket desk", "3:Tickets/2024/quarter-1.csv"}, {"list", "Ticket desk", "3:Users", "--dates"}, {"find", "winter"},
+	for _, args := range [][]string{{"list", "Ticket desk"}, {"list", "Ticket desk", "3:Users"},
+		{"list", "Ticket desk", "3:Tickets/2024/quarter-1.csv"}, {"list", "Ticket desk", "3:Users", "--dates"},
+		{"find", "winter"},
 		{"compare", "20261002", "Ticket desk"}, {"take", "Ticket desk", "3:Users", "--to", out("j")}} {
 		o, e, code := p.run("", append([]string{"--shelf", p.shelf, "--json"}, args...)...)
 		var v any

@@ -98,10 +98,14 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "dates", "Purser's laptop"}, 0, "Cormorant C 500"},
 		{"", []string{"--shelf", p.shelf, "dates", "Nobody"}, 2, "no such twin"},
 		{"", []string{"--shelf", p.shelf, "prove", "ticket", "2026-10-30"}, 0, "claims hold"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "2026-10-30", disk("heron-1tb.img"), "--plan"}, 0, "2026-10-30 18:05"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "2026-10-31", disk("heron-1tb.img"), "--plan"}, 2, "has none of"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", junk, "--plan"}, 3, "neither a disk nor an image file"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "/dev/null", "--plan"}, 3, "neither a disk nor an image file"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "2026-10-30", disk("heron-1tb.img"), "--plan"}, 0,
+			"2026-10-30 18:05"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "2026-10-31", disk("heron-1tb.img"), "--plan"}, 2,
+			"has none of"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", junk, "--plan"}, 3,
+			"neither a disk nor an image file"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "/dev/null", "--plan"}, 3,
+			"neither a disk nor an image file"},
 		{"", []string{"shelf", "new", junk}, 1, "not empty"},
 		{"", []string{"shelf", "new", "sftp://depot/oak"}, 1, "lies in a folder"},
 		{"", []string{"shelf", "new", filepath.Join(p.dir, "elm"), "--name", "Elm"}, 0, "is ready"},
@@ -113,37 +117,60 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "capture", disk("weighbridge.img")}, 0, "new on the shelf"},
 		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge"}, 0, "claims hold"},
 		{"", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img"), "--plan"}, 0, "Writes to:"},
-		{"wrong\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 3, "nothing was written"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("weighbridge.img"), "--keep", "--confirm", "A0D2"}, 1, "too small by 245 254 603 264 bytes"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("weighbridge.img"), "--plan"}, 0, "part 3 shrinks from 249 GB to 3.26 GB"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size", "3=least", "--grow", "4"}, 0, "part 3 shrinks"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size", "3=10MB"}, 1, "can't be smaller than"},
-		{"", []string{"--shelf", p.shelf, "rehearse", "Weighbridge", filepath.Join(p.dir, "rehearsal.img"), "--disk-size", "8 GB"}, 0, "claims hold"},
-		{"", []string{"--shelf", p.shelf, "rehearse", "Weighbridge", filepath.Join(p.dir, "rehearsal.img"), "--disk-size", "8 GB"}, 1, "is there already"},
+		{"wrong\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 3,
+			"nothing was written"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("weighbridge.img"), "--keep", "--confirm",
+			"A0D2"}, 1, "too small by 245 254 603 264 bytes"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("weighbridge.img"), "--plan"}, 0,
+			"part 3 shrinks from 249 GB to 3.26 GB"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size",
+			"3=least", "--grow", "4"}, 0, "part 3 shrinks"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size",
+			"3=10MB"}, 1, "can't be smaller than"},
+		{"", []string{"--shelf", p.shelf, "rehearse", "Weighbridge", filepath.Join(p.dir, "rehearsal.img"),
+			"--disk-size", "8 GB"}, 0, "claims hold"},
+		{"", []string{"--shelf", p.shelf, "rehearse", "Weighbridge", filepath.Join(p.dir, "rehearsal.img"),
+			"--disk-size", "8 GB"}, 1, "is there already"},
 		{"", []string{"bench", "--disk", filepath.Join(p.dir, "rehearsal.img")}, 0, "WEIGHBRIDGE"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan"}, 0, "part 3 grows from 249 GB to 999 GB"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--keep"}, 0, "751 GB behind the last part stay unused"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size", "3=300GB", "--without", "4"}, 0, "part 4 is left out"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--grow", "3:2", "--grow", "4", "--json"}, 0, `"cannot_grow"`},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--grow", "2"}, 1, "part 2 can't grow"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size", "3=2TB"}, 1, "too small by"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--without", "9"}, 1, "no part 9"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--grow", "three"}, 2, "NUMBER:SHARE"},
-		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--keep", "--grow", "3"}, 2, "--keep lets nothing grow"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan"}, 0,
+			"part 3 grows from 249 GB to 999 GB"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--keep"}, 0,
+			"751 GB behind the last part stay unused"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size",
+			"3=300GB", "--without", "4"}, 0, "part 4 is left out"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--grow", "3:2",
+			"--grow", "4", "--json"}, 0, `"cannot_grow"`},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--grow", "2"}, 1,
+			"part 2 can't grow"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size", "3=2TB"},
+			1, "too small by"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--without", "9"},
+			1, "no part 9"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--grow", "three"}, 2,
+			"NUMBER:SHARE"},
+		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--keep", "--grow", "3"}, 2,
+			"--keep lets nothing grow"},
 		{"", []string{"--shelf", p.shelf, "shelf", "parity", "5"}, 0, "5 % parity"},
 		{"", []string{"--shelf", p.shelf, "shelf", "parity", "80"}, 2, "choose from 1 to 50"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img")}, 2, "--from-disk"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img")}, 2, "would go onto"},
-		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--grow", "2"}, 2, "DISK/PART"},
-		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), disk("heron-1tb.img"), "--plan"}, 2, "a target of its own"},
-		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--plan"}, 0, "disk 2 of the machine"},
-		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 3, "--yes-fewer-disks"},
-		{"no\n", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 3, "nothing was done"},
-		{"yes\n", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 0, "claims hold"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--grow", "2"}, 2,
+			"DISK/PART"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), disk("heron-1tb.img"),
+			"--plan"}, 2, "a target of its own"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", disk("heron-1tb.img"), "-", "--plan"}, 0,
+			"disk 2 of the machine"},
+		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 3,
+			"--yes-fewer-disks"},
+		{"no\n", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 3,
+			"nothing was done"},
+		{"yes\n", []string{"--shelf", p.shelf, "restore", "Purser's laptop", fresh, "-", "--confirm", "140 GB"}, 0,
+			"claims hold"},
 		{"", []string{"--shelf", p.shelf, "restore", "Purser's laptop", "-", "-"}, 2, "nothing to write"},
 		{"7731\n", []string{"--shelf", p.shelf, "restore", "Weighbridge", disk("heron-1tb.img")}, 0, "claims hold"},
 		{"", []string{"--shelf", p.shelf, "prove", "Weighbridge", "--target", disk("heron-1tb.img")}, 0, "claims hold"},
-		{"", []string{"--shelf", p.shelf, "prove", "Harbour kiosk", "--target", disk("heron-1tb.img")}, 4, "isn't a restore of it"},
+		{"", []string{"--shelf", p.shelf, "prove", "Harbour kiosk", "--target", disk("heron-1tb.img")}, 4,
+			"isn't a restore of it"},
 		{"", []string{"copy", disk("weighbridge.img"), disk("weighbridge.img"), "--plan"}, 3, "the disk that is read"},
 		{"", []string{"copy", disk("weighbridge.img"), disk("heron-1tb.img"), "--plan"}, 0, "the same identity"},
 		{"7731\n", []string{"copy", disk("weighbridge.img"), disk("heron-1tb.img")}, 0, "claims hold"},
@@ -158,8 +185,10 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 func TestJSON(t *testing.T) {
 	p := newPlace(t)
 	for _, args := range [][]string{
-		{"bench", "--disk", p.disks}, {"--shelf", p.shelf, "dates"}, {"--shelf", p.shelf, "dates", "Ticket desk"}, {"--shelf", p.shelf, "shelf", "show"},
-		{"--shelf", p.shelf, "capture", "--plan", filepath.Join(p.disks, "ticket-desk.img")}, {"--shelf", p.shelf, "prove", "Weighbridge"},
+		{"bench", "--disk", p.disks}, {"--shelf", p.shelf, "dates"}, {"--shelf", p.shelf, "dates", "Ticket desk"},
+		{"--shelf", p.shelf, "shelf", "show"},
+		{"--shelf", p.shelf, "capture", "--plan", filepath.Join(p.disks, "ticket-desk.img")},
+		{"--shelf", p.shelf, "prove", "Weighbridge"},
 		{"--shelf", p.shelf, "restore", "Weighbridge", filepath.Join(p.disks, "heron-1tb.img"), "--plan"},
 	} {
 		out, errs, code := p.run("", append(args, "--json")...)
@@ -233,7 +262,8 @@ func TestKilledCapture(t *testing.T) {
 func TestDemoWalk(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
 	out, errs, code := p.run("", "demo", "--walk")
-	for _, want := range []string{"timetable-winter.txt was deleted later and is back", "notice-storm.txt was added later and is gone", "Everything holds"} {
+	for _, want := range []string{"timetable-winter.txt was deleted later and is back",
+		"notice-storm.txt was added later and is gone", "Everything holds"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("it doesn't say %q", want)
 		}
@@ -248,10 +278,12 @@ func TestRestoredDemoIsSoundForOthers(t *testing.T) {
 	testkit.Need(t, "partx", "e2fsck", "blkid")
 	p := newPlace(t)
 	target := filepath.Join(p.disks, "heron-1tb.img")
-	if out, errs, code := p.run("", "--shelf", p.shelf, "restore", "Harbour kiosk", target, "--confirm", "7731"); code != 0 {
+	if out, errs, code := p.run("", "--shelf", p.shelf, "restore", "Harbour kiosk", target, "--confirm",
+		"7731"); code != 0 {
 		t.Fatalf("%s%s", out, errs)
 	}
-	if out := testkit.Do(t, "partx", "--show", "-o", "NR,NAME", target); !strings.Contains(out, "kiosk") || strings.Count(out, "\n") != 4 {
+	if out := testkit.Do(t, "partx", "--show", "-o", "NR,NAME", target); !strings.Contains(out, "kiosk") ||
+		strings.Count(out, "\n") != 4 {
 		t.Errorf("partx: %s", out)
 	}
 	testkit.Do(t, "e2fsck", "-fn", target+"?offset=105906176")
@@ -260,7 +292,8 @@ func TestRestoredDemoIsSoundForOthers(t *testing.T) {
 	}
 }
 
-// TestHostileTexts: a label, a file's and a machine's name can't give orders to a terminal, neither as text nor as JSON.
+// TestHostileTexts: a label, a file's and a machine's name can't give orders to a terminal, neither as text nor as
+// JSON.
 func TestHostileTexts(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	p := newPlace(t)
@@ -273,8 +306,10 @@ func TestHostileTexts(t *testing.T) {
 	testkit.Sparse(t, img, 16<<20)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-L", "\x1b[2Joak", "-d", dir, img)
 	for _, args := range [][]string{
-		{"bench", "--disk", img}, {"bench", "--disk", img, "--json"}, {"list", img, "--disk", img}, {"list", img, "--disk", img, "--json"},
-		{"--shelf", p.shelf, "capture", img, "--machine", "Kiosk" + evil}, {"--shelf", p.shelf, "dates", "Kiosk" + evil},
+		{"bench", "--disk", img}, {"bench", "--disk", img, "--json"}, {"list", img, "--disk", img},
+		{"list", img, "--disk", img, "--json"},
+		{"--shelf", p.shelf, "capture", img, "--machine", "Kiosk" + evil},
+		{"--shelf", p.shelf, "dates", "Kiosk" + evil},
 	} {
 		out, errs, _ := p.run("", args...)
 		if strings.ContainsAny(out+errs, "\x1b\x07\u009b") {
@@ -303,11 +338,14 @@ func TestRegistryAsks(t *testing.T) {
 	img, target := filepath.Join(p.dir, "desk.img"), filepath.Join(p.dir, "new.img")
 	testkit.Sparse(t, img, 60<<20)
 	testkit.Sparse(t, target, 80<<20)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000AE00", Parts: []table.Part{
-		{Number: 1, Span: span.At(1<<20, 40<<20), Type: table.TypeMSBasicData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000AE01"}}}, 60<<20)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000AE00",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(1<<20, 40<<20), Type: table.TypeMSBasicData,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000AE01"}}}, 60<<20)
 	testkit.Place(t, fs, img, 1<<20)
 	args := []string{"copy", img, target, "--fresh-identity", "--confirm", "83.9 MB"}
-	if out, errs, code := p.run("", args...); code != 3 || !strings.Contains(errs, "--yes-registry") || !strings.Contains(out, "drive letters may change") {
+	if out, errs, code := p.run("", args...); code != 3 || !strings.Contains(errs, "--yes-registry") ||
+		!strings.Contains(out, "drive letters may change") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
 	if out, errs, code := p.run("", append(args, "--yes-registry")...); code != 0 {

@@ -38,7 +38,8 @@ func TestReadyCommands(t *testing.T) {
 		{"", []string{"lay", "7731", "--table", "paper"}, 2, "no kind of table"},
 		{"", []string{"lay", "7731", "--for", "storage", "--dates", "30", "--plan"}, 0, "and a tenth to spare"},
 		{"", []string{"lay", "7731", "--for", "storage", "--machine", "Nobody"}, 2, "no twin of"},
-		{"", []string{"lay", "7731", "--for", "shared", "--with", "Windows,macOS", "--label", "FERRY", "--plan"}, 0, "exFAT is read and written by Windows, macOS"},
+		{"", []string{"lay", "7731", "--for", "shared", "--with", "Windows,macOS", "--label", "FERRY", "--plan"}, 0,
+			"exFAT is read and written by Windows, macOS"},
 		{"", []string{"lay", "7731", "--for", "system", "--twin", "Weighbridge", "--plan"}, 0, "Make FAT16"},
 		{"", []string{"lay", "7731", "--for", "split", "--kinds", "ext4,NTFS", "--plan"}, 0, "Make NTFS on part 2"},
 		{"", []string{"lay", "7731", "--for", "dancing"}, 2, "no purpose"},
@@ -78,7 +79,8 @@ func TestFirstStorageDrive(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "ext4  shelf  1.00 TB") || !strings.Contains(out, "Next: mount") {
 		t.Errorf("%d\n%s%s", code, out, errs)
 	}
-	if _, errs, code := p.run("", append(lay, "--machine", "Ticket desk")...); code != 2 || !strings.Contains(errs, "nothing is known") {
+	if _, errs, code := p.run("", append(lay, "--machine", "Ticket desk")...); code != 2 ||
+		!strings.Contains(errs, "nothing is known") {
 		t.Errorf("%d %s", code, errs)
 	}
 }
@@ -111,15 +113,18 @@ func TestReadyByCommand(t *testing.T) {
 			Lost    []string `json:"lost"`
 		} `json:"summary"`
 	}
-	lay := []string{"lay", "7731", "--part", "512 MiB:FAT32:START", "--part", "rest/2:ext4:oak", "--part", "rest:exFAT:ferry"}
-	if err := json.Unmarshal([]byte(ready(0, append(lay, "--plan", "--json")...)), &plan); err != nil || len(plan.Planned.Parts) != 3 || plan.Summary.Confirm != "7731" {
+	lay := []string{"lay", "7731", "--part", "512 MiB:FAT32:START", "--part", "rest/2:ext4:oak", "--part",
+		"rest:exFAT:ferry"}
+	if err := json.Unmarshal([]byte(ready(0, append(lay, "--plan", "--json")...)), &plan); err != nil ||
+		len(plan.Planned.Parts) != 3 || plan.Summary.Confirm != "7731" {
 		t.Fatalf("%v %+v", err, plan)
 	}
 	if st, err := os.Stat(img); err != nil || blocks(t, img) != 0 {
 		t.Fatalf("--plan wrote: %v %v", st, err)
 	}
 	var done shown
-	if err := json.Unmarshal([]byte(ready(0, append(lay, "--confirm", "7731", "--json")...)), &done); err != nil || fmt.Sprint(done.Parts) != fmt.Sprint(plan.Planned.Parts) {
+	if err := json.Unmarshal([]byte(ready(0, append(lay, "--confirm", "7731", "--json")...)), &done); err != nil ||
+		fmt.Sprint(done.Parts) != fmt.Sprint(plan.Planned.Parts) {
 		t.Errorf("%v: planned %v, is %v", err, plan.Planned.Parts, done.Parts)
 	}
 	if out := testkit.Do(t, "blkid", "-p", "-O", fmt.Sprint(513<<20), img); !strings.Contains(out, `LABEL="oak"`) {
@@ -127,10 +132,12 @@ func TestReadyByCommand(t *testing.T) {
 	}
 	ready(0, "change", "7731", "3", "--remove", "--confirm", "7731")
 	ready(0, "add", "7731", "--part", "100 GB:NTFS:tariffs", "--confirm", "7731")
-	if out := ready(0, "back", "7731", "--list"); strings.Count(out, "before change of the table") != 2 || !strings.Contains(out, "before laying out anew") {
+	if out := ready(0, "back", "7731", "--list"); strings.Count(out, "before change of the table") != 2 ||
+		!strings.Contains(out, "before laying out anew") {
 		t.Errorf("keepsakes:\n%s", out)
 	}
-	if out := ready(0, "back", "7731", "--confirm", "7731"); strings.Contains(out, "tariffs”\n    1") || !strings.Contains(out, "oak") {
+	if out := ready(0, "back", "7731", "--confirm", "7731"); strings.Contains(out, "tariffs”\n    1") ||
+		!strings.Contains(out, "oak") {
 		t.Errorf("%s", out)
 	}
 	ready(0, "erase", "7731", "--how", "quick", "--confirm", "7731")
@@ -146,7 +153,8 @@ func TestReadyByCommand(t *testing.T) {
 	}
 	// A disk that was put out of reach stays so.
 	padlocked(t, p)
-	if out := ready(3, "erase", "B41C8", "--how", "quick", "--confirm", "41C8"); !strings.Contains(out, "out of reach") {
+	if out := ready(3, "erase", "B41C8", "--how", "quick", "--confirm", "41C8"); !strings.Contains(out,
+		"out of reach") {
 		t.Errorf("%s", out)
 	}
 }
@@ -178,7 +186,8 @@ func TestScreenMakesReady(t *testing.T) {
 	testkit.Need(t, "blkid", "fsck.exfat")
 	b := demotest.Bench(t)
 	img := filepath.Join(b.Disks, "heron-1tb.img")
-	s := tmuxtest.Start(t, 120, 40, []string{"XDG_STATE_HOME=" + t.TempDir()}, demotest.Program(t), "--disk", b.Disks, "--shelf", b.Shelf)
+	s := tmuxtest.Start(t, 120, 40, []string{"XDG_STATE_HOME=" + t.TempDir()}, demotest.Program(t), "--disk", b.Disks,
+		"--shelf", b.Shelf)
 	s.WaitFor("Kestrel K2 256")
 	s.WaitGone("Looking")
 	s.Keys("2")
@@ -269,7 +278,8 @@ func TestPuttingBackSparesParts(t *testing.T) {
 	do("ready", "add", img, "--part", "50 MB:ext4:spare", "--confirm", "315 MB")
 	_, plan, _ := strings.Cut(do("ready", "back", img, "--plan"), "Lost:")
 	lost, stays, _ := strings.Cut(plan, "Stays:")
-	if !strings.Contains(lost, "spare") || strings.Contains(lost, "fares") || !strings.Contains(stays, "fares") || !strings.Contains(stays, "notes") {
+	if !strings.Contains(lost, "spare") || strings.Contains(lost, "fares") || !strings.Contains(stays, "fares") ||
+		!strings.Contains(stays, "notes") {
 		t.Errorf("%s\nStays: %s", lost, stays)
 	}
 	do("ready", "back", img, "--confirm", "315 MB")

@@ -83,7 +83,8 @@ func TestScreenGuards(t *testing.T) {
 	s.WaitFor("□ may be written")
 	for _, k := range []string{"2", "8", "7", "6"} {
 		s.Keys(k)
-		s.WaitFor(map[string]string{"2": "prepares a disk", "8": "page for the customer", "7": "evidence", "6": "Nothing has been started"}[k])
+		s.WaitFor(map[string]string{"2": "prepares a disk", "8": "page for the customer", "7": "evidence",
+			"6": "Nothing has been started"}[k])
 	}
 	s.Keys("?")
 	s.WaitFor("Keys of this step", "start-up", "free inside a part")
@@ -96,7 +97,8 @@ var escape = regexp.MustCompile("\x1b\\[[0-9;]*m")
 func TestScreenSmallAndWithoutColour(t *testing.T) {
 	s := demoScreen(t, 80, 24, "NO_COLOR=1")
 	for _, c := range escape.FindAllString(s.Screen("-e"), -1) {
-		if strings.Contains(c, "38;") || strings.Contains(c, "48;") || regexp.MustCompile(`\b[349][0-7]m`).MatchString(c) {
+		if strings.Contains(c, "38;") || strings.Contains(c, "48;") ||
+			regexp.MustCompile(`\b[349][0-7]m`).MatchString(c) {
 			t.Fatalf("there is colour: %q", c)
 		}
 	}
@@ -117,12 +119,14 @@ func TestScreenSmallAndWithoutColour(t *testing.T) {
 
 func TestScreenNeedsATerminal(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
-	if _, errs, code := p.run("", "--disk", filepath.Join(p.dir, "x.img")); code != 1 || !strings.Contains(errs, "use the commands instead") {
+	if _, errs, code := p.run("", "--disk", filepath.Join(p.dir, "x.img")); code != 1 ||
+		!strings.Contains(errs, "use the commands instead") {
 		t.Errorf("%d %s", code, errs)
 	}
 }
 
-// TestScreenEndsBySignal: told to end by the system the program ends in good order, with the state that it leaves and the status for that.
+// TestScreenEndsBySignal: told to end by the system the program ends in good order, with the state that it leaves and
+// the status for that.
 func TestScreenEndsBySignal(t *testing.T) {
 	for _, name := range []string{"TERM", "HUP"} {
 		s := demoScreen(t, 120, 36)

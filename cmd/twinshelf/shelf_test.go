@@ -61,7 +61,8 @@ func TestShelfCommands(t *testing.T) {
 	}
 }
 
-// TestDroppedOnlyWhenSaid: what an automatic rule drops is said before the capture, also where the result is JSON, and dates say what is kept.
+// TestDroppedOnlyWhenSaid: what an automatic rule drops is said before the capture, also where the result is JSON, and
+// dates say what is kept.
 func TestDroppedOnlyWhenSaid(t *testing.T) {
 	p := newPlace(t)
 	run := func(args ...string) (out, errs string) {
@@ -89,7 +90,8 @@ func TestDroppedOnlyWhenSaid(t *testing.T) {
 	var twin struct {
 		Machine string `json:"machine"`
 	}
-	if err := json.Unmarshal([]byte(out), &twin); err != nil || twin.Machine != "Harbour kiosk" || !strings.Contains(errs, said) {
+	if err := json.Unmarshal([]byte(out), &twin); err != nil || twin.Machine != "Harbour kiosk" ||
+		!strings.Contains(errs, said) {
 		t.Errorf("%v\n%s\n%s", err, out, errs)
 	}
 	if out, _ := run("dates"); strings.Count(out, "Harbour kiosk") != 2 {
@@ -109,7 +111,8 @@ func TestSealedShelfByCommand(t *testing.T) {
 		}
 		return f
 	}
-	good, short, wrong, second := file("good", "gulls over the pier"), file("short", "gulls"), file("wrong", "gulls over the sea"), file("second", "salt on the railing")
+	good, short, wrong, second := file("good", "gulls over the pier"), file("short", "gulls"),
+		file("wrong", "gulls over the sea"), file("second", "salt on the railing")
 	for _, c := range []struct {
 		args []string
 		code int
@@ -120,19 +123,29 @@ func TestSealedShelfByCommand(t *testing.T) {
 		{[]string{"shelf", "new", elm, "--name", "Elm", "--sealed", "--passphrase-file", good}, 0, "is ready"},
 		{[]string{"--shelf", elm, "dates"}, 1, "nobody to ask"},
 		{[]string{"--shelf", elm, "dates", "--passphrase-file", wrong}, 1, "not one of this shelf's"},
-		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "carry", elm, "Weighbridge", "--retire"}, 1, "it isn't retired"},
-		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "carry", elm}, 0, "8 twins carried, 1 twin there already"},
-		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "carry", "Elm", "--retire"}, 0, "9 twins there already"},
+		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "carry", elm, "Weighbridge", "--retire"}, 1,
+			"it isn't retired"},
+		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "carry", elm}, 0,
+			"8 twins carried, 1 twin there already"},
+		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "carry", "Elm", "--retire"}, 0,
+			"9 twins there already"},
 		{[]string{"--shelf", p.shelf, "--passphrase-file", good, "shelf", "compare", elm}, 0, "same"},
 		{[]string{"--shelf", elm, "--passphrase-file", good, "prove", "Weighbridge"}, 0, "claims hold"},
-		{[]string{"--shelf", elm, "--passphrase-file", good, "capture", filepath.Join(p.disks, "weighbridge.img"), "--machine", "Weighbridge"}, 0, "new on the shelf"},
-		{[]string{"--shelf", p.shelf, "capture", filepath.Join(p.disks, "weighbridge.img"), "--machine", "Weighbridge"}, 1, "replaced by Elm"},
-		{[]string{"--shelf", elm, "--passphrase-file", good, "restore", "Weighbridge", filepath.Join(p.disks, "heron-1tb.img"), "--confirm", "7731"}, 0, "claims hold"},
-		{[]string{"--shelf", elm, "--passphrase-file", good, "shelf", "passphrase", "add", "mate", "--new-passphrase-file", second}, 0, "2 passphrases"},
-		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "passphrase", "withdraw", "first"}, 0, "1 passphrase"},
-		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "passphrase", "withdraw", "mate"}, 1, "only passphrase"},
+		{[]string{"--shelf", elm, "--passphrase-file", good, "capture", filepath.Join(p.disks, "weighbridge.img"),
+			"--machine", "Weighbridge"}, 0, "new on the shelf"},
+		{[]string{"--shelf", p.shelf, "capture", filepath.Join(p.disks, "weighbridge.img"), "--machine", "Weighbridge"},
+			1, "replaced by Elm"},
+		{[]string{"--shelf", elm, "--passphrase-file", good, "restore", "Weighbridge",
+			filepath.Join(p.disks, "heron-1tb.img"), "--confirm", "7731"}, 0, "claims hold"},
+		{[]string{"--shelf", elm, "--passphrase-file", good, "shelf", "passphrase", "add", "mate",
+			"--new-passphrase-file", second}, 0, "2 passphrases"},
+		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "passphrase", "withdraw", "first"}, 0,
+			"1 passphrase"},
+		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "passphrase", "withdraw", "mate"}, 1,
+			"only passphrase"},
 		{[]string{"--shelf", elm, "--passphrase-file", good, "dates"}, 1, "not one of this shelf's"},
-		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "check", "--full"}, 0, "Everything is as it was written"},
+		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "check", "--full"}, 0,
+			"Everything is as it was written"},
 		{[]string{"--shelf", elm, "--passphrase-file", second, "shelf", "show"}, 0, `opened by the passphrase "mate"`},
 	} {
 		out, errs, code := p.run("", c.args...)
@@ -159,7 +172,8 @@ func TestSealedShelfByCommand(t *testing.T) {
 func TestMendedByCommand(t *testing.T) {
 	p := newPlace(t)
 	elm := filepath.Join(p.dir, "elm")
-	for _, args := range [][]string{{"shelf", "new", elm, "--name", "Elm"}, {"--shelf", p.shelf, "shelf", "carry", elm}} {
+	for _, args := range [][]string{{"shelf", "new", elm, "--name", "Elm"},
+		{"--shelf", p.shelf, "shelf", "carry", elm}} {
 		if out, errs, code := p.run("", args...); code != 0 {
 			t.Fatal(out, errs)
 		}
@@ -182,14 +196,17 @@ func TestMendedByCommand(t *testing.T) {
 		}
 	}
 	hurt(5000, 300)
-	if out, _, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full"); code != 4 || !strings.Contains(out, "hurt: packs/") {
+	if out, _, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full"); code != 4 ||
+		!strings.Contains(out, "hurt: packs/") {
 		t.Errorf("%d %s", code, out)
 	}
-	if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full", "--mend"); code != 0 || !strings.Contains(out, "mended: packs/") {
+	if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full", "--mend"); code != 0 ||
+		!strings.Contains(out, "mended: packs/") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
 	hurt(0, 1<<30)
-	if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full", "--mend"); code != 4 || !strings.Contains(out, "missing:") {
+	if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full", "--mend"); code != 4 ||
+		!strings.Contains(out, "missing:") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
 	out, errs, _ := p.run("", "--shelf", p.shelf, "shelf", "check", "--full", "--from", "Elm")
@@ -206,7 +223,8 @@ func TestMendedByCommand(t *testing.T) {
 func TestScreenKeepsAShelf(t *testing.T) {
 	b := demotest.Bench(t)
 	state := t.TempDir()
-	s := tmuxtest.Start(t, 130, 42, []string{"XDG_STATE_HOME=" + state}, demotest.Program(t), "--disk", b.Disks, "--shelf", b.Shelf)
+	s := tmuxtest.Start(t, 130, 42, []string{"XDG_STATE_HOME=" + state}, demotest.Program(t), "--disk", b.Disks,
+		"--shelf", b.Shelf)
 	s.WaitFor("Kestrel K2 256")
 	s.WaitGone("Looking")
 	s.Keys("4")

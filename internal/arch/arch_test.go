@@ -15,8 +15,11 @@ import (
 
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
-	"span", "units", "sizes", "disk", "table", "signature", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image", "startup/realmode", "startup/script", "startup", "identity", "run", "takeout", "capture", "restore", "prove", "ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
+	"span", "units", "sizes", "disk", "table", "signature", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat",
+	"fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
+	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
+	"startup/realmode", "startup/script", "startup", "identity", "run", "takeout", "capture", "restore", "prove",
+	"ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
 }
 
 // testsOnly are the packages that serve tests; they may use anything, and nothing of the product uses them.
@@ -65,7 +68,8 @@ func TestArrowsRunDownward(t *testing.T) {
 				if k < 0 || k >= at {
 					t.Errorf("%s uses %s, which doesn't stand below it", room, below)
 				}
-				if strings.HasPrefix(room, "fsys/") && room != "fsys/families" && strings.HasPrefix(below, "fsys/") && below != "fsys/upcase" {
+				if strings.HasPrefix(room, "fsys/") && room != "fsys/families" && strings.HasPrefix(below, "fsys/") &&
+					below != "fsys/upcase" {
 					t.Errorf("file system family %s knows %s", room, below)
 				}
 			}
@@ -73,7 +77,8 @@ func TestArrowsRunDownward(t *testing.T) {
 			if screen && room != "tui" || strings.Contains(imp, "spf13/cobra") && room != "cli" {
 				t.Errorf("%s uses the interface library %s", room, imp)
 			}
-			if room == "tui" && strings.HasSuffix(imp, "/internal/cli") || room == "cli" && strings.HasSuffix(imp, "/internal/tui") {
+			if room == "tui" && strings.HasSuffix(imp, "/internal/cli") || room == "cli" &&
+				strings.HasSuffix(imp, "/internal/tui") {
 				t.Errorf("%s uses %s", room, imp)
 			}
 		}
@@ -84,7 +89,9 @@ func TestArrowsRunDownward(t *testing.T) {
 // that may: the guard, the shelf's own files, settings, the log, and the
 // demo's stand-ins.
 func TestOneDoorForWriting(t *testing.T) {
-	allowed := []string{"disk/guard.go", "disk/file.go", "disk/create.go", "store/backend/folder.go", "settings/settings.go", "ready/keepsake.go", "cli/log.go", "demo/build.go", "takeout/folder.go", "mounts/mounts.go", "workshop/insidewords.go", "testkit/testkit.go", "shelf/shelftest/shelftest.go"}
+	allowed := []string{"disk/guard.go", "disk/file.go", "disk/create.go", "store/backend/folder.go",
+		"settings/settings.go", "ready/keepsake.go", "cli/log.go", "demo/build.go", "takeout/folder.go",
+		"mounts/mounts.go", "workshop/insidewords.go", "testkit/testkit.go", "shelf/shelftest/shelftest.go"}
 	err := filepath.WalkDir("..", func(path string, e os.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 			return err
@@ -94,7 +101,8 @@ func TestOneDoorForWriting(t *testing.T) {
 			return err
 		}
 		for _, call := range []string{"os.OpenFile", "os.Create(", "os.WriteFile", "O_RDWR", "O_WRONLY"} {
-			if strings.Contains(string(b), call) && !slices.Contains(allowed, strings.TrimPrefix(filepath.ToSlash(path), "../")) {
+			if strings.Contains(string(b), call) &&
+				!slices.Contains(allowed, strings.TrimPrefix(filepath.ToSlash(path), "../")) {
 				t.Errorf("%s uses %s: disks are written through disk.Guard only", path, call)
 			}
 		}

@@ -76,7 +76,8 @@ func TestContextsComeFromAbove(t *testing.T) {
 
 // TestNobodyAsksForAKind: above fsys nothing is decided by the name of a kind of file system.
 func TestNobodyAsksForAKind(t *testing.T) {
-	kinds := map[string]bool{"ext": true, "ext2": true, "ext3": true, "ext4": true, "NTFS": true, "FAT": true, "FAT12": true,
+	kinds := map[string]bool{"ext": true, "ext2": true, "ext3": true, "ext4": true, "NTFS": true, "FAT": true,
+		"FAT12": true,
 		"FAT16": true, "FAT32": true, "exFAT": true, "swap": true}
 	for _, s := range sources(t, false) {
 		if strings.HasPrefix(s.room, "fsys") || s.room == "signature" || s.room == "table" || testsOnly[s.room] ||

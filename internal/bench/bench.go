@@ -116,7 +116,8 @@ func (b *Bench) images(path string) []*Disk {
 		}
 	}
 	if len(out) == 0 {
-		return []*Disk{{Path: path, Image: true, Problem: "the folder holds no *.img or *.raw files", Identity: disk.Identity{Model: filepath.Base(path)}}}
+		return []*Disk{{Path: path, Image: true, Problem: "the folder holds no *.img or *.raw files",
+			Identity: disk.Identity{Model: filepath.Base(path)}}}
 	}
 	return out
 }
@@ -129,7 +130,8 @@ func image(path string) *Disk {
 		d.Problem = err.Error()
 		return d
 	}
-	d.Identity = disk.Identity{Model: units.Visible(l.Model), Serial: units.Visible(l.Serial), Bus: units.Visible(l.Bus), Sector: l.Sector}
+	d.Identity = disk.Identity{Model: units.Visible(l.Model), Serial: units.Visible(l.Serial),
+		Bus: units.Visible(l.Bus), Sector: l.Sector}
 	d.Rotational, d.Removable = l.Rotational, l.Removable
 	st, err := os.Stat(path)
 	if err != nil {
@@ -153,7 +155,8 @@ func (b *Bench) blocks() []*Disk {
 	var out []*Disk
 	for _, e := range entries {
 		name := e.Name()
-		if strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "zram") || b.sys(name, "size") == "0" || b.sys(name, "size") == "" {
+		if strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "zram") || b.sys(name, "size") == "0" ||
+			b.sys(name, "size") == "" {
 			continue
 		}
 		out = append(out, b.block(name, "/dev/"+name))
@@ -166,10 +169,14 @@ func (b *Bench) block(name, path string) *Disk {
 		n, _ := strconv.ParseInt(b.sys(name, file), 10, 64)
 		return n
 	}
-	d := &Disk{Path: path, Physical: int(num("queue/physical_block_size")), Optimal: int(num("queue/optimal_io_size")), Discards: num("queue/discard_max_bytes") > 0, Removable: num("removable") == 1, Rotational: num("queue/rotational") == 1, ReadOnly: num("ro") == 1}
+	d := &Disk{Path: path, Physical: int(num("queue/physical_block_size")), Optimal: int(num("queue/optimal_io_size")),
+		Discards: num("queue/discard_max_bytes") > 0, Removable: num("removable") == 1,
+		Rotational: num("queue/rotational") == 1, ReadOnly: num("ro") == 1}
 	d.Identity = disk.Identity{
-		Model: strings.TrimSpace(b.sys(name, "device/vendor") + " " + b.sys(name, "device/model")), Serial: b.sys(name, "device/serial"),
-		WWN: b.sys(name, "device/wwid"), Size: num("size") * 512, Sector: int(num("queue/logical_block_size")), Bus: b.bus(name),
+		Model:  strings.TrimSpace(b.sys(name, "device/vendor") + " " + b.sys(name, "device/model")),
+		Serial: b.sys(name, "device/serial"),
+		WWN:    b.sys(name, "device/wwid"), Size: num("size") * 512, Sector: int(num("queue/logical_block_size")),
+		Bus: b.bus(name),
 	}
 	if d.Identity.WWN == "" {
 		d.Identity.WWN = b.sys(name, "wwid")
@@ -192,7 +199,8 @@ func (b *Bench) block(name, path string) *Disk {
 func (b *Bench) bus(name string) string {
 	link, _ := os.Readlink(filepath.Join("/", b.Host.Root, "sys/block", name))
 	for _, c := range []struct{ in, bus string }{
-		{"/usb", "USB"}, {"/nvme", "NVMe"}, {"/ata", "SATA"}, {"/mmc", "SD/MMC"}, {"/virtio", "virtio"}, {"/virtual/", "virtual"}, {"/host", "SCSI"},
+		{"/usb", "USB"}, {"/nvme", "NVMe"}, {"/ata", "SATA"}, {"/mmc", "SD/MMC"}, {"/virtio", "virtio"},
+		{"/virtual/", "virtual"}, {"/host", "SCSI"},
 	} {
 		if strings.Contains(link, c.in) {
 			return c.bus
@@ -364,7 +372,9 @@ func (d *Disk) Loses() []string {
 		if !a.Content.Maps {
 			used = "use unknown"
 		}
-		out = append(out, fmt.Sprintf("part %d  %s  %s  %s, %s", a.Part.Number, a.Title(), a.Holds(), units.Bytes(a.Span.Len()), used))
+		out = append(out,
+			fmt.Sprintf("part %d  %s  %s  %s, %s", a.Part.Number, a.Title(), a.Holds(),
+				units.Bytes(a.Span.Len()), used))
 	}
 	return append(out, d.Survey.Unnamed()...)
 }

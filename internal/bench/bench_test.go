@@ -66,12 +66,17 @@ func ferry(t *testing.T) disk.Host {
 		"sys/devices/virtual/block/dm-0/dev":                            "253:0\n",
 		"sys/devices/virtual/block/ram0/size":                           "8192\n",
 		"sys/devices/virtual/block/loop0/size":                          "0\n",
-		"proc/self/mountinfo":                                           "22 1 259:2 / / rw,relatime - ext4 /dev/nvme0n1p2 rw\n40 22 253:0 / /srv/depot\\040two rw - ext4 /dev/dm-0 rw\n41 22 8:17 / /mnt ro,relatime - vfat /dev/sdb1 ro\n",
-		"proc/swaps":                                                    "Filename Type Size Used Priority\n/dev/sdc1 partition 100 0 -2\n",
+		"proc/self/mountinfo": "22 1 259:2 / / rw,relatime - ext4 " +
+			"/dev/nvme0n1p2 rw\n40 22 253:0 / /srv/depot\\040two rw - ext4 /dev/dm-0 rw\n41 22 8:17 / /mnt " +
+			"ro,relatime " +
+			"- vfat /dev/sdb1 ro\n",
+		"proc/swaps": "Filename Type Size Used Priority\n/dev/sdc1 partition 100 0 -2\n",
 	}
-	links := map[string]string{"dev/disk/by-id/usb-Plover_P5_PP5-99": "../../sdb", "dev/disk/by-id/wwn-0x5000": "../../sdb"}
+	links := map[string]string{"dev/disk/by-id/usb-Plover_P5_PP5-99": "../../sdb",
+		"dev/disk/by-id/wwn-0x5000": "../../sdb"}
 	for name, at := range map[string]string{
-		"nvme0n1": "pci0/nvme/nvme0/nvme0n1", "sdb": "pci0/usb1/1-1/host6/block/sdb", "sdc": "pci0/ata3/host2/block/sdc",
+		"nvme0n1": "pci0/nvme/nvme0/nvme0n1", "sdb": "pci0/usb1/1-1/host6/block/sdb",
+		"sdc":  "pci0/ata3/host2/block/sdc",
 		"dm-0": "virtual/block/dm-0", "ram0": "virtual/block/ram0", "loop0": "virtual/block/loop0",
 	} {
 		links["sys/block/"+name] = "../devices/" + at
@@ -91,12 +96,14 @@ func TestBlocksAreListedFromSysfs(t *testing.T) {
 		t.Fatalf("%d disks, want nvme0n1, sdb, sdc and dm-0: %v", len(disks), got)
 	}
 	n := got["/dev/nvme0n1"]
-	if n.Identity.Model != "Kestrel K2 256" || n.Identity.Serial != "KK2-TECH0001" || n.Identity.Size != 500118192*512 || n.Identity.Bus != "NVMe" ||
+	if n.Identity.Model != "Kestrel K2 256" || n.Identity.Serial != "KK2-TECH0001" ||
+		n.Identity.Size != 500118192*512 || n.Identity.Bus != "NVMe" ||
 		n.Physical != 4096 || n.Removable || n.Rotational || n.Reach != "this system runs from it" {
 		t.Errorf("nvme0n1: %+v", n)
 	}
 	s := got["/dev/sdb"]
-	if s.Identity.Model != "Plover P5" || s.Identity.Serial != "PP5-99" || s.Identity.Bus != "USB" || !s.Removable || !s.Rotational || !s.ReadOnly ||
+	if s.Identity.Model != "Plover P5" || s.Identity.Serial != "PP5-99" || s.Identity.Bus != "USB" || !s.Removable ||
+		!s.Rotational || !s.ReadOnly ||
 		s.ByID != "usb-Plover_P5_PP5-99" || s.Reach != "in use: sdb1 is mounted at /mnt" {
 		t.Errorf("sdb: %+v", s)
 	}
@@ -107,7 +114,8 @@ func TestBlocksAreListedFromSysfs(t *testing.T) {
 	if len(c.Uses) != 2 || c.Reach != "this system runs from it" {
 		t.Errorf("swap and a holder: %+v", c)
 	}
-	if d := got["/dev/dm-0"]; d.Reach != "this system runs from it" || d.Uses[0].What != "dm-0 is mounted at /srv/depot two" || d.Identity.Model != "dm-0" {
+	if d := got["/dev/dm-0"]; d.Reach != "this system runs from it" ||
+		d.Uses[0].What != "dm-0 is mounted at /srv/depot two" || d.Identity.Model != "dm-0" {
 		t.Errorf("dm-0: %+v", d)
 	}
 }
@@ -118,7 +126,8 @@ func TestImagesAndTheirLabels(t *testing.T) {
 	testkit.Sparse(t, img, 3<<20)
 	testkit.Sparse(t, filepath.Join(dir, "torn.raw"), 1<<20)
 	testkit.Sparse(t, filepath.Join(dir, "notes.txt"), 1<<10)
-	if err := os.WriteFile(disk.LabelPath(img), []byte(`{"model":"Sandmartin S 64","serial":"SM-1","bus":"SATA","rotational":true}`), 0o600); err != nil {
+	if err := os.WriteFile(disk.LabelPath(img),
+		[]byte(`{"model":"Sandmartin S 64","serial":"SM-1","bus":"SATA","rotational":true}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(disk.LabelPath(filepath.Join(dir, "torn.raw")), []byte(`{"model":`), 0o600); err != nil {
@@ -137,7 +146,8 @@ func TestImagesAndTheirLabels(t *testing.T) {
 		b.Probe(context.Background(), disks[i])
 	}
 	k := disks[0]
-	if k.Identity.Model != "Sandmartin S 64" || !k.Rotational || k.Reach != "you put it out of reach" || k.Words() != "blank" || len(k.Loses()) != 0 || k.Fingerprint == "" {
+	if k.Identity.Model != "Sandmartin S 64" || !k.Rotational || k.Reach != "you put it out of reach" ||
+		k.Words() != "blank" || len(k.Loses()) != 0 || k.Fingerprint == "" {
 		t.Errorf("%+v %s", k, k.Words())
 	}
 	// Something in the middle: not blank any more.
@@ -154,11 +164,13 @@ func TestImagesAndTheirLabels(t *testing.T) {
 }
 
 func TestFind(t *testing.T) {
-	disks := []*Disk{{Path: "/dev/sda", Identity: disk.Identity{Serial: "ABC-1234"}}, {Path: "/dev/sdb", Identity: disk.Identity{Serial: "XYZ-1234"}}, {Path: "/tmp/a/kiosk.img"}}
+	disks := []*Disk{{Path: "/dev/sda", Identity: disk.Identity{Serial: "ABC-1234"}},
+		{Path: "/dev/sdb", Identity: disk.Identity{Serial: "XYZ-1234"}}, {Path: "/tmp/a/kiosk.img"}}
 	for _, c := range []struct {
 		ref  string
 		want int // -1: an error
-	}{{"/dev/sdb", 1}, {"ABC-1234", 0}, {"C-1234", 0}, {"1234", -1}, {"234", -1}, {"kiosk.img", 2}, {"sda", 0}, {"nobody", -1}, {"", -1}} {
+	}{{"/dev/sdb", 1}, {"ABC-1234", 0}, {"C-1234", 0}, {"1234", -1}, {"234", -1}, {"kiosk.img", 2}, {"sda", 0},
+		{"nobody", -1}, {"", -1}} {
 		d, err := Find(disks, c.ref)
 		if (err != nil) != (c.want < 0) || err == nil && d != disks[c.want] {
 			t.Errorf("%q: %v %v", c.ref, d, err)

@@ -93,11 +93,13 @@ func (p *Plan) full(ctx context.Context, w *work, e Estimate, cause error) error
 	}
 	text := fmt.Sprintf("about %s are missing", units.Bytes(missing))
 	if v, err := keeping.PreviewThinning(ctx, p.Shelf, "", time.Now()); err == nil && v.Goes > 0 {
-		text += fmt.Sprintf("; thinning by the rule (%s) and giving back space would bring %s", units.Plural(v.Goes, "twin"), units.Bytes(v.Back))
+		text += fmt.Sprintf("; thinning by the rule (%s) and giving back space would bring %s",
+			units.Plural(v.Goes, "twin"), units.Bytes(v.Back))
 	} else if f, err := keeping.Foreknow(ctx, p.Shelf); err == nil && f.Bytes > 0 {
 		text += fmt.Sprintf("; giving back space would bring %s", units.Bytes(f.Bytes))
 	}
-	return fmt.Errorf("%w on the shelf: %s. What was stored so far is kept: make room, capture again, and it goes on from there (%w)", ErrNoRoom, text, cause)
+	return fmt.Errorf("%w on the shelf: %s. What was stored so far is kept: make room, capture again, and it goes on "+
+		"from there (%w)", ErrNoRoom, text, cause)
 }
 
 // job is one block on its way from the disk to the shelf.
@@ -268,7 +270,10 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 		rd.earlier = p.earlier(w.rc, &a, dev.Identity(), w.block)
 		err := rd.region(r)
 		if rd.earlier != nil && r.out.Trusted > 0 {
-			w.rc.Note("part %d: %s weren't read again, unchanged since %s by the file system's records; every sample of them was right", r.area.Number(), units.Bytes(r.out.Trusted), rd.earlier.twin.Taken.Format("2006-01-02 15:04"))
+			w.rc.Note("part %d: %s weren't read again, unchanged since %s by the file system's records; every "+
+				"sample of "+
+				"them was right", r.area.Number(), units.Bytes(r.out.Trusted),
+				rd.earlier.twin.Taken.Format("2006-01-02 15:04"))
 		}
 		out.Regions = append(out.Regions, r.out)
 		if err != nil {
@@ -304,7 +309,8 @@ func Describe(s *survey.Survey) *shelf.TwinDisk {
 }
 
 func describe(a survey.Area) shelf.Region {
-	r := shelf.Region{Span: a.Span, Role: string(a.Role), Kind: a.Content.Info.Kind, Label: a.Content.Info.Label, ID: a.Content.Info.ID, Unclean: a.Content.Info.Unclean}
+	r := shelf.Region{Span: a.Span, Role: string(a.Role), Kind: a.Content.Info.Kind, Label: a.Content.Info.Label,
+		ID: a.Content.Info.ID, Unclean: a.Content.Info.Unclean}
 	if a.Part != nil {
 		r.Part, r.Type, r.Name = a.Part.Number, a.Part.Type, a.Part.Name
 		if r.Accounted = a.Content.Sound; !a.Content.Maps {
@@ -335,7 +341,8 @@ func (rd *reader) region(r *region) error {
 	rd.r, rd.node, rd.block, rd.spans = r, nil, -1, nil
 	for sp, err := range r.area.Content.Spans() {
 		if err != nil {
-			return fmt.Errorf("part %d: its maps can't be read any more: %w; look at the disk again on the Bench", r.area.Number(), err)
+			return fmt.Errorf("part %d: its maps can't be read any more: %w; look at the disk again on the Bench",
+				r.area.Number(), err)
 		}
 		for !sp.Empty() {
 			k := sp.Start / rd.work.block
@@ -416,7 +423,8 @@ func (rd *reader) flush() error {
 	}
 	if known && err == nil && !rd.agrees(ref, buf) {
 		rd.free <- buf[:cap(buf)]
-		return fmt.Errorf("%w: part %d, byte %d has changed and no file says so", errUntrusted, rd.r.area.Number(), rd.block*rd.work.block)
+		return fmt.Errorf("%w: part %d, byte %d has changed and no file says so", errUntrusted, rd.r.area.Number(),
+			rd.block*rd.work.block)
 	}
 	rd.node.pending.Add(1)
 	if err != nil {
@@ -478,7 +486,8 @@ func readSpans(dev disk.Device, buf []byte, base int64, spans []span.Span) error
 func (rd *reader) postpone(err error, d deferred) {
 	if rd.gone == nil && disk.Gone(err) {
 		rd.gone = err
-		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything behind it is missing", disk.Sticker(rd.dev.Identity()), d.block.Start, err)
+		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything behind it is missing",
+			disk.Sticker(rd.dev.Identity()), d.block.Start, err)
 	}
 	rd.rc.MarkRead(d.block, run.Unreadable)
 	if rd.gone != nil {

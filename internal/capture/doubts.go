@@ -43,7 +43,10 @@ func (p *Plan) Doubts(ctx context.Context) []Doubt {
 	if t := newest[p.Machine]; t != nil {
 		for _, d := range t.Disks {
 			if !p.takes(d.Identity) {
-				out = append(out, Doubt{FewerDisks, fmt.Sprintf("the twin of %s of %s has %s too, which isn't among the disks now; a system that needs it won't be whole", p.Machine, units.Moment(t.Taken), disk.Sticker(d.Identity))})
+				out = append(out,
+					Doubt{FewerDisks,
+						fmt.Sprintf("the twin of %s of %s has %s too, which isn't among the disks now; a system that "+
+							"needs it won't be whole", p.Machine, units.Moment(t.Taken), disk.Sticker(d.Identity))})
 			}
 		}
 	}
@@ -54,11 +57,16 @@ func (p *Plan) Doubts(ctx context.Context) []Doubt {
 		}
 		for _, d := range t.Disks {
 			if p.takes(d.Identity) {
-				out = append(out, Doubt{OtherMachine, fmt.Sprintf("%s was captured as a disk of %s on %s", disk.Sticker(d.Identity), name, units.Moment(t.Taken))})
+				out = append(out,
+					Doubt{OtherMachine,
+						fmt.Sprintf("%s was captured as a disk of %s on %s", disk.Sticker(d.Identity), name,
+							units.Moment(t.Taken))})
 			}
 		}
 		if newest[p.Machine] == nil && near(name, p.Machine) {
-			out = append(out, Doubt{NewMachine, fmt.Sprintf("no machine on the shelf is called %q, but one is called %q", p.Machine, name)})
+			out = append(out,
+				Doubt{NewMachine,
+					fmt.Sprintf("no machine on the shelf is called %q, but one is called %q", p.Machine, name)})
 		}
 	}
 	return out
@@ -76,7 +84,8 @@ func (p *Plan) takes(id disk.Identity) bool {
 
 // near says whether two names differ by case and spaces only, or by one letter.
 func near(a, b string) bool {
-	x, y := []rune(strings.ToLower(strings.Join(strings.Fields(a), " "))), []rune(strings.ToLower(strings.Join(strings.Fields(b), " ")))
+	x, y := []rune(strings.ToLower(strings.Join(strings.Fields(a), " "))),
+		[]rune(strings.ToLower(strings.Join(strings.Fields(b), " ")))
 	if len(x) > len(y) {
 		x, y = y, x
 	}
@@ -88,7 +97,8 @@ func near(a, b string) bool {
 		i++
 	}
 	if len(x) == len(y) { // one letter is another
-		return i == len(x) || string(x[i+1:]) == string(y[i+1:]) || i+1 < len(x) && x[i] == y[i+1] && x[i+1] == y[i] && string(x[i+2:]) == string(y[i+2:])
+		return i == len(x) || string(x[i+1:]) == string(y[i+1:]) || i+1 < len(x) && x[i] == y[i+1] && x[i+1] == y[i] &&
+			string(x[i+2:]) == string(y[i+2:])
 	}
 	return string(x[i:]) == string(y[i+1:]) // one letter more
 }

@@ -17,8 +17,10 @@ func TestNear(t *testing.T) {
 		a, b string
 		near bool
 	}{
-		{"Ticket desk", "ticket  Desk", true}, {"Ticket desk", "Ticket desk 2", false}, {"Kiosk 1", "Kiosk 2", true}, {"Ticket desk", "Ticket desks", true},
-		{"Ticket desk", "Tikcet desk", true}, {"Ticket desk", "Weighbridge", false}, {"Desk", "Disc", false}, {"", "a", true},
+		{"Ticket desk", "ticket  Desk", true}, {"Ticket desk", "Ticket desk 2", false}, {"Kiosk 1", "Kiosk 2", true},
+		{"Ticket desk", "Ticket desks", true},
+		{"Ticket desk", "Tikcet desk", true}, {"Ticket desk", "Weighbridge", false}, {"Desk", "Disc", false},
+		{"", "a", true},
 	} {
 		if near(c.a, c.b) != c.near || near(c.b, c.a) != c.near {
 			t.Errorf("%q and %q: %v", c.a, c.b, !c.near)

@@ -25,7 +25,8 @@ type ListedPart struct {
 	Holds  string `json:"holds"`
 	Size   int64  `json:"size"` // bytes
 	Kept   int64  `json:"kept"` // bytes
-	// LeftOut is why all of it is left out, Omits what of it is; Whole is why all of it is read. Empty where it isn't so.
+	// LeftOut is why all of it is left out, Omits what of it is; Whole is why all of it is read. Empty where it isn't
+	// so.
 	LeftOut string   `json:"left_out,omitempty"`
 	Omits   []string `json:"omits,omitempty"`
 	Whole   string   `json:"whole,omitempty"`
@@ -38,7 +39,8 @@ func (p *Plan) List() []Listed {
 		sv := s.Survey
 		l := Listed{Disk: disk.Sticker(sv.Device.Identity()), Table: string(sv.Table.Kind), Size: sv.Device.Size()}
 		for _, a := range sv.Parts() {
-			x := ListedPart{Number: a.Number(), Title: a.Title(), Holds: a.Holds(), Size: a.Span.Len(), Kept: a.Content.Used}
+			x := ListedPart{Number: a.Number(), Title: a.Title(), Holds: a.Holds(), Size: a.Span.Len(),
+				Kept: a.Content.Used}
 			if s.LeaveOut[a.Number()] {
 				x.LeftOut, x.Kept = "you asked for that", 0
 				l.Parts = append(l.Parts, x)
@@ -70,10 +72,12 @@ func (l Listed) Lines() []string {
 		out = append(out, "  all of it is read: "+l.Whole)
 	}
 	for _, p := range l.Parts {
-		line := fmt.Sprintf("part %d, %s (%s), %s: %s kept", p.Number, p.Title, p.Holds, units.Bytes(p.Size), units.Bytes(p.Kept))
+		line := fmt.Sprintf("part %d, %s (%s), %s: %s kept", p.Number, p.Title, p.Holds, units.Bytes(p.Size),
+			units.Bytes(p.Kept))
 		switch {
 		case p.LeftOut != "":
-			line = fmt.Sprintf("part %d, %s (%s), %s: left out: %s", p.Number, p.Title, p.Holds, units.Bytes(p.Size), p.LeftOut)
+			line = fmt.Sprintf("part %d, %s (%s), %s: left out: %s", p.Number, p.Title, p.Holds, units.Bytes(p.Size),
+				p.LeftOut)
 		case p.Whole != "":
 			line += "; all of it is read: " + p.Whole
 		}

@@ -129,9 +129,12 @@ func (p *Plan) Estimate(ctx context.Context) (Estimate, error) {
 func (e Estimate) Words() string {
 	switch {
 	case e.Likely > e.Free:
-		return fmt.Sprintf("the shelf has too little room: %s free, about %s needed; make room or use another shelf", units.Bytes(e.Free), units.Bytes(e.Likely))
+		return fmt.Sprintf("the shelf has too little room: %s free, about %s needed; make room or use another shelf",
+			units.Bytes(e.Free), units.Bytes(e.Likely))
 	case e.Most > e.Free:
-		return fmt.Sprintf("it will probably fit (%s free), but only if the contents can be packed: at the most %s are needed", units.Bytes(e.Free), units.Bytes(e.Most))
+		return fmt.Sprintf("it will probably fit (%s free), but only if the contents can be packed: at the most "+
+			"%s are "+
+			"needed", units.Bytes(e.Free), units.Bytes(e.Most))
 	}
 	return fmt.Sprintf("it fits, even if nothing can be packed (%s free)", units.Bytes(e.Free))
 }
@@ -172,15 +175,16 @@ func (p *Plan) Warnings() []string {
 	return out
 }
 
-// Wholes say of which parts, although it is known what they hold, all is read and why: their accounts contradict each other, or
-// they aren't read here.
+// Wholes say of which parts, although it is known what they hold, all is read and why: their accounts contradict each
+// other, or they aren't read here.
 func (p *Plan) Wholes() []string {
 	var out []string
 	for _, s := range p.Sources {
 		for _, a := range s.Survey.Parts() {
 			c := a.Content
 			if !s.LeaveOut[a.Number()] && !c.Maps && c.Info.Kind != "" && c.Info.Unclean == "" {
-				out = append(out, fmt.Sprintf("part %d (%s, %s): all of it is read: %s", a.Part.Number, a.Title(), a.Holds(), c.Why))
+				out = append(out,
+					fmt.Sprintf("part %d (%s, %s): all of it is read: %s", a.Part.Number, a.Title(), a.Holds(), c.Why))
 			}
 		}
 	}

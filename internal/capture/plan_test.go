@@ -51,7 +51,8 @@ func TestEstimateLearnsFromEarlierTwins(t *testing.T) {
 	clear(d.Bytes[:4096])
 	p := planOf(t, "Weighbridge", true, d)
 	e, err := p.Estimate(t.Context())
-	if err != nil || e.Read != d.Size() || e.Before != 0 || e.Likely != e.Read*6/10 || e.Time != time.Duration(float64(e.Read)/rotatingRate*float64(time.Second)) {
+	if err != nil || e.Read != d.Size() || e.Before != 0 || e.Likely != e.Read*6/10 ||
+		e.Time != time.Duration(float64(e.Read)/rotatingRate*float64(time.Second)) {
 		t.Errorf("%+v %v", e, err)
 	}
 	for i := range 3 {
@@ -67,7 +68,8 @@ func TestEstimateLearnsFromEarlierTwins(t *testing.T) {
 	}
 }
 
-// TestEstimateKnowsWhatIsThere: a machine that was never captured, but whose contents are on the shelf, needs next to nothing.
+// TestEstimateKnowsWhatIsThere: a machine that was never captured, but whose contents are on the shelf, needs next to
+// nothing.
 func TestEstimateKnowsWhatIsThere(t *testing.T) {
 	d := disk.NewMemory(64*units.MiB, 512)
 	r := rand.New(rand.NewPCG(1, 9))

@@ -12,9 +12,9 @@ import (
 // samples is how many blocks of a plan are read to see how much of it the shelf has already.
 const samples = 48
 
-// Sample reads a few blocks, evenly spread over what is in use, and looks whether the shelf has them, so that the estimate of a machine's
-// first capture doesn't count them. It reads nothing for a machine whose earlier twins tell more, and for an empty shelf. What can't
-// be read is left out. The error is of the context.
+// Sample reads a few blocks, evenly spread over what is in use, and looks whether the shelf has them, so that the
+// estimate of a machine's first capture doesn't count them. It reads nothing for a machine whose earlier twins tell
+// more, and for an empty shelf. What can't be read is left out. The error is of the context.
 func (p *Plan) Sample(ctx context.Context) error {
 	p.there = 0
 	twins, _ := p.Shelf.Twins(ctx)

@@ -59,7 +59,8 @@ func (p *Plan) before(ctx context.Context, a *survey.Area, id disk.Identity) (*s
 			}
 			for j := range t.Disks[i].Regions {
 				r := &t.Disks[i].Regions[j]
-				if r.ID == a.Content.Info.ID && r.Kind == a.Content.Info.Kind && r.Span.Len() == a.Span.Len() && r.Captured && r.Unclean == "" && r.Whole == "" && t.Disks[i].Missing.Clip(r.Span).Empty() {
+				if r.ID == a.Content.Info.ID && r.Kind == a.Content.Info.Kind && r.Span.Len() == a.Span.Len() &&
+					r.Captured && r.Unclean == "" && r.Whole == "" && t.Disks[i].Missing.Clip(r.Span).Empty() {
 					return t, i, r
 				}
 			}
@@ -81,7 +82,10 @@ func (p *Plan) Trusts(ctx context.Context) []string {
 				continue
 			}
 			if t, _, _ := p.before(ctx, a, s.Survey.Device.Identity()); t != nil {
-				out = append(out, fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a check%s", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery, caveat(a)))
+				out = append(out,
+					fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a "+
+						"check%s", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery,
+						caveat(a)))
 			}
 		}
 	}
@@ -113,15 +117,16 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 		return nil
 	}
 	e := &earlier{twin: t, disk: dev, start: r.Span.Start}
-	if e.same, err = unchangedBlocks(ctx, &a.Content, &was, a.Span.Len(), block); err != nil || !slices.Contains(e.same, true) {
+	if e.same, err = unchangedBlocks(ctx, &a.Content, &was, a.Span.Len(), block); err != nil ||
+		!slices.Contains(e.same, true) {
 		return nil
 	}
 	return e
 }
 
-// tally is what is known of a block: how many used bytes it has, how many of them are proven, a sum of where the used ones lie
-// against those of before, and one of where they lie against the proven ones: a stretch that is proven twice, as one that two
-// files share, must not stand for another that isn't.
+// tally is what is known of a block: how many used bytes it has, how many of them are proven, a sum of where the used
+// ones lie against those of before, and one of where they lie against the proven ones: a stretch that is proven twice,
+// as one that two files share, must not stand for another that isn't.
 type tally struct {
 	used, proven, where uint32
 	unproven            uint64

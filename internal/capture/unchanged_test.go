@@ -31,8 +31,10 @@ func filled(t *testing.T, options ...string) string {
 	testkit.Need(t, "mkfs.ext4")
 	testkit.Root(t)
 	img := testkit.Image(t, "kiosk.img", 302*units.MiB)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []table.Part{
-		{Number: 1, Span: span.At(partAt, 300*units.MiB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"}}}, 302*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(partAt, 300*units.MiB), Type: table.TypeLinuxData,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"}}}, 302*units.MiB)
 	fs := testkit.Image(t, "fs", 300*units.MiB)
 	testkit.Do(t, "mkfs.ext4", append(append([]string{"-q"}, options...), fs)...)
 	testkit.Place(t, fs, img, partAt)
@@ -85,7 +87,8 @@ func write(t *testing.T, path string, r *rand.Rand, n int) {
 
 func mounted(t *testing.T, img string, work func(dir string)) {
 	t.Helper()
-	testkit.Mounted(t, []string{"mount", "-o", fmt.Sprintf("loop,offset=%d,sizelimit=%d", partAt, 300*units.MiB), img}, work)
+	testkit.Mounted(t, []string{"mount", "-o", fmt.Sprintf("loop,offset=%d,sizelimit=%d", partAt, 300*units.MiB),
+		img}, work)
 	testkit.LoopGone(t, img)
 }
 
@@ -101,7 +104,8 @@ func took(t *testing.T, s *shelf.Shelf, img string, trust Trust) (*shelf.Twin, s
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []Source{{Survey: sv}}, Trust: trust, Now: time.Now()}
+	p := &Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []Source{{Survey: sv}}, Trust: trust,
+		Now: time.Now()}
 	var tw *shelf.Twin
 	r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) (err error) {
 		tw, err = p.Run(rc)
@@ -134,8 +138,8 @@ func same(t *testing.T, a, b *shelf.Twin, what string) {
 	}
 }
 
-// TestUnchangedIsTakenOver changes files in every way that the kernel offers: a capture that takes over what is unchanged
-// holds byte for byte what one that reads everything holds.
+// TestUnchangedIsTakenOver changes files in every way that the kernel offers: a capture that takes over what is
+// unchanged holds byte for byte what one that reads everything holds.
 func TestUnchangedIsTakenOver(t *testing.T) {
 	for _, options := range [][]string{nil, {"-b", "1024"}, {"-I", "128", "-O", "^metadata_csum"}} {
 		t.Run(strings.Join(options, " "), func(t *testing.T) {
@@ -204,8 +208,10 @@ func TestUnchangedOnNTFS(t *testing.T) {
 	testkit.Need(t, "mkntfs", "ntfs-3g")
 	testkit.Root(t)
 	img := testkit.Image(t, "kiosk.img", 62*units.MiB)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D002", Parts: []table.Part{
-		{Number: 1, Span: span.At(partAt, 60*units.MiB), Type: table.TypeMSBasicData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D201"}}}, 62*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D002",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(partAt, 60*units.MiB), Type: table.TypeMSBasicData,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D201"}}}, 62*units.MiB)
 	fs := testkit.Image(t, "fs", 60*units.MiB)
 	testkit.Do(t, "mkntfs", "-Q", "-F", "-q", fs)
 	r := rand.New(rand.NewPCG(7, 7))

@@ -45,7 +45,8 @@ func describeDisk(d *bench.Disk) benchDisk {
 	out.Table, out.Findings, out.Used = d.Survey.Table.Kind, d.Survey.Table.Findings, d.Survey.Used()
 	for _, a := range d.Survey.Parts() {
 		c := a.Content
-		out.Parts = append(out.Parts, benchPart{a.Part.Number, a.Span.Start, a.Span.Len(), a.Role, a.Part.Type, c.Info.Kind, c.Info.Label, c.Info.ID, c.Used, c.Maps, c.Info.Unclean, c.Why})
+		out.Parts = append(out.Parts, benchPart{a.Part.Number, a.Span.Start, a.Span.Len(), a.Role, a.Part.Type,
+			c.Info.Kind, c.Info.Label, c.Info.ID, c.Used, c.Maps, c.Info.Unclean, c.Why})
 	}
 	return out
 }
@@ -82,7 +83,8 @@ func benchCommand(o *options) *cobra.Command {
 				o.say("No disk is attached. Attach one, or name image files with --disk.")
 			}
 			if os.Geteuid() != 0 && w.Bench.System {
-				fmt.Fprintln(o.err, "note: without root only what the kernel tells about attached disks is shown; run as root to see what is on them")
+				fmt.Fprintln(o.err, "note: without root only what the kernel tells about attached disks is shown; run "+
+					"as root to see what is on them")
 			}
 			return problemOf(disks, len(o.disks) > 0)
 		},
@@ -119,7 +121,8 @@ func (o *options) showDisk(d *bench.Disk) {
 		if !a.Content.Maps {
 			used = "all of it is read: " + a.Content.Why
 		}
-		fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", a.Part.Number, a.Role, a.Holds(), a.Title(), units.Bytes(a.Span.Len()), used)
+		fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", a.Part.Number, a.Role, a.Holds(), a.Title(),
+			units.Bytes(a.Span.Len()), used)
 	}
 	t.Flush()
 	for _, f := range d.Survey.Table.Findings {

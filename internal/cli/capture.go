@@ -43,7 +43,9 @@ func captureCommand(o *options) *cobra.Command {
 			if machine == "" {
 				twins, _ := w.Shelf.Twins(cmd.Context())
 				if machine = workshop.SuggestMachine(twins, disks); machine == "" {
-					return usageError{fmt.Errorf("give the machine a name with --machine: none of these disks has been captured before")}
+					return usageError{fmt.Errorf("give the machine a name with --machine: none of these disks " +
+						"has been " +
+						"captured before")}
 				}
 			}
 			leave, err := leaveOut(disks, without)
@@ -83,20 +85,27 @@ func captureCommand(o *options) *cobra.Command {
 		kind  capture.DoubtKind
 		about string
 	}{
-		{capture.FewerDisks, "capture although the machine has more disks than these"}, {capture.OtherMachine, "capture a disk that was captured as another machine's"},
+		{capture.FewerDisks, "capture although the machine has more disks than these"},
+		{capture.OtherMachine, "capture a disk that was captured as another machine's"},
 		{capture.NewMachine, "capture as a new machine although one has nearly the same name"},
 	} {
 		yes[y.kind] = f.Bool("yes-"+string(y.kind), false, y.about)
 	}
 	f.StringVar(&machine, "machine", "", "name of the machine (default: the one these disks were captured as before)")
 	f.StringVar(&note, "note", "", "a note that the twin carries")
-	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; may be repeated")
+	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; "+
+		"may be "+
+		"repeated")
 	f.BoolVar(&plan, "plan", false, "only show what would be done")
-	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin says so for ever")
-	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they were in the twin before")
-	f.BoolVar(&trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its system writes some without touching them")
+	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin "+
+		"says so for ever")
+	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they "+
+		"were in the twin before")
+	f.BoolVar(&trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its system "+
+		"writes some without touching them")
 	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
-	f.BoolVar(&whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: deleted things may still be in it")
+	f.BoolVar(&whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: deleted "+
+		"things may still be in it")
 	f.BoolVar(&everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 	return c
 }
@@ -131,7 +140,8 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 	return out, nil
 }
 
-func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool, yes map[capture.DoubtKind]*bool) error {
+func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool,
+	yes map[capture.DoubtKind]*bool) error {
 	if err := p.Sample(cmd.Context()); err != nil {
 		return err
 	}
@@ -145,9 +155,12 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if plan {
 		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(), "warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "whole": p.Wholes(), "taken_over": p.Trusts(cmd.Context()), "leaving": leaving})
+			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(),
+				"warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "whole": p.Wholes(),
+				"taken_over": p.Trusts(cmd.Context()), "leaving": leaving})
 		}
-		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read), units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
+		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read),
+			units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
 		for _, l := range p.List() {
 			for _, line := range l.Lines() {
 				o.say("  %s", line)
@@ -162,7 +175,9 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 		return nil
 	}
 	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
-		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say --not-quiet to capture it as it is", strings.Join(warnings, "; "))}
+		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say "+
+			"--not-quiet to "+
+			"capture it as it is", strings.Join(warnings, "; "))}
 	}
 	for _, d := range p.Doubts(cmd.Context()) {
 		if *yes[d.Kind] {
@@ -185,7 +200,8 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if o.json {
 		err = o.print(t)
 	} else {
-		o.say("Twin %s of %s: %s in use, %s new on the shelf.", t.ID, t.Machine, units.Bytes(t.Used), units.Bytes(t.Added))
+		o.say("Twin %s of %s: %s in use, %s new on the shelf.", t.ID, t.Machine, units.Bytes(t.Used),
+			units.Bytes(t.Added))
 	}
 	if n := t.Missing(); n > 0 {
 		return doubtful{fmt.Errorf("%s of the source could not be read; the twin is kept and says so", units.Bytes(n))}

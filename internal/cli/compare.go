@@ -17,10 +17,14 @@ func compareCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "compare BEFORE AFTER [PATH]",
 		Short: "Show what came, went, changed and moved between two dates",
-		Long: "Compares two twins, or a twin and an attached disk, part by part or in one folder, by names, sizes, times and identities.\n" + refHelp +
-			"With --contents, files of the same size that differ only in time are read, and left out if they are equal.",
-		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261019 \"Harbour kiosk\" 2:srv/kiosk\n  twinshelf compare 20261030 /dev/sdb --contents",
-		Args:    cobra.RangeArgs(2, 3),
+		Long: "Compares two twins, or a twin and an attached disk, part by part or in one folder, by names, sizes, " +
+			"times and identities.\n" + refHelp +
+			"With --contents, files of the same size that differ only in time are read, and left out if they are " +
+			"equal.",
+		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261019 \"Harbour kiosk\" " +
+			"2:srv/kiosk\n  " +
+			"twinshelf compare 20261030 /dev/sdb --contents",
+		Args: cobra.RangeArgs(2, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			w, before, err := o.look(ctx, args[0])
@@ -95,7 +99,8 @@ func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDiffer
 		o.say("%s: %s", d.Part.Label("", in.Disks)+" "+d.Part.Name(), workshop.DifferenceWords(d))
 		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 		for _, x := range d.All {
-			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, workshop.DifferenceSize(x), workshop.Visible(workshop.DifferencePath(x)))
+			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, workshop.DifferenceSize(x),
+				workshop.Visible(workshop.DifferencePath(x)))
 		}
 		t.Flush()
 	}

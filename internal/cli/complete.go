@@ -133,10 +133,14 @@ func values(all ...string) candidates {
 
 // arguments say what stands in which place, by command; the last is for all that follow.
 var arguments = map[string][]candidates{
-	"bench": {diskNames}, "capture": {diskNames}, "copy": {diskNames}, "restore": {twinNames, diskNames}, "rehearse": {twinNames, nil}, "prove": {twinNames, nil},
-	"dates": {twinNames, nil}, "list": {either(twinNames, diskNames), nil}, "take": {either(twinNames, diskNames), nil}, "compare": {twinNames, either(twinNames, diskNames), nil},
-	"ready lay": {diskNames, nil}, "ready add": {diskNames, nil}, "ready change": {diskNames, partNumbers, nil}, "ready erase": {diskNames, nil}, "ready back": {diskNames, nil},
-	"ready mount": {diskNames, partNumbers, nil}, "ready unmount": {diskNames, nil}, "shelf keep": {twinNames, nil}, "shelf discard": {twinNames, nil}, "shelf carry": {shelfNames, twinNames}, "shelf compare": {shelfNames, nil},
+	"bench": {diskNames}, "capture": {diskNames}, "copy": {diskNames}, "restore": {twinNames, diskNames},
+	"rehearse": {twinNames, nil}, "prove": {twinNames, nil},
+	"dates": {twinNames, nil}, "list": {either(twinNames, diskNames), nil}, "take": {either(twinNames, diskNames), nil},
+	"compare":   {twinNames, either(twinNames, diskNames), nil},
+	"ready lay": {diskNames, nil}, "ready add": {diskNames, nil}, "ready change": {diskNames, partNumbers, nil},
+	"ready erase": {diskNames, nil}, "ready back": {diskNames, nil},
+	"ready mount": {diskNames, partNumbers, nil}, "ready unmount": {diskNames, nil}, "shelf keep": {twinNames, nil},
+	"shelf discard": {twinNames, nil}, "shelf carry": {shelfNames, twinNames}, "shelf compare": {shelfNames, nil},
 }
 
 // flagValues say what a flag takes, whatever the command.
@@ -144,9 +148,12 @@ func flagValues() map[string]candidates {
 	kinds := append(kindNames(), "none")
 	ways := values(string(ready.Quick), string(ready.Zeros), string(ready.Random), string(ready.Discard))
 	return map[string]candidates{
-		"disk": diskNames, "target": diskNames, "machine": machineNames, "twin": twinNames, "shelf": shelfNames, "from": shelfNames, "without": partNumbers, "grow": partNumbers,
-		"how": ways, "for": values("storage", "shared", "system", "split"), "table": values("gpt", "mbr"), "format": values(kinds...), "fill": values(kindNames()...), "kinds": values(kindNames()...),
-		"with": values("Windows", "macOS", "Linux"), "clash": values("skip", "keep", "replace"), "kind": values("file", "folder", "link"), "sort": values("name", "size", "changed"),
+		"disk": diskNames, "target": diskNames, "machine": machineNames, "twin": twinNames, "shelf": shelfNames,
+		"from": shelfNames, "without": partNumbers, "grow": partNumbers,
+		"how": ways, "for": values("storage", "shared", "system", "split"), "table": values("gpt", "mbr"),
+		"format": values(kinds...), "fill": values(kindNames()...), "kinds": values(kindNames()...),
+		"with": values("Windows", "macOS", "Linux"), "clash": values("skip", "keep", "replace"),
+		"kind": values("file", "folder", "link"), "sort": values("name", "size", "changed"),
 	}
 }
 
@@ -158,7 +165,8 @@ func completions(o *options, c *cobra.Command) {
 	}
 	name := strings.TrimPrefix(c.CommandPath(), "twinshelf ")
 	if places, ok := arguments[name]; ok {
-		c.ValidArgsFunction = func(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+		c.ValidArgsFunction = func(cmd *cobra.Command, args []string,
+			start string) ([]string, cobra.ShellCompDirective) {
 			place := places[min(len(args), len(places)-1)]
 			if place == nil {
 				return nil, cobra.ShellCompDirectiveDefault
@@ -170,9 +178,10 @@ func completions(o *options, c *cobra.Command) {
 		if c.LocalNonPersistentFlags().Lookup(flag) == nil && c.PersistentFlags().Lookup(flag) == nil {
 			continue
 		}
-		_ = c.RegisterFlagCompletionFunc(flag, func(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
-			return begin(place(cmd.Context(), o, args), start), cobra.ShellCompDirectiveDefault
-		})
+		_ = c.RegisterFlagCompletionFunc(flag,
+			func(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+				return begin(place(cmd.Context(), o, args), start), cobra.ShellCompDirectiveDefault
+			})
 	}
 }
 

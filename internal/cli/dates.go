@@ -44,7 +44,8 @@ func datesCommand(o *options) *cobra.Command {
 			}
 			t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 			for _, tw := range twins {
-				fmt.Fprintf(t, "%s\t%s\t%s\t%s used\t%s new\t%s\t%s\n", tw.Machine, units.Moment(tw.Taken), units.Plural(len(tw.Disks), "disk"),
+				fmt.Fprintf(t, "%s\t%s\t%s\t%s used\t%s new\t%s\t%s\n", tw.Machine, units.Moment(tw.Taken),
+					units.Plural(len(tw.Disks), "disk"),
 					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(cmd.Context(), w.Shelf, tw, kept), tw.ID)
 			}
 			t.Flush()
@@ -58,7 +59,8 @@ func datesCommand(o *options) *cobra.Command {
 				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
 			}
 			if len(problems) > 0 {
-				return doubtful{fmt.Errorf("%s could not be read; the others are not affected", units.Plural(len(problems), "twin"))}
+				return doubtful{fmt.Errorf("%s could not be read; the others are not affected",
+					units.Plural(len(problems), "twin"))}
 			}
 			return nil
 		},
@@ -126,7 +128,8 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 			case r.Shrinks() != "":
 				state += "\t" + r.Shrinks()
 			}
-			fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", r.Part, r.Role, r.Kind, r.Title(), units.Bytes(r.Span.Len()), state)
+			fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", r.Part, r.Role, r.Kind, r.Title(),
+				units.Bytes(r.Span.Len()), state)
 		}
 		t.Flush()
 		for sp := range d.Missing.All() {

@@ -21,13 +21,18 @@ func findCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "find TEXT",
 		Short: "Search names over all dates, parts and machines of the shelf",
-		Long: "TEXT is part of a name, or a pattern with * ? and [ ] for the whole name; if it contains a /, whole paths are searched.\n" +
-			"Every item is listed once, with the newest date that has it and how many do. Give \"take\" the ID at the end of its line, and its place.",
-		Example: "  twinshelf find fares\n  twinshelf find \"*.ods\" --machine \"Ticket desk\"\n  twinshelf find \"mail/inbox*\" --json",
-		Args:    exactly("what to look for"),
+		Long: "TEXT is part of a name, or a pattern with * ? and [ ] for the whole name; if it contains a /, whole " +
+			"paths are searched.\n" +
+			"Every item is listed once, with the newest date that has it and how many do. Give \"take\" the ID " +
+			"at the " +
+			"end of its line, and its place.",
+		Example: "  twinshelf find fares\n  twinshelf find \"*.ods\" --machine \"Ticket desk\"\n  twinshelf find " +
+			"\"mail/inbox*\" --json",
+		Args: exactly("what to look for"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			q.Text = args[0]
-			kinds := map[string][]names.Kind{"": nil, "file": {names.File}, "folder": {names.Folder}, "link": {names.Link}}
+			kinds := map[string][]names.Kind{"": nil, "file": {names.File}, "folder": {names.Folder},
+				"link": {names.Link}}
 			k, ok := kinds[kind]
 			if !ok || limit < 1 {
 				return usageError{fmt.Errorf("--kind knows file, folder and link, and --limit numbers from 1")}
@@ -91,7 +96,8 @@ func (o *options) showFound(res *workshop.Searched) error {
 		if f.Gone {
 			gone = "gone since"
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\t%s\n", f.Machine, workshop.Visible(f.Label()), size, units.Moment(newest.Twin.Taken), len(f.At), f.Of, newest.Twin.ID, gone)
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\t%s\n", f.Machine, workshop.Visible(f.Label()), size,
+			units.Moment(newest.Twin.Taken), len(f.At), f.Of, newest.Twin.ID, gone)
 	}
 	t.Flush()
 	if len(res.Found) == 0 {

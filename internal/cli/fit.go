@@ -24,16 +24,25 @@ type fitFlags struct {
 
 func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.keep, "keep", false, "keep every part at its size")
-	c.Flags().StringArrayVar(&f.grow, "grow", nil, "let a part take the extra space: its number, or NUMBER:SHARE; may be repeated")
-	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large (least: as small as it gets); may be repeated")
+	c.Flags().StringArrayVar(&f.grow, "grow", nil, "let a part take the extra space: its number, or NUMBER:SHARE; may "+
+		"be repeated")
+	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large (least: as small as it gets); "+
+		"may be repeated")
 	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
-	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, even where they could be repaired")
-	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both disks can stay in one machine")
-	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the space left over (with --keep or --size)")
-	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, even what an earlier run wrote before it was cut off")
+	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, even where they "+
+		"could be "+
+		"repaired")
+	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both "+
+		"disks can "+
+		"stay in one machine")
+	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the space "+
+		"left over (with --keep or --size)")
+	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, even what an earlier run wrote before it was "+
+		"cut off")
 }
 
-// mine strips the number of the disk ("2/" in front) from an entry, and says whether it is meant for disk i of n, from 0.
+// mine strips the number of the disk ("2/" in front) from an entry, and says whether it is meant for disk i of n, from
+// 0.
 func mine(s string, i, n int) (entry string, yes bool, err error) {
 	number, rest, named := strings.Cut(s, "/")
 	if !named {
@@ -72,18 +81,19 @@ func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
 		}
 		return nil
 	}
-	if err := each("grow", f.grow, "write the part's number, or NUMBER:SHARE such as 3:2", func(s string) (int, fit.PartWish, error) {
-		number, share, shared := strings.Cut(s, ":")
-		part, err := strconv.Atoi(number)
-		k := 1
-		if err == nil && shared {
-			k, err = strconv.Atoi(share)
-		}
-		if err == nil && (k < 1 || k > 1000) {
-			err = fmt.Errorf("a share of %d", k)
-		}
-		return part, fit.PartWish{Share: k}, err
-	}); err != nil {
+	if err := each("grow", f.grow, "write the part's number, or NUMBER:SHARE such as 3:2",
+		func(s string) (int, fit.PartWish, error) {
+			number, share, shared := strings.Cut(s, ":")
+			part, err := strconv.Atoi(number)
+			k := 1
+			if err == nil && shared {
+				k, err = strconv.Atoi(share)
+			}
+			if err == nil && (k < 1 || k > 1000) {
+				err = fmt.Errorf("a share of %d", k)
+			}
+			return part, fit.PartWish{Share: k}, err
+		}); err != nil {
 		return w, err
 	}
 	if err := each("size", f.size, "write NUMBER=SIZE such as 3=400GB", func(s string) (int, fit.PartWish, error) {
@@ -124,7 +134,8 @@ type fittedPart struct {
 func fitParts(p *fit.Plan) []fittedPart {
 	out := []fittedPart{}
 	for _, x := range p.Parts {
-		out = append(out, fittedPart{x.Part.Number, x.Kind, x.From.Start, x.From.Len(), x.To.Start, x.To.Len(), x.Volume, x.Becomes, x.To.Empty(), x.Fixed})
+		out = append(out, fittedPart{x.Part.Number, x.Kind, x.From.Start, x.From.Len(), x.To.Start, x.To.Len(),
+			x.Volume, x.Becomes, x.To.Empty(), x.Fixed})
 	}
 	return out
 }

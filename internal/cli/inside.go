@@ -29,7 +29,8 @@ func (o *options) look(ctx context.Context, ref string) (*workshop.Workshop, *wo
 	return w, in, err
 }
 
-func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string, isFile bool) (*workshop.Inside, error) {
+func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string,
+	isFile bool) (*workshop.Inside, error) {
 	var twinErr error
 	if w.Shelf != nil && !isFile {
 		t, err := w.Shelf.Find(ctx, ref)
@@ -49,7 +50,8 @@ func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string
 }
 
 // resolve finds an item; one that only another date has is named with that date.
-func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, text string) (*inside.Part, fsys.Item, string, error) {
+func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside,
+	text string) (*inside.Part, fsys.Item, string, error) {
 	p, it, path, err := in.Resolve(ctx, text)
 	if errors.As(err, new(*workshop.NotThere)) {
 		if t := w.Having(ctx, in, text); t != nil {
@@ -59,8 +61,11 @@ func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, tex
 	return p, it, path, err
 }
 
-const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a machine for its newest), or an attached disk or image file.\n" +
-	"PATH is written as PART:PATH (\"2:srv/kiosk\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); without a\n" +
+const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a machine for its newest), or an " +
+	"attached " +
+	"disk or image file.\n" +
+	"PATH is written as PART:PATH (\"2:srv/kiosk\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); " +
+	"without a\n" +
 	"part in front it is looked for in all of them.\n"
 
 // itemJSON is an item for machines.
@@ -92,7 +97,9 @@ func describeItem(it fsys.Item) itemJSON {
 		}
 		return &t
 	}
-	return itemJSON{Name: it.Name, Kind: workshop.ItemWord(it), Size: it.Size, Mode: it.Mode.String(), Modified: at(it.Modified), Changed: at(it.Changed), Created: at(it.Created), UID: it.UID, GID: it.GID, Links: it.Links, Hidden: workshop.Unseen(it)}
+	return itemJSON{Name: it.Name, Kind: workshop.ItemWord(it), Size: it.Size, Mode: it.Mode.String(),
+		Modified: at(it.Modified), Changed: at(it.Changed), Created: at(it.Created), UID: it.UID, GID: it.GID,
+		Links: it.Links, Hidden: workshop.Unseen(it)}
 }
 
 func when(t time.Time) string {
@@ -108,7 +115,11 @@ func listCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list REF [PATH]",
 		Short: "Look inside: list a folder at a date, or describe one item",
-		Long:  "Lists the parts, a folder, or what is known of a file: times, owner, attributes, streams, and where it lies.\n" + refHelp + "With --dates it says at which dates of the machine the item is there, and where it changed.",
+		Long: "Lists the parts, a folder, or what is known of a file: times, owner, attributes, streams, and " +
+			"where it " +
+			"lies.\n" + refHelp + "With --dates it says at which dates of the machine the item is there, and " +
+			"where it " +
+			"changed.",
 		Example: "  twinshelf list \"Ticket desk\"\n  twinshelf list \"Harbour kiosk\" 2:srv/kiosk\n" +
 			"  twinshelf list 20261116 2:srv/kiosk/fares-2026.csv --dates\n  twinshelf list /dev/sdb 1:",
 		Args: cobra.RangeArgs(1, 2),
@@ -182,7 +193,8 @@ func plainCause(err error) string {
 	}
 }
 
-func (o *options) listFolder(ctx context.Context, in *workshop.Inside, p *inside.Part, folder fsys.Item, path string, hidden bool, order string) error {
+func (o *options) listFolder(ctx context.Context, in *workshop.Inside, p *inside.Part, folder fsys.Item, path string,
+	hidden bool, order string) error {
 	tree, err := p.Tree(ctx)
 	if err != nil {
 		return err
@@ -206,7 +218,8 @@ func (o *options) listFolder(ctx context.Context, in *workshop.Inside, p *inside
 		if x.Kind != "file" {
 			size = x.Kind
 		}
-		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), workshop.Visible(e.Name)+folderMark(e.Item)+because(x.Problem))
+		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), workshop.Visible(e.Name)+folderMark(e.Item)+
+			because(x.Problem))
 	}
 	if o.json {
 		err = o.print(map[string]any{"part": p.Number, "disk": p.Disk + 1, "path": path, "items": all})
@@ -220,7 +233,8 @@ func (o *options) listFolder(ctx context.Context, in *workshop.Inside, p *inside
 		}
 	}
 	if problem != nil || bad > 0 {
-		return doubtful{fmt.Errorf("%s can't be read whole: %w", p.Label(path, in.Disks), errors.Join(problem, someBad(bad)))}
+		return doubtful{fmt.Errorf("%s can't be read whole: %w", p.Label(path, in.Disks),
+			errors.Join(problem, someBad(bad)))}
 	}
 	return err
 }
@@ -280,7 +294,9 @@ func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.P
 	o.say("%s, a %s of %s", p.Label(path, in.Disks), x.Kind, units.Exact(it.Size))
 	o.say("  modified %s, created %s, changed %s", when(it.Modified), when(it.Created), when(it.Changed))
 	o.say("  %s, owner %d:%d, %s", x.Mode, x.UID, x.GID, units.Plural(it.Links, "name"))
-	for _, line := range []struct{ head, text string }{{"leads to", workshop.Visible(x.Target)}, {"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark}, {"problem", x.Problem}} {
+	for _, line := range []struct{ head, text string }{{"leads to", workshop.Visible(x.Target)},
+		{"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark},
+		{"problem", x.Problem}} {
 		if line.text != "" {
 			o.say("  %s: %s", line.head, line.text)
 		}
@@ -298,7 +314,8 @@ func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.P
 // mostCompared is up to which size files are read to tell whether they changed, in bytes.
 const mostCompared = 4 << 30
 
-func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part, path string) error {
+func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part,
+	path string) error {
 	if in.Twin == nil {
 		return usageError{fmt.Errorf("--dates goes over the dates of a twin's machine; name a twin")}
 	}
@@ -321,7 +338,8 @@ func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *works
 	lines := []line{}
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, s := range sights {
-		l := line{Twin: s.Twin.ID, Taken: s.Twin.Taken, There: s.There, Version: s.Version, Size: s.Entry.Size, Unknown: s.Why}
+		l := line{Twin: s.Twin.ID, Taken: s.Twin.Taken, There: s.There, Version: s.Version, Size: s.Entry.Size,
+			Unknown: s.Why}
 		text := "not there"
 		switch {
 		case s.Why != "":

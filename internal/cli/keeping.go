@@ -24,7 +24,8 @@ func ruleCommand(o *options) *cobra.Command {
 		Long: "Without WORDS the rules are shown. A rule is said in plain words, the newest stretch first.\n" +
 			"Setting a rule drops nothing: \"twinshelf shelf thin\" shows what would go. With --auto\n" +
 			"it is dropped after each capture.",
-		Example: "  twinshelf shelf rule \"every one for 2 days, then one a day for 5 weeks, then one a month for ever\" --floor 3\n" +
+		Example: "  twinshelf shelf rule \"every one for 2 days, then one a day for 5 weeks, then one a month for " +
+			"ever\" --floor 3\n" +
 			"  twinshelf shelf rule \"every one for ever\" --machine Weighbridge",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -118,7 +119,8 @@ func (o *options) showPreview(p *keeping.Preview) {
 		t.Flush()
 		o.say("  then it reaches back to %s", units.Moment(m.Reach))
 	}
-	o.say("%s would go, and up to %s come back when space is given back.", units.Plural(p.Goes, "twin"), units.Bytes(p.Back))
+	o.say("%s would go, and up to %s come back when space is given back.", units.Plural(p.Goes, "twin"),
+		units.Bytes(p.Back))
 }
 
 func keepCommand(o *options) *cobra.Command {
@@ -126,8 +128,9 @@ func keepCommand(o *options) *cobra.Command {
 	var off bool
 	c := &cobra.Command{
 		Use: "keep TWIN", Short: "Keep a twin for ever, or take that back with --off",
-		Example: "  twinshelf shelf keep 20261030 --note \"before the new till\"\n  twinshelf shelf keep 20261030 --off",
-		Args:    exactly("the twin"),
+		Example: "  twinshelf shelf keep 20261030 --note \"before the new till\"\n  twinshelf shelf keep " +
+			"20261030 --off",
+		Args: exactly("the twin"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
@@ -148,7 +151,8 @@ func keepCommand(o *options) *cobra.Command {
 			if o.json {
 				return o.print(map[string]any{"twin": t.ID, "kept": !off, "note": note})
 			}
-			o.say("The twin of %s of %s is %s.", t.Machine, units.Moment(t.Taken), map[bool]string{true: "no longer kept for ever", false: "kept for ever"}[off])
+			o.say("The twin of %s of %s is %s.", t.Machine, units.Moment(t.Taken),
+				map[bool]string{true: "no longer kept for ever", false: "kept for ever"}[off])
 			return nil
 		},
 	}
@@ -181,7 +185,8 @@ func discardCommand(o *options) *cobra.Command {
 				return err
 			}
 			if !o.json {
-				o.say("The twin of %s of %s goes; up to %s come back when space is given back.", t.Machine, units.Moment(t.Taken), units.Bytes(room))
+				o.say("The twin of %s of %s goes; up to %s come back when space is given back.", t.Machine,
+					units.Moment(t.Taken), units.Bytes(room))
 			}
 			if f.plan {
 				if o.json {
@@ -189,7 +194,8 @@ func discardCommand(o *options) *cobra.Command {
 				}
 				return nil
 			}
-			if err := o.confirm(workshop.Summary{Confirm: t.Machine, What: "the name of the machine"}, f.confirm); err != nil {
+			if err := o.confirm(workshop.Summary{Confirm: t.Machine, What: "the name of the machine"},
+				f.confirm); err != nil {
 				return err
 			}
 			if err := w.Shelf.Discard(cmd.Context(), t, why); err != nil {
@@ -210,8 +216,11 @@ func discardCommand(o *options) *cobra.Command {
 // discardHurt takes off a twin of which only the ID is known.
 func discardHurt(ctx context.Context, o *options, w *workshop.Workshop, id, why string, f writing) error {
 	if !o.json {
-		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it is isn't known any more.", id)
-		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes back when space is given back.")
+		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it is "+
+			"isn't known any more.", id)
+		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes " +
+			"back when " +
+			"space is given back.")
 	}
 	if f.plan {
 		return nil
@@ -247,7 +256,8 @@ func roomCommand(o *options) *cobra.Command {
 				}
 			} else {
 				r, freed := w.StartGiveBack(cmd.Context())
-				if err := afterCancel(o.follow(r), "everything that twins need is on the shelf; the next time begins anew"); err != nil {
+				if err := afterCancel(o.follow(r), "everything that twins need is on the shelf; the next time "+
+					"begins anew"); err != nil {
 					return err
 				}
 				f = freed()
@@ -281,7 +291,8 @@ func journalCommand(o *options) *cobra.Command {
 				return o.print(map[string]any{"events": events, "problems": texts(problems)})
 			}
 			for _, e := range events {
-				o.say("%s  %s", units.Moment(e.When), strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", e.What, e.Machine, e.Twin)), " "))
+				o.say("%s  %s", units.Moment(e.When),
+					strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", e.What, e.Machine, e.Twin)), " "))
 				if e.Why != "" {
 					o.say("    %s", e.Why)
 				}

@@ -16,7 +16,8 @@ const (
 
 // logTo sends the log to a file in the state folder, and begins with the command. Nothing depends on it.
 func (o *options) logTo(dir string) {
-	if o.log != nil || len(o.args) > 0 && strings.HasPrefix(o.args[0], "__") { // a shell asks for completions at every key
+	// a shell asks for completions at every key
+	if o.log != nil || len(o.args) > 0 && strings.HasPrefix(o.args[0], "__") {
 		return
 	}
 	if os.MkdirAll(dir, 0o700) != nil {
@@ -44,6 +45,7 @@ func (o *options) logEnd(ctx context.Context, status int, err error) {
 	if err != nil {
 		level = slog.LevelError
 	}
-	slog.Log(ctx, level, "command ends", "status", status, "took", time.Since(o.begun).Round(time.Millisecond), "error", err)
+	slog.Log(ctx, level, "command ends", "status", status, "took", time.Since(o.begun).Round(time.Millisecond),
+		"error", err)
 	_ = o.log.Close()
 }

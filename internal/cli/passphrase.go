@@ -63,7 +63,8 @@ func passphraseCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "passphrase", Short: "List, add, change or withdraw the passphrases of a sealed shelf",
 		Long: "The passphrase that opens the shelf comes from --passphrase-file, from " + envPassphrase + " or from\n" +
-			"the terminal; a new one from --new-passphrase-file, from " + envNewPassphrase + " or from the terminal.\n" +
+			"the terminal; a new one from --new-passphrase-file, from " + envNewPassphrase +
+			" or from the terminal.\n" +
 			"No data is rewritten.",
 		Args: cobra.NoArgs,
 	}
@@ -96,12 +97,14 @@ func passphraseCommand(o *options) *cobra.Command {
 				if k.Name == w.Shelf.Key() {
 					mark = ", opened the shelf now"
 				}
-				o.say("%s  since %s, %s, %d MiB and %d passes%s", k.Name, k.Created, k.KDF, k.Cost.Memory/1024, k.Cost.Passes, mark)
+				o.say("%s  since %s, %s, %d MiB and %d passes%s", k.Name, k.Created, k.KDF, k.Cost.Memory/1024,
+					k.Cost.Passes, mark)
 			}
 			return nil
 		},
 	}
-	change := func(use, short, example string, do func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error, fresh bool) *cobra.Command {
+	change := func(use, short, example string,
+		do func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error, fresh bool) *cobra.Command {
 		return &cobra.Command{
 			Use: use + " NAME", Short: short, Example: example, Args: exactly("the name of the passphrase"),
 			RunE: func(cmd *cobra.Command, args []string) error {
@@ -132,15 +135,19 @@ func passphraseCommand(o *options) *cobra.Command {
 			},
 		}
 	}
-	add := change("add", "Add a passphrase under a name", "  twinshelf shelf passphrase add purser --shelf /media/oak", func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
-		return s.AddKey(ctx, one, fresh, name, store.Cost{})
-	}, true)
-	replace := change("change", "Replace a passphrase", "  twinshelf shelf passphrase change first", func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
-		return s.ChangeKey(ctx, one, fresh, name, store.Cost{})
-	}, true)
-	withdraw := change("withdraw", "Withdraw a passphrase; never the last one", "  twinshelf shelf passphrase withdraw purser", func(ctx context.Context, s *shelf.Shelf, one, _ []byte, name string) error {
-		return s.WithdrawKey(ctx, one, name)
-	}, false)
+	add := change("add", "Add a passphrase under a name", "  twinshelf shelf passphrase add purser --shelf /media/oak",
+		func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
+			return s.AddKey(ctx, one, fresh, name, store.Cost{})
+		}, true)
+	replace := change("change", "Replace a passphrase", "  twinshelf shelf passphrase change first",
+		func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
+			return s.ChangeKey(ctx, one, fresh, name, store.Cost{})
+		}, true)
+	withdraw := change("withdraw", "Withdraw a passphrase; never the last one",
+		"  twinshelf shelf passphrase withdraw purser",
+		func(ctx context.Context, s *shelf.Shelf, one, _ []byte, name string) error {
+			return s.WithdrawKey(ctx, one, name)
+		}, false)
 	for _, x := range []*cobra.Command{add, replace} {
 		x.Flags().StringVar(&file, "new-passphrase-file", "", "file with the new passphrase")
 	}
@@ -152,7 +159,8 @@ func passphraseCommand(o *options) *cobra.Command {
 func (o *options) newPassphrase(name string) ([]byte, error) {
 	p, err := o.passphrase(o.passFile, envPassphrase, "Passphrase for the new shelf "+name, true)
 	if err != nil {
-		return nil, errors.New(strings.ReplaceAll(err.Error(), store.ErrSealed.Error()+": ", "a sealed shelf needs a passphrase: "))
+		return nil, errors.New(strings.ReplaceAll(err.Error(), store.ErrSealed.Error()+": ",
+			"a sealed shelf needs a passphrase: "))
 	}
 	return p, nil
 }

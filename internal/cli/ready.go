@@ -41,7 +41,8 @@ func readyCommand(o *options) *cobra.Command {
 			"last four serial characters must be typed, or given with --confirm. What is overwritten is\n" +
 			"kept, and \"back\" puts it back as long as the disk hasn't been used since.",
 	}
-	c.AddCommand(layCommand(o, true), layCommand(o, false), changeCommand(o), eraseCommand(o), backCommand(o), mountCommand(o), unmountCommand(o))
+	c.AddCommand(layCommand(o, true), layCommand(o, false), changeCommand(o), eraseCommand(o), backCommand(o),
+		mountCommand(o), unmountCommand(o))
 	return c
 }
 
@@ -89,7 +90,9 @@ func layCommand(o *options, anew bool) *cobra.Command {
 	if anew {
 		c.Use, c.Short = "lay DISK", "Lay a disk out anew; nothing on it stays"
 		c.Example = "  twinshelf ready lay /dev/sdc --part \"512 MiB:FAT32:START\" --part \"rest:ext4:oak\"\n" +
-			"  twinshelf ready lay 7731 --for storage --machine \"Ticket desk\" --machine \"Harbour kiosk\" --dates 30 --plan\n" +
+			"  twinshelf ready lay 7731 --for storage --machine \"Ticket desk\" --machine \"Harbour kiosk\" " +
+			"--dates 30 " +
+			"--plan\n" +
 			"  twinshelf ready lay 7731 --for shared --with Windows,macOS --label FERRY\n" +
 			"  twinshelf ready lay 7731 --for system --twin \"Ticket desk\""
 	}
@@ -112,13 +115,18 @@ func layCommand(o *options, anew bool) *cobra.Command {
 	}
 	f.flags(c)
 	c.Flags().BoolVar(&ask.mount, "mount", false, "with --for storage: mount the new part writable (as root)")
-	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as 250 GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
+	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as 250 "+
+		"GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
 	c.Flags().StringVar(&ask.purpose, "for", "", "a purpose instead of parts: storage, shared, system or split")
 	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part (default for storage: shelf)")
-	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the drive is for; may be repeated (default: all; without any, the part takes all the room)")
+	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the "+
+		"drive "+
+		"is for; may be repeated (default: all; without any, the part takes all the room)")
 	c.Flags().IntVar(&ask.dates, "dates", 12, "with --for storage: how many dates of each machine it shall hold")
-	c.Flags().StringSliceVar(&ask.with, "with", nil, "with --for shared: the systems that write it, such as Windows,macOS,Linux")
-	c.Flags().StringSliceVar(&ask.kinds, "kinds", nil, "with --for split: a file system for each part, such as ext4,NTFS,exFAT")
+	c.Flags().StringSliceVar(&ask.with, "with", nil, "with --for shared: the systems that write it, such as "+
+		"Windows,macOS,Linux")
+	c.Flags().StringSliceVar(&ask.kinds, "kinds", nil, "with --for split: a file system for each part, such as "+
+		"ext4,NTFS,exFAT")
 	if anew {
 		c.Flags().StringVar(&ask.table, "table", "gpt", "kind of table: gpt or mbr")
 		c.Flags().StringVar(&ask.twin, "twin", "", "with --for system: the twin whose shape is taken")
@@ -127,11 +135,14 @@ func layCommand(o *options, anew bool) *cobra.Command {
 	return c
 }
 
-// storageNext mounts the newest part of a drive that was made ready for a shelf, where that is wished, and says what comes next.
+// storageNext mounts the newest part of a drive that was made ready for a shelf, where that is wished, and says what
+// comes next.
 func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path string, mount bool) error {
 	folder := "FOLDER"
 	if !mount {
-		o.say("Next: mount the new part on a folder (twinshelf ready mount %s PART --writable), and make a shelf there: twinshelf shelf new FOLDER/shelf --name NAME", path)
+		o.say("Next: mount the new part on a folder (twinshelf ready mount %s PART --writable), and make a shelf "+
+			"there: "+
+			"twinshelf shelf new FOLDER/shelf --name NAME", path)
 		return nil
 	}
 	disks, err := o.probed(ctx, w, path)
@@ -147,7 +158,8 @@ func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path st
 }
 
 // draft turns the flags into a draft.
-func (o *options) draft(ctx context.Context, w *workshop.Workshop, d *bench.Disk, anew bool, ask *wishes) (*ready.Draft, error) {
+func (o *options) draft(ctx context.Context, w *workshop.Workshop, d *bench.Disk, anew bool,
+	ask *wishes) (*ready.Draft, error) {
 	twins := twinsOf(ctx, w)
 	kind := table.GPT
 	switch strings.ToLower(ask.table) {
@@ -265,7 +277,9 @@ func changeCommand(o *options) *cobra.Command {
 				return o.carryOut(cmd.Context(), w, d, draft, f)
 			}
 			if given("size") {
-				room := sizes.Room{Disk: d.Identity.Size, Rest: draft.Growable(i), Used: func(m string) (int64, error) { return workshop.UsedOn(twinsOf(cmd.Context(), w), m) }}
+				room := sizes.Room{Disk: d.Identity.Size, Rest: draft.Growable(i), Used: func(m string) (int64, error) {
+					return workshop.UsedOn(twinsOf(cmd.Context(), w), m)
+				}}
 				n, err := sizes.Parse(size, room)
 				if err == nil {
 					err = draft.Resize(i, n.Bytes)
@@ -276,7 +290,8 @@ func changeCommand(o *options) *cobra.Command {
 			}
 			if given("format") || given("label") || given("unit") {
 				if !given("format") {
-					return usageError{fmt.Errorf("a label or a unit comes with a new file system: give --format too; what is on the part is then gone")}
+					return usageError{fmt.Errorf("a label or a unit comes with a new file system: give --format too; " +
+						"what is on the part is then gone")}
 				}
 				var n int64
 				if given("unit") {
@@ -323,7 +338,8 @@ func kindNames() []string {
 }
 
 // carryOut shows a draft's plan, asks, carries it out, and shows the disk as it is then.
-func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.Disk, draft *ready.Draft, f writing) error {
+func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.Disk, draft *ready.Draft,
+	f writing) error {
 	p, err := w.PlanReady(ctx, draft, d)
 	if err != nil {
 		return err
@@ -334,16 +350,20 @@ func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.D
 	}
 	as := *d
 	as.Survey = planned
-	details := map[string]any{"planned": describeDisk(&as), "estimate_seconds": p.Estimate().Seconds(), "bytes": p.Bytes()}
+	details := map[string]any{"planned": describeDisk(&as), "estimate_seconds": p.Estimate().Seconds(),
+		"bytes": p.Bytes()}
 	show := func() {
 		o.say("Then:")
 		o.showDisk(&as)
 	}
-	return o.approve(ctx, w, d, workshop.SummarizeReady(p, draft.New, d), f, details, show, func() *run.Run { return w.StartReady(ctx, p) })
+	return o.approve(ctx, w, d, workshop.SummarizeReady(p, draft.New, d), f, details, show, func() *run.Run {
+		return w.StartReady(ctx, p)
+	})
 }
 
 // approve shows a summary, stops there for --plan, asks for the confirmation, works, and shows the disk.
-func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Disk, s workshop.Summary, f writing, details map[string]any, show func(), start func() *run.Run) error {
+func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Disk, s workshop.Summary, f writing,
+	details map[string]any, show func(), start func() *run.Run) error {
 	if f.plan && o.json {
 		details["summary"] = s
 		return o.print(details)
@@ -358,7 +378,8 @@ func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Di
 	if err := o.confirm(s, f.confirm); err != nil {
 		return err
 	}
-	if err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what \"twinshelf ready back\" can put back"); err != nil {
+	if err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what \"twinshelf ready "+
+		"back\" can put back"); err != nil {
 		return err
 	}
 	after, err := o.probed(ctx, w, d.Path)
@@ -398,7 +419,10 @@ func eraseCommand(o *options) *cobra.Command {
 				return err
 			}
 			details := map[string]any{"estimate_seconds": e.Estimate().Seconds()}
-			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, func() {}, func() *run.Run { return w.StartErase(cmd.Context(), e) })
+			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, func() {},
+				func() *run.Run {
+					return w.StartErase(cmd.Context(), e)
+				})
 		},
 	}
 	f.flags(c)
@@ -411,10 +435,12 @@ func backCommand(o *options) *cobra.Command {
 	var name string
 	var list, forget bool
 	c := &cobra.Command{
-		Use:     "back DISK",
-		Short:   "Undo the last change made to a disk here",
-		Example: "  twinshelf ready back 7731 --list\n  twinshelf ready back 7731 --plan\n  twinshelf ready back 7731 --keepsake 20261125T081500.000",
-		Args:    exactly("the disk"),
+		Use:   "back DISK",
+		Short: "Undo the last change made to a disk here",
+		Example: "  twinshelf ready back 7731 --list\n  twinshelf ready back 7731 --plan\n  twinshelf ready " +
+			"back 7731 " +
+			"--keepsake 20261125T081500.000",
+		Args: exactly("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, d, err := o.oneDisk(cmd.Context(), args[0])
 			if err != nil {
@@ -433,7 +459,10 @@ func backCommand(o *options) *cobra.Command {
 			if forget {
 				return r.Keepsake.Forget()
 			}
-			return o.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f, map[string]any{"keepsake": r.Keepsake}, func() {}, func() *run.Run { return w.StartReturn(cmd.Context(), r) })
+			return o.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f,
+				map[string]any{"keepsake": r.Keepsake}, func() {}, func() *run.Run {
+					return w.StartReturn(cmd.Context(), r)
+				})
 		},
 	}
 	f.flags(c)
@@ -460,7 +489,8 @@ func (o *options) listKeepsakes(w *workshop.Workshop, d *bench.Disk) error {
 		}
 		out := make([]line, 0, len(all))
 		for _, k := range all {
-			out = append(out, line{k.Name(), k.Taken.Format("2006-01-02T15:04:05Z07:00"), k.Why, k.Held, k.Size(), k.Finished, k.Incomplete})
+			out = append(out, line{k.Name(), k.Taken.Format("2006-01-02T15:04:05Z07:00"), k.Why, k.Held, k.Size(),
+				k.Finished, k.Incomplete})
 		}
 		return o.print(out)
 	}
@@ -513,7 +543,8 @@ func mountCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&writable, "writable", false, "mount it read-write, for a shelf; disks that were captured as a machine's are refused")
+	c.Flags().BoolVar(&writable, "writable", false, "mount it read-write, for a shelf; disks that were captured as a "+
+		"machine's are refused")
 	return c
 }
 

@@ -27,9 +27,12 @@ type writeFlags struct {
 
 func (f *writeFlags) flags(c *cobra.Command) {
 	f.fitFlags.flags(c)
-	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for each target")
+	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for each "+
+		"target")
 	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
-	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows knows its drives by the old identities")
+	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows "+
+		"knows its "+
+		"drives by the old identities")
 }
 
 func restoreCommand(o *options) *cobra.Command {
@@ -38,14 +41,19 @@ func restoreCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restore TWIN TARGET [TARGET...]",
 		Short: "Write a twin onto targets, read them back and prove it",
-		Long: "Erases the targets. A machine with several disks gets a target for each, in the twin's order; - leaves a disk out.\n" +
+		Long: "Erases the targets. A machine with several disks gets a target for each, in the twin's order; - " +
+			"leaves a " +
+			"disk out.\n" +
 			"On a larger target the main data part takes the extra space, and the parts after it\n" +
 			"move to the end; --keep, --grow, --size and --without change that (with several disks, as DISK/PART).\n" +
 			"Before anything is written each target's last four serial characters (its size, when it\n" +
-			"has no serial number) must be typed, or given with --confirm. If it is cut off, start it again and it carries on.",
+			"has no serial number) must be typed, or given with --confirm. If it is cut off, start it again and it " +
+			"carries on.",
 		Example: "  twinshelf restore \"Ticket desk\" /dev/sdc\n" +
 			"  twinshelf restore 20261030 7731 --plan\n" +
-			"  twinshelf restore 20261030 7731 --grow 3:2 --grow 4     part 3 gets twice as much of the extra space as part 4\n" +
+			"  twinshelf restore 20261030 7731 --grow 3:2 --grow 4     part 3 gets twice as much of the extra " +
+			"space as " +
+			"part 4\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
 			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/2\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --yes-fewer-disks --confirm \"500 GB\"",
@@ -66,7 +74,10 @@ func restoreCommand(o *options) *cobra.Command {
 			case from > 0 && len(names) > 1:
 				return usageError{fmt.Errorf("with --from-disk there is one target")}
 			case from == 0 && n != len(names):
-				return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)), o.proposal(cmd, w, t, names))}
+				return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- "+
+					"leaves a "+
+					"disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)),
+					o.proposal(cmd, w, t, names))}
 			}
 			var pairs []*workshop.Pair
 			for i, name := range names {
@@ -119,9 +130,11 @@ func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Tw
 	text := ""
 	for i, d := range workshop.ProposePairs(t, disks) {
 		if d != nil {
-			text += fmt.Sprintf(" Disk %d (%s) would go onto %s at %s.", i+1, units.Bytes(t.Disks[i].Identity.Size), disk.Sticker(d.Identity), d.Path)
+			text += fmt.Sprintf(" Disk %d (%s) would go onto %s at %s.", i+1, units.Bytes(t.Disks[i].Identity.Size),
+				disk.Sticker(d.Identity), d.Path)
 		} else {
-			text += fmt.Sprintf(" For disk %d (%s) nothing on the bench is large enough.", i+1, units.Bytes(t.Disks[i].Identity.Size))
+			text += fmt.Sprintf(" For disk %d (%s) nothing on the bench is large enough.", i+1,
+				units.Bytes(t.Disks[i].Identity.Size))
 		}
 	}
 	return text
@@ -129,8 +142,10 @@ func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Tw
 
 // What a cancelled restore leaves.
 const (
-	leftTarget = "a target that wasn't written to its end has no table and starts nothing; started again, the work goes on from the last flush. A target that was only being read back is complete"
-	leftImage  = "the image file is incomplete: delete it, or start again"
+	leftTarget = "a target that wasn't written to its end has no table and starts nothing; started again, the " +
+		"work goes " +
+		"on from the last flush. A target that was only being read back is complete"
+	leftImage = "the image file is incomplete: delete it, or start again"
 )
 
 // writePairs shows what would be done, asks, writes and proves.
@@ -154,7 +169,9 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	summaries := workshop.SummarizeRestore(pairs)
 	for i, s := range summaries {
 		p := pairs[i].Plan
-		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room, "smallest": p.Fit.Least, "smallest_shrunk": p.Fit.Smallest, "estimate_seconds": p.Estimate().Seconds(), "startup": p.Startup, "repaired": p.Repaired})
+		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room,
+			"smallest": p.Fit.Least, "smallest_shrunk": p.Fit.Smallest, "estimate_seconds": p.Estimate().Seconds(),
+			"startup": p.Startup, "repaired": p.Repaired})
 		if !o.json {
 			o.showSummary(s)
 		}
@@ -206,7 +223,8 @@ func rehearseCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rehearse TWIN FILE",
 		Short: "Write a twin's disk, as it would be on some target, into a new image file, and prove it",
-		Long: "Makes FILE, which must not be there yet, as a sparse raw image: it can be looked at on the bench, mounted, or\n" +
+		Long: "Makes FILE, which must not be there yet, as a sparse raw image: it can be looked at on the bench, " +
+			"mounted, or\n" +
 			"started in an emulator before any disk is written.",
 		Example: "  twinshelf rehearse \"Ticket desk\" try.img --disk-size 1TB\n" +
 			"  twinshelf rehearse 20261030 try.img --disk-size 128GB --size 3=least",
@@ -221,7 +239,8 @@ func rehearseCommand(o *options) *cobra.Command {
 				return err
 			}
 			if from < 1 || from > len(t.Disks) {
-				return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from, units.Plural(len(t.Disks), "disk"))}
+				return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from,
+					units.Plural(len(t.Disks), "disk"))}
 			}
 			n := t.Disks[from-1].Identity.Size
 			if size != "" {
@@ -257,8 +276,10 @@ func copyCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "copy SOURCE TARGET",
 		Short: "Write an attached disk onto another one, read it back and prove it",
-		Long: "Like restore, from a disk that is attached instead of a twin: only what is used is read. Places that can't be\n" +
-			"read become zeros and are named at the end. Don't leave both disks in one machine: they have the same identity.",
+		Long: "Like restore, from a disk that is attached instead of a twin: only what is used is read. Places that " +
+			"can't be\n" +
+			"read become zeros and are named at the end. Don't leave both disks in one machine: they have the same " +
+			"identity.",
 		Example: "  twinshelf copy 40B1 7731 --plan\n" +
 			"  twinshelf copy /dev/sdb /dev/sdc --grow 3",
 		Args: exactly("the source", "the target"),
@@ -353,7 +374,8 @@ func proveCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			running, proof, err := w.StartProofTarget(cmd.Context(), workshop.Origin{Twin: t, Disk: max(0, from-1)}, targets[0])
+			running, proof, err := w.StartProofTarget(cmd.Context(), workshop.Origin{Twin: t, Disk: max(0, from-1)},
+				targets[0])
 			if err != nil {
 				return err
 			}

@@ -75,7 +75,8 @@ type options struct {
 func Main(ctx context.Context, args []string, screen Screen) int {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args, in: bufio.NewReader(os.Stdin)}
+	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args,
+		in: bufio.NewReader(os.Stdin)}
 	slog.SetDefault(slog.New(slog.DiscardHandler)) // until there is a file for it
 	root := newRoot(o, screen)
 	root.SetArgs(args)
@@ -118,7 +119,8 @@ func status(err error) int {
 		return statusUsage
 	case errors.As(err, &refused), errors.As(err, new(refusal)), errors.Is(err, fs.ErrPermission):
 		return statusRefused
-	case errors.Is(err, prove.ErrFails), errors.Is(err, prove.ErrNotARestore), errors.Is(err, ready.ErrNotErased), errors.Is(err, workshop.ErrDifferent), errors.As(err, new(doubtful)):
+	case errors.Is(err, prove.ErrFails), errors.Is(err, prove.ErrNotARestore), errors.Is(err, ready.ErrNotErased),
+		errors.Is(err, workshop.ErrDifferent), errors.As(err, new(doubtful)):
 		return statusDoubtful
 	}
 	return statusFailed
@@ -150,14 +152,20 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		},
 	}
 	f := root.PersistentFlags()
-	f.StringArrayVar(&o.disks, "disk", nil, "an image file, a folder of them, or a device; may be repeated; only these are then on the bench")
+	f.StringArrayVar(&o.disks, "disk", nil, "an image file, a folder of them, or a device; may be repeated; only "+
+		"these "+
+		"are then on the bench")
 	f.BoolVar(&o.attached, "attached", false, "with --disk: the attached disks as well")
-	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then the one used last)")
-	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+"; otherwise it is asked for)")
+	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then "+
+		"the one used last)")
+	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+
+		"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print only results and errors: no progress, no notes")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o), restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o), takeCommand(o), compareCommand(o), demoCommand(o, screen))
+	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o),
+		restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o),
+		takeCommand(o), compareCommand(o), demoCommand(o, screen))
 	root.SetVersionTemplate("{{.Version}}\n")
 	completions(o, root)
 	root.SetOut(o.out)
@@ -191,7 +199,8 @@ func unknown(cmd *cobra.Command, args []string) error {
 	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 		hint = fmt.Sprintf("; did you mean %s?", strings.Join(near, " or "))
 	}
-	return usageError{fmt.Errorf("there is no command %q%s \"%s --help\" lists them", cmd.CommandPath()+" "+args[0], orSemicolon(hint), cmd.CommandPath())}
+	return usageError{fmt.Errorf("there is no command %q%s \"%s --help\" lists them", cmd.CommandPath()+" "+args[0],
+		orSemicolon(hint), cmd.CommandPath())}
 }
 
 func orSemicolon(hint string) string {
@@ -201,7 +210,8 @@ func orSemicolon(hint string) string {
 	return hint
 }
 
-// strict makes every wrong call of a command a wrong usage: groups need one of their commands, and arguments are counted.
+// strict makes every wrong call of a command a wrong usage: groups need one of their commands, and arguments are
+// counted.
 func strict(cmd *cobra.Command) {
 	for _, c := range cmd.Commands() {
 		strict(c)
@@ -223,7 +233,8 @@ func strict(cmd *cobra.Command) {
 		cmd.Args = func(c *cobra.Command, args []string) error {
 			err := count(c, dated(args))
 			if err != nil && !errors.As(err, new(usageError)) {
-				err = usageError{fmt.Errorf("%s: %w; \"%s --help\" shows examples", c.CommandPath(), err, c.CommandPath())}
+				err = usageError{fmt.Errorf("%s: %w; \"%s --help\" shows examples", c.CommandPath(), err,
+					c.CommandPath())}
 			}
 			return err
 		}
@@ -234,7 +245,8 @@ func strict(cmd *cobra.Command) {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return usageError{fmt.Errorf("%s needs %s; \"%s --help\" shows examples", cmd.CommandPath(), strings.Join(names, " and "), cmd.CommandPath())}
+			return usageError{fmt.Errorf("%s needs %s; \"%s --help\" shows examples", cmd.CommandPath(),
+				strings.Join(names, " and "), cmd.CommandPath())}
 		}
 		return nil
 	}
@@ -263,11 +275,13 @@ func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Works
 		w.Passphrase = o.openPassphrase
 	}
 	given := os.Getenv(envPassphrase) != "" || o.passFile != ""
-	if sealed, err := shelf.IsSealed(ctx, name); !needShelf && o.shelf == "" && err == nil && sealed && !given && !o.screen {
+	if sealed, err := shelf.IsSealed(ctx, name); !needShelf && o.shelf == "" && err == nil && sealed && !given &&
+		!o.screen {
 		return w, nil // a command that can do without it doesn't ask
 	}
 	if err := w.OpenShelf(ctx, name); err != nil {
-		if other := w.InReach(ctx, needShelf || o.screen || given); o.shelf == "" && other != "" && errors.Is(err, store.ErrNoShelf) {
+		if other := w.InReach(ctx, needShelf || o.screen || given); o.shelf == "" && other != "" &&
+			errors.Is(err, store.ErrNoShelf) {
 			fmt.Fprintf(o.err, "twinshelf: the shelf used last isn't attached; %s is used\n", other)
 			if err := w.OpenShelf(ctx, other); err == nil {
 				_ = w.Remember(ctx, w.Shelf)

@@ -19,8 +19,9 @@ import (
 func shelfCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "shelf", Short: "Make a shelf, describe it, thin, check and mend it, carry it to another one",
-		Example: "  twinshelf shelf new /media/oak --name Oak --sealed\n  twinshelf shelf show --shelf /media/oak\n  twinshelf shelf check --full --mend",
-		Args:    cobra.NoArgs,
+		Example: "  twinshelf shelf new /media/oak --name Oak --sealed\n  twinshelf shelf show --shelf /media/oak\n  " +
+			"twinshelf shelf check --full --mend",
+		Args: cobra.NoArgs,
 	}
 	var name string
 	var sealed bool
@@ -54,7 +55,8 @@ func shelfCommand(o *options) *cobra.Command {
 			}
 			if o.json {
 				h := s.Head()
-				return o.print(map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": s.Sealed()})
+				return o.print(map[string]any{"id": h.ID, "name": h.Name, "created": h.Created,
+					"block_size": h.BlockSize, "sealed": s.Sealed()})
 			}
 			o.say("The shelf %q is ready in %s.", name, args[0])
 			return nil
@@ -62,7 +64,8 @@ func shelfCommand(o *options) *cobra.Command {
 	}
 	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
 	create.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
-	create.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in percent: the share of it that can be lost and mended")
+	create.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in "+
+		"percent: the share of it that can be lost and mended")
 	var accept bool
 	show := &cobra.Command{
 		Use: "show", Short: "Describe a shelf, and what is wrong with it", Args: cobra.NoArgs,
@@ -96,15 +99,22 @@ func shelfCommand(o *options) *cobra.Command {
 			retired, isRetired := w.Shelf.Retired(cmd.Context())
 			if o.json {
 				h := w.Shelf.Head()
-				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize, "sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired, "concerns": w.Shelf.Concerns(), "damage": keeping.KnownDamage(cmd.Context(), w.Shelf), "missing": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins), "free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize,
+					"sealed": w.Shelf.Sealed()}
+				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired,
+					"concerns": w.Shelf.Concerns(), "damage": keeping.KnownDamage(cmd.Context(), w.Shelf),
+					"missing": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins),
+					"free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
 			}
-			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(), units.Plural(len(twins), "twin"),
-				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes), units.Bytes(free))
+			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(),
+				units.Plural(len(twins), "twin"),
+				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes),
+				units.Bytes(free))
 			o.say("  %s", ahead.Words())
 			o.say("  new packs get %d %% parity", w.Shelf.ParityShare())
 			for _, g := range ahead.Machines {
-				o.say("    %s: %s, %s stored, %s a week", g.Machine, units.Plural(g.Twins, "twin"), units.Bytes(g.Stored), units.Bytes(int64(g.PerWeek)))
+				o.say("    %s: %s, %s stored, %s a week", g.Machine, units.Plural(g.Twins, "twin"),
+					units.Bytes(g.Stored), units.Bytes(int64(g.PerWeek)))
 			}
 			if w.Shelf.Sealed() {
 				o.say("  sealed, opened by the passphrase %q", w.Shelf.Key())
@@ -115,13 +125,16 @@ func shelfCommand(o *options) *cobra.Command {
 			for _, h := range holders {
 				o.say("  in use now: %s", h)
 			}
-			for _, n := range slices.Concat(w.Missing(), w.Shelf.Concerns(), keeping.KnownDamage(cmd.Context(), w.Shelf), w.Shelf.Notes(), texts(problems)) {
+			for _, n := range slices.Concat(w.Missing(), w.Shelf.Concerns(),
+				keeping.KnownDamage(cmd.Context(), w.Shelf), w.Shelf.Notes(), texts(problems)) {
 				o.say("  %s", n)
 			}
 			return nil
 		},
 	}
-	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw and that are gone")
+	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine "+
+		"once saw "+
+		"and that are gone")
 	reindex := &cobra.Command{
 		Use: "reindex", Short: "Rebuild the index from the packs", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -144,8 +157,10 @@ func shelfCommand(o *options) *cobra.Command {
 		},
 	}
 	share := &cobra.Command{
-		Use: "parity [PERCENT]", Short: "Show or choose the share of parity that packs get from now on", Args: cobra.MaximumNArgs(1),
-		Long: "Parity mends packs that have lost bits, sectors or their end. Packs that are already there keep what they have.",
+		Use: "parity [PERCENT]", Short: "Show or choose the share of parity that packs get from now on",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Parity mends packs that have lost bits, sectors or their end. Packs that are already there keep what " +
+			"they have.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
@@ -167,7 +182,8 @@ func shelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(create, show, reindex, share, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
+	c.AddCommand(create, show, reindex, share, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o),
+		discardCommand(o), roomCommand(o), journalCommand(o),
 		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
 	return c
 }

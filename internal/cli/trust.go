@@ -18,11 +18,16 @@ func checkCommand(o *options) *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use: "check", Short: "Check that everything on the shelf is there and is what was written",
-		Long: "Without flags it looks whether every block is there, and reads nothing large. --full reads every byte, --share a\n" +
-			"part of the packs each time, those not read for the longest time first. A stopped check carries on where it was.\n" +
+		Long: "Without flags it looks whether every block is there, and reads nothing large. --full reads every " +
+			"byte, " +
+			"--share a\n" +
+			"part of the packs each time, those not read for the longest time first. A stopped check carries on " +
+			"where " +
+			"it was.\n" +
 			"--mend repairs what parity reaches; --from takes the rest from another shelf with the same twins.",
-		Example: "  twinshelf shelf check\n  twinshelf shelf check --share 10\n  twinshelf shelf check --full --mend --from Elm",
-		Args:    cobra.NoArgs,
+		Example: "  twinshelf shelf check\n  twinshelf shelf check --share 10\n  twinshelf shelf check --full --mend " +
+			"--from Elm",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), true)
 			if err != nil {
@@ -66,7 +71,9 @@ func checkCommand(o *options) *cobra.Command {
 	c.Flags().BoolVar(&full, "full", false, "read every byte")
 	c.Flags().BoolVar(&mend, "mend", false, "mend what parity reaches")
 	c.Flags().StringVar(&from, "from", "", "take what parity can't mend from another shelf: its folder or name")
-	c.Flags().BoolVar(&forget, "recapture", false, "let the next capture that finds them store blocks again that can't be recovered")
+	c.Flags().BoolVar(&forget, "recapture", false, "let the next capture that finds them store blocks again that "+
+		"can't "+
+		"be recovered")
 	return c
 }
 
@@ -76,7 +83,8 @@ func (o *options) showReport(rep *keeping.Report, forgot bool) error {
 			return err
 		}
 	} else {
-		o.say("%s read in %d of %s, %s known.", units.Bytes(rep.Bytes), rep.Packs, units.Plural(rep.Of, "pack"), units.Plural(rep.Blocks, "block"))
+		o.say("%s read in %d of %s, %s known.", units.Bytes(rep.Bytes), rep.Packs, units.Plural(rep.Of, "pack"),
+			units.Plural(rep.Blocks, "block"))
 		for _, m := range rep.Mended {
 			o.say("  mended: %s", m)
 		}
@@ -117,9 +125,12 @@ func carryCommand(o *options) *cobra.Command {
 	var retire bool
 	c := &cobra.Command{
 		Use: "carry TO [TWIN...]", Short: "Copy all or chosen twins to another shelf, and compare both",
-		Long: "TO is the folder or the name of another shelf: make it first with \"twinshelf shelf new\". Either may be sealed.\n" +
+		Long: "TO is the folder or the name of another shelf: make it first with \"twinshelf shelf new\". Either " +
+			"may be " +
+			"sealed.\n" +
 			"Stopped and started again, it doesn't copy again what has already arrived.",
-		Example: "  twinshelf shelf carry /media/elm\n  twinshelf shelf carry Elm \"Ticket desk\"\n  twinshelf shelf carry Elm --retire",
+		Example: "  twinshelf shelf carry /media/elm\n  twinshelf shelf carry Elm \"Ticket desk\"\n  twinshelf shelf " +
+			"carry Elm --retire",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usageError{fmt.Errorf("%s needs the other shelf", cmd.CommandPath())}
@@ -210,7 +221,8 @@ func (o *options) showStandings(all []keeping.Standing, here, there string) {
 	fmt.Fprintf(t, "machine\tdate\t%s\t%s\t\n", here, there)
 	for _, s := range all {
 		mark := map[bool]string{true: "■", false: "–"}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", s.Machine, units.Moment(s.Taken), mark[s.Here], mark[s.There], standing(s))
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", s.Machine, units.Moment(s.Taken), mark[s.Here], mark[s.There],
+			standing(s))
 	}
 	t.Flush()
 }
@@ -219,7 +231,8 @@ func retireCommand(o *options) *cobra.Command {
 	var note string
 	var off bool
 	c := &cobra.Command{
-		Use: "retire", Short: "Take no more captures on this shelf, or take it into use again with --off", Args: cobra.NoArgs,
+		Use: "retire", Short: "Take no more captures on this shelf, or take it into use again with --off",
+		Args:    cobra.NoArgs,
 		Example: "  twinshelf shelf retire --note \"replaced by Elm\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), true)

@@ -10,7 +10,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// shown is a writer for people: what comes from outside in a text can't give orders to their terminal. It keeps line ends and tabs.
+// shown is a writer for people: what comes from outside in a text can't give orders to their terminal. It keeps line
+// ends and tabs.
 type shown struct{ w io.Writer }
 
 func (s shown) Write(b []byte) (int, error) {

@@ -75,7 +75,8 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 		return b, err
 	}
 	oak := others[1]
-	return b, st.Toggle(disk.Identity{Model: oak.label.Model, Serial: oak.label.Serial, Bus: oak.label.Bus, Size: oak.size})
+	return b, st.Toggle(disk.Identity{Model: oak.label.Model, Serial: oak.label.Serial, Bus: oak.label.Bus,
+		Size: oak.size})
 }
 
 // start makes the folders and an empty shelf.
@@ -101,7 +102,9 @@ func (b Bench) bring(d stand, state int) error {
 	defer f.Close()
 	if state == 0 {
 		if err := f.Truncate(d.size); err != nil {
-			return fmt.Errorf("a stand-in disk of %d bytes can't be made in %s: %w; use a folder on a file system with sparse files", d.size, b.Disks, err)
+			return fmt.Errorf("a stand-in disk of %d bytes can't be made in %s: %w; use a folder on a file "+
+				"system with "+
+				"sparse files", d.size, b.Disks, err)
 		}
 		label, err := json.MarshalIndent(d.label, "", "  ")
 		if err != nil {
@@ -182,7 +185,8 @@ func unpack(name string, f *os.File, base int64) error {
 }
 
 // capture takes a twin of a machine's stand-in disks.
-func (b Bench) capture(ctx context.Context, s *shelf.Shelf, m machine, when time.Time, tool string) (*shelf.Twin, error) {
+func (b Bench) capture(ctx context.Context, s *shelf.Shelf, m machine, when time.Time,
+	tool string) (*shelf.Twin, error) {
 	p := capture.Plan{Shelf: s, Machine: m.name, Tool: tool, Now: when}
 	for _, d := range m.disks {
 		path := filepath.Join(b.Disks, d.file)

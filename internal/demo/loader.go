@@ -48,7 +48,8 @@ func Loader(seed uint64, n int) []byte {
 		le.PutUint32(s[20:], at)
 		le.PutUint32(s[36:], flags)
 	}
-	section(o[optionalLen:], ".text", code, 0x1000, codeAt, pe.IMAGE_SCN_CNT_CODE|pe.IMAGE_SCN_MEM_EXECUTE|pe.IMAGE_SCN_MEM_READ)
+	section(o[optionalLen:], ".text", code, 0x1000, codeAt,
+		pe.IMAGE_SCN_CNT_CODE|pe.IMAGE_SCN_MEM_EXECUTE|pe.IMAGE_SCN_MEM_READ)
 	section(o[optionalLen+40:], ".data", data, 0x2000, dataAt, pe.IMAGE_SCN_CNT_INITIALIZED_DATA|pe.IMAGE_SCN_MEM_READ)
 	copy(b[codeAt:], []byte{0x31, 0xC0, 0xC3}) // xor eax, eax; ret: success
 	return b

@@ -36,7 +36,8 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 	kiosk, heron := machines[1], others[0]
 	root := kiosk.disks[0].parts[1]
 
-	say("The harbour kiosk's disk (%s, serial %s) lies on the bench.", kiosk.disks[0].label.Model, kiosk.disks[0].label.Serial)
+	say("The harbour kiosk's disk (%s, serial %s) lies on the bench.", kiosk.disks[0].label.Model,
+		kiosk.disks[0].label.Serial)
 	if err := b.bring(kiosk.disks[0], 0); err != nil {
 		return err
 	}
@@ -44,7 +45,8 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	say("First capture: %s read, %s added to the shelf. It is twin %s.", units.Bytes(first.Used), units.Bytes(first.Added), first.ID)
+	say("First capture: %s read, %s added to the shelf. It is twin %s.", units.Bytes(first.Used),
+		units.Bytes(first.Added), first.ID)
 	source := filepath.Join(b.Disks, kiosk.disks[0].file)
 	before, err := files(source, root.Span.Start, root.Span.Len())
 	if err != nil {
@@ -97,7 +99,8 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 }
 
 // putBack restores the older twin onto the bigger disk and proves it.
-func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string, say func(string, ...any)) (*shelf.Proof, *fit.Plan, error) {
+func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string,
+	say func(string, ...any)) (*shelf.Proof, *fit.Plan, error) {
 	id := disk.Identity{Model: label.Model, Serial: label.Serial, Bus: label.Bus}
 	dev, err := disk.Open(target, id)
 	if err != nil {
@@ -113,7 +116,8 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := restore.New(ctx, src, disk.Target{Path: target, Identity: id, Fingerprint: print}, &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
+	p, err := restore.New(ctx, src, disk.Target{Path: target, Identity: id, Fingerprint: print},
+		&disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -43,10 +43,12 @@ func Arrange(base Device, size int64, moves []Move) (*Arranged, error) {
 	end := int64(0)
 	for _, m := range ms {
 		if m.From.Start < 0 || m.From.End > base.Size() {
-			return nil, fmt.Errorf("%s of the source are to be moved, but the source ends at byte %d", m.From, base.Size())
+			return nil, fmt.Errorf("%s of the source are to be moved, but the source ends at byte %d", m.From,
+				base.Size())
 		}
 		if m.To < end || m.Target().End > size {
-			return nil, fmt.Errorf("what is moved to %s overlaps something else or lies beyond the end at byte %d", m.Target(), size)
+			return nil, fmt.Errorf("what is moved to %s overlaps something else or lies beyond the end at byte %d",
+				m.Target(), size)
 		}
 		end = m.Target().End
 	}
@@ -61,7 +63,9 @@ func (a *Arranged) Identity() Identity { return a.id }
 
 // from is the index of the first move that ends behind off.
 func (a *Arranged) from(off int64) int {
-	i, _ := slices.BinarySearchFunc(a.moves, off, func(m Move, off int64) int { return cmp.Compare(m.Target().End-1, off) })
+	i, _ := slices.BinarySearchFunc(a.moves, off, func(m Move, off int64) int {
+		return cmp.Compare(m.Target().End-1, off)
+	})
 	return i
 }
 

@@ -43,7 +43,8 @@ func TestArranged(t *testing.T) {
 		for _, n := range []int{1, 7, 300, 2000} {
 			got := bytes.Repeat([]byte{0xEE}, n)
 			k, err := a.ReadAt(got, off)
-			if wantN := min(n, int(2000-off)); k != wantN || (k < n) != (err == io.EOF) || !bytes.Equal(got[:k], want[off:int(off)+k]) {
+			if wantN := min(n, int(2000-off)); k != wantN || (k < n) != (err == io.EOF) ||
+				!bytes.Equal(got[:k], want[off:int(off)+k]) {
 				t.Errorf("%d bytes at %d: %d %v", n, off, k, err)
 			}
 		}
@@ -60,7 +61,8 @@ func TestArranged(t *testing.T) {
 		}
 		got = append(got, p{x.Start, x.End, x.Kind, x.Name})
 	}
-	expect := []p{{0, 100, Data, "a"}, {100, 200, Data, "b"}, {200, 400, Undefined, ""}, {400, 450, Data, ""}, {450, 500, Data, ""}, {500, 1500, Undefined, ""},
+	expect := []p{{0, 100, Data, "a"}, {100, 200, Data, "b"}, {200, 400, Undefined, ""}, {400, 450, Data, ""},
+		{450, 500, Data, ""}, {500, 1500, Undefined, ""},
 		{1500, 1600, Data, "d"}, {1600, 1700, Data, "e"}, {1700, 1800, Data, "f"}, {1800, 2000, Undefined, ""}}
 	if len(got) != len(expect) {
 		t.Fatalf("%v", got)
@@ -71,7 +73,8 @@ func TestArranged(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ at, want span.Span }{
-		{span.Span{Start: 1550, End: 1560}, span.Span{Start: 350, End: 360}}, {span.Span{Start: 410, End: 480}, span.Span{Start: 660, End: 730}},
+		{span.Span{Start: 1550, End: 1560}, span.Span{Start: 350, End: 360}},
+		{span.Span{Start: 410, End: 480}, span.Span{Start: 660, End: 730}},
 		{span.Span{Start: 250, End: 260}, span.Span{}}, {span.Span{Start: 1900, End: 1950}, span.Span{}},
 	} {
 		if got := a.Source(c.at); got != c.want {

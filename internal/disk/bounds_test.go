@@ -7,7 +7,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// TestReadsOutsideOfADevice: a read that begins at or behind the end is io.EOF, one before the start an error; none panics.
+// TestReadsOutsideOfADevice: a read that begins at or behind the end is io.EOF, one before the start an error; none
+// panics.
 func TestReadsOutsideOfADevice(t *testing.T) {
 	m := NewMemory(1<<20, 512)
 	arranged, err := Arrange(m, 1<<20, []Move{{From: span.Span{End: 1 << 20}}})

@@ -149,7 +149,8 @@ func (a *atlas) claims() []claim {
 		if len(nodes) > 0 {
 			what = nodes[0].name
 		}
-		c := claim{Use: Use{What: fmt.Sprintf("%s is mounted at %s", what, m.Point), System: m.own && m.Point == "/", Point: m.Point, Writes: !m.ReadOnly}, nodes: nodes, grounds: grounds}
+		c := claim{Use: Use{What: fmt.Sprintf("%s is mounted at %s", what, m.Point), System: m.own && m.Point == "/",
+			Point: m.Point, Writes: !m.ReadOnly}, nodes: nodes, grounds: grounds}
 		if !m.own {
 			c.What += " in another namespace"
 		}
@@ -178,7 +179,8 @@ func (a *atlas) claims() []claim {
 	journals, _ := os.ReadDir(a.h.path("proc/fs/jbd2"))
 	for _, j := range journals { // one on a device of its own has the device's name alone
 		if n := a.byName[j.Name()]; n != nil {
-			out = append(out, claim{Use: Use{What: n.name + " is the journal of a mounted file system", Writes: true}, nodes: []*node{n}, grounds: a.grounds(n, n.whole(), 0)})
+			out = append(out, claim{Use: Use{What: n.name + " is the journal of a mounted file system", Writes: true},
+				nodes: []*node{n}, grounds: a.grounds(n, n.whole(), 0)})
 		}
 	}
 	return out
@@ -296,8 +298,8 @@ func (a *atlas) sorted() []*node {
 	return out
 }
 
-// writers names other processes that have one of the grounds' files, or a device on the way to them, open for writing or locked,
-// or serve a file system from it. "" when there is none, or nobody can tell.
+// writers names other processes that have one of the grounds' files, or a device on the way to them, open for writing
+// or locked, or serve a file system from it. "" when there is none, or nobody can tell.
 func (a *atlas) writers(own *node, grounds []Ground) string {
 	if a.h.Root != "" {
 		return ""

@@ -117,7 +117,8 @@ func Fingerprint(d Device) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)[:16]), nil
 }
 
-// readable reads step by step what a failing disk still gives; where it gives nothing buf has zeros and h hears of the place.
+// readable reads step by step what a failing disk still gives; where it gives nothing buf has zeros and h hears of the
+// place.
 func readable(d Device, buf []byte, off int64, h io.Writer) error {
 	const step = 4096
 	for at := 0; at < len(buf); at += step {

@@ -78,7 +78,8 @@ func TestFilesThatAreNoDisks(t *testing.T) {
 	if err := os.WriteFile(empty, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{empty: "is empty", dir: "neither a disk", filepath.Join(dir, "none"): "no such file"} {
+	for path, want := range map[string]string{empty: "is empty", dir: "neither a disk",
+		filepath.Join(dir, "none"): "no such file"} {
 		if _, err := Open(path, Identity{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", path, err)
 		}
@@ -187,7 +188,8 @@ func TestGuardThatCantTell(t *testing.T) {
 	_, target := image(t, 1<<20)
 	g := &Guard{Host: Host{Root: t.TempDir()}}
 	var refused *Refusal
-	if err := g.Check(target); !errors.As(err, &refused) || !strings.Contains(err.Error(), "what is mounted can't be told") {
+	if err := g.Check(target); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "what is mounted can't be told") {
 		t.Errorf("without a mount table: %v", err)
 	}
 	g = &Guard{Host: mountedAt(t, "22 1 8:1 / / rw - ext4 /dev/sda1 rw")}
@@ -201,7 +203,8 @@ func TestLongMountLines(t *testing.T) {
 	path, target := image(t, 1<<20)
 	layers := strings.Repeat("/srv/a layer with a long name:", 10_000)
 	layers = strings.ReplaceAll(layers, " ", `\040`)
-	g := &Guard{Host: mountedAt(t, "22 1 0:31 / / rw - overlay overlay rw,lowerdir="+layers, "23 22 0:32 / /mnt rw - fuse "+path+" rw")}
+	g := &Guard{Host: mountedAt(t, "22 1 0:31 / / rw - overlay overlay rw,lowerdir="+layers,
+		"23 22 0:32 / /mnt rw - fuse "+path+" rw")}
 	var refused *Refusal
 	if err := g.Check(target); !errors.As(err, &refused) || !strings.Contains(err.Error(), "is mounted at /mnt") {
 		t.Errorf("%v", err)
@@ -215,14 +218,16 @@ func mountedAt(t *testing.T, lines ...string) Host {
 	if err := os.MkdirAll(filepath.Join(root, "proc/self"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(root, "proc/self/mountinfo"), []byte(strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(root, "proc/self/mountinfo"), []byte(strings.Join(lines, "\n")+"\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	return Host{Root: root}
 }
 
 func TestFaultyStandIn(t *testing.T) {
-	f := &Faulty{Writable: NewMemory(1<<20, 512), BadRead: span.Of(span.At(4096, 512)), BadWrite: span.Of(span.At(8192, 512)), GoneAfter: 64 << 10}
+	f := &Faulty{Writable: NewMemory(1<<20, 512), BadRead: span.Of(span.At(4096, 512)),
+		BadWrite: span.Of(span.At(8192, 512)), GoneAfter: 64 << 10}
 	b := make([]byte, 512)
 	for _, c := range []struct {
 		do   func() error

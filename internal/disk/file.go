@@ -54,7 +54,8 @@ func ReadLabel(image string) (Label, error) {
 		return Label{}, fmt.Errorf("the label of %s can't be read: %w; mend or remove %s", image, err, LabelPath(image))
 	}
 	if l.Sector != 0 && l.Sector != 512 && l.Sector != 4096 {
-		return Label{}, fmt.Errorf("%s asks for sectors of %d bytes; disks have 512 or 4096", LabelPath(image), l.Sector)
+		return Label{}, fmt.Errorf("%s asks for sectors of %d bytes; disks have 512 or 4096", LabelPath(image),
+			l.Sector)
 	}
 	return l, nil
 }
@@ -71,13 +72,15 @@ func (e *NoDisk) Error() string {
 func Open(path string, id Identity) (*File, error) { return open(path, id, os.O_RDONLY) }
 
 func open(path string, id Identity, flag int) (*File, error) {
-	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && st.Mode()&os.ModeType != os.ModeDevice { // a pipe would wait for ever
+	// a pipe would wait for ever
+	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && st.Mode()&os.ModeType != os.ModeDevice {
 		return nil, &NoDisk{path}
 	}
 	f, err := os.OpenFile(path, flag|syscall.O_CLOEXEC, 0)
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
-			return nil, fmt.Errorf("%s can't be opened: %w; run as root, or as a member of the group that owns it", path, fs.ErrPermission)
+			return nil, fmt.Errorf("%s can't be opened: %w; run as root, or as a member of the group that owns it",
+				path, fs.ErrPermission)
 		}
 		return nil, fmt.Errorf("%s can't be opened: %w", path, errors.Unwrap(err))
 	}

@@ -15,8 +15,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// A name says little about where bytes lie: two loop devices may stand over one file, a node may have any name, a folder may be
-// mounted twice. Ground is where they really lie.
+// A name says little about where bytes lie: two loop devices may stand over one file, a node may have any name, a
+// folder may be mounted twice. Ground is where they really lie.
 
 // Ground is a stretch of a file, or of a block device with nothing known below it.
 type Ground struct {
@@ -101,7 +101,8 @@ func (a *atlas) add(name, dir string) *node {
 		n, _ := strconv.ParseInt(readLine(filepath.Join(dir, file)), 10, 64)
 		return n
 	}
-	n := &node{name: name, dir: dir, num: readLine(filepath.Join(dir, "dev")), size: number("size") * sysSector, part: int(number("partition")), start: number("start") * sysSector}
+	n := &node{name: name, dir: dir, num: readLine(filepath.Join(dir, "dev")), size: number("size") * sysSector,
+		part: int(number("partition")), start: number("start") * sysSector}
 	slaves, _ := os.ReadDir(filepath.Join(dir, "slaves"))
 	for _, s := range slaves {
 		n.slaves = append(n.slaves, s.Name())
@@ -161,8 +162,8 @@ func (a *atlas) grounds(n *node, sp span.Span, layers int) []Ground {
 	return []Ground{{"disk " + n.num, sp}}
 }
 
-// behindLoop is what a loop device stands over: a file or another device. The kernel tells both exactly; the name in sysfs is
-// taken only where it can't be asked.
+// behindLoop is what a loop device stands over: a file or another device. The kernel tells both exactly; the name in
+// sysfs is taken only where it can't be asked.
 func (a *atlas) behindLoop(n *node, sp span.Span, layers int) []Ground {
 	offset, _ := strconv.ParseInt(readLine(filepath.Join(n.dir, "loop/offset")), 10, 64)
 	name := readLine(filepath.Join(n.dir, "loop/backing_file"))
@@ -182,7 +183,8 @@ func (a *atlas) behindLoop(n *node, sp span.Span, layers int) []Ground {
 	}
 	key := fmt.Sprintf("file %s:%d", devNumber(info.Device), info.Inode)
 	var st unix.Stat_t
-	if unix.Stat(name, &st) == nil && st.Ino == info.Inode { // some file systems show another number outside than in the kernel
+	// some file systems show another number outside than in the kernel
+	if unix.Stat(name, &st) == nil && st.Ino == info.Inode {
 		key = fileKey(&st)
 	}
 	return []Ground{{key, sp.Shift(offset)}}
@@ -270,8 +272,8 @@ func lies(path, folder string) bool {
 	return path == folder || strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
 }
 
-// Overlap says whether what two names stand for shares a byte: one image under two names, a disk and one of its partitions, two
-// loop devices over one file.
+// Overlap says whether what two names stand for shares a byte: one image under two names, a disk and one of its
+// partitions, two loop devices over one file.
 func (h Host) Overlap(x, y string) bool {
 	a := h.atlas()
 	g, _ := a.groundsOf(x, 0)

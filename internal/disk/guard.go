@@ -79,7 +79,8 @@ func (g *Guard) Open(t Target) (*WritableFile, error) {
 	case errors.Is(err, unix.EBUSY):
 		return nil, g.refuse(t, "somebody else holds it", "unmount it and end the programs that use it")
 	case errors.Is(err, unix.EROFS), errors.Is(err, unix.EACCES), errors.Is(err, fs.ErrPermission):
-		return nil, g.refuse(t, "it is write-protected or you have no permission to write it", "check the write-protect switch, or run as root")
+		return nil, g.refuse(t, "it is write-protected or you have no permission to write it",
+			"check the write-protect switch, or run as root")
 	case err != nil:
 		return nil, err
 	}
@@ -116,14 +117,17 @@ func (g *Guard) check(t Target, d *File) error {
 		return g.refuse(t, "the plan doesn't say what was on it", "plan again")
 	}
 	if g.OutOfReach != nil && g.OutOfReach(t.Identity) {
-		return g.refuse(t, "you put it out of reach", "put it back within reach on the Bench if this is really the disk to write")
+		return g.refuse(t, "you put it out of reach", "put it back within reach on the Bench if this is really "+
+			"the disk "+
+			"to write")
 	}
 	if err := g.checkUse(t, d); err != nil {
 		return err
 	}
 	for _, s := range g.Sources {
 		if g.Host.Overlap(s, t.Path) {
-			return g.refuse(t, "it is also the disk that is read, or shares bytes with it ("+s+")", "choose another target")
+			return g.refuse(t, "it is also the disk that is read, or shares bytes with it ("+s+")",
+				"choose another target")
 		}
 	}
 	for _, o := range g.Others {
@@ -132,14 +136,16 @@ func (g *Guard) check(t Target, d *File) error {
 		}
 	}
 	if d.Size() != t.Identity.Size {
-		return g.refuse(t, fmt.Sprintf("it has %s now and had %s when the plan was made", units.Exact(d.Size()), units.Exact(t.Identity.Size)), "plan again")
+		return g.refuse(t, fmt.Sprintf("it has %s now and had %s when the plan was made", units.Exact(d.Size()),
+			units.Exact(t.Identity.Size)), "plan again")
 	}
 	print, err := Fingerprint(d)
 	if err != nil {
 		return fmt.Errorf("%s: %w", t.Path, err)
 	}
 	if print != t.Fingerprint {
-		return g.refuse(t, "its contents changed since the plan was made", "look at it again on the Bench and plan again")
+		return g.refuse(t, "its contents changed since the plan was made",
+			"look at it again on the Bench and plan again")
 	}
 	return nil
 }
@@ -157,7 +163,8 @@ func (g *Guard) checkUse(t Target, d *File) error {
 	mounts := g.Host.mounts()
 	for _, s := range g.Shelves {
 		if meet(grounds, a.under(s, mounts)) {
-			return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is never written")
+			return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is never "+
+				"written")
 		}
 		if !d.block && inFolder(t.Path, s) {
 			return g.refuse(t, "it lies inside the open shelf "+s, "choose a file outside the shelf")
@@ -176,7 +183,8 @@ func (g *Guard) checkUse(t Target, d *File) error {
 		return g.refuse(t, why, "end that program, then plan again")
 	}
 	if len(grounds) == 0 {
-		return g.refuse(t, "where its bytes lie can't be told, so whether it is in use can't be told either", "look whether /sys is mounted and shows it")
+		return g.refuse(t, "where its bytes lie can't be told, so whether it is in use can't be told either",
+			"look whether /sys is mounted and shows it")
 	}
 	if len(mounts) == 0 {
 		return g.refuse(t, "what is mounted can't be told", "look whether /proc is mounted and can be read")
@@ -195,7 +203,8 @@ type WritableFile struct{ *File }
 // WriteAt writes to the disk; it can't write beyond the end.
 func (w *WritableFile) WriteAt(p []byte, off int64) (int, error) {
 	if off < 0 || off+int64(len(p)) > w.size {
-		return 0, fmt.Errorf("%s: write of %d bytes at byte %d would go beyond its end at %d", w.path, len(p), off, w.size)
+		return 0, fmt.Errorf("%s: write of %d bytes at byte %d would go beyond its end at %d", w.path, len(p),
+			off, w.size)
 	}
 	n, err := w.f.WriteAt(p, off)
 	if err != nil {
@@ -253,7 +262,8 @@ func (w *WritableFile) Discard(sp span.Span) error {
 // blockRange calls an ioctl that takes a byte offset and a length.
 func blockRange(fd int, request uint, sp span.Span) error {
 	arg := [2]uint64{uint64(sp.Start), uint64(sp.Len())}
-	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), uintptr(request), uintptr(unsafe.Pointer(&arg))); errno != 0 {
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), uintptr(request),
+		uintptr(unsafe.Pointer(&arg))); errno != 0 {
 		return errno
 	}
 	return nil

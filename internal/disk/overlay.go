@@ -78,7 +78,8 @@ func SortPatches(patches []Patch, size int64) ([]Patch, error) {
 	end := int64(0)
 	for _, p := range ps {
 		if p.Off < end || p.Span().End > size {
-			return nil, fmt.Errorf("patch %s (%s) overlaps another one or lies beyond the end at byte %d", p.Span(), p.Why, size)
+			return nil, fmt.Errorf("patch %s (%s) overlaps another one or lies beyond the end at byte %d", p.Span(),
+				p.Why, size)
 		}
 		end = p.Span().End
 	}
@@ -160,7 +161,9 @@ func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
 
 // from is the index of the first patch that ends behind off.
 func (o *Overlay) from(off int64) int {
-	i, _ := slices.BinarySearchFunc(o.patches, off, func(q Patch, off int64) int { return cmp.Compare(q.Span().End-1, off) })
+	i, _ := slices.BinarySearchFunc(o.patches, off, func(q Patch, off int64) int {
+		return cmp.Compare(q.Span().End-1, off)
+	})
 	return i
 }
 

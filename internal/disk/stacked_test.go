@@ -116,7 +116,9 @@ func TestStackedDevices(t *testing.T) {
 	})
 	t.Run("a partition", func(t *testing.T) {
 		img := testkit.Image(t, "disk", 80*units.MiB)
-		testkit.WriteTable(t, img, table.Layout{Kind: table.MBR, Sector: 512, ID: "0badf00d", Parts: []table.Part{{Number: 1, Span: span.At(units.MiB, 64*units.MiB), Type: "0x83"}}}, 80*units.MiB)
+		testkit.WriteTable(t, img,
+			table.Layout{Kind: table.MBR, Sector: 512, ID: "0badf00d",
+				Parts: []table.Part{{Number: 1, Span: span.At(units.MiB, 64*units.MiB), Type: "0x83"}}}, 80*units.MiB)
 		testkit.Place(t, ext4(t), img, units.MiB)
 		a := loop(t, img)
 		testkit.Do(t, "partx", "-a", a)
@@ -142,7 +144,8 @@ func TestStackedDevices(t *testing.T) {
 		img := ext4(t)
 		a := loop(t, img)
 		point := t.TempDir()
-		cmd := testkit.Background(t, "unshare", "-m", "sh", "-c", fmt.Sprintf("mount %s %s && echo ready && sleep 60", a, point))
+		cmd := testkit.Background(t, "unshare", "-m", "sh", "-c",
+			fmt.Sprintf("mount %s %s && echo ready && sleep 60", a, point))
 		cmd.Await(t, "ready")
 		refused(t, none, img, "mounted at")
 		refused(t, none, a, "mounted at")
@@ -215,7 +218,8 @@ func TestShelvesSourcesAndOtherTargets(t *testing.T) {
 	point := mounted(t, a)
 	shelf := filepath.Join(point, "shelf")
 	pack := filepath.Join(shelf, "packs", "one.pack")
-	if err := errors.Join(os.MkdirAll(filepath.Dir(pack), 0o755), os.WriteFile(pack, make([]byte, units.MiB), 0o600)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Dir(pack), 0o755),
+		os.WriteFile(pack, make([]byte, units.MiB), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	g := disk.Guard{Shelves: []string{shelf}}

@@ -50,7 +50,8 @@ type Memory struct {
 
 // NewMemory returns a blank disk of size bytes.
 func NewMemory(size int64, sector int) *Memory {
-	return &Memory{Bytes: make([]byte, size), Sector: sector, ID: Identity{Model: "stand-in", Size: size, Sector: sector}}
+	return &Memory{Bytes: make([]byte, size), Sector: sector,
+		ID: Identity{Model: "stand-in", Size: size, Sector: sector}}
 }
 
 func (m *Memory) Size() int64        { return int64(len(m.Bytes)) }

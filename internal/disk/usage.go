@@ -41,8 +41,8 @@ type Use struct {
 	Part int `json:"part,omitempty"`
 }
 
-// UsesOfBlock tells how the block device with the kernel name (such as "sda") or one of its partitions is in use: mounts, swap,
-// devices on top of it, and whatever reaches the same bytes by another way.
+// UsesOfBlock tells how the block device with the kernel name (such as "sda") or one of its partitions is in use:
+// mounts, swap, devices on top of it, and whatever reaches the same bytes by another way.
 func (h Host) UsesOfBlock(name string) []Use {
 	a := h.atlas()
 	n := a.byName[name]

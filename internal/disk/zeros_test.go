@@ -81,7 +81,8 @@ func TestWriteZerosLeavesHoles(t *testing.T) {
 	for i := range m.Bytes {
 		m.Bytes[i] = 1
 	}
-	if err := WriteZeros(m, span.Span{Start: 5, End: 9<<20 + 1}, nil); err != nil || bytes.Count(m.Bytes, []byte{1}) != 5+1<<20-1 {
+	if err := WriteZeros(m, span.Span{Start: 5, End: 9<<20 + 1}, nil); err != nil ||
+		bytes.Count(m.Bytes, []byte{1}) != 5+1<<20-1 {
 		t.Errorf("%v, %d bytes are left", err, bytes.Count(m.Bytes, []byte{1}))
 	}
 }
@@ -90,7 +91,8 @@ func TestChunks(t *testing.T) {
 	for _, c := range []struct {
 		sp   span.Span
 		want string
-	}{{span.Span{}, "[]"}, {span.Span{Start: 3, End: 4}, "[[3, 4)]"}, {span.Span{Start: 3, End: 25}, "[[3, 10) [10, 20) [20, 25)]"}, {span.Span{Start: 10, End: 20}, "[[10, 20)]"}} {
+	}{{span.Span{}, "[]"}, {span.Span{Start: 3, End: 4}, "[[3, 4)]"},
+		{span.Span{Start: 3, End: 25}, "[[3, 10) [10, 20) [20, 25)]"}, {span.Span{Start: 10, End: 20}, "[[10, 20)]"}} {
 		var got []span.Span
 		for s := range Chunks(c.sp, 10) {
 			got = append(got, s)
@@ -114,7 +116,8 @@ func TestPatchWrites(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if !bytes.Equal(m.Bytes[7:7+len(data)], data) || m.Bytes[6] != 1 || m.Bytes[7+len(data)] != 1 || bytes.Count(m.Bytes[10<<20:], []byte{0}) != 4096 || stretches != 3 {
+	if !bytes.Equal(m.Bytes[7:7+len(data)], data) || m.Bytes[6] != 1 || m.Bytes[7+len(data)] != 1 ||
+		bytes.Count(m.Bytes[10<<20:], []byte{0}) != 4096 || stretches != 3 {
 		t.Errorf("%d stretches", stretches)
 	}
 	f := &Faulty{Writable: m, BadWrite: span.Of(span.At(5<<20, 1))}

@@ -19,9 +19,11 @@ import (
 )
 
 // strokes tell the machines apart also without colour.
-var strokes = [][]vg.Length{nil, {vg.Points(6), vg.Points(3)}, {vg.Points(2), vg.Points(2)}, {vg.Points(8), vg.Points(3), vg.Points(2), vg.Points(3)}}
+var strokes = [][]vg.Length{nil, {vg.Points(6), vg.Points(3)}, {vg.Points(2), vg.Points(2)},
+	{vg.Points(8), vg.Points(3), vg.Points(2), vg.Points(3)}}
 
-var inks = []color.Color{color.RGBA{0x1F, 0x5A, 0x8A, 0xFF}, color.RGBA{0xA8, 0x4B, 0x00, 0xFF}, color.RGBA{0x2E, 0x6F, 0x40, 0xFF}, color.RGBA{0x6B, 0x3F, 0x85, 0xFF}}
+var inks = []color.Color{color.RGBA{0x1F, 0x5A, 0x8A, 0xFF}, color.RGBA{0xA8, 0x4B, 0x00, 0xFF},
+	color.RGBA{0x2E, 0x6F, 0x40, 0xFF}, color.RGBA{0x6B, 0x3F, 0x85, 0xFF}}
 
 const (
 	wide = 24 * vg.Centimeter
@@ -43,7 +45,9 @@ func Growth(file, title string, twins []*shelf.Twin) error {
 	p.Title.Text = title
 	p.Y.Label.Text = "stored by twins"
 	p.Y.Min = 0
-	p.X.Tick.Marker = plot.TimeTicks{Format: "2006-01-02", Time: func(t float64) time.Time { return time.Unix(int64(t), 0) }}
+	p.X.Tick.Marker = plot.TimeTicks{Format: "2006-01-02", Time: func(t float64) time.Time {
+		return time.Unix(int64(t), 0)
+	}}
 	p.Y.Tick.Marker = byteTicks{}
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Add(plotter.NewGrid())

@@ -18,7 +18,8 @@ func TestGrowth(t *testing.T) {
 	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	var twins []*shelf.Twin
 	for i := range 40 {
-		twins = append(twins, &shelf.Twin{Machine: fmt.Sprintf("Kiosk %d & co", i%20), Taken: now.AddDate(0, 0, i), Added: int64(i) * 1e9})
+		twins = append(twins, &shelf.Twin{Machine: fmt.Sprintf("Kiosk %d & co", i%20), Taken: now.AddDate(0, 0, i),
+			Added: int64(i) * 1e9})
 	}
 	dir := t.TempDir()
 	for _, set := range [][]*shelf.Twin{twins, twins[:1]} {
@@ -42,11 +43,13 @@ func TestGrowth(t *testing.T) {
 		if !bytes.Contains(b, []byte("all machines")) || !bytes.Contains(b, []byte("&amp; co")) {
 			t.Error("the legend is missing")
 		}
-		if b, err := os.ReadFile(pdf); err != nil || !bytes.HasPrefix(b, []byte("%PDF-")) || !bytes.Contains(b[len(b)-1024:], []byte("%%EOF")) {
+		if b, err := os.ReadFile(pdf); err != nil || !bytes.HasPrefix(b, []byte("%PDF-")) ||
+			!bytes.Contains(b[len(b)-1024:], []byte("%%EOF")) {
 			t.Errorf("no PDF: %v", err)
 		}
 	}
-	if lines := series(twins); len(lines) != 1+mostLines || lines[0].points[len(lines[0].points)-1].Y != 780e9 || lines[1].name != "Kiosk 19 & co" {
+	if lines := series(twins); len(lines) != 1+mostLines || lines[0].points[len(lines[0].points)-1].Y != 780e9 ||
+		lines[1].name != "Kiosk 19 & co" {
 		t.Errorf("%d lines, %v", len(lines), lines[1])
 	}
 	if err := Growth(filepath.Join(dir, "growth.png"), "Oak", twins); err == nil {

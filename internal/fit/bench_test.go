@@ -35,7 +35,8 @@ func BenchmarkPlan(b *testing.B) {
 			runtime.ReadMemStats(&before)
 			written := int64(0)
 			for b.Loop() {
-				p, err := Make(context.Background(), src, disk.Identity{Size: 15_900_000_000_000 / 4096 * 4096, Sector: 512}, Wish{})
+				p, err := Make(context.Background(), src,
+					disk.Identity{Size: 15_900_000_000_000 / 4096 * 4096, Sector: 512}, Wish{})
 				if err != nil {
 					b.Fatal(err)
 				}

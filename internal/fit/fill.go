@@ -29,14 +29,17 @@ func (m *maker) fill() error {
 	}
 	room := span.Span{Start: (p.Leftover.Start + step - 1) / step * step, End: p.Leftover.End / step * step}
 	if room.Empty() || m.t.Kind == table.None {
-		return errors.New("there is no room left for a new part: the others take all of it; let nothing grow, or give them exact sizes")
+		return errors.New("there is no room left for a new part: the others take all of it; let nothing grow, " +
+			"or give " +
+			"them exact sizes")
 	}
 	maker, err := families.MakerOf(w.Fill)
 	if err != nil {
 		return err
 	}
 	id := blake3.Sum256([]byte(w.Seed + "\nnew part"))
-	form := fsys.Form{Kind: maker.Kind, Label: w.FillLabel, Size: room.Len(), Sector: p.Sector, Start: room.Start, ID: [16]byte(id[:16]), Now: w.When}
+	form := fsys.Form{Kind: maker.Kind, Label: w.FillLabel, Size: room.Len(), Sector: p.Sector, Start: room.Start,
+		ID: [16]byte(id[:16]), Now: w.When}
 	if err := maker.Check(form); err != nil {
 		return fmt.Errorf("the new part: %w", err)
 	}
@@ -69,7 +72,8 @@ func (m *maker) fill() error {
 	part.Number = number
 	p.Patches = disk.Over(append(entries, volume...), p.Patches)
 	p.Added = &Added{part, maker.Kind, w.FillLabel}
-	p.Notes = append(p.Notes[:max(0, len(p.Notes)-p.unused)], fmt.Sprintf("part %d is new: %s of %s in the room that is left", number, maker.Kind, units.Bytes(room.Len())))
+	p.Notes = append(p.Notes[:max(0, len(p.Notes)-p.unused)],
+		fmt.Sprintf("part %d is new: %s of %s in the room that is left", number, maker.Kind, units.Bytes(room.Len())))
 	p.Leftover = span.Span{}
 	return nil
 }

@@ -22,16 +22,18 @@ type Wish struct {
 	Keep bool
 	// Parts are wishes for parts, by number.
 	Parts map[int]PartWish
-	// Fill is the kind of file system of a new part in the room that nothing takes; empty for none. When is the time that it carries.
+	// Fill is the kind of file system of a new part in the room that nothing takes; empty for none. When is the time
+	// that it carries.
 	Fill, FillLabel string
 	When            time.Time
 	// AsItStarts leaves the start-up files and code as they are, also where they could be repaired.
 	AsItStarts bool
-	// Fresh gives the target identities of its own, made from Seed, so that it can stand in one machine with its source.
+	// Fresh gives the target identities of its own, made from Seed, so that it can stand in one machine with its
+	// source.
 	Fresh bool
 	Seed  string
-	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer; Others the new
-	// ones by the old ones, of those that get others in the same piece of work.
+	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer;
+	// Others the new ones by the old ones, of those that get others in the same piece of work.
 	Elsewhere []string
 	Others    map[string]string
 	// Places are the exact places of all parts, by number, when they are given; parts that aren't named are left out.
@@ -87,7 +89,8 @@ type Placed struct {
 	Fixed string
 	// Share is its share of the room.
 	Share int
-	// most is how large it becomes at the most, since its file system reaches no further; 0 while nothing is known of that.
+	// most is how large it becomes at the most, since its file system reaches no further; 0 while nothing is known of
+	// that.
 	most int64
 }
 
@@ -115,15 +118,20 @@ func LaidOn(source, d disk.Device, want *table.Table) Wish {
 	wish := Wish{Places: map[int]span.Span{}}
 	logical := slices.DeleteFunc(slices.Clone(want.Parts), func(p table.Part) bool { return !p.Logical })
 	for _, p := range t.Parts {
-		i := slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == p.Number && q.Logical == p.Logical })
+		i := slices.IndexFunc(want.Parts, func(q table.Part) bool {
+			return q.Number == p.Number && q.Logical == p.Logical
+		})
 		if p.Logical { // these are counted, so one that was left out changes the numbers behind it
-			n := slices.IndexFunc(logical, func(q table.Part) bool { return q.Type == p.Type && volumeID(source, q) == volumeID(d, p) })
+			n := slices.IndexFunc(logical, func(q table.Part) bool {
+				return q.Type == p.Type && volumeID(source, q) == volumeID(d, p)
+			})
 			if i = -1; n >= 0 {
 				i = slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == logical[n].Number })
 				logical = logical[n+1:]
 			}
 		}
-		if v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); i < 0 && v != nil && wish.Fill == "" && len(wish.Places) == len(want.Parts) {
+		if v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); i <
+			0 && v != nil && wish.Fill == "" && len(wish.Places) == len(want.Parts) {
 			wish.Fill, wish.FillLabel = v.Info().Kind, v.Info().Label // it was made of the room that was left
 			continue
 		}
@@ -137,7 +145,8 @@ func LaidOn(source, d disk.Device, want *table.Table) Wish {
 
 // volumeID is the identity of the file system on a part; "" when it isn't known.
 func volumeID(d disk.Device, p table.Part) string {
-	if v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); err == nil && v != nil {
+	if v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); err ==
+		nil && v != nil {
 		return v.Info().ID
 	}
 	return ""
@@ -151,7 +160,8 @@ type TooSmall struct {
 
 func (e *TooSmall) Error() string {
 	s := fmt.Sprintf("the target is too small by %s (%s): it has %s, the source needs %s; choose a disk of at least %s",
-		units.Exact(e.Need-e.Have), units.Bytes(e.Need-e.Have), units.Exact(e.Have), units.Exact(e.Need), units.Bytes(e.Need))
+		units.Exact(e.Need-e.Have), units.Bytes(e.Need-e.Have), units.Exact(e.Have), units.Exact(e.Need),
+		units.Bytes(e.Need))
 	if e.Why != "" {
 		s += " (nothing of it can become smaller or move: " + e.Why + ")"
 	}
@@ -168,17 +178,20 @@ const (
 
 // Examined is a source of whose parts somebody knows whether their file systems' accounts agree.
 type Examined interface {
-	// Examined says why the accounts of a part aren't believed, empty when they are; known is false when nobody has looked.
+	// Examined says why the accounts of a part aren't believed, empty when they are; known is false when nobody has
+	// looked.
 	Examined(part int) (why string, known bool)
 }
 
-// Make plans where the parts of source go on a target. A file system whose accounts contradict each other keeps its size.
+// Make plans where the parts of source go on a target. A file system whose accounts contradict each other keeps its
+// size.
 func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
 	t, err := table.Read(source, source.Size(), source.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{ctx: ctx, source: source, wish: wish, t: t, plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t, Elsewhere: wish.Elsewhere}}
+	m := &maker{ctx: ctx, source: source, wish: wish, t: t,
+		plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t, Elsewhere: wish.Elsewhere}}
 	if err := m.parts(); err != nil {
 		return nil, err
 	}
@@ -216,7 +229,8 @@ func (m *maker) arrange() error {
 		if why == "" {
 			why = "its table is missing or damaged"
 		}
-		return fmt.Errorf("nothing can be wished for the parts of this disk: %s; without wishes every part keeps its place and size", why)
+		return fmt.Errorf("nothing can be wished for the parts of this disk: %s; without wishes every part keeps its "+
+			"place and size", why)
 	}
 	// A target of the same size gets the same layout, also where the source has room behind its parts.
 	same := p.Size == m.source.Size() && wish.Places == nil
@@ -234,7 +248,9 @@ func (m *maker) arrange() error {
 			return err
 		}
 		if !again {
-			if p.Size >= m.source.Size() && !slices.ContainsFunc(p.Parts, func(x Placed) bool { return x.To != x.From }) {
+			if p.Size >= m.source.Size() && !slices.ContainsFunc(p.Parts, func(x Placed) bool {
+				return x.To != x.From
+			}) {
 				return m.asItWas()
 			}
 			return m.compose(changes)
@@ -256,7 +272,8 @@ func (m *maker) asItWas() error {
 		return err
 	}
 	if len(p.Patches) > 0 {
-		p.Notes = append(p.Notes, "the GPT's back-up copy goes to the end of the target, and the protective MBR takes the target's size")
+		p.Notes = append(p.Notes, "the GPT's back-up copy goes to the end of the target, and the protective MBR takes "+
+			"the target's size")
 	}
 	if m.t.FromBackup {
 		p.Notes = append(p.Notes, "the damaged first copy of the GPT is written anew from the back-up copy")
@@ -303,7 +320,9 @@ func (p *Plan) leftover(sourceSize int64) {
 		p.Notes = append(p.Notes, fmt.Sprintf("%s behind the last part stay unused", units.Bytes(room.Len())))
 	}
 	if p.Table.Kind == table.MBR && p.Size > int64(p.Table.Sector)<<32 {
-		p.Notes = append(p.Notes, fmt.Sprintf("an MBR can't address what lies beyond %s of this disk", units.Bytes(int64(p.Table.Sector)<<32)))
+		p.Notes = append(p.Notes,
+			fmt.Sprintf("an MBR can't address what lies beyond %s of this disk",
+				units.Bytes(int64(p.Table.Sector)<<32)))
 	}
 }
 
@@ -315,6 +334,8 @@ func (p *Plan) clearEnd(from int64) {
 		free = free.Subtract(span.Of(patch.Span()))
 	}
 	for sp := range free.All() {
-		p.Patches = append(p.Patches, disk.Patch{Off: sp.Start, Data: make([]byte, sp.Len()), Why: "clear what an earlier table may have left at the end"})
+		p.Patches = append(p.Patches,
+			disk.Patch{Off: sp.Start, Data: make([]byte, sp.Len()),
+				Why: "clear what an earlier table may have left at the end"})
 	}
 }

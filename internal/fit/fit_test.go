@@ -21,11 +21,13 @@ func source(t *testing.T, kind table.Kind, sector int) *disk.Memory {
 		return d
 	}
 	l := table.Layout{Kind: kind, Sector: sector, ID: "00b21d9e", Parts: []table.Part{
-		{Number: 1, Span: span.At(miB, 8*miB), Type: "0x06", Active: true}, {Number: 2, Span: span.At(10*miB, 40*miB), Type: "0x83"}}}
+		{Number: 1, Span: span.At(miB, 8*miB), Type: "0x06", Active: true},
+		{Number: 2, Span: span.At(10*miB, 40*miB), Type: "0x83"}}}
 	if kind == table.GPT {
 		l.ID = "7A5E0F10-3B1C-4D5A-9C00-000000000001"
 		for i := range l.Parts {
-			l.Parts[i].Type, l.Parts[i].GUID = table.TypeLinuxData, "7A5E0F10-3B1C-4D5A-9C00-00000000001"+string(rune('0'+i))
+			l.Parts[i].Type, l.Parts[i].GUID = table.TypeLinuxData, "7A5E0F10-3B1C-4D5A-9C00-00000000001"+
+				string(rune('0'+i))
 		}
 	}
 	patches, err := table.Build(l, d.Size())
@@ -60,7 +62,8 @@ func TestSameLayout(t *testing.T) {
 			t.Errorf("%s: %v", c.name, err)
 			continue
 		}
-		if p.Leftover != c.leftover && !(c.size == src.Size() && p.Leftover.Start == c.leftover.Start) || len(p.Notes) != c.notes {
+		if p.Leftover != c.leftover && !(c.size == src.Size() && p.Leftover.Start == c.leftover.Start) ||
+			len(p.Notes) != c.notes {
 			t.Errorf("%s: leftover %v (want %v), notes %q", c.name, p.Leftover, c.leftover, p.Notes)
 		}
 		o, err := disk.NewOverlay(src, p.Patches, c.size)
@@ -83,18 +86,22 @@ func TestSameLayout(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	src := source(t, table.GPT, 512)
 	var small *TooSmall
-	if _, err := Make(context.Background(), src, disk.Identity{Size: 50 * miB, Sector: 512}, Wish{}); !errors.As(err, &small) || small.Need-small.Have != 33*512 {
+	if _, err := Make(context.Background(), src, disk.Identity{Size: 50 * miB, Sector: 512}, Wish{}); !errors.As(err,
+		&small) || small.Need-small.Have != 33*512 {
 		t.Errorf("%v", err)
 	}
-	if p, err := Make(context.Background(), src, disk.Identity{Size: 50*miB + 33*512, Sector: 512}, Wish{}); err != nil || p.Least != 50*miB+33*512 {
+	if p, err := Make(context.Background(), src, disk.Identity{Size: 50*miB + 33*512, Sector: 512}, Wish{}); err !=
+		nil || p.Least != 50*miB+33*512 {
 		t.Errorf("a target that is smaller, but large enough: %v", err)
 	}
-	for _, w := range []Wish{{Parts: map[int]PartWish{7: {Leave: true}}}, {Parts: map[int]PartWish{1: {Share: 1}}}, {Parts: map[int]PartWish{1: {Size: miB}}}} {
+	for _, w := range []Wish{{Parts: map[int]PartWish{7: {Leave: true}}}, {Parts: map[int]PartWish{1: {Share: 1}}},
+		{Parts: map[int]PartWish{1: {Size: miB}}}} {
 		if _, err := Make(context.Background(), src, disk.Identity{Size: 128 * miB, Sector: 512}, w); err == nil {
 			t.Errorf("%+v is granted", w)
 		}
 	}
-	if _, err := Make(context.Background(), src, disk.Identity{Size: 128 * miB, Sector: 4096}, Wish{}); err == nil || !strings.Contains(err.Error(), "sectors of 512 bytes") {
+	if _, err := Make(context.Background(), src, disk.Identity{Size: 128 * miB, Sector: 4096}, Wish{}); err == nil ||
+		!strings.Contains(err.Error(), "sectors of 512 bytes") {
 		t.Errorf("%v", err)
 	}
 }
@@ -118,8 +125,10 @@ func TestDamagedFirstCopyIsWrittenAnew(t *testing.T) {
 // TestHybridStays: an MBR with parts of its own beside the GPT couldn't follow, so nothing moves.
 func TestHybridStays(t *testing.T) {
 	src := source(t, table.GPT, 512)
-	copy(src.Bytes[446+16:], []byte{0x80, 0, 0, 0, 0x07, 0, 0, 0, 0, 8, 0, 0, 0, 64, 0, 0}) // sector 2048, 16384 sectors
-	if _, err := Make(context.Background(), src, disk.Identity{Size: 200 * miB, Sector: 512}, Wish{Parts: map[int]PartWish{1: {Leave: true}}}); err == nil {
+	// sector 2048, 16384 sectors
+	copy(src.Bytes[446+16:], []byte{0x80, 0, 0, 0, 0x07, 0, 0, 0, 0, 8, 0, 0, 0, 64, 0, 0})
+	if _, err := Make(context.Background(), src, disk.Identity{Size: 200 * miB, Sector: 512},
+		Wish{Parts: map[int]PartWish{1: {Leave: true}}}); err == nil {
 		t.Error("a wish that can't be granted is forgotten")
 	}
 	p, err := Make(context.Background(), src, disk.Identity{Size: 200 * miB, Sector: 512}, Wish{})

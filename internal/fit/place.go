@@ -28,7 +28,8 @@ type maker struct {
 	movable bool
 	// bound says why every part has to stay where it is, whatever the table allows; empty when nothing says so.
 	bound string
-	// leasts are the least sizes of parts that were looked at; forced is by how much parts have to shrink for the target.
+	// leasts are the least sizes of parts that were looked at; forced is by how much parts have to shrink for the
+	// target.
 	leasts map[int]least
 	forced map[int]int64
 	// sound are the parts whose accounts were found to agree, by number.
@@ -47,7 +48,8 @@ func (m *maker) parts() error {
 	parts := slices.Clone(m.t.Parts)
 	slices.SortFunc(parts, func(a, b table.Part) int { return cmp.Compare(a.Span.Start, b.Span.Start) })
 	m.bound = boundWhy(m.source, m.t, parts)
-	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage && m.bound == ""
+	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage &&
+		m.bound == ""
 	if m.t.Kind == table.None {
 		if v, _ := families.Identify(m.source, size, m.source.SectorSize()); v != nil {
 			parts = []table.Part{{Number: 1, Span: span.Span{End: size}}}
@@ -58,7 +60,8 @@ func (m *maker) parts() error {
 		x := Placed{Part: part, From: part.Span}
 		var v fsys.Volume
 		if part.Span.End <= size {
-			v, _ = families.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(), m.source.SectorSize())
+			v, _ = families.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(),
+				m.source.SectorSize())
 		}
 		if v != nil {
 			x.Kind, x.ID, x.Volume = v.Info().Kind, v.Info().ID, v.Info().Size
@@ -120,8 +123,8 @@ func fixed(part table.Part, v fsys.Volume) string {
 	return ""
 }
 
-// main is the part that takes the room when nothing else is wished: the one that holds most, if it can grow. Where it can't no
-// smaller one is blown up instead.
+// main is the part that takes the room when nothing else is wished: the one that holds most, if it can grow. Where it
+// can't no smaller one is blown up instead.
 func (m *maker) main() int {
 	best := m.plan.largest(m.leaves)
 	if best < 0 || m.plan.Parts[best].Fixed != "" {
@@ -170,7 +173,8 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 				}
 				return nil, true, nil
 			}
-			if behind(c.Size, x.To.Len()) && x.most == 0 && m.wish.Places == nil && m.wish.Parts[x.Part.Number].Size == 0 {
+			if behind(c.Size, x.To.Len()) && x.most == 0 && m.wish.Places == nil &&
+				m.wish.Parts[x.Part.Number].Size == 0 {
 				x.most = (c.Size + step - 1) / step * step
 				return nil, true, nil
 			}
@@ -184,7 +188,8 @@ func (m *maker) place() (changes []*fsys.Change, again bool, err error) {
 // behind says whether a file system falls so far short of its part that the rest would be of no use to anybody.
 func behind(volume, part int64) bool { return part-volume > max(16*units.MiB, part/16) }
 
-// doubt looks whether the accounts of a volume whose size is to change agree, once; the part of one that contradicts itself is fixed.
+// doubt looks whether the accounts of a volume whose size is to change agree, once; the part of one that contradicts
+// itself is fixed.
 func (m *maker) doubt(i int) (bool, error) {
 	x := &m.plan.Parts[i]
 	if m.volumes[i] == nil || x.Fixed != "" || m.sound[x.Part.Number] || m.wish.Places != nil {
@@ -195,7 +200,8 @@ func (m *maker) doubt(i int) (bool, error) {
 		why, known = e.Examined(x.Part.Number)
 	}
 	if !known {
-		c, err := families.Examine(m.ctx, disk.Section(m.source, x.From.Start, x.From.Len()), x.From.Len(), m.source.SectorSize())
+		c, err := families.Examine(m.ctx, disk.Section(m.source, x.From.Start, x.From.Len()), x.From.Len(),
+			m.source.SectorSize())
 		if err != nil {
 			return false, err
 		}
@@ -281,7 +287,8 @@ func (m *maker) distribute() error {
 	return nil
 }
 
-// least is how small a part can become, in bytes, as a multiple of step less than what it has; and why it can't be smaller.
+// least is how small a part can become, in bytes, as a multiple of step less than what it has; and why it can't be
+// smaller.
 func (m *maker) least(i int) (int64, string, error) {
 	if _, err := m.doubt(i); err != nil {
 		return 0, "", err
@@ -326,8 +333,8 @@ func (m *maker) shrunk(i int, w PartWish) (int64, error) {
 	return x.From.Len() - (x.From.Len()-w.Size)/step*step, nil
 }
 
-// shrinkFor makes parts smaller until the source fits, those that give most first, and says how much that is. need is the size
-// of a target that would do without.
+// shrinkFor makes parts smaller until the source fits, those that give most first, and says how much that is. need is
+// the size of a target that would do without.
 func (m *maker) shrinkFor(grow []int64, missing, need int64) (int64, error) {
 	p := m.plan
 	tooSmall := &TooSmall{Need: need, Have: p.Size}
@@ -522,15 +529,24 @@ func (m *maker) firstTo() int64 {
 func (p *Plan) note(x Placed) {
 	n := x.Part.Number
 	if x.Grown() > 0 && x.Becomes > x.Volume && behind(x.Becomes, x.To.Len()) {
-		p.Notes = append(p.Notes, fmt.Sprintf("part %d grows from %s to %s, and its %s to %s only: the rest of it can't be used", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind, units.Bytes(x.Becomes)))
+		p.Notes = append(p.Notes,
+			fmt.Sprintf("part %d grows from %s to %s, and its %s to %s only: the rest of it can't be used", n,
+				units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind, units.Bytes(x.Becomes)))
 	} else if x.Grown() > 0 && x.Becomes > x.Volume {
-		p.Notes = append(p.Notes, fmt.Sprintf("part %d grows from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind))
+		p.Notes = append(p.Notes,
+			fmt.Sprintf("part %d grows from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()),
+				units.Bytes(x.To.Len()), x.Kind))
 	}
 	if x.Shrunk() > 0 {
-		p.Notes = append(p.Notes, fmt.Sprintf("part %d shrinks from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()), units.Bytes(x.To.Len()), x.Kind))
+		p.Notes = append(p.Notes,
+			fmt.Sprintf("part %d shrinks from %s to %s, and its %s with it", n, units.Bytes(x.From.Len()),
+				units.Bytes(x.To.Len()), x.Kind))
 	}
 	if x.Moved() && x.Kind == "" && table.RoleOf(x.Part.Type) != table.RoleReserved {
-		p.Notes = append(p.Notes, fmt.Sprintf("part %d is moved as it is: what it holds isn't known, and if it names its place on the disk it will have to be told", n))
+		p.Notes = append(p.Notes,
+			fmt.Sprintf("part %d is moved as it is: what it holds isn't known, and if it names its place on the "+
+				"disk it "+
+				"will have to be told", n))
 	}
 	if x.Moved() {
 		p.Notes = append(p.Notes, fmt.Sprintf("part %d begins %s further on", n, units.Bytes(x.To.Start-x.From.Start)))

@@ -58,7 +58,8 @@ func random(t *testing.T, r *rand.Rand) *disk.Memory {
 			continue
 		}
 		p := l.Parts[i]
-		fs, err := m.Format(fsys.Form{Kind: kind, Size: p.Span.Len(), Sector: 512, Start: p.Span.Start, ID: [16]byte{byte(i + 1), 2, 3}})
+		fs, err := m.Format(fsys.Form{Kind: kind, Size: p.Span.Len(), Sector: 512, Start: p.Span.Start,
+			ID: [16]byte{byte(i + 1), 2, 3}})
 		if err != nil {
 			continue // too small or too large for it
 		}
@@ -155,12 +156,14 @@ func check(t *testing.T, src *disk.Memory, p *Plan, wish Wish) {
 			continue
 		}
 		kept++
-		if x.From.Start%miB == 0 && x.To.Start%miB != 0 || x.Shrunk() > 0 && x.Kind != "NTFS" && x.Kind != "ext4" || x.Shrunk()%miB != 0 {
+		if x.From.Start%miB == 0 && x.To.Start%miB != 0 || x.Shrunk() > 0 && x.Kind != "NTFS" && x.Kind != "ext4" ||
+			x.Shrunk()%miB != 0 {
 			t.Errorf("part %d goes from %v to %v", x.Part.Number, x.From, x.To)
 		}
 		found := false
 		for _, q := range now.Parts {
-			found = found || q.Number == x.Part.Number && q.Span == x.To && q.Type == x.Part.Type && q.GUID == x.Part.GUID && q.Logical == x.Part.Logical
+			found = found || q.Number == x.Part.Number && q.Span == x.To && q.Type == x.Part.Type &&
+				q.GUID == x.Part.GUID && q.Logical == x.Part.Logical
 		}
 		if !found && !(x.Part.Logical) { // logical parts are counted anew when one before them goes
 			t.Errorf("part %d isn't in the planned table at %v: %+v", x.Part.Number, x.To, now.Parts)

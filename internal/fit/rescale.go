@@ -8,12 +8,13 @@ import (
 	"twinshelf/internal/table"
 )
 
-// rescale plans a target with sectors of another size: the table is built anew for them, and the parts keep their places and
-// sizes. A file system that counts in the old sectors would be of no use there.
+// rescale plans a target with sectors of another size: the table is built anew for them, and the parts keep their
+// places and sizes. A file system that counts in the old sectors would be of no use there.
 func (m *maker) rescale() error {
 	p, s := m.plan, int64(m.plan.Sector)
 	refuse := func(format string, args ...any) error {
-		return fmt.Errorf("the source has sectors of %d bytes and the target of %d: "+format+"; choose a target with sectors of %d bytes", append(append([]any{m.source.SectorSize(), s}, args...), m.source.SectorSize())...)
+		return fmt.Errorf("the source has sectors of %d bytes and the target of %d: "+format+"; choose a target with "+
+			"sectors of %d bytes", append(append([]any{m.source.SectorSize(), s}, args...), m.source.SectorSize())...)
 	}
 	if m.t.Kind == table.None || !m.movable {
 		return refuse("without a sound table nobody knows what would have to change")
@@ -50,7 +51,9 @@ func (m *maker) rescale() error {
 	p.Patches = patches
 	p.Least = end + (int64(128*128)+2*s-1)/s*s
 	p.Room = max(0, p.Size-p.Least)
-	p.Notes = append(p.Notes, fmt.Sprintf("the %s is made anew for sectors of %d bytes; every part keeps its place and size, and start-up code in the first sector and behind it stays behind", m.t.Kind, s))
+	p.Notes = append(p.Notes,
+		fmt.Sprintf("the %s is made anew for sectors of %d bytes; every part keeps its place and size, and start-up "+
+			"code in the first sector and behind it stays behind", m.t.Kind, s))
 	p.leftover(m.source.Size())
 	p.clearEnd(end)
 	return nil

@@ -26,8 +26,8 @@ type SectorFree interface {
 
 // BootSectored is a Volume whose boot sector holds the number of sectors that stand before its part.
 type BootSectored interface {
-	// HiddenSectors are where that number stands, 4 bytes little-endian each, in bytes from the start of the part: in the
-	// boot sector first, then in those copies of it that are there. The part has so many bytes.
+	// HiddenSectors are where that number stands, 4 bytes little-endian each, in bytes from the start of the part: in
+	// the boot sector first, then in those copies of it that are there. The part has so many bytes.
 	HiddenSectors(part int64) []int64
 }
 

@@ -36,8 +36,8 @@ type Content struct {
 	omit span.Set
 }
 
-// Examine recognises what a part of size bytes holds, and compares its maps with everything that its structures and records
-// name: maps that call something free which a file has are not used. It reads only structures, never contents.
+// Examine recognises what a part of size bytes holds, and compares its maps with everything that its structures and
+// records name: maps that call something free which a file has are not used. It reads only structures, never contents.
 // The error is only for a cancelled context.
 func (f Families) Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Content, error) {
 	c := Content{size: size, Used: size}
@@ -92,7 +92,8 @@ func unknown(r io.ReaderAt, size int64) string {
 	return "no known file system"
 }
 
-// LooksRandom says that the first bytes of an area bear no order at all, as those of encrypted volumes without a head of their own do.
+// LooksRandom says that the first bytes of an area bear no order at all, as those of encrypted volumes without a head
+// of their own do.
 func LooksRandom(r io.ReaderAt, size int64) bool {
 	b := make([]byte, randomLook)
 	for _, at := range []int64{0, randomLook} {
@@ -149,7 +150,8 @@ func (c *Content) Spans() iter.Seq2[span.Span, error] {
 			return
 		}
 		end := min(c.Info.Size, c.size)
-		always := span.Of(span.Span{End: min(Edge, c.size)}, span.Span{Start: max(0, c.size-Edge), End: c.size}, span.Span{Start: end, End: c.size})
+		always := span.Of(span.Span{End: min(Edge, c.size)}, span.Span{Start: max(0, c.size-Edge), End: c.size},
+			span.Span{Start: end, End: c.size})
 		pending := span.Span{}
 		emit := func(sp span.Span) bool { // joins neighbours
 			if sp.Empty() {

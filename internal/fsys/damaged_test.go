@@ -46,7 +46,9 @@ func TestDamageIsOneItems(t *testing.T) {
 		img := testkit.Image(t, name, 16<<20)
 		testkit.Do(t, tool, append(args, img)...)
 		if mount != nil {
-			onLoop(t, mount, img, 512, func(point string) { testkit.Do(t, "cp", "-r", filepath.Join(dir, "crew"), point) })
+			onLoop(t, mount, img, 512, func(point string) {
+				testkit.Do(t, "cp", "-r", filepath.Join(dir, "crew"), point)
+			})
 			testkit.LoopGone(t, img)
 		}
 		b, err := os.ReadFile(img)
@@ -80,7 +82,8 @@ func TestDamageIsOneItems(t *testing.T) {
 			}
 			return -1
 		}},
-		{"exFAT", exfat, func(b []byte) int { return bytes.Index(b, utf16("letter 17.txt")) - 34 - 32 }}, // the type of its stream's entry
+		// the type of its stream's entry
+		{"exFAT", exfat, func(b []byte) int { return bytes.Index(b, utf16("letter 17.txt")) - 34 - 32 }},
 	} {
 		m := disk.NewMemory(int64(len(c.seed)), 512)
 		copy(m.Bytes, c.seed)

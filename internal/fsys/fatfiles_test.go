@@ -31,7 +31,8 @@ func TestFATAdd(t *testing.T) {
 		}
 		testkit.Do(t, "mcopy", "-s", "-i", img, full, "::FULL")
 		contents := map[string][]byte{
-			"EFI/BOOT/BOOTX64.EFI": bytes.Repeat([]byte("loader"), 50_000), "EFI/BOOT/GRUBX64.EFI": []byte("second"), "FULL/MORE.TXT": bytes.Repeat([]byte("z"), 5000), "ROOT.TXT": nil,
+			"EFI/BOOT/BOOTX64.EFI": bytes.Repeat([]byte("loader"), 50_000), "EFI/BOOT/GRUBX64.EFI": []byte("second"),
+			"FULL/MORE.TXT": bytes.Repeat([]byte("z"), 5000), "ROOT.TXT": nil,
 		}
 		for name, b := range contents {
 			got, _ := examine(t, img)
@@ -47,7 +48,8 @@ func TestFATAdd(t *testing.T) {
 		}
 		got, _ := examine(t, img)
 		v := got.Volume.(*fat.Volume)
-		for name, n := range map[string]int64{"EFI/BOOT/BOOTX64.EFI": 1, "BIG.BIN": c.size, "a name that is too long.txt": 1, "FULL/F1.TXT/X": 1} {
+		for name, n := range map[string]int64{"EFI/BOOT/BOOTX64.EFI": 1, "BIG.BIN": c.size,
+			"a name that is too long.txt": 1, "FULL/F1.TXT/X": 1} {
 			if _, err := v.CreateFile(name, make([]byte, n), when); err == nil {
 				t.Errorf("FAT%s: %s is added", c.bits, name)
 			}

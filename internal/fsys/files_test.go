@@ -92,7 +92,8 @@ func sameItem(tr fsys.Tree, it fsys.Item, path string, s shape) error {
 	if it.Mode.Type() != st.Mode().Type() {
 		return fmt.Errorf("it is %v, not %v", st.Mode(), it.Mode)
 	}
-	if d := it.Modified.Sub(st.ModTime()); it.Mode.Type()&fs.ModeSymlink == 0 && (d >= s.fine || d <= -s.fine) && s.fine > 0 {
+	if d := it.Modified.Sub(st.ModTime()); it.Mode.Type()&fs.ModeSymlink == 0 && (d >= s.fine || d <= -s.fine) &&
+		s.fine > 0 {
 		return fmt.Errorf("it was changed at %v, not %v", st.ModTime(), it.Modified)
 	}
 	if s.unix {
@@ -109,7 +110,8 @@ func sameItem(tr fsys.Tree, it fsys.Item, path string, s shape) error {
 		case uint32(it.Links) != x.Nlink:
 			return fmt.Errorf("it has %d links, not %d", x.Nlink, it.Links)
 		case !it.Changed.Equal(moment(x.Ctime)) || !it.Modified.Equal(moment(x.Mtime)):
-			return fmt.Errorf("its times are %v %v, not %v %v", moment(x.Ctime), moment(x.Mtime), it.Changed, it.Modified)
+			return fmt.Errorf("its times are %v %v, not %v %v", moment(x.Ctime), moment(x.Mtime), it.Changed,
+				it.Modified)
 		case x.Mask&unix.STATX_BTIME != 0 && !it.Created.Equal(moment(x.Btime)):
 			return fmt.Errorf("it was made at %v, not %v", moment(x.Btime), it.Created)
 		case it.Mode&fs.ModeDevice != 0 && (it.Major != x.Rdev_major || it.Minor != x.Rdev_minor):
@@ -169,7 +171,8 @@ func sameAttributes(tr fsys.Tree, it fsys.Item, more fsys.More, path string, s s
 		b := make([]byte, 64<<10)
 		n, err := unix.Lgetxattr(path, name, b)
 		if got, ok := have[name]; err != nil || !ok || !bytes.Equal(got, b[:n]) {
-			return fmt.Errorf("attribute %s is %q, not %q (%v, %v)", name, b[:min(n, 40)], got[:min(len(got), 40)], ok, err)
+			return fmt.Errorf("attribute %s is %q, not %q (%v, %v)", name, b[:min(n, 40)], got[:min(len(got), 40)],
+				ok, err)
 		}
 		delete(have, name)
 	}
@@ -218,9 +221,11 @@ func sameContents(tr fsys.Tree, it fsys.Item, path string, s shape) error {
 	return nil
 }
 
-var odd = []string{"Überfahrt — Fahrplan", "日程表 2026", "name with  spaces ", "emoji 🛳 boat", "combining e\u0301", strings.Repeat("long name ", 24), "a'b\"c", "#tilde~", "UPPER.TXT", "lower.txt", ".hidden"}
+var odd = []string{"Überfahrt — Fahrplan", "日程表 2026", "name with  spaces ", "emoji 🛳 boat", "combining e\u0301",
+	strings.Repeat("long name ", 24), "a'b\"c", "#tilde~", "UPPER.TXT", "lower.txt", ".hidden"}
 
-// fill makes files of many kinds below point: n small ones in one folder, odd names, deep folders, large and fragmented ones.
+// fill makes files of many kinds below point: n small ones in one folder, odd names, deep folders, large and fragmented
+// ones.
 func fill(t *testing.T, point string, n int, names []string) {
 	t.Helper()
 	put := func(name string, b []byte) {
@@ -234,7 +239,8 @@ func fill(t *testing.T, point string, n int, names []string) {
 	}
 	r := rand.New(rand.NewPCG(11, 29))
 	for i := range n {
-		put(fmt.Sprintf("tickets/%02d/ticket %06d.txt", i%max(1, n/4000), i), bytes.Repeat([]byte{byte(i), byte(i >> 8), 'x'}, r.IntN(120)))
+		put(fmt.Sprintf("tickets/%02d/ticket %06d.txt", i%max(1, n/4000), i),
+			bytes.Repeat([]byte{byte(i), byte(i >> 8), 'x'}, r.IntN(120)))
 	}
 	for i, name := range names {
 		put("odd/"+name, []byte(name))
@@ -298,7 +304,8 @@ func sparse(t *testing.T, path string, size int64) {
 func TestFilesExt(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mount")
 	testkit.Root(t)
-	for i, options := range []string{"-t ext4 -b 4096", "-t ext4 -b 1024 -O inline_data,ea_inode -I 256", "-t ext3 -b 1024", "-t ext2 -b 2048 -I 128", "-t ext4 -N 4000 -O bigalloc,^metadata_csum"} {
+	for i, options := range []string{"-t ext4 -b 4096", "-t ext4 -b 1024 -O inline_data,ea_inode -I 256",
+		"-t ext3 -b 1024", "-t ext2 -b 2048 -I 128", "-t ext4 -N 4000 -O bigalloc,^metadata_csum"} {
 		t.Run(options, func(t *testing.T) {
 			img := testkit.Image(t, "e.img", 256<<20)
 			testkit.Do(t, "mkfs.ext4", append(strings.Fields("-q -F -N 30000 "+options), img)...)
@@ -365,7 +372,8 @@ func unixThings(t *testing.T, point string, largeValues bool) {
 	must(unix.Mknod(at("device"), unix.S_IFCHR|0o600, int(unix.Mkdev(300, 70_000))))
 	must(unix.Mknod(at("old device"), unix.S_IFBLK|0o600, int(unix.Mkdev(8, 1))))
 	must(unix.Mknod(at("socket"), unix.S_IFSOCK|0o755, 0))
-	for i, mode := range []fs.FileMode{0o000, 0o777, fs.ModeSetuid | 0o755, fs.ModeSetgid | 0o711, fs.ModeSticky | 0o644} {
+	for i, mode := range []fs.FileMode{0o000, 0o777, fs.ModeSetuid | 0o755, fs.ModeSetgid | 0o711,
+		fs.ModeSticky | 0o644} {
 		p := at(fmt.Sprintf("mode %d", i))
 		must(os.WriteFile(p, []byte("m"), 0o600))
 		must(os.Chmod(p, mode))
@@ -381,11 +389,13 @@ func unixThings(t *testing.T, point string, largeValues bool) {
 	}
 	// An access list: version 2, then tag, permissions and name of each entry.
 	acl := []byte{2, 0, 0, 0}
-	for _, e := range [][3]uint32{{1, 6, 0xFFFFFFFF}, {2, 4, 70_001}, {4, 4, 0xFFFFFFFF}, {8, 6, 1_000_000}, {16, 6, 0xFFFFFFFF}, {32, 0, 0xFFFFFFFF}} {
+	for _, e := range [][3]uint32{{1, 6, 0xFFFFFFFF}, {2, 4, 70_001}, {4, 4, 0xFFFFFFFF}, {8, 6, 1_000_000},
+		{16, 6, 0xFFFFFFFF}, {32, 0, 0xFFFFFFFF}} {
 		acl = append(acl, byte(e[0]), 0, byte(e[1]), 0, byte(e[2]), byte(e[2]>>8), byte(e[2]>>16), byte(e[2]>>24))
 	}
 	must(unix.Setxattr(at("mode 1"), "system.posix_acl_access", acl, 0))
-	for i, when := range []time.Time{time.Date(1935, 4, 1, 2, 3, 4, 0, time.UTC), time.Date(2026, 11, 25, 8, 15, 30, 123_456_789, time.UTC), time.Date(2037, 2, 3, 4, 5, 6, 7, time.UTC)} {
+	for i, when := range []time.Time{time.Date(1935, 4, 1, 2, 3, 4, 0, time.UTC),
+		time.Date(2026, 11, 25, 8, 15, 30, 123_456_789, time.UTC), time.Date(2037, 2, 3, 4, 5, 6, 7, time.UTC)} {
 		p := at(fmt.Sprintf("of another time %d", i))
 		must(os.WriteFile(p, bytes.Repeat([]byte("t"), i*70), 0o644))
 		must(os.Chtimes(p, when, when))
@@ -403,7 +413,8 @@ func unixThings(t *testing.T, point string, largeValues bool) {
 func TestFilesNTFS(t *testing.T) {
 	testkit.Need(t, "mkntfs", "ntfs-3g")
 	testkit.Root(t)
-	for i, c := range []struct{ options, mount string }{{"-c 4096", "special_files=wsl"}, {"-c 512", "special_files=interix"}, {"-c 65536", ""}} {
+	for i, c := range []struct{ options, mount string }{{"-c 4096", "special_files=wsl"},
+		{"-c 512", "special_files=interix"}, {"-c 65536", ""}} {
 		t.Run(c.options, func(t *testing.T) {
 			img := testkit.Image(t, "n.img", 200<<20)
 			testkit.Do(t, "mkntfs", append(strings.Fields("-Q -F -q "+c.options), img)...)
@@ -416,15 +427,20 @@ func TestFilesNTFS(t *testing.T) {
 				more += "," + c.mount
 			}
 			packed := 0
-			onLoop(t, []string{"ntfs-3g", "-o", "streams_interface=windows,noatime" + more}, img, 512, func(point string) {
-				fill(t, point, n, slices.DeleteFunc(slices.Clone(odd), func(s string) bool { return strings.ContainsAny(s, "\"") }))
-				packed = ntfsThings(t, point)
-			})
-			onLoop(t, []string{"ntfs-3g", "-o", "ro,streams_interface=xattr,noatime" + more}, img, 512, func(point string) {
-				if got := sameFiles(t, img, point, shape{xattrs: true, stream: true, fine: 1, holes: true}); got < n*9/10 {
-					t.Errorf("only %d files", got)
-				}
-			})
+			onLoop(t, []string{"ntfs-3g", "-o", "streams_interface=windows,noatime" + more}, img, 512,
+				func(point string) {
+					fill(t, point, n, slices.DeleteFunc(slices.Clone(odd), func(s string) bool {
+						return strings.ContainsAny(s, "\"")
+					}))
+					packed = ntfsThings(t, point)
+				})
+			onLoop(t, []string{"ntfs-3g", "-o", "ro,streams_interface=xattr,noatime" + more}, img, 512,
+				func(point string) {
+					if got := sameFiles(t, img, point, shape{xattrs: true, stream: true, fine: 1, holes: true}); got <
+						n*9/10 {
+						t.Errorf("only %d files", got)
+					}
+				})
 			ntfsAttributes(t, img, packed)
 		})
 	}
@@ -442,7 +458,8 @@ func ntfsThings(t *testing.T, point string) int {
 	}
 	const attributes = "system.ntfs_attrib_be"
 	for _, stream := range []string{"large.bin:Zone.Identifier", "odd:of a folder", "empty:largish"} {
-		must(os.WriteFile(at(stream), bytes.Repeat([]byte("stream "), len(stream)*400-3*400*len("odd:of a folder")/4), 0o644))
+		must(os.WriteFile(at(stream),
+			bytes.Repeat([]byte("stream "), len(stream)*400-3*400*len("odd:of a folder")/4), 0o644))
 	}
 	must(os.Link(at("large.bin"), at("odd/second name")))
 	must(os.Symlink("../large.bin", at("odd/link")))
@@ -496,7 +513,8 @@ func ntfsAttributes(t *testing.T, img string, packed int) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]fsys.Attr{"hidden thing": fsys.Hidden, "system thing": fsys.System, "read only": fsys.ReadOnly, "large.bin": 0, "HIDDEN THING": fsys.Hidden} {
+	for name, want := range map[string]fsys.Attr{"hidden thing": fsys.Hidden, "system thing": fsys.System,
+		"read only": fsys.ReadOnly, "large.bin": 0, "HIDDEN THING": fsys.Hidden} {
 		if it, err := fsys.Find(tr, name); err != nil || it.Attr&(fsys.Hidden|fsys.System|fsys.ReadOnly) != want {
 			t.Errorf("%s: %v %v", name, it.Attr, err)
 		}
@@ -545,7 +563,9 @@ func TestFilesExFAT(t *testing.T) {
 				n = 2000
 			}
 			onLoop(t, []string{"mount.exfat-fuse", "-o", "noatime"}, img, 512, func(point string) {
-				fill(t, point, n, slices.DeleteFunc(slices.Clone(odd), func(s string) bool { return strings.ContainsAny(s, "\"") }))
+				fill(t, point, n, slices.DeleteFunc(slices.Clone(odd), func(s string) bool {
+					return strings.ContainsAny(s, "\"")
+				}))
 			})
 			onLoop(t, []string{"mount.exfat-fuse", "-o", "ro,noatime"}, img, 512, func(point string) {
 				if got := sameFiles(t, img, point, shape{fine: time.Second}); got < n*9/10 {

@@ -19,7 +19,8 @@ func FuzzFiles(f *testing.F) {
 	testkit.Need(f, "mkfs.ext4", "mkfs.fat", "mcopy", "mkntfs", "ntfs-3g", "mkfs.exfat", "mount.exfat-fuse")
 	testkit.Root(f)
 	dir := f.TempDir()
-	for _, name := range []string{"a/b/c/deep", "a/second", "some name that is long enough for more than one entry.txt"} {
+	for _, name := range []string{"a/b/c/deep", "a/second",
+		"some name that is long enough for more than one entry.txt"} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
 			f.Fatal(err)
 		}
@@ -36,11 +37,13 @@ func FuzzFiles(f *testing.F) {
 		testkit.Do(f, tool, append(args, img)...)
 		return img
 	}
-	plain := []string{filepath.Join(dir, "a"), filepath.Join(dir, "some name that is long enough for more than one entry.txt")}
+	plain := []string{filepath.Join(dir, "a"),
+		filepath.Join(dir, "some name that is long enough for more than one entry.txt")}
 	imgs := []string{
 		image("ext4", 2<<20, "mkfs.ext4", "-q", "-F", "-b", "1024", "-O", "^has_journal", "-d", dir),
 		image("ext2", 1<<20, "mkfs.ext4", "-t", "ext2", "-q", "-F", "-b", "1024", "-d", dir),
-		image("inline", 2<<20, "mkfs.ext4", "-q", "-F", "-b", "1024", "-I", "256", "-O", "inline_data,^has_journal", "-d", dir),
+		image("inline", 2<<20, "mkfs.ext4", "-q", "-F", "-b", "1024", "-I", "256", "-O", "inline_data,^has_journal",
+			"-d", dir),
 		image("fat12", 1<<20, "mkfs.fat", "-F", "12"), image("fat32", 40<<20, "mkfs.fat", "-F", "32", "-s", "1"),
 		image("ntfs", 4<<20, "mkntfs", "-Q", "-F", "-q", "-c", "512"), image("exfat", 4<<20, "mkfs.exfat", "-c", "512"),
 	}
@@ -50,16 +53,19 @@ func FuzzFiles(f *testing.F) {
 			testkit.Do(f, "mcopy", append(append([]string{"-s", "-i", img}, plain...), "::")...)
 		case "ntfs":
 			dev := testkit.Loop(f, img, 512)
-			testkit.Mounted(f, []string{"ntfs-3g", "-o", "streams_interface=windows,compression", dev}, func(point string) {
-				testkit.Do(f, "cp", append(append([]string{"-r"}, plain...), point)...)
-				_ = os.Symlink("a/second", filepath.Join(point, "link"))
-				_ = os.WriteFile(filepath.Join(point, "a/second:stream"), []byte("beside"), 0o644)
-			})
+			testkit.Mounted(f, []string{"ntfs-3g", "-o", "streams_interface=windows,compression", dev},
+				func(point string) {
+					testkit.Do(f, "cp", append(append([]string{"-r"}, plain...), point)...)
+					_ = os.Symlink("a/second", filepath.Join(point, "link"))
+					_ = os.WriteFile(filepath.Join(point, "a/second:stream"), []byte("beside"), 0o644)
+				})
 			testkit.Detach(dev)
 			testkit.LoopGone(f, img)
 		case "exfat":
 			dev := testkit.Loop(f, img, 512)
-			testkit.Mounted(f, []string{"mount.exfat-fuse", dev}, func(point string) { testkit.Do(f, "cp", append(append([]string{"-r"}, plain...), point)...) })
+			testkit.Mounted(f, []string{"mount.exfat-fuse", dev}, func(point string) {
+				testkit.Do(f, "cp", append(append([]string{"-r"}, plain...), point)...)
+			})
 			testkit.Detach(dev)
 			testkit.LoopGone(f, img)
 		}

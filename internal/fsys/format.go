@@ -64,7 +64,9 @@ func (f Families) Makers() []Maker {
 	for _, family := range f {
 		out = append(out, family.Makers...)
 	}
-	slices.SortFunc(out, func(a, b Maker) int { return strings.Compare(strings.ToLower(a.Kind), strings.ToLower(b.Kind)) })
+	slices.SortFunc(out, func(a, b Maker) int {
+		return strings.Compare(strings.ToLower(a.Kind), strings.ToLower(b.Kind))
+	})
 	return out
 }
 
@@ -106,10 +108,12 @@ func (m Maker) Check(f Form) error {
 		return fmt.Errorf("sectors of %d bytes are not possible; disks have 512 or 4096", f.Sector)
 	}
 	if low := m.Min(f.Sector); f.Size < low {
-		return fmt.Errorf("a part of %s is too small for %s; it needs at least %s", units.Bytes(f.Size), m.Kind, units.Bytes(low))
+		return fmt.Errorf("a part of %s is too small for %s; it needs at least %s", units.Bytes(f.Size), m.Kind,
+			units.Bytes(low))
 	}
 	if high := m.Max(f.Sector); f.Size > high {
-		return fmt.Errorf("a part of %s is too large for %s; it reaches up to %s", units.Bytes(f.Size), m.Kind, units.Bytes(high))
+		return fmt.Errorf("a part of %s is too large for %s; it reaches up to %s", units.Bytes(f.Size), m.Kind,
+			units.Bytes(high))
 	}
 	if err := m.Label(f.Label); err != nil {
 		return err
@@ -120,7 +124,8 @@ func (m Maker) Check(f Form) error {
 		for i, n := range choice {
 			words[i] = units.Binary(n)
 		}
-		return fmt.Errorf("%s of %s can't have allocation units of %s; choose %s", m.Kind, units.Bytes(f.Size), units.Binary(f.Unit), units.Choices(words))
+		return fmt.Errorf("%s of %s can't have allocation units of %s; choose %s", m.Kind, units.Bytes(f.Size),
+			units.Binary(f.Unit), units.Choices(words))
 	}
 	return nil
 }

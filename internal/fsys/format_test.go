@@ -67,7 +67,8 @@ func crowd(t testing.TB, n int) string {
 	t.Helper()
 	dir := t.TempDir()
 	for i := range n {
-		p := filepath.Join(dir, fmt.Sprintf("pier %d", i%7), fmt.Sprintf("a rather long name for cargo list %04d.txt", i))
+		p := filepath.Join(dir, fmt.Sprintf("pier %d", i%7),
+			fmt.Sprintf("a rather long name for cargo list %04d.txt", i))
 		if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -96,7 +97,8 @@ func recognised(t *testing.T, img string, f fsys.Form) {
 		kind = "vfat"
 	}
 	if tag("TYPE") != kind || f.Label != "" && tag("LABEL") != f.Label || !strings.EqualFold(tag("UUID"), c.Info.ID) {
-		t.Errorf("blkid sees %s, %q, %s; wanted %s, %q, %s", tag("TYPE"), tag("LABEL"), tag("UUID"), kind, f.Label, c.Info.ID)
+		t.Errorf("blkid sees %s, %q, %s; wanted %s, %q, %s", tag("TYPE"), tag("LABEL"), tag("UUID"), kind, f.Label,
+			c.Info.ID)
 	}
 }
 
@@ -120,7 +122,8 @@ func TestFormatFAT(t *testing.T) {
 		t.Run(fmt.Sprintf("%s %s %d", f.Kind, units.Bytes(f.Size), f.Sector), func(t *testing.T) {
 			img, _ := made(t, f)
 			check := func() {
-				if out, err := testkit.Try("fsck.fat", "-n", "-v", img); err != nil || strings.Contains(out, "differences") {
+				if out, err := testkit.Try("fsck.fat", "-n", "-v", img); err != nil ||
+					strings.Contains(out, "differences") {
 					t.Errorf("fsck.fat: %v\n%s", err, out)
 				}
 			}
@@ -131,12 +134,14 @@ func TestFormatFAT(t *testing.T) {
 			}
 			testkit.Do(t, "mcopy", "-s", "-i", img, filepath.Join(dir, "pier 1"), filepath.Join(dir, "pier 2"), "::")
 			if f.Size < units.TB {
-				testkit.Do(t, "mcopy", "-s", "-i", img, filepath.Join(dir, "pier 3"), filepath.Join(dir, "pier 4"), filepath.Join(dir, "pier 5"), "::")
+				testkit.Do(t, "mcopy", "-s", "-i", img, filepath.Join(dir, "pier 3"), filepath.Join(dir, "pier 4"),
+					filepath.Join(dir, "pier 5"), "::")
 			}
 			check()
 			out := t.TempDir()
 			testkit.Do(t, "mcopy", "-s", "-n", "-i", img, "::pier 2", out)
-			if got := testkit.Do(t, "diff", "-r", filepath.Join(dir, "pier 2"), filepath.Join(out, "pier 2")); got != "" {
+			if got := testkit.Do(t, "diff", "-r", filepath.Join(dir, "pier 2"),
+				filepath.Join(out, "pier 2")); got != "" {
 				t.Errorf("files differ: %s", got)
 			}
 		})
@@ -250,7 +255,8 @@ func TestDefaultsArePossible(t *testing.T) {
 			for size := m.Min(sector); size <= min(m.Max(sector), 16*units.TB); size = size*7/4 + 512*7 {
 				choice, byDefault := m.Units(size, sector)
 				if !slices.Contains(choice, byDefault) {
-					t.Errorf("%s %s, sectors of %d: %v doesn't hold %d", m.Kind, units.Bytes(size), sector, choice, byDefault)
+					t.Errorf("%s %s, sectors of %d: %v doesn't hold %d", m.Kind, units.Bytes(size), sector, choice,
+						byDefault)
 					continue
 				}
 				f := fsys.Form{Kind: m.Kind, Size: size / int64(sector) * int64(sector), Sector: sector, Label: "DECK"}
@@ -352,7 +358,8 @@ func TestFormatNTFS(t *testing.T) {
 			if f.Size == units.TB && written > 64*units.MiB {
 				t.Errorf("%s written", units.Bytes(written))
 			}
-			if out, err := testkit.Try("ntfssecaudit", "-a", img); err != nil || !strings.Contains(out, "No errors were found") {
+			if out, err := testkit.Try("ntfssecaudit", "-a", img); err != nil ||
+				!strings.Contains(out, "No errors were found") {
 				t.Errorf("ntfssecaudit: %v\n%s", err, out)
 			}
 			if f.Size < 100*units.MiB {
@@ -384,7 +391,8 @@ func TestEverySizeBetweenTheLimits(t *testing.T) {
 					t.Errorf("%s of %d bytes, sectors of %d: %v", m.Kind, f.Size, sector, err)
 				}
 				if choice, usual := m.Units(f.Size, sector); !slices.Contains(choice, usual) {
-					t.Errorf("%s of %d bytes: the unit taken without a choice, %d, isn't one of %v", m.Kind, f.Size, usual, choice)
+					t.Errorf("%s of %d bytes: the unit taken without a choice, %d, isn't one of %v", m.Kind, f.Size,
+						usual, choice)
 				}
 			}
 		}

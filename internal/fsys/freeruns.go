@@ -7,8 +7,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// FreeRuns are free stretches, in the unit of whoever uses them, from which the longest are taken first: so what moves stays
-// in as few pieces as can be.
+// FreeRuns are free stretches, in the unit of whoever uses them, from which the longest are taken first: so what moves
+// stays in as few pieces as can be.
 type FreeRuns struct{ h runHeap }
 
 // ErrNoRoom means that too little is free.

@@ -39,8 +39,8 @@ type Info struct {
 	// Unclean says in words why the volume's maps may be stale: mounted, not
 	// unmounted cleanly, journal not replayed, hibernated. Empty when quiet.
 	Unclean string `json:"unclean,omitempty"`
-	// Opaque says in words why nothing of it is believed or changed here although it is known by its signature. Empty for
-	// what can be read.
+	// Opaque says in words why nothing of it is believed or changed here although it is known by its signature. Empty
+	// for what can be read.
 	Opaque string `json:"opaque,omitempty"`
 }
 
@@ -84,8 +84,8 @@ type Family struct {
 // Families are the families that are known, in the order in which they are asked.
 type Families []Family
 
-// Identify returns the volume on a part, or nil when nothing is known there. What is known only by its signature, or bears
-// more than one, is an opaque volume. An error comes with the reason in words; the part must then be taken whole.
+// Identify returns the volume on a part, or nil when nothing is known there. What is known only by its signature, or
+// bears more than one, is an opaque volume. An error comes with the reason in words; the part must then be taken whole.
 func (f Families) Identify(r io.ReaderAt, size int64, sector int) (Volume, error) {
 	marks, err := signature.Scan(r, size)
 	if err != nil {
@@ -102,7 +102,8 @@ func (f Families) Identify(r io.ReaderAt, size int64, sector int) (Volume, error
 }
 
 // probe asks every family but those that only seem to be there.
-func (f Families) probe(r io.ReaderAt, size int64, sector int, marks []signature.Found) (found []Volume, problem error) {
+func (f Families) probe(r io.ReaderAt, size int64, sector int,
+	marks []signature.Found) (found []Volume, problem error) {
 	for _, family := range f {
 		hides := func(m signature.Found) bool { return m.Kind == family.Hides }
 		if slices.ContainsFunc(marks, hides) {

@@ -81,7 +81,8 @@ func TestExtUsedAgreesWithDumpe2fs(t *testing.T) {
 		{"ext4", "-b 1024 -O bigalloc -C 16384"}, {"ext4", "-b 4096 -O bigalloc"},
 		{"ext4", "-O meta_bg,^resize_inode"}, {"ext4", "-b 1024 -O meta_bg,^resize_inode,^flex_bg"},
 		{"ext4", "-O ^has_journal"}, {"ext4", "-O sparse_super2"}, {"ext4", "-O ^64bit"},
-		{"ext4", "-O ^metadata_csum,uninit_bg"}, {"ext4", "-O ^flex_bg"}, {"ext4", "-O ^sparse_super,^resize_inode"}, {"ext4", "-O inline_data -I 256"},
+		{"ext4", "-O ^metadata_csum,uninit_bg"}, {"ext4", "-O ^flex_bg"}, {"ext4", "-O ^sparse_super,^resize_inode"},
+		{"ext4", "-O inline_data -I 256"},
 		{"ext2", "-t ext2"}, {"ext2", "-t ext2 -b 1024 -O ^sparse_super,^resize_inode"}, {"ext3", "-t ext3"},
 	} {
 		t.Run(c.options, func(t *testing.T) {
@@ -89,7 +90,8 @@ func TestExtUsedAgreesWithDumpe2fs(t *testing.T) {
 			args := append(strings.Fields("-q -F -L harbour -d "+dir), strings.Fields(c.options)...)
 			testkit.Do(t, "mkfs.ext4", append(args, img)...)
 			out := testkit.Do(t, "dumpe2fs", "-h", img)
-			want := (field(t, out, `Block count:\s+(\d+)`) - field(t, out, `Free blocks:\s+(\d+)`)) * field(t, out, `Block size:\s+(\d+)`)
+			want := (field(t, out, `Block count:\s+(\d+)`) - field(t, out, `Free blocks:\s+(\d+)`)) *
+				field(t, out, `Block size:\s+(\d+)`)
 			got, _ := examine(t, img)
 			if got.Info.Kind != c.kind || got.Info.Label != "harbour" || !got.Maps || got.Used != want+fsys.Edge {
 				t.Errorf("%+v, used %d, want %d: %s", got.Info, got.Used, want+fsys.Edge, got.Why)
@@ -112,7 +114,8 @@ func TestFATUsedAgreesWithFsck(t *testing.T) {
 			args = append(args, c.option)
 		}
 		testkit.Do(t, "mkfs.fat", append(args, img)...)
-		testkit.Do(t, "mcopy", "-s", "-i", img, filepath.Join(dir, "crossing-1"), filepath.Join(dir, "crossing-2"), "::")
+		testkit.Do(t, "mcopy", "-s", "-i", img, filepath.Join(dir, "crossing-1"),
+			filepath.Join(dir, "crossing-2"), "::")
 		out := testkit.Do(t, "fsck.fat", "-n", "-v", img)
 		m := regexp.MustCompile(`(\d+)/\d+ clusters`).FindStringSubmatch(out)
 		clusters, _ := strconv.ParseInt(m[1], 10, 64)
@@ -121,8 +124,10 @@ func TestFATUsedAgreesWithFsck(t *testing.T) {
 		got, _ := examine(t, img)
 		// Behind the last whole cluster there may be a few sectors more.
 		slack := got.Used - data - clusters*cluster - fsys.Edge
-		if got.Info.Kind != "FAT"+c.bits || got.Info.Label != "KIOSK" || !got.Maps || slack < -fsys.Edge || slack > cluster {
-			t.Errorf("%+v used %d, data area at %d, %d clusters of %d: %s", got.Info, got.Used, data, clusters, cluster, got.Why)
+		if got.Info.Kind != "FAT"+c.bits || got.Info.Label != "KIOSK" || !got.Maps || slack < -fsys.Edge ||
+			slack > cluster {
+			t.Errorf("%+v used %d, data area at %d, %d clusters of %d: %s", got.Info, got.Used, data, clusters, cluster,
+				got.Why)
 		}
 	}
 }
@@ -137,7 +142,8 @@ func TestNTFSUsedAgreesWithNtfsinfo(t *testing.T) {
 		want := (field(t, out, `Volume Size in Clusters: (\d+)`) - field(t, out, `Free Clusters: (\d+)`)) * size
 		got, _ := examine(t, img)
 		// On top: the sectors behind the last whole cluster, and both edges.
-		if extra := got.Used - want; got.Info.Kind != "NTFS" || got.Info.Label != "Ticket desk" || !got.Maps || extra < 512 || extra > 2*fsys.Edge+size {
+		if extra := got.Used - want; got.Info.Kind != "NTFS" || got.Info.Label != "Ticket desk" || !got.Maps ||
+			extra < 512 || extra > 2*fsys.Edge+size {
 			t.Errorf("cluster %s: %+v used %d, ntfsinfo %d: %s", cluster, got.Info, got.Used, want, got.Why)
 		}
 	}
@@ -181,7 +187,8 @@ func TestUncleanIsTakenWhole(t *testing.T) {
 		set  byte
 		word string
 	}{
-		{ext, 1024 + 0x60, 0x04, "journal"}, {ext, 1024 + 0x3A, 0x00, "unmounted cleanly"}, {ext, 1024 + 0x3A, 0x03, "recorded errors"},
+		{ext, 1024 + 0x60, 0x04, "journal"}, {ext, 1024 + 0x3A, 0x00, "unmounted cleanly"},
+		{ext, 1024 + 0x3A, 0x03, "recorded errors"},
 		{fat16, 37, 1, "dirty"}, {fat32, 65, 1, "dirty"}, {fat16, 37, 2, "disk errors"},
 		{ntfs, ntfsVolumeFlags(t, ntfs), 1, "dirty"},
 	} {
@@ -324,12 +331,17 @@ func TestContentKeepsEdgesAndTail(t *testing.T) {
 		maps bool
 		want span.Set
 	}{
-		{"edges", fake{20 * k, []span.Span{{Start: 5 * k, End: 6 * k}}, span.Set{}}, true, span.Of(span.At(0, k), span.At(5*k, k), span.At(19*k, k))},
-		{"shorter than its part", fake{10 * k, []span.Span{{Start: 0, End: k}}, span.Set{}}, true, span.Of(span.At(0, k), span.At(10*k, 10*k))},
-		{"left out, but not at the edge", fake{20 * k, []span.Span{{Start: 0, End: 8 * k}}, span.Of(span.At(0, 3*k), span.At(6*k, k))}, true,
+		{"edges", fake{20 * k, []span.Span{{Start: 5 * k, End: 6 * k}}, span.Set{}}, true,
+			span.Of(span.At(0, k), span.At(5*k, k), span.At(19*k, k))},
+		{"shorter than its part", fake{10 * k, []span.Span{{Start: 0, End: k}}, span.Set{}}, true,
+			span.Of(span.At(0, k), span.At(10*k, 10*k))},
+		{"left out, but not at the edge",
+			fake{20 * k, []span.Span{{Start: 0, End: 8 * k}}, span.Of(span.At(0, 3*k), span.At(6*k, k))}, true,
 			span.Of(span.At(0, k), span.At(3*k, 3*k), span.At(7*k, k), span.At(19*k, k))},
-		{"out of order", fake{20 * k, []span.Span{{Start: 5 * k, End: 6 * k}, {Start: 2 * k, End: 3 * k}}, span.Set{}}, false, span.Of(span.At(0, 20*k))},
-		{"beyond the end", fake{20 * k, []span.Span{{Start: 5 * k, End: 21 * k}}, span.Set{}}, false, span.Of(span.At(0, 20*k))},
+		{"out of order", fake{20 * k, []span.Span{{Start: 5 * k, End: 6 * k}, {Start: 2 * k, End: 3 * k}}, span.Set{}},
+			false, span.Of(span.At(0, 20*k))},
+		{"beyond the end", fake{20 * k, []span.Span{{Start: 5 * k, End: 21 * k}}, span.Set{}}, false,
+			span.Of(span.At(0, 20*k))},
 	} {
 		v = c.v
 		m := disk.NewMemory(20*k, 512)

@@ -9,14 +9,14 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Accountable is a Volume whose structures and records account for its space without its allocation maps: those may lie,
-// and a file that they call free is lost to whoever believes them.
+// Accountable is a Volume whose structures and records account for its space without its allocation maps: those may
+// lie, and a file that they call free is lost to whoever believes them.
 type Accountable interface {
 	Volume
 	// Grid is how the volume's space is handed out.
 	Grid() Grid
-	// Account enters in l everything that structures, records, folders and attributes name. An error means that they can't
-	// be followed, or that they contradict each other: then nobody knows all that is named.
+	// Account enters in l everything that structures, records, folders and attributes name. An error means that they
+	// can't be followed, or that they contradict each other: then nobody knows all that is named.
 	Account(ctx context.Context, l *Ledger) error
 }
 
@@ -33,8 +33,8 @@ type Owner struct {
 func (o Owner) String() string { return fmt.Sprintf("%s %d", o.Kind, o.Number) }
 
 const (
-	// ledgerWindow is how many units are looked at in one go, so that each set of a ledger takes 128 MiB at the most, and less
-	// where nothing is named; larger volumes are gone through more than once.
+	// ledgerWindow is how many units are looked at in one go, so that each set of a ledger takes 128 MiB at the most,
+	// and less where nothing is named; larger volumes are gone through more than once.
 	ledgerWindow = 1 << 30
 	ledgerPage   = 1 << 12 // words
 	pageUnits    = ledgerPage * 64
@@ -151,8 +151,9 @@ func (e *NotKept) Error() string {
 	return fmt.Sprintf("at byte %d: %s names a place that the volume's own map calls free", e.At, e.Owner)
 }
 
-// CheckKept compares what the structures and records of a volume name with the stretches that are kept, ascending and relative
-// to the volume. The error is a NotKept where one of them is missing, and another where records can't be followed.
+// CheckKept compares what the structures and records of a volume name with the stretches that are kept, ascending and
+// relative to the volume. The error is a NotKept where one of them is missing, and another where records can't be
+// followed.
 func CheckKept(ctx context.Context, v Accountable, kept iter.Seq2[span.Span, error]) error {
 	next, stop := iter.Pull2(kept)
 	defer stop()
@@ -210,7 +211,8 @@ func ownerOf(ctx context.Context, v Accountable, unit int64) Owner {
 type unitSet []*[ledgerPage]uint64
 
 // words calls do with the words that sp touches and the bits of them that are in it, until it says false.
-func (s unitSet) words(sp span.Span, page func(i int64) *[ledgerPage]uint64, do func(w *uint64, mask uint64, unit int64) bool) {
+func (s unitSet) words(sp span.Span, page func(i int64) *[ledgerPage]uint64,
+	do func(w *uint64, mask uint64, unit int64) bool) {
 	for u := sp.Start; u < sp.End; {
 		p := page(u / pageUnits)
 		if p == nil {

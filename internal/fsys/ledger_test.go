@@ -56,13 +56,19 @@ func TestCheckKept(t *testing.T) {
 		says  string // "" for nothing wrong
 		owner int64
 	}{
-		{"all kept", holding{grid: g, named: []span.Span{at(0, 3), at(50, 50)}}, []span.Span{at(0, 3), at(40, 60)}, "", 0},
-		{"in one piece with what stands before", holding{grid: g, named: []span.Span{at(0, 3)}}, []span.Span{{End: 1000 + 3*512}}, "", 0},
-		{"one unit short", holding{grid: g, named: []span.Span{at(7, 1), at(0, 3)}}, []span.Span{at(0, 2), at(7, 1)}, "calls free", 1},
+		{"all kept", holding{grid: g, named: []span.Span{at(0, 3), at(50, 50)}},
+			[]span.Span{at(0, 3), at(40, 60)}, "", 0},
+		{"in one piece with what stands before", holding{grid: g, named: []span.Span{at(0, 3)}},
+			[]span.Span{{End: 1000 + 3*512}}, "", 0},
+		{"one unit short", holding{grid: g, named: []span.Span{at(7, 1), at(0, 3)}}, []span.Span{at(0, 2), at(7, 1)},
+			"calls free", 1},
 		{"nothing kept", holding{grid: g, named: []span.Span{at(99, 1)}}, nil, "calls free", 0},
-		{"only a part of a unit", holding{grid: g, named: []span.Span{at(5, 1)}}, []span.Span{{Start: at(5, 1).Start, End: at(5, 1).End - 1}}, "calls free", 0},
-		{"named twice", holding{grid: g, named: []span.Span{at(0, 3), at(2, 1)}}, []span.Span{at(0, 100)}, "something else names too", 0},
-		{"beyond the end", holding{grid: g, named: []span.Span{at(99, 2)}}, []span.Span{at(0, 100)}, "beyond the end", 0},
+		{"only a part of a unit", holding{grid: g, named: []span.Span{at(5, 1)}},
+			[]span.Span{{Start: at(5, 1).Start, End: at(5, 1).End - 1}}, "calls free", 0},
+		{"named twice", holding{grid: g, named: []span.Span{at(0, 3), at(2, 1)}}, []span.Span{at(0, 100)},
+			"something else names too", 0},
+		{"beyond the end", holding{grid: g, named: []span.Span{at(99, 2)}}, []span.Span{at(0, 100)},
+			"beyond the end", 0},
 		{"before the grid", holding{grid: g, named: []span.Span{{End: 900}}}, nil, "", 0},
 		{"records that can't be read", holding{grid: g, fail: torn}, nil, "torn", 0},
 	} {
@@ -77,7 +83,8 @@ func TestCheckKept(t *testing.T) {
 	}
 }
 
-// TestWindows: a volume of more units than one window has is gone through in several, and a place in any of them is found.
+// TestWindows: a volume of more units than one window has is gone through in several, and a place in any of them is
+// found.
 func TestWindows(t *testing.T) {
 	g := Grid{Unit: 1, Count: 2*ledgerWindow + 1000}
 	for _, unit := range []int64{5, ledgerWindow - 1, ledgerWindow, 2*ledgerWindow + 999} {

@@ -25,13 +25,16 @@ func voyages(t testing.TB, dir string, unix bool) {
 		for j := range b {
 			b[j] = byte(r.Uint32())
 		}
-		folder := filepath.Join(dir, fmt.Sprintf("cabin %d", i%12), "a folder with a name long enough to fill its block sooner")
+		folder := filepath.Join(dir, fmt.Sprintf("cabin %d", i%12),
+			"a folder with a name long enough to fill its block "+
+				"sooner")
 		must(t, os.MkdirAll(folder, 0o755))
 		must(t, os.WriteFile(filepath.Join(folder, fmt.Sprintf("passenger list of sailing %03d.csv", i)), b, 0o644))
 	}
 	for i := range 40 { // grown in turns, so that they lie in pieces
 		for k := range 4 {
-			f, err := os.OpenFile(filepath.Join(dir, fmt.Sprintf("log %d", k)), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+			f, err := os.OpenFile(filepath.Join(dir, fmt.Sprintf("log %d", k)),
+				os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
 			must(t, err)
 			_, err = f.Write(bytes.Repeat([]byte{byte(i), byte(k)}, 5000))
 			must(t, err)
@@ -119,8 +122,8 @@ func fatLie(bits int, value uint32) lie {
 	}
 }
 
-// TestMapsThatLie: whatever single unit of a full volume its allocation map calls free, the volume is read whole and says why.
-// (A FAT is map and chain in one; there a chain that ends early shows.)
+// TestMapsThatLie: whatever single unit of a full volume its allocation map calls free, the volume is read whole and
+// says why. (A FAT is map and chain in one; there a chain that ends early shows.)
 func TestMapsThatLie(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mkntfs", "ntfs-3g", "mkfs.exfat", "mount.exfat-fuse", "mkfs.fat", "mcopy")
 	testkit.Root(t)
@@ -151,7 +154,8 @@ func TestMapsThatLie(t *testing.T) {
 	}{
 		{"FAT12", dosed(image(15<<20, "mkfs.fat", "-F", "12", "-s", "8")), []lie{fatLie(12, 0), fatLie(12, 0xFF7)}},
 		{"FAT16", dosed(image(20<<20, "mkfs.fat", "-F", "16", "-s", "4")), []lie{fatLie(16, 0), fatLie(16, 0xFFF7)}},
-		{"FAT32", dosed(image(40<<20, "mkfs.fat", "-F", "32", "-s", "1")), []lie{fatLie(32, 0), fatLie(32, 0x0FFFFFF7)}},
+		{"FAT32", dosed(image(40<<20, "mkfs.fat", "-F", "32", "-s", "1")),
+			[]lie{fatLie(32, 0), fatLie(32, 0x0FFFFFF7)}},
 		{"exFAT", mounted(image(20<<20, "mkfs.exfat", "-c", "4K"), []string{"mount.exfat-fuse"}), nil},
 		{"NTFS", mounted(image(20<<20, "mkntfs", "-Q", "-F", "-q"), []string{"ntfs-3g"}), nil},
 		{"NTFS 1K", mounted(image(20<<20, "mkntfs", "-Q", "-F", "-q", "-c", "1024"), []string{"ntfs-3g"}), nil},
@@ -159,7 +163,8 @@ func TestMapsThatLie(t *testing.T) {
 		{"ext3", ext("-t", "ext3", "-b", "1024"), []lie{extLie(false), extLie(true)}},
 		{"ext4", ext("-b", "4096"), []lie{extLie(false), extLie(true)}},
 		{"ext4 bigalloc", ext("-b", "1024", "-O", "bigalloc,^resize_inode", "-C", "4096"), []lie{extLie(false)}},
-		{"ext4 inline", ext("-b", "4096", "-I", "512", "-O", "inline_data,ea_inode,sparse_super2"), []lie{extLie(false)}},
+		{"ext4 inline", ext("-b", "4096", "-I", "512", "-O", "inline_data,ea_inode,sparse_super2"),
+			[]lie{extLie(false)}},
 		{"ext4 meta_bg", ext("-b", "1024", "-O", "meta_bg,^resize_inode"), []lie{extLie(false)}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -181,7 +186,8 @@ func TestMapsThatLie(t *testing.T) {
 			var used []int64
 			for sp, err := range sound.Volume.Used() {
 				must(t, err)
-				for u := max(0, (sp.Start-g.Start+g.Unit-1)/g.Unit); g.Start+(u+1)*g.Unit <= min(sp.End, g.Start+g.Count*g.Unit); u++ {
+				for u := max(0, (sp.Start-g.Start+g.Unit-1)/g.Unit); g.Start+
+					(u+1)*g.Unit <= min(sp.End, g.Start+g.Count*g.Unit); u++ {
 					if g.Start > 0 || u > 1 { // what lies before the grid, and a boot block outside of all maps
 						used = append(used, u)
 					}
@@ -227,14 +233,18 @@ func TestGroupsThatLie(t *testing.T) {
 		args []string
 		hurt func(b []byte, desc, size int64)
 	}{
-		{"no inode was ever made", nil, func(b []byte, d, _ int64) { le.PutUint16(b[d+0x12:], le.Uint16(b[d+0x12:])|1) }},
+		{"no inode was ever made", nil, func(b []byte, d, _ int64) {
+			le.PutUint16(b[d+0x12:], le.Uint16(b[d+0x12:])|1)
+		}},
 		{"the last inodes were never made", nil, func(b []byte, d, _ int64) {
 			le.PutUint16(b[d+0x1C:], uint16(le.Uint32(b[1024+0x28:])-12))
 		}},
 		{"no block was ever used", nil, func(b []byte, d, _ int64) {
 			le.PutUint16(b[d+0x12:], le.Uint16(b[d+0x12:])|2)
 		}},
-		{"the inode bitmap is empty", nil, func(b []byte, d, _ int64) { clear(b[int64(le.Uint32(b[d+4:]))*1024:][:1024]) }},
+		{"the inode bitmap is empty", nil, func(b []byte, d, _ int64) {
+			clear(b[int64(le.Uint32(b[d+4:]))*1024:][:1024])
+		}},
 		{"an entry of a directory doesn't fit its block", nil, func(b []byte, _, _ int64) {
 			at := bytes.Index(b, []byte("passenger list of sailing 001.csv"))
 			le.PutUint16(b[at-4:], 2000)

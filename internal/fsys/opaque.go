@@ -18,7 +18,8 @@ func (f foreign) Used() iter.Seq2[span.Span, error] {
 	return func(yield func(span.Span, error) bool) { yield(span.Span{End: f.info.Size}, nil) }
 }
 
-// opaque describes an area with one signature that isn't read here, or with several of any kind: then nothing is believed.
+// opaque describes an area with one signature that isn't read here, or with several of any kind: then nothing is
+// believed.
 func opaque(volumes []Volume, marks []signature.Found, size int64) Volume {
 	f := foreign{Info{Size: size, Unit: 512}}
 	var kinds []string
@@ -34,7 +35,8 @@ func opaque(volumes []Volume, marks []signature.Found, size int64) Volume {
 	}
 	f.info.Kind = strings.Join(kinds, " and ")
 	if len(kinds) > 1 {
-		f.info.Opaque = fmt.Sprintf("it bears the signatures of more than one kind (%s), so none is believed", f.info.Kind)
+		f.info.Opaque = fmt.Sprintf("it bears the signatures of more than one kind (%s), so none is believed",
+			f.info.Kind)
 		return f
 	}
 	m := marks[0]

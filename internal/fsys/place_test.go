@@ -237,8 +237,11 @@ func TestNTFSGrows(t *testing.T) {
 	} {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			img := testkit.Image(t, "ntfs.img", c.size)
-			testkit.Do(t, "mkntfs", append(append([]string{"-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63"}, c.args...), img)...)
-			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) { testkit.Do(t, "cp", "-r", dir+"/.", point) })
+			testkit.Do(t, "mkntfs",
+				append(append([]string{"-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63"}, c.args...), img)...)
+			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
+				testkit.Do(t, "cp", "-r", dir+"/.", point)
+			})
 			path, change := placed(t, img, fsys.Bounds{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
 			if change.Size != c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
@@ -261,7 +264,8 @@ func TestNTFSGrows(t *testing.T) {
 			}
 			defer f.Close()
 			for _, at := range []int64{0, c.to - 512} {
-				if _, err := f.ReadAt(boot, at); err != nil || string(boot[3:7]) != "NTFS" || boot[29] != 0x10 /* sector 4096 */ {
+				if _, err := f.ReadAt(boot, at); err != nil || string(boot[3:7]) != "NTFS" ||
+					boot[29] != 0x10 /* sector 4096 */ {
 					t.Errorf("boot sector at %d: %v %x", at, err, boot[28:32])
 				}
 			}
@@ -326,7 +330,8 @@ func TestFATGrows(t *testing.T) {
 				}
 			}
 			big := filepath.Join(t.TempDir(), "new room")
-			if err := os.WriteFile(big, bytes.Repeat([]byte("tide"), int(min(120*m, (change.Size-c.size)*8/10)/4)), 0o644); err != nil {
+			if err := os.WriteFile(big, bytes.Repeat([]byte("tide"), int(min(120*m, (change.Size-c.size)*8/10)/4)),
+				0o644); err != nil {
 				t.Fatal(err)
 			}
 			testkit.Do(t, "mcopy", "-i", path, big, "::ROOM")
@@ -366,7 +371,9 @@ func TestExFATGrows(t *testing.T) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			img := testkit.Image(t, "exfat.img", c.size)
 			testkit.Do(t, "mkfs.exfat", append(c.args, img)...)
-			onLoop(t, []string{"mount.exfat-fuse"}, img, 512, func(point string) { testkit.Do(t, "cp", "-r", dir+"/.", point) })
+			onLoop(t, []string{"mount.exfat-fuse"}, img, 512, func(point string) {
+				testkit.Do(t, "cp", "-r", dir+"/.", point)
+			})
 			path, change := placed(t, img, fsys.Bounds{Was: 0, Start: 9 * m, Size: c.to, Sector: 512})
 			if change.Size < c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)

@@ -15,8 +15,10 @@ import (
 // what would be written stays within the part.
 func FuzzPlace(f *testing.F) {
 	var seeds [][]byte
-	for _, form := range []fsys.Form{{Kind: "ext4", Size: 4 * units.MiB}, {Kind: "NTFS", Size: 8 * units.MiB}, {Kind: "FAT12", Size: units.MiB},
-		{Kind: "FAT16", Size: 6 * units.MiB}, {Kind: "FAT32", Size: 36 * units.MiB}, {Kind: "exFAT", Size: 4 * units.MiB}} {
+	for _, form := range []fsys.Form{{Kind: "ext4", Size: 4 * units.MiB}, {Kind: "NTFS", Size: 8 * units.MiB},
+		{Kind: "FAT12", Size: units.MiB},
+		{Kind: "FAT16", Size: 6 * units.MiB}, {Kind: "FAT32", Size: 36 * units.MiB},
+		{Kind: "exFAT", Size: 4 * units.MiB}} {
 		form.Sector = 512
 		m, err := families.MakerOf(form.Kind)
 		if err != nil {
@@ -68,8 +70,8 @@ func FuzzPlace(f *testing.F) {
 	})
 }
 
-// FuzzShrink overwrites bytes of file systems with files in them and makes them smaller: it ends, and what is moved and written
-// stays within the volume.
+// FuzzShrink overwrites bytes of file systems with files in them and makes them smaller: it ends, and what is moved and
+// written stays within the volume.
 func FuzzShrink(f *testing.F) {
 	testkit.Need(f, "mkfs.ext4", "mkntfs")
 	dir := crowd(f, 60)

@@ -12,8 +12,8 @@ type Bounds struct {
 	Sector int   // bytes
 }
 
-// Hidden gives the number of sectors before the volume that a boot sector shall name, when it names now. One that wasn't the part's
-// place before stays what it is: in an extended chain some systems count from the link.
+// Hidden gives the number of sectors before the volume that a boot sector shall name, when it names now. One that
+// wasn't the part's place before stays what it is: in an extended chain some systems count from the link.
 func (b Bounds) Hidden(now uint64) uint64 {
 	if b.Sector > 0 && now == uint64(b.Was/int64(b.Sector)) {
 		return uint64(b.Start / int64(b.Sector))

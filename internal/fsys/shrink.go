@@ -15,7 +15,8 @@ type Shrinker interface {
 	Least() (size int64, why string, err error)
 }
 
-// Keep adds to a change what stays where it is before byte end, around the places that moves lead to, and then the moves.
+// Keep adds to a change what stays where it is before byte end, around the places that moves lead to, and then the
+// moves.
 func (c *Change) Keep(end int64, moves []disk.Move) {
 	var dest []span.Span
 	moved := int64(0)

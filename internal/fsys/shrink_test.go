@@ -16,7 +16,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// worn fills a mounted volume and deletes most of it again, so that what is left lies everywhere, some of it in many pieces.
+// worn fills a mounted volume and deletes most of it again, so that what is left lies everywhere, some of it in many
+// pieces.
 func worn(t testing.TB, point string, room int64, seed uint64) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(9, seed))
@@ -71,7 +72,8 @@ func TestNTFSShrinks(t *testing.T) {
 	for i, args := range [][]string{nil, {"-c", "512"}, {"-c", "65536"}, {"-c", "1024"}} {
 		t.Run(fmt.Sprint(args), func(t *testing.T) {
 			img := testkit.Image(t, "ntfs.img", 120*m+5*512)
-			testkit.Do(t, "mkntfs", append(append([]string{"-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63"}, args...), img)...)
+			testkit.Do(t, "mkntfs",
+				append(append([]string{"-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63"}, args...), img)...)
 			var want map[string][32]byte
 			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
 				worn(t, point, 95*m, uint64(i))
@@ -91,7 +93,8 @@ func TestNTFSShrinks(t *testing.T) {
 				if out, err := testkit.Try("ntfsfix", "-n", path); err != nil {
 					t.Fatalf("to %d: %v\n%s", to, err, out)
 				}
-				if n := field(t, testkit.Do(t, "ntfsinfo", "-m", path), `Volume Size in Clusters: (\d+)`); n != change.Size/c.Info.Unit {
+				if n := field(t, testkit.Do(t, "ntfsinfo", "-m", path), `Volume Size in Clusters: (\d+)`); n !=
+					change.Size/c.Info.Unit {
 					t.Errorf("%d clusters", n)
 				}
 				if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
@@ -107,14 +110,16 @@ func TestNTFSShrinks(t *testing.T) {
 				}
 				testkit.Do(t, "ntfsfix", "-n", path)
 			}
-			if _, err := c.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: c.Used / 2 / 512 * 512, Sector: 512}); err == nil {
+			if _, err := c.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: c.Used / 2 / 512 * 512,
+				Sector: 512}); err == nil {
 				t.Error("it becomes smaller than what it holds")
 			}
 		})
 	}
 }
 
-// TestExtShrinks makes worn ext volumes smaller: files behind the new end are moved, and those whose inodes are there get other numbers.
+// TestExtShrinks makes worn ext volumes smaller: files behind the new end are moved, and those whose inodes are there
+// get other numbers.
 func TestExtShrinks(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "e2fsck", "dumpe2fs")
 	testkit.Root(t)
@@ -140,15 +145,18 @@ func TestExtShrinks(t *testing.T) {
 			testkit.Mounted(t, []string{"mount", "-o", "loop", img}, func(point string) {
 				worn(t, point, c.size*4/10, uint64(i))
 				for j := range 400 { // an indexed folder, hard links, long and short symbolic links, attributes
-					os.WriteFile(filepath.Join(point, "pier7", fmt.Sprint("a timetable with a rather long name, number ", j)), []byte(fmt.Sprint(j)), 0o644)
+					os.WriteFile(filepath.Join(point, "pier7",
+						fmt.Sprint("a timetable with a rather long name, number ", j)), []byte(fmt.Sprint(j)), 0o644)
 				}
 				os.Link(filepath.Join(point, "log"), filepath.Join(point, "pier5", "the same log"))
-				for name, to := range map[string]string{"short": "log", "long": strings.Repeat("../pier5/", 20) + "log"} {
+				for name, to := range map[string]string{"short": "log", "long": strings.Repeat("../pier5/", 20) +
+					"log"} {
 					os.Symlink(to, filepath.Join(point, "pier9", name))
 					links["pier9/"+name] = to
 				}
 				for d := range 20 {
-					unix.Setxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note", bytes.Repeat([]byte{byte(d) + 65}, 300), 0)
+					unix.Setxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note",
+						bytes.Repeat([]byte{byte(d) + 65}, 300), 0)
 				}
 				want = sumsOf(t, point)
 			})
@@ -180,7 +188,8 @@ func TestExtShrinks(t *testing.T) {
 					}
 					for d := range 20 {
 						b := make([]byte, 400)
-						if n, err := unix.Getxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note", b); n != 300 || b[0] != byte(d)+65 {
+						if n, err := unix.Getxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note",
+							b); n != 300 || b[0] != byte(d)+65 {
 							t.Errorf("the attribute of pier%d: %d bytes, %v", d, n, err)
 						}
 					}
@@ -192,7 +201,8 @@ func TestExtShrinks(t *testing.T) {
 					t.Errorf("to %d, after use: %v\n%s", to, err, out)
 				}
 			}
-			if _, err := v.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: v.Used / 3 / 4096 * 4096, Sector: 512}); err == nil {
+			if _, err := v.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: v.Used / 3 / 4096 * 4096,
+				Sector: 512}); err == nil {
 				t.Error("it becomes smaller than what it holds")
 			}
 		})

@@ -34,13 +34,13 @@ func TreeOf(v Volume) (Tree, error) {
 	return f.Files()
 }
 
-// Tree is the files of a volume. It is read only and may be used by several goroutines. FS makes it a file system of the
-// standard library. What is damaged is an error for that item alone.
+// Tree is the files of a volume. It is read only and may be used by several goroutines. FS makes it a file system of
+// the standard library. What is damaged is an error for that item alone.
 type Tree interface {
 	// Root is the topmost folder.
 	Root() (Item, error)
-	// List yields what a folder holds, in no order. An entry that has a name and can't be read comes with its name and an
-	// error, and the listing goes on; an error without a name means that others may be missing.
+	// List yields what a folder holds, in no order. An entry that has a name and can't be read comes with its name and
+	// an error, and the listing goes on; an error without a name means that others may be missing.
 	List(folder Item) iter.Seq2[Item, error]
 	// Lookup finds a name in a folder; fs.ErrNotExist when it isn't there.
 	Lookup(folder Item, name string) (Item, error)
@@ -151,10 +151,12 @@ func Entries(t Tree, folder Item) ([]Entry, error) {
 	return out, problem
 }
 
-// Walk calls visit with a folder (of the given path, "." for the root) and every one below it, parents first and otherwise by
-// name, and with what each holds by name. visit gets the error of a folder that can't be read whole, and may return
-// fs.SkipDir to leave out what is below. Walk ends with visit's error. A folder that a damaged volume has in two places is visited once.
-func Walk(t Tree, folder Item, path string, visit func(path string, folder Item, entries []Entry, err error) error) error {
+// Walk calls visit with a folder (of the given path, "." for the root) and every one below it, parents first and
+// otherwise by name, and with what each holds by name. visit gets the error of a folder that can't be read whole, and
+// may return fs.SkipDir to leave out what is below. Walk ends with visit's error. A folder that a damaged volume has in
+// two places is visited once.
+func Walk(t Tree, folder Item, path string,
+	visit func(path string, folder Item, entries []Entry, err error) error) error {
 	return (&walk{t: t, visit: visit, seen: map[uint64]bool{}}).folder(folder, path, 0)
 }
 

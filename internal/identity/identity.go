@@ -1,5 +1,5 @@
-// Package identity gives a planned disk identities of its own, so that it can stand in one machine with the disk that it was made
-// from: the table's, the parts', the file systems', and what refers to them in plain files.
+// Package identity gives a planned disk identities of its own, so that it can stand in one machine with the disk that
+// it was made from: the table's, the parts', the file systems', and what refers to them in plain files.
 package identity
 
 import (
@@ -145,7 +145,9 @@ func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Rene
 // named says whether an identity stands in a text that can't be changed.
 func (r *Renewed) named(id string) bool {
 	low := strings.ToLower(id)
-	return id != "" && slices.ContainsFunc(r.fixed, func(text string) bool { return strings.Contains(strings.ToLower(text), low) })
+	return id != "" && slices.ContainsFunc(r.fixed, func(text string) bool {
+		return strings.Contains(strings.ToLower(text), low)
+	})
 }
 
 // registryFile is where a Windows keeps, among other things, which letter each identity has.
@@ -162,7 +164,9 @@ func (r *Renewed) registry(d disk.Device, p table.Part) {
 		return
 	}
 	if _, err := fsys.Find(tree, registryFile); err == nil {
-		r.Asks = append(r.Asks, fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive letters may change, and it may not start", p.Number))
+		r.Asks = append(r.Asks,
+			fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive letters "+
+				"may change, and it may not start", p.Number))
 	}
 }
 
@@ -171,7 +175,8 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 	section := disk.Section(d, p.Span.Start, p.Span.Len())
 	v, err := families.Identify(section, p.Span.Len(), d.SectorSize())
 	if err != nil || v == nil {
-		r.Stays = append(r.Stays, fmt.Sprintf("part %d keeps whatever identity it has: its contents aren't known", p.Number))
+		r.Stays = append(r.Stays,
+			fmt.Sprintf("part %d keeps whatever identity it has: its contents aren't known", p.Number))
 		return nil
 	}
 	info := v.Info()
@@ -204,7 +209,9 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 		}
 	}
 	if !ok {
-		r.Stays = append(r.Stays, fmt.Sprintf("%s keeps its identity %s (%s): don't mount both disks at the same time by it", name, info.ID, why))
+		r.Stays = append(r.Stays,
+			fmt.Sprintf("%s keeps its identity %s (%s): don't mount both disks at the same time by it", name,
+				info.ID, why))
 	}
 	return nil
 }

@@ -7,7 +7,8 @@ import (
 	"twinshelf/internal/table"
 )
 
-// TestDerive: the same plan gives the same identities; others differ by seed and by what they replace, and are random ones.
+// TestDerive: the same plan gives the same identities; others differ by seed and by what they replace, and are random
+// ones.
 func TestDerive(t *testing.T) {
 	seen := map[[16]byte]string{}
 	for _, seed := range []string{"HH1-90C2E7731", "PP5-3300B41C8", ""} {

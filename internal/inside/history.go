@@ -26,9 +26,10 @@ type Sight struct {
 	Why string
 }
 
-// History follows a path over the dates of a machine, oldest first. partKey says in which part (Part.Key); one with another identity
-// at the same place counts where none has that.
-func (l *Library) History(ctx context.Context, twins []*shelf.Twin, partKey string, disk, part int, path string) ([]Sight, error) {
+// History follows a path over the dates of a machine, oldest first. partKey says in which part (Part.Key); one with
+// another identity at the same place counts where none has that.
+func (l *Library) History(ctx context.Context, twins []*shelf.Twin, partKey string, disk, part int,
+	path string) ([]Sight, error) {
 	out := make([]Sight, len(twins))
 	version := 0
 	var last *names.Entry
@@ -105,7 +106,8 @@ func (p *Part) Open(ctx context.Context, path string) (*Opened, error) {
 	return &Opened{p, item, c}, nil
 }
 
-// SameContents says whether two files hold the same bytes. Files that lie at the same places in blocks of the same names needn't be read.
+// SameContents says whether two files hold the same bytes. Files that lie at the same places in blocks of the same
+// names needn't be read.
 func SameContents(ctx context.Context, a, b *Opened) (bool, error) {
 	if a.Contents.Size() != b.Contents.Size() {
 		return false, nil

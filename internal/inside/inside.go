@@ -1,5 +1,6 @@
-// Package inside reads files off anything that is a disk: attached ones, image files, disks of twins, planned ones. It finds the
-// parts, opens their trees, keeps the indexes of names of a shelf, follows an item over its dates, and names the files that a stretch of a disk belongs to.
+// Package inside reads files off anything that is a disk: attached ones, image files, disks of twins, planned ones. It
+// finds the parts, opens their trees, keeps the indexes of names of a shelf, follows an item over its dates, and names
+// the files that a stretch of a disk belongs to.
 package inside
 
 import (
@@ -25,7 +26,8 @@ type Part struct {
 	Title  string
 	Kind   string // file system, "" when unknown
 	ID     string // of the file system
-	// Unclean says why the file system wasn't quiet: what was written last may not show in its folders. Empty when it was.
+	// Unclean says why the file system wasn't quiet: what was written last may not show in its folders. Empty when it
+	// was.
 	Unclean string
 	Device  disk.Device
 
@@ -59,7 +61,8 @@ func Parts(ctx context.Context, d disk.Device, number int) ([]*Part, error) {
 func identified(d disk.Device, number int, parts []table.Part, lost bool) []*Part {
 	var out []*Part
 	for _, tp := range parts {
-		p := &Part{Disk: number, Number: tp.Number, Span: tp.Span.Intersect(span.Span{End: d.Size()}), Device: d, Title: tp.Name}
+		p := &Part{Disk: number, Number: tp.Number, Span: tp.Span.Intersect(span.Span{End: d.Size()}), Device: d,
+			Title: tp.Name}
 		if v, err := p.volume(); v != nil {
 			info := v.Info()
 			p.Kind, p.ID, p.Unclean = info.Kind, info.ID, info.Unclean
@@ -77,8 +80,8 @@ func identified(d disk.Device, number int, parts []table.Part, lost bool) []*Par
 	return out
 }
 
-// withoutTable are the parts of a disk without a table: all of it, where a file system begins at its start, or what begins at the usual
-// places of a table that was lost.
+// withoutTable are the parts of a disk without a table: all of it, where a file system begins at its start, or what
+// begins at the usual places of a table that was lost.
 func withoutTable(ctx context.Context, d disk.Device) []table.Part {
 	whole := []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
 	if v, err := families.Identify(d, d.Size(), d.SectorSize()); v != nil || err != nil {
@@ -97,7 +100,8 @@ func withoutTable(ctx context.Context, d disk.Device) []table.Part {
 		if r.Size > 0 {
 			end = min(end, r.At+r.Size)
 		}
-		parts = append(parts, table.Part{Number: i + 1, Span: span.Span{Start: r.At, End: end}, Name: "lost, " + r.Words()})
+		parts = append(parts,
+			table.Part{Number: i + 1, Span: span.Span{Start: r.At, End: end}, Name: "lost, " + r.Words()})
 	}
 	return parts
 }
@@ -111,7 +115,8 @@ func ofTwin(ctx context.Context, d *shelf.Disk, number int) []*Part {
 		}
 	}
 	for _, r := range d.Describe().Parts() {
-		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID, Unclean: r.Unclean, Device: d, unsure: r.Whole == "" && !r.Accounted}
+		p := &Part{Disk: number, Number: r.Part, Span: r.Span, Title: r.Title(), Kind: r.Kind, ID: r.ID,
+			Unclean: r.Unclean, Device: d, unsure: r.Whole == "" && !r.Accounted}
 		if !r.Captured {
 			p.why = "it was left out of this twin"
 		}
@@ -193,7 +198,8 @@ func ParseWhere(s string) Where {
 		var d, p int
 		if n, err := fmt.Sscanf(head+" ", "%d.%d ", &d, &p); err == nil && n == 2 && d > 0 && p > 0 {
 			w = Where{d, p, rest}
-		} else if n, err := fmt.Sscanf(head+" ", "%d ", &p); err == nil && n == 1 && p > 0 && !strings.Contains(head, ".") {
+		} else if n, err := fmt.Sscanf(head+" ", "%d ", &p); err == nil && n == 1 && p > 0 &&
+			!strings.Contains(head, ".") {
 			w = Where{0, p, rest}
 		}
 	}

@@ -16,8 +16,10 @@ import (
 
 func TestParseWhere(t *testing.T) {
 	for text, want := range map[string]Where{
-		"3:home/ann": {0, 3, "home/ann"}, "2.1:Mail": {2, 1, "Mail"}, "3:": {0, 3, "."}, "home/ann": {0, 0, "home/ann"}, "/": {0, 0, "."}, "12:/a/b/": {0, 12, "a/b"},
-		"a:b": {0, 0, "a:b"}, "0:x": {0, 0, "0:x"}, "1.0:x": {0, 0, "1.0:x"}, "1.2.3:x": {0, 0, "1.2.3:x"}, "3:a:b": {0, 3, "a:b"}, "3:a\\b": {0, 3, "a/b"}, "-1:x": {0, 0, "-1:x"},
+		"3:home/ann": {0, 3, "home/ann"}, "2.1:Mail": {2, 1, "Mail"}, "3:": {0, 3, "."}, "home/ann": {0, 0, "home/ann"},
+		"/": {0, 0, "."}, "12:/a/b/": {0, 12, "a/b"},
+		"a:b": {0, 0, "a:b"}, "0:x": {0, 0, "0:x"}, "1.0:x": {0, 0, "1.0:x"}, "1.2.3:x": {0, 0, "1.2.3:x"},
+		"3:a:b": {0, 3, "a:b"}, "3:a\\b": {0, 3, "a/b"}, "-1:x": {0, 0, "-1:x"},
 	} {
 		if got := ParseWhere(text); got != want {
 			t.Errorf("%q is understood as %+v, want %+v", text, got, want)
@@ -45,14 +47,17 @@ func TestFilesInStretches(t *testing.T) {
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-d", dir, fs)
 	img := testkit.Image(t, "disk.img", 12*mib)
 	testkit.Place(t, fs, img, start)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.MBR, Sector: 512, ID: "1a2b3c4d", Parts: []table.Part{{Number: 1, Span: span.At(start, 8*mib), Type: "0x83"}}}, 12*mib)
+	testkit.WriteTable(t, img,
+		table.Layout{Kind: table.MBR, Sector: 512, ID: "1a2b3c4d",
+			Parts: []table.Part{{Number: 1, Span: span.At(start, 8*mib), Type: "0x83"}}}, 12*mib)
 	d, err := disk.Open(img, disk.Identity{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer d.Close()
 	parts, err := Parts(t.Context(), d, 0)
-	if err != nil || len(parts) != 1 || parts[0].Kind != "ext4" || parts[0].Name() != "part 1, Linux (ext4)" && !strings.HasPrefix(parts[0].Name(), "part 1, ") {
+	if err != nil || len(parts) != 1 || parts[0].Kind != "ext4" || parts[0].Name() != "part 1, Linux (ext4)" &&
+		!strings.HasPrefix(parts[0].Name(), "part 1, ") {
 		t.Fatalf("%+v, %v", parts, err)
 	}
 	large, err := parts[0].Open(t.Context(), "fares/large.bin")
@@ -70,7 +75,8 @@ func TestFilesInStretches(t *testing.T) {
 	}{
 		{span.Set{}, ""},
 		{span.Of(span.At(at.Start+8192, 4096)), "1:fares/large.bin (4.10 kB)"},
-		{span.Of(span.At(at.Start+8192, 512), small.Contents.Spans()[0].Shift(start)), "1:small.txt (3.00 kB), 1:fares/large.bin (512 B)"},
+		{span.Of(span.At(at.Start+8192, 512), small.Contents.Spans()[0].Shift(start)),
+			"1:small.txt (3.00 kB), 1:fares/large.bin (512 B)"},
 		{span.Of(span.At(start+2048, 1024)), "in no file"},
 		{span.Of(span.At(0, 512), span.At(11*mib, 4096)), "in no file"},
 		{span.Of(span.At(at.Start, 100), span.At(11*mib, 1000)), "1:fares/large.bin (100 B); 1.00 kB in no file"},
@@ -80,7 +86,8 @@ func TestFilesInStretches(t *testing.T) {
 			t.Errorf("%v: %q, want %q (%v)", c.where, got.Words(10), c.want, err)
 		}
 	}
-	if got, _ := FilesIn(context.Background(), d, span.Of(span.At(start, 8*mib))); len(got.Files) != 3 || !strings.Contains(got.Words(1), "and 2 more") {
+	if got, _ := FilesIn(context.Background(), d, span.Of(span.At(start, 8*mib))); len(got.Files) != 3 ||
+		!strings.Contains(got.Words(1), "and 2 more") {
 		t.Errorf("all of it: %+v", got)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
@@ -120,11 +127,13 @@ func TestPartsSayWhatTheyAre(t *testing.T) {
 		}
 		defer d.Close()
 		parts, err := Parts(t.Context(), d, 0)
-		if err != nil || len(parts) != 1 || parts[0].Kind != c.kind || (parts[0].Unclean == "") != (c.unclean == "") || !strings.Contains(parts[0].Unclean, c.unclean) {
+		if err != nil || len(parts) != 1 || parts[0].Kind != c.kind || (parts[0].Unclean == "") != (c.unclean == "") ||
+			!strings.Contains(parts[0].Unclean, c.unclean) {
 			t.Errorf("%s %s: %+v, %v", c.tool, c.edit, parts, err)
 			continue
 		}
-		if _, err := parts[0].Tree(t.Context()); (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
+		if _, err := parts[0].Tree(t.Context()); (err == nil) != (c.why == "") || err != nil &&
+			!strings.Contains(err.Error(), c.why) {
 			t.Errorf("%s: its files: %v", c.tool, err)
 		}
 	}

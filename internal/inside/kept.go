@@ -18,8 +18,8 @@ func (e *NotKept) Error() string {
 	return fmt.Sprintf("%s of it were never captured: the file system's own map called them free", units.Bytes(e.Bytes))
 }
 
-// ofKept gives the tree of a volume that was captured by its maps. Unless its records agree with them, contents that weren't kept
-// are errors; where the maps certainly left out something, every listing says that names may be missing.
+// ofKept gives the tree of a volume that was captured by its maps. Unless its records agree with them, contents that
+// weren't kept are errors; where the maps certainly left out something, every listing says that names may be missing.
 func ofKept(ctx context.Context, t fsys.Tree, v fsys.Volume) (fsys.Tree, error) {
 	a, ok := v.(fsys.Accountable)
 	if !ok {

@@ -13,12 +13,13 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestKeptDespiteContradiction: a volume whose folders contradict each other before its map's lie is reached still gives no file
-// whose bytes that map left out.
+// TestKeptDespiteContradiction: a volume whose folders contradict each other before its map's lie is reached still
+// gives no file whose bytes that map left out.
 func TestKeptDespiteContradiction(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "letter"), bytes.Repeat([]byte("tide table\n"), 40_000), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "letter"), bytes.Repeat([]byte("tide table\n"), 40_000),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	img := testkit.Image(t, "desk.img", 40<<20)

@@ -72,7 +72,8 @@ type Listed struct {
 	Lost int
 }
 
-// Lacks says in words what can't be found in the index; empty when all of the part is in it, or there is nothing to be found.
+// Lacks says in words what can't be found in the index; empty when all of the part is in it, or there is nothing to be
+// found.
 func (l *Listed) Lacks() string {
 	switch {
 	case l.Index == nil && l.Region.Captured && l.Region.Kind != "" && l.Region.Role != string(table.RoleSwap):
@@ -174,7 +175,8 @@ func (s sessionStore) Put(ctx context.Context, b []byte) (string, error) {
 	return n.String(), err
 }
 
-// make makes the indexes of a twin, on the shelf if that can be. What damage of the shelf made incomplete isn't kept: it may be mended.
+// make makes the indexes of a twin, on the shelf if that can be. What damage of the shelf made incomplete isn't kept:
+// it may be mended.
 func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	session, err := l.s.Begin(ctx, t.Machine)
 	if err != nil {
@@ -220,7 +222,8 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 }
 
 // listingOf reads the folders of all parts of a twin. hurt says that damage of the shelf was in the way.
-func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store, list func(context.Context, []string) ([]string, error)) (out *shelf.Listing, hurt bool, err error) {
+func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store,
+	list func(context.Context, []string) ([]string, error)) (out *shelf.Listing, hurt bool, err error) {
 	out = &shelf.Listing{Twin: t.ID, Tool: l.tool}
 	for i := range t.Disks {
 		d, err := l.s.OpenDisk(ctx, t, i)

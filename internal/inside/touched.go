@@ -22,7 +22,8 @@ type Touching struct {
 	Files []Touched `json:"files"`
 	// More says that there are more than these.
 	More bool `json:"more,omitempty"`
-	// Rest are the bytes that belong to no file: folders, maps, free space, and what isn't in any volume that can be read.
+	// Rest are the bytes that belong to no file: folders, maps, free space, and what isn't in any volume that can be
+	// read.
 	Rest int64 `json:"rest"`
 }
 

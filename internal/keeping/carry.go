@@ -30,14 +30,15 @@ type carrying struct {
 	kept, there map[string]shelf.Mark
 }
 
-// Carry copies twins onto another shelf, sealed or open, oldest first. Every block is checked against its name when it is
-// read. Stopped at any moment, all twins that arrived are whole, and the next try goes on: blocks that are there aren't
-// stored again. step hears of bytes read and of the total.
+// Carry copies twins onto another shelf, sealed or open, oldest first. Every block is checked against its name when it
+// is read. Stopped at any moment, all twins that arrived are whole, and the next try goes on: blocks that are there
+// aren't stored again. step hears of bytes read and of the total.
 func Carry(ctx context.Context, from, to *shelf.Shelf, twins []*shelf.Twin, step store.Step) (Carried, error) {
 	a, b := from.Head(), to.Head()
 	if a.BlockSize != b.BlockSize {
-		return Carried{}, fmt.Errorf("the shelf %s has blocks of %d bytes and %s of %d: make the other one with the same",
-			a.Name, a.BlockSize, b.Name, b.BlockSize)
+		return Carried{},
+			fmt.Errorf("the shelf %s has blocks of %d bytes and %s of %d: make the other one with the same",
+				a.Name, a.BlockSize, b.Name, b.BlockSize)
 	}
 	if a.ID == b.ID {
 		return Carried{}, errors.New("that is the same shelf; nothing was carried")
@@ -232,7 +233,8 @@ func (c *carrying) listing(ctx context.Context, session *shelf.Session, twin str
 }
 
 // listed copies the blocks of a part's listing, and gives their names there.
-func (c *carrying) listed(ctx context.Context, session *shelf.Session, p shelf.ListedPart) (names []string, readable bool, err error) {
+func (c *carrying) listed(ctx context.Context, session *shelf.Session,
+	p shelf.ListedPart) (names []string, readable bool, err error) {
 	names, err = c.from.Listed(ctx, p)
 	if err != nil {
 		return nil, false, ctx.Err()

@@ -14,8 +14,10 @@ import (
 func TestCarryAgain(t *testing.T) {
 	from := shelftest.New(t)
 	blocks := shelftest.Content(10, 1)
-	a, b := shelftest.Commit(t, from, "Kiosk", blocks), shelftest.Commit(t, from, "Ticket desk", shelftest.Content(10, 2))
-	to, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"), store.New{Name: "Elm", BlockSize: 64 << 10, Passphrase: []byte(shelftest.Phrase), Cost: shelftest.Cheap})
+	a, b := shelftest.Commit(t, from, "Kiosk", blocks),
+		shelftest.Commit(t, from, "Ticket desk", shelftest.Content(10, 2))
+	to, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"),
+		store.New{Name: "Elm", BlockSize: 64 << 10, Passphrase: []byte(shelftest.Phrase), Cost: shelftest.Cheap})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,7 +33,9 @@ func TestCarryAgain(t *testing.T) {
 	}
 	proof := func(s *shelf.Shelf, tw *shelf.Twin, of string) {
 		t.Helper()
-		if err := s.SaveProof(t.Context(), &shelf.Proof{Twin: tw.ID, When: time.Now(), Of: of, Claims: []shelf.Claim{{About: of, Holds: true}}}); err != nil {
+		if err := s.SaveProof(t.Context(),
+			&shelf.Proof{Twin: tw.ID, When: time.Now(), Of: of,
+				Claims: []shelf.Claim{{About: of, Holds: true}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -97,7 +101,8 @@ func TestRulesAreCarried(t *testing.T) {
 	}
 	carried(true)
 	rules, err := ReadRules(t.Context(), to)
-	if err != nil || rules.For("Kiosk").Words() != rule("one a day for 5 weeks; never fewer than 3").Words() || len(rules.Usual.Generations) != 0 {
+	if err != nil || rules.For("Kiosk").Words() != rule("one a day for 5 weeks; never fewer than 3").Words() ||
+		len(rules.Usual.Generations) != 0 {
 		t.Errorf("%v %+v", err, rules)
 	}
 	if err := SetRule(t.Context(), from, "", rule("one a year for ever; never fewer than 1")); err != nil {

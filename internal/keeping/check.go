@@ -100,8 +100,8 @@ func (c *check) mark(ctx context.Context, m *store.Marking, twins []*shelf.Twin)
 	return unsure || len(m.Missing()) > 0, nil
 }
 
-// sortBroken tells packs that something is needed of from those that nothing is; while that is unsure all are needed. Of
-// a pack whose hurt blocks stand elsewhere too nothing is missed.
+// sortBroken tells packs that something is needed of from those that nothing is; while that is unsure all are needed.
+// Of a pack whose hurt blocks stand elsewhere too nothing is missed.
 func (c *check) sortBroken(ctx context.Context, m *store.Marking, unsure bool) error {
 	rep := c.rep
 	if len(rep.broken) == 0 {
@@ -245,7 +245,8 @@ func (c *check) mendHead(ctx context.Context) error {
 	return c.s.MendHead(ctx, l)
 }
 
-// copies looks at the small files that are there twice. With mend a good one is written over, or in place of, its other.
+// copies looks at the small files that are there twice. With mend a good one is written over, or in place of, its
+// other.
 func (c *check) copies(ctx context.Context) {
 	files, _ := c.s.TwinFiles(ctx)
 	strays, err := c.s.StrayTwins(ctx)
@@ -303,11 +304,12 @@ func (c *check) pair(ctx context.Context, file string) {
 		c.hurt(fmt.Sprintf("%v; its copy is whole, and \"twinshelf shelf check --mend\" puts it back", problems[0]))
 		return
 	}
-	c.hurt(fmt.Sprintf("the copy of %s can't be read (%v); \"twinshelf shelf check --mend\" makes it anew", file, problems[0]))
+	c.hurt(fmt.Sprintf("the copy of %s can't be read (%v); \"twinshelf shelf check --mend\" makes it anew", file,
+		problems[0]))
 }
 
-// putBack writes the hurt one of a file and its copy again, from the other. That one is read again under the lock: somebody
-// may have discarded the twin meanwhile.
+// putBack writes the hurt one of a file and its copy again, from the other. That one is read again under the lock:
+// somebody may have discarded the twin meanwhile.
 func (c *check) putBack(ctx context.Context, file, hurt string) error {
 	l, err := c.s.Exclusive(ctx, "mending a small file")
 	if err != nil {

@@ -72,15 +72,21 @@ func TestMending(t *testing.T) {
 			hurt   func(b []byte) []byte
 			beyond bool
 		}{
-			"a bit":          {func(b []byte) []byte { b[len(b)/2] ^= 4; return b }, false},
-			"the header":     {func(b []byte) []byte { clear(b[:store.HeaderLen]); return b }, false},
-			"the table":      {func(b []byte) []byte { clear(b[len(b)-2000:]); return b }, false},
-			"a sector":       {func(b []byte) []byte { clear(b[100_000:104_096]); return b }, false},
-			"a cut tail":     {func(b []byte) []byte { return b[:len(b)-cellLen*groups*parity+cellLen] }, false},
-			"longer":         {func(b []byte) []byte { return append(b, 1, 2, 3) }, false},
-			"a stretch":      {func(b []byte) []byte { clear(b[cellLen*5 : cellLen*(5+groups*parity)]); return b }, false},
-			"a long stretch": {func(b []byte) []byte { clear(b[cellLen*5 : cellLen*(7+groups*(parity+1))]); return b }, true},
-			"half of it":     {func(b []byte) []byte { return b[:len(b)/2] }, true},
+			"a bit":      {func(b []byte) []byte { b[len(b)/2] ^= 4; return b }, false},
+			"the header": {func(b []byte) []byte { clear(b[:store.HeaderLen]); return b }, false},
+			"the table":  {func(b []byte) []byte { clear(b[len(b)-2000:]); return b }, false},
+			"a sector":   {func(b []byte) []byte { clear(b[100_000:104_096]); return b }, false},
+			"a cut tail": {func(b []byte) []byte { return b[:len(b)-cellLen*groups*parity+cellLen] }, false},
+			"longer":     {func(b []byte) []byte { return append(b, 1, 2, 3) }, false},
+			"a stretch": {func(b []byte) []byte {
+				clear(b[cellLen*5 : cellLen*(5+groups*parity)])
+				return b
+			}, false},
+			"a long stretch": {func(b []byte) []byte {
+				clear(b[cellLen*5 : cellLen*(7+groups*(parity+1))])
+				return b
+			}, true},
+			"half of it": {func(b []byte) []byte { return b[:len(b)/2] }, true},
 		} {
 			if err := os.WriteFile(pack, c.hurt(bytes.Clone(whole)), 0o600); err != nil {
 				t.Fatal(err)
@@ -95,7 +101,9 @@ func TestMending(t *testing.T) {
 				t.Errorf("%s: not mended: %+v", what, rep)
 			case c.beyond && (rep.Sound() || len(rep.Damage) == 0):
 				t.Errorf("%s: %+v", what, rep)
-			case c.beyond && (rep.Damage[0].Machine != "Kiosk" || rep.Damage[0].Twin != tw.ID || rep.Damage[0].Disk != 1 || !strings.Contains(rep.Damage[0].String(), "part 0")):
+			case c.beyond &&
+				(rep.Damage[0].Machine != "Kiosk" || rep.Damage[0].Twin != tw.ID || rep.Damage[0].Disk != 1 ||
+					!strings.Contains(rep.Damage[0].String(), "part 0")):
 				t.Errorf("%s: %v", what, rep.Damage[0])
 			}
 			if err := os.WriteFile(pack, whole, 0o600); err != nil {
@@ -120,7 +128,8 @@ func TestMending(t *testing.T) {
 		if rep := checkedFull(t, s, true); !rep.Sound() || len(rep.Mended) != 1 {
 			t.Errorf("%+v", rep)
 		}
-		if rep := checkedFull(t, s, false); !rep.Sound() || !rep.Whole || rep.Packs != 1 || time.Since(rep.Oldest) > time.Hour {
+		if rep := checkedFull(t, s, false); !rep.Sound() || !rep.Whole || rep.Packs != 1 ||
+			time.Since(rep.Oldest) > time.Hour {
 			t.Errorf("%+v", rep)
 		}
 		shelftest.Flip(t, filepath.Join(s.Place(), "head"), 200)
@@ -174,7 +183,8 @@ func TestRefill(t *testing.T) {
 		t.Fatalf("%d: %v", n, err)
 	}
 	shelftest.Holds(t, shelftest.Reopen(t, s), tw, blocks)
-	if n, err := Refill(t.Context(), s, shelftest.New(t), &Report{Damage: []Damage{{Twin: tw.ID, Disk: 1, Span: span.Span{End: 1 << 30}}}}); n != 0 || err != nil {
+	if n, err := Refill(t.Context(), s, shelftest.New(t),
+		&Report{Damage: []Damage{{Twin: tw.ID, Disk: 1, Span: span.Span{End: 1 << 30}}}}); n != 0 || err != nil {
 		t.Errorf("from a shelf without the twin: %d %v", n, err)
 	}
 	// The next capture of the same machine.

@@ -21,8 +21,8 @@ func checkedShelf(t *testing.T, s *shelf.Shelf, mend bool) *Report {
 	return rep
 }
 
-// TestOneFlippedBitCostsNoDate: for every byte of every small file, with the file or the copy hurt there, all dates, marks, rules
-// and events are read, space can be given back, a check names the file, and mending makes both whole.
+// TestOneFlippedBitCostsNoDate: for every byte of every small file, with the file or the copy hurt there, all dates,
+// marks, rules and events are read, space can be given back, a check names the file, and mending makes both whole.
 func TestOneFlippedBitCostsNoDate(t *testing.T) {
 	s := shelftest.New(t)
 	blocks := shelftest.Content(8, 1)
@@ -49,14 +49,16 @@ func TestOneFlippedBitCostsNoDate(t *testing.T) {
 				twins, problems := o.Twins(t.Context())
 				marks, err := o.Marks(t.Context())
 				journal, more := o.Journal(t.Context())
-				if len(twins) != 1 || len(problems)+len(more) != 0 || err != nil || marks[tw.ID].Note != "before the move" || len(journal) == 0 {
+				if len(twins) != 1 || len(problems)+len(more) != 0 || err != nil ||
+					marks[tw.ID].Note != "before the move" || len(journal) == 0 {
 					t.Fatalf("%s, byte %d: %v %v %v %v %v", at, i, twins, problems, marks, journal, more)
 				}
 				shelftest.Holds(t, o, tw, blocks)
 				if _, err := Foreknow(t.Context(), o); err != nil {
 					t.Fatalf("%s, byte %d: %v", at, i, err)
 				}
-				if rep := checkedShelf(t, o, false); len(rep.Hurt) == 0 || !strings.Contains(strings.Join(rep.Hurt, " "), "--mend") {
+				if rep := checkedShelf(t, o, false); len(rep.Hurt) == 0 ||
+					!strings.Contains(strings.Join(rep.Hurt, " "), "--mend") {
 					t.Fatalf("%s, byte %d: the check says %v", at, i, rep.Hurt)
 				}
 				if rep := checkedShelf(t, o, true); len(rep.Mended) != 1 || rep.Mended[0] != at {
@@ -94,8 +96,8 @@ func TestHopelessTwin(t *testing.T) {
 	shelftest.Holds(t, shelftest.Reopen(t, s), tw, blocks)
 }
 
-// TestLostTwinFile: the blocks of a twin whose file vanished are kept, and mending puts it back from its copy; a discarded one
-// stays away.
+// TestLostTwinFile: the blocks of a twin whose file vanished are kept, and mending puts it back from its copy; a
+// discarded one stays away.
 func TestLostTwinFile(t *testing.T) {
 	s := shelftest.New(t)
 	blocks := shelftest.Content(8, 1)
@@ -121,7 +123,8 @@ func TestLostTwinFile(t *testing.T) {
 	if err := s.Discard(t.Context(), tw, "x"); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(s.Place(), store.CopyOf(file)), copied, 0o600); err != nil { // as when it was killed in between
+	// as when it was killed in between
+	if err := os.WriteFile(filepath.Join(s.Place(), store.CopyOf(file)), copied, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if f, err := GiveBack(t.Context(), s, nil); err != nil || f.Removed == 0 {

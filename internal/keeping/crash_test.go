@@ -57,7 +57,8 @@ func life(t testing.TB, s *shelf.Shelf, other *shelf.Shelf, r *rand.Rand, say fu
 }
 
 // keep does what is done with a shelf beside captures.
-func keep(t testing.TB, s, other *shelf.Shelf, tw *shelf.Twin, seed uint64, r *rand.Rand, say func(string, ...any)) error {
+func keep(t testing.TB, s, other *shelf.Shelf, tw *shelf.Twin, seed uint64, r *rand.Rand,
+	say func(string, ...any)) error {
 	if twins, _ := s.Twins(t.Context()); len(twins) > 3 {
 		gone := twins[len(twins)-1-r.IntN(2)]
 		say("dropping %s", gone.ID)
@@ -102,7 +103,9 @@ func TestCrashChild(t *testing.T) {
 		s.LimitPacks(300 << 10)
 		both = append(both, s)
 	}
-	life(t, both[0], both[1], rand.New(rand.NewPCG(seed, 7)), func(f string, a ...any) { fmt.Printf("\n"+f+"\n", a...) })
+	life(t, both[0], both[1], rand.New(rand.NewPCG(seed, 7)), func(f string, a ...any) {
+		fmt.Printf("\n"+f+"\n", a...)
+	})
 }
 
 // promises are what a process said before it died.
@@ -210,8 +213,8 @@ func killed(t *testing.T, dir string, seed int, after time.Duration, p *promises
 	}
 }
 
-// TestStorms lets the power fail, the disk fill up and calls fail at every kind of moment: reads go stale and end early,
-// and puts that report a failure may have happened.
+// TestStorms lets the power fail, the disk fill up and calls fail at every kind of moment: reads go stale and end
+// early, and puts that report a failure may have happened.
 func TestStorms(t *testing.T) {
 	n := seeds(20)
 	for seed := range n {

@@ -21,7 +21,10 @@ func TestExchangedHead(t *testing.T) {
 	if _, err := shelf.Open(t.Context(), s.Place(), nil); !errors.Is(err, store.ErrExchanged) {
 		t.Errorf("%v", err)
 	}
-	if _, err := shelf.Open(t.Context(), s.Place(), func() ([]byte, error) { return []byte(shelftest.Phrase), nil }); !errors.Is(err, store.ErrExchanged) {
+	if _, err := shelf.Open(t.Context(), s.Place(), func() ([]byte, error) {
+		return []byte(shelftest.Phrase),
+			nil
+	}); !errors.Is(err, store.ErrExchanged) {
 		t.Errorf("with its passphrase: %v", err)
 	}
 }
@@ -36,8 +39,10 @@ func TestCostHasAFloor(t *testing.T) {
 // TestProofOfAnotherTwin: copied beside another twin it proves nothing.
 func TestProofOfAnotherTwin(t *testing.T) {
 	s := shelftest.New(t)
-	a, b := shelftest.Commit(t, s, "Kiosk", shelftest.Content(3, 1)), shelftest.Commit(t, s, "Desk", shelftest.Content(3, 2))
-	if err := s.SaveProof(t.Context(), &shelf.Proof{Twin: a.ID, Of: shelf.OnShelf, Claims: []shelf.Claim{{Holds: true}}}); err != nil {
+	a, b := shelftest.Commit(t, s, "Kiosk", shelftest.Content(3, 1)),
+		shelftest.Commit(t, s, "Desk", shelftest.Content(3, 2))
+	if err := s.SaveProof(t.Context(),
+		&shelf.Proof{Twin: a.ID, Of: shelf.OnShelf, Claims: []shelf.Claim{{Holds: true}}}); err != nil {
 		t.Fatal(err)
 	}
 	from := filepath.Join(s.Place(), "proofs", a.ID)
@@ -48,18 +53,21 @@ func TestProofOfAnotherTwin(t *testing.T) {
 	if err := os.CopyFS(filepath.Join(s.Place(), "proofs", b.ID), os.DirFS(from)); err != nil {
 		t.Fatal(err)
 	}
-	if proofs, problems := s.Proofs(t.Context(), b.ID); len(proofs) != 0 || len(problems) != 1 || !store.IsHurt(problems[0]) {
+	if proofs, problems := s.Proofs(t.Context(), b.ID); len(proofs) != 0 || len(problems) != 1 ||
+		!store.IsHurt(problems[0]) {
 		t.Errorf("%v %v", proofs, problems)
 	}
 }
 
-// TestNoteOfAnotherPlace: a note that was put in the place of another isn't believed; one of an earlier version, which doesn't say where
-// it belongs, is.
+// TestNoteOfAnotherPlace: a note that was put in the place of another isn't believed; one of an earlier version, which
+// doesn't say where it belongs, is.
 func TestNoteOfAnotherPlace(t *testing.T) {
 	for _, create := range []func(testing.TB) *shelf.Shelf{shelftest.New, shelftest.NewSealed} {
 		s := create(t)
-		a, b := shelftest.Commit(t, s, "Kiosk", shelftest.Content(2, 1)), shelftest.Commit(t, s, "Kiosk", shelftest.Content(2, 2))
-		if err := errors.Join(s.Keep(t.Context(), a.ID, "the last before the flood"), SetRule(t.Context(), s, "", Rule{Floor: 3})); err != nil {
+		a, b := shelftest.Commit(t, s, "Kiosk", shelftest.Content(2, 1)),
+			shelftest.Commit(t, s, "Kiosk", shelftest.Content(2, 2))
+		if err := errors.Join(s.Keep(t.Context(), a.ID, "the last before the flood"),
+			SetRule(t.Context(), s, "", Rule{Floor: 3})); err != nil {
 			t.Fatal(err)
 		}
 		raw, err := s.CheckNote(t.Context(), shelf.MarkPath(a.ID))

@@ -73,7 +73,8 @@ func (f Foresight) Words() string {
 	case f.Full.IsZero():
 		return fmt.Sprintf("%s; grows by %s a week, not full for generations", s, units.Bytes(int64(f.PerWeek)))
 	}
-	return fmt.Sprintf("%s; grows by %s a week, full about %s at this pace", s, units.Bytes(int64(f.PerWeek)), f.Full.Format("January 2006"))
+	return fmt.Sprintf("%s; grows by %s a week, full about %s at this pace", s, units.Bytes(int64(f.PerWeek)),
+		f.Full.Format("January 2006"))
 }
 
 // Grown is what all twins brought up to each of n moments, evenly spaced from the first date to the last, in bytes.

@@ -184,7 +184,8 @@ func needing(ctx context.Context, s *shelf.Shelf) ([]*shelf.Twin, error) {
 		twins = append(twins, t)
 	}
 	if len(problems) > 0 {
-		return nil, fmt.Errorf("%w, so nothing is removed: %w; \"twinshelf shelf check\" says what can be done about it",
+		return nil, fmt.Errorf("%w, so nothing is removed: %w; \"twinshelf shelf check\" says what can be done "+
+			"about it",
 			ErrUnsure, problems[0])
 	}
 	return twins, nil

@@ -48,7 +48,8 @@ func TestDiscardAndGiveBack(t *testing.T) {
 		s := make(t)
 		first, second, third := shelftest.Content(60, 1), shelftest.Content(60, 2), shelftest.Content(60, 3)
 		shared := append(append([][]byte{}, first[:30]...), second[:30]...)
-		a, b, c := shelftest.Commit(t, s, "Kiosk", first), shelftest.Commit(t, s, "Kiosk", shared), shelftest.Commit(t, s, "Ticket desk", third)
+		a, b, c := shelftest.Commit(t, s, "Kiosk", first), shelftest.Commit(t, s, "Kiosk", shared),
+			shelftest.Commit(t, s, "Ticket desk", third)
 		reader := shelftest.Reopen(t, s) // opened before, reads on
 		shelftest.Holds(t, reader, b, shared)
 		if f := gaveBack(t, s, false); f.Bytes != 0 || f.Unneeded != 0 || f.Removed != 0 {
@@ -60,7 +61,8 @@ func TestDiscardAndGiveBack(t *testing.T) {
 		if err := s.Discard(t.Context(), a, "tidying"); err == nil || !strings.Contains(err.Error(), "as it came") {
 			t.Errorf("kept for ever: %v", err)
 		}
-		if err := errors.Join(s.Unkeep(t.Context(), a.ID), s.Discard(t.Context(), a, "tidying"), s.Discard(t.Context(), c, "machine was scrapped")); err != nil {
+		if err := errors.Join(s.Unkeep(t.Context(), a.ID), s.Discard(t.Context(), a, "tidying"),
+			s.Discard(t.Context(), c, "machine was scrapped")); err != nil {
 			t.Fatal(err)
 		}
 		before := sizeOf(t, s)
@@ -82,7 +84,8 @@ func TestDiscardAndGiveBack(t *testing.T) {
 			t.Errorf("%d twins", len(twins))
 		}
 		events, _ := s.Journal(t.Context())
-		if len(events) != 3 || events[0].What != "gave back space" || events[1].Why != "machine was scrapped" || events[2].Twin != a.ID {
+		if len(events) != 3 || events[0].What != "gave back space" || events[1].Why != "machine was scrapped" ||
+			events[2].Twin != a.ID {
 			t.Errorf("%+v", events)
 		}
 		if f := gaveBack(t, s, false); f.Bytes != 0 {
@@ -98,7 +101,8 @@ func TestDiscardAndGiveBack(t *testing.T) {
 
 func TestGiveBackWhenUnsure(t *testing.T) {
 	s := shelftest.New(t)
-	a, b := shelftest.Commit(t, s, "Kiosk", shelftest.Content(20, 1)), shelftest.Commit(t, s, "Kiosk", shelftest.Content(20, 2))
+	a, b := shelftest.Commit(t, s, "Kiosk", shelftest.Content(20, 1)),
+		shelftest.Commit(t, s, "Kiosk", shelftest.Content(20, 2))
 	if err := s.Discard(t.Context(), a, "x"); err != nil {
 		t.Fatal(err)
 	}

@@ -35,7 +35,8 @@ func listed(t testing.TB, s *shelf.Shelf, tw *shelf.Twin, n int, seed byte) []st
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.Attach(&shelf.Listing{Twin: tw.ID, Tool: "test", Parts: []shelf.ListedPart{{Part: 1, Lists: lists, Items: int64(n)}, {Part: 2, Why: "unknown"}}})
+	c.Attach(&shelf.Listing{Twin: tw.ID, Tool: "test",
+		Parts: []shelf.ListedPart{{Part: 1, Lists: lists, Items: int64(n)}, {Part: 2, Why: "unknown"}}})
 	if err := c.Finish(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -242,7 +243,8 @@ func TestHurtBlocksOfListingsAreLeftBehind(t *testing.T) {
 	}
 }
 
-// TestBrokenPackOfAListingGoes: a pack that only a listing needs, hurt beyond mending, is of no use, and goes when space is given back.
+// TestBrokenPackOfAListingGoes: a pack that only a listing needs, hurt beyond mending, is of no use, and goes when
+// space is given back.
 func TestBrokenPackOfAListingGoes(t *testing.T) {
 	s := shelftest.New(t)
 	blocks := shelftest.Content(40, 3)
@@ -266,7 +268,8 @@ func TestBrokenPackOfAListingGoes(t *testing.T) {
 	if f := gaveBack(t, s, true); f.Removed != 0 {
 		t.Errorf("before anybody knows: %+v", f)
 	}
-	if err := os.Remove(filepath.Join(s.Place(), strings.Replace("parity/"+after[i], ".pack", ".parity", 1))); err != nil {
+	if err := os.Remove(filepath.Join(s.Place(),
+		strings.Replace("parity/"+after[i], ".pack", ".parity", 1))); err != nil {
 		t.Fatal(err)
 	}
 	rep, err := Check(t.Context(), s, CheckKind{Share: 1, Mend: true}, nil)
@@ -276,7 +279,8 @@ func TestBrokenPackOfAListingGoes(t *testing.T) {
 	if f := gaveBack(t, s, false); f.Removed != 1 {
 		t.Errorf("%+v", f)
 	}
-	if rep, err = Check(t.Context(), s, CheckKind{Share: 1}, nil); err != nil || len(rep.Idle)+len(rep.Hurt) != 0 || len(reads(t, s).Broken) != 0 {
+	if rep, err = Check(t.Context(), s, CheckKind{Share: 1}, nil); err != nil || len(rep.Idle)+len(rep.Hurt) != 0 ||
+		len(reads(t, s).Broken) != 0 {
 		t.Errorf("%v %+v", err, rep)
 	}
 	shelftest.Holds(t, shelftest.Reopen(t, s), a, blocks)
@@ -308,7 +312,8 @@ func TestHostileShelf(t *testing.T) {
 			t.Errorf("%q", text)
 		}
 	}
-	if _, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak" + evil}); err == nil {
+	if _, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"),
+		store.New{Name: "Oak" + evil}); err == nil {
 		t.Error("a shelf can be called anything")
 	}
 }

@@ -16,14 +16,16 @@ func TestTwoMachinesAtOnce(t *testing.T) {
 		s := make(t)
 		other := shelftest.Reopen(t, s)
 		a, b := shelftest.Begin(t, s, "Kiosk"), shelftest.Begin(t, other, "Ticket desk")
-		if _, err := other.Begin(t.Context(), "Kiosk"); !errors.Is(err, store.ErrBusy) || !strings.Contains(err.Error(), "a capture by process") {
+		if _, err := other.Begin(t.Context(), "Kiosk"); !errors.Is(err, store.ErrBusy) ||
+			!strings.Contains(err.Error(), "a capture by process") {
 			t.Errorf("the same machine twice: %v", err)
 		}
 		if _, err := s.Exclusive(t.Context(), "giving back space"); !errors.Is(err, store.ErrBusy) {
 			t.Errorf("alone beside captures: %v", err)
 		}
 		blocks := shelftest.Content(12, 1)
-		ta, tb := shelftest.TwinOf(t, a, "Kiosk", blocks, time.Now()), shelftest.TwinOf(t, b, "Ticket desk", blocks, time.Now())
+		ta, tb := shelftest.TwinOf(t, a, "Kiosk", blocks, time.Now()),
+			shelftest.TwinOf(t, b, "Ticket desk", blocks, time.Now())
 		if err := errors.Join(a.Commit(t.Context(), ta), b.Commit(t.Context(), tb)); err != nil {
 			t.Fatal(err)
 		}
@@ -51,7 +53,8 @@ func TestRetiredShelf(t *testing.T) {
 		t.Fatal(err)
 	}
 	shelftest.Begin(t, s, "Kiosk").Abort(t.Context())
-	if events, problems := s.Journal(t.Context()); len(events) != 2 || events[0].What != "in use again" || len(problems) != 0 {
+	if events, problems := s.Journal(t.Context()); len(events) != 2 || events[0].What != "in use again" ||
+		len(problems) != 0 {
 		t.Errorf("%v %v", events, problems)
 	}
 }

@@ -45,8 +45,9 @@ func oneBlock(t *testing.T, s *shelf.Shelf, machine string, b []byte) *shelf.Twi
 	if err != nil {
 		t.Fatal(err)
 	}
-	tw := &shelf.Twin{ID: shelf.NewTwinID(time.Now()), Machine: machine, Taken: time.Now(), Disks: []shelf.TwinDisk{{Identity: disk.Identity{Model: "m", Size: 1 << 20, Sector: 512}, Table: &table.Table{},
-		Regions: []shelf.Region{{Span: span.Span{End: 1 << 20}, Captured: true, Nodes: []string{node.String()}}}}}}
+	tw := &shelf.Twin{ID: shelf.NewTwinID(time.Now()), Machine: machine, Taken: time.Now(),
+		Disks: []shelf.TwinDisk{{Identity: disk.Identity{Model: "m", Size: 1 << 20, Sector: 512}, Table: &table.Table{},
+			Regions: []shelf.Region{{Span: span.Span{End: 1 << 20}, Captured: true, Nodes: []string{node.String()}}}}}}
 	if err := c.Commit(t.Context(), tw); err != nil {
 		t.Fatal(err)
 	}
@@ -132,7 +133,8 @@ func TestReindexKeepsAllPlaces(t *testing.T) {
 		if _, err := s.Block(t.Context(), n, nil); err == nil {
 			t.Fatal("not hurt")
 		}
-		if err := s.Forget(t.Context(), map[store.Name]struct{}{n: {}}); err != nil { // as a refill or the next capture does
+		// as a refill or the next capture does
+		if err := s.Forget(t.Context(), map[store.Name]struct{}{n: {}}); err != nil {
 			t.Fatal(err)
 		}
 		put()

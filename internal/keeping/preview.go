@@ -86,7 +86,8 @@ func PreviewRules(ctx context.Context, s *shelf.Shelf, rules Rules, machine stri
 }
 
 // FatesWith are the twins of a machine that a rule drops once another one stands there too; coming may be nil.
-func FatesWith(ctx context.Context, s *shelf.Shelf, r Rule, machine string, coming *shelf.Twin, now time.Time) ([]Fate, error) {
+func FatesWith(ctx context.Context, s *shelf.Shelf, r Rule, machine string, coming *shelf.Twin,
+	now time.Time) ([]Fate, error) {
 	twins, marks, err := dates(ctx, s)
 	if err != nil {
 		return nil, err

@@ -90,7 +90,9 @@ func TestGiveBackReadsBack(t *testing.T) {
 			}
 			before := files(t, s)
 			l.on = true
-			if f, err := GiveBack(t.Context(), s, nil); !errors.Is(err, store.ErrReadBack) || !strings.Contains(err.Error(), kind) || !strings.Contains(err.Error(), "nothing was removed") || f.Bytes != 0 {
+			if f, err := GiveBack(t.Context(), s, nil); !errors.Is(err, store.ErrReadBack) ||
+				!strings.Contains(err.Error(), kind) || !strings.Contains(err.Error(), "nothing was removed") ||
+				f.Bytes != 0 {
 				t.Errorf("%s: %+v %v", kind, f, err)
 			}
 			shelftest.Holds(t, shelftest.Reopen(t, s), b, both)
@@ -119,7 +121,8 @@ func TestCarriedTwinsAreReadBack(t *testing.T) {
 	blocks := shelftest.Content(60, 4)
 	tw := shelftest.Commit(t, from, "Ticket desk", blocks)
 	shelftest.Commit(t, from, "Kiosk", shelftest.Content(20, 5))
-	sealed, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"), store.New{Name: "Elm", BlockSize: 64 << 10, Passphrase: []byte(shelftest.Phrase), Cost: shelftest.Cheap})
+	sealed, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"),
+		store.New{Name: "Elm", BlockSize: 64 << 10, Passphrase: []byte(shelftest.Phrase), Cost: shelftest.Cheap})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +142,8 @@ func TestCarriedTwinsAreReadBack(t *testing.T) {
 	}
 	l.on = true
 	arrived := carry()
-	if _, err := ReadBack(t.Context(), to, arrived, nil); !errors.Is(err, store.ErrReadBack) || !strings.Contains(err.Error(), "packs/") {
+	if _, err := ReadBack(t.Context(), to, arrived, nil); !errors.Is(err, store.ErrReadBack) ||
+		!strings.Contains(err.Error(), "packs/") {
 		t.Errorf("%v", err)
 	}
 	// Mended, it reads back; the second time nothing is left to be read.

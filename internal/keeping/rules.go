@@ -119,7 +119,9 @@ func ParseRule(text string) ([]Generation, error) {
 			return nil, fmt.Errorf("%q never begins: the part before it is for ever", part)
 		}
 		if n := len(out); n > 0 && g.Every < out[n-1].Every {
-			return nil, fmt.Errorf("%q is denser than what comes before it; older dates are kept at most as densely as newer ones", part)
+			return nil, fmt.Errorf("%q is denser than what comes before it; older dates are kept at most as "+
+				"densely as "+
+				"newer ones", part)
 		}
 		out = append(out, g)
 	}
@@ -161,14 +163,16 @@ func ReadRule(text string) (Rule, error) {
 		case part == autoWords:
 			r.Auto = true
 		default:
-			return r, fmt.Errorf("%q is not understood; behind a semicolon stands \"%s3\" or \"%s\"", part, floorWords, autoWords)
+			return r, fmt.Errorf("%q is not understood; behind a semicolon stands \"%s3\" or \"%s\"", part, floorWords,
+				autoWords)
 		}
 	}
 	return r, nil
 }
 
 func parseGeneration(text string) (g Generation, err error) {
-	bad := fmt.Errorf("%q is not understood; write for instance \"every one for 2 days, then one a day for 5 weeks, then one a month for ever\"", text)
+	bad := fmt.Errorf("%q is not understood; write for instance \"every one for 2 days, then one a day for 5 weeks, "+
+		"then one a month for ever\"", text)
 	how, howLong, _ := strings.Cut(text, " for ")
 	switch {
 	case how == "every one" || how == "all":

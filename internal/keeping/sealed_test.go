@@ -37,7 +37,9 @@ func TestSealedShelf(t *testing.T) {
 	secret := bytes.Repeat([]byte("the fares of the winter season. "), 2048)
 	blocks := append(shelftest.Content(20, 1), secret)
 	tw := shelftest.Commit(t, s, "Ticket desk", blocks)
-	if err := s.SaveProof(t.Context(), &shelf.Proof{Twin: tw.ID, When: time.Now(), Of: "Ticket desk", Claims: []shelf.Claim{{About: "Ticket desk", Holds: true}}}); err != nil {
+	if err := s.SaveProof(t.Context(),
+		&shelf.Proof{Twin: tw.ID, When: time.Now(), Of: "Ticket desk",
+			Claims: []shelf.Claim{{About: "Ticket desk", Holds: true}}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Keep(t.Context(), tw.ID, "before the winter season"); err != nil {
@@ -45,7 +47,8 @@ func TestSealedShelf(t *testing.T) {
 	}
 	again := shelftest.Reopen(t, s)
 	shelftest.Holds(t, again, tw, blocks)
-	if p, problems := again.Proofs(t.Context(), tw.ID); len(p) != 1 || len(problems) != 0 || !again.Sealed() || again.Key() != "first" {
+	if p, problems := again.Proofs(t.Context(), tw.ID); len(p) != 1 || len(problems) != 0 || !again.Sealed() ||
+		again.Key() != "first" {
 		t.Errorf("%v %v", p, problems)
 	}
 	plain := store.Checksum(secret)
@@ -54,7 +57,8 @@ func TestSealedShelf(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, word := range [][]byte{[]byte("winter season"), []byte("Ticket desk"), plain[:], []byte(shelftest.Phrase)} {
+		for _, word := range [][]byte{[]byte("winter season"), []byte("Ticket desk"), plain[:],
+			[]byte(shelftest.Phrase)} {
 			if bytes.Contains(b, word) || strings.Contains(strings.ToLower(f), "ticket") {
 				t.Errorf("%s tells %q", f, word)
 			}
@@ -63,13 +67,15 @@ func TestSealedShelf(t *testing.T) {
 	if _, err := shelf.Open(t.Context(), s.Place(), nil); !errors.Is(err, store.ErrSealed) {
 		t.Errorf("without a passphrase: %v", err)
 	}
-	if _, err := shelf.Open(t.Context(), s.Place(), shelftest.Give("salt on the rail")); !errors.Is(err, store.ErrPassphrase) {
+	if _, err := shelf.Open(t.Context(), s.Place(), shelftest.Give("salt on the rail")); !errors.Is(err,
+		store.ErrPassphrase) {
 		t.Errorf("with a wrong one: %v", err)
 	}
 	if sealed, err := shelf.IsSealed(t.Context(), s.Place()); !sealed || err != nil {
 		t.Errorf("%v %v", sealed, err)
 	}
-	other, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"), store.New{Name: "Elm", BlockSize: 64 << 10, Passphrase: []byte(shelftest.Phrase), Cost: shelftest.Cheap})
+	other, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "elm"),
+		store.New{Name: "Elm", BlockSize: 64 << 10, Passphrase: []byte(shelftest.Phrase), Cost: shelftest.Cheap})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,7 +93,8 @@ func TestSuiteIsBound(t *testing.T) {
 	for _, c := range []struct {
 		suite uint16
 		want  string
-	}{{store.SuiteOpen, "suite"}, {store.SuiteChaCha, "changed by somebody"}, {store.SuiteAES, "changed by somebody"}, {9, "suite 9"}} {
+	}{{store.SuiteOpen, "suite"}, {store.SuiteChaCha, "changed by somebody"}, {store.SuiteAES, "changed by somebody"},
+		{9, "suite 9"}} {
 		if c.suite == head.Suite {
 			continue
 		}
@@ -129,14 +136,18 @@ func TestPassphrases(t *testing.T) {
 			return s.AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at nine"), "purser", shelftest.Cheap)
 		}, "name of its own"},
 		{"change", func() error {
-			return s.ChangeKey(t.Context(), []byte("gulls at seven"), []byte("gulls at eight"), "purser", shelftest.Cheap)
+			return s.ChangeKey(t.Context(), []byte("gulls at seven"), []byte("gulls at eight"), "purser",
+				shelftest.Cheap)
 		}, ""},
 		{"change another", func() error {
 			return s.ChangeKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at eight"), "mate", shelftest.Cheap)
 		}, "no passphrase called"},
 		{"withdraw", func() error { return s.WithdrawKey(t.Context(), []byte("gulls at eight"), "first") }, ""},
-		{"withdraw by a withdrawn one", func() error { return s.WithdrawKey(t.Context(), []byte(shelftest.Phrase), "purser") }, "not one of this shelf's"},
-		{"withdraw the last", func() error { return s.WithdrawKey(t.Context(), []byte("gulls at eight"), "purser") }, "only passphrase"},
+		{"withdraw by a withdrawn one",
+			func() error { return s.WithdrawKey(t.Context(), []byte(shelftest.Phrase), "purser") },
+			"not one of this shelf's"},
+		{"withdraw the last", func() error { return s.WithdrawKey(t.Context(), []byte("gulls at eight"), "purser") },
+			"only passphrase"},
 	}
 	for _, c := range steps {
 		err := c.do()
@@ -153,10 +164,12 @@ func TestPassphrases(t *testing.T) {
 	if after := files(t, s); len(after) != len(before) {
 		t.Errorf("%d files before, %d after", len(before), len(after))
 	}
-	if err := shelftest.New(t).AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at seven"), "x", shelftest.Cheap); err == nil {
+	if err := shelftest.New(t).AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at seven"), "x",
+		shelftest.Cheap); err == nil {
 		t.Error("an open shelf got a passphrase")
 	}
-	if _, err := shelf.Create(t.Context(), t.TempDir(), store.New{Name: "Elm", BlockSize: 0, Passphrase: []byte("short"), Cost: shelftest.Cheap}); err == nil {
+	if _, err := shelf.Create(t.Context(), t.TempDir(),
+		store.New{Name: "Elm", BlockSize: 0, Passphrase: []byte("short"), Cost: shelftest.Cheap}); err == nil {
 		t.Error("a short passphrase")
 	}
 }
@@ -202,7 +215,9 @@ func TestDamageIsAlwaysFound(t *testing.T) {
 	for _, make := range []func(testing.TB) *shelf.Shelf{shelftest.New, shelftest.NewSealed} {
 		s := make(t)
 		tw := shelftest.Commit(t, s, "Kiosk", blocks)
-		if err := errors.Join(s.SaveProof(t.Context(), &shelf.Proof{Twin: tw.ID, When: time.Now(), Of: "it", Claims: []shelf.Claim{{About: "x", Holds: true}}}), s.Keep(t.Context(), tw.ID, "why"), s.Record(t.Context(), shelf.Event{What: "x"})); err != nil {
+		if err := errors.Join(s.SaveProof(t.Context(),
+			&shelf.Proof{Twin: tw.ID, When: time.Now(), Of: "it", Claims: []shelf.Claim{{About: "x", Holds: true}}}),
+			s.Keep(t.Context(), tw.ID, "why"), s.Record(t.Context(), shelf.Event{What: "x"})); err != nil {
 			t.Fatal(err)
 		}
 		found, trials := 0, 0
@@ -279,13 +294,16 @@ func sees(t *testing.T, s *shelf.Shelf, tw *shelf.Twin, blocks [][]byte) (damage
 	p, problems := again.Proofs(t.Context(), tw.ID)
 	marks, err := again.Marks(t.Context())
 	events, more := again.Journal(t.Context())
-	return damage || len(problems)+len(more) > 0 || len(p) != 1 || err != nil || marks[tw.ID].Note != "why" || len(events) != 1 || len(twins) != 1
+	return damage || len(problems)+len(more) > 0 || len(p) != 1 || err != nil || marks[tw.ID].Note != "why" ||
+		len(events) != 1 || len(twins) != 1
 }
 
-// TestMendedHeadHasTheLatestPassphrases: whoever opened the shelf before a passphrase was withdrawn doesn't bring it back by mending.
+// TestMendedHeadHasTheLatestPassphrases: whoever opened the shelf before a passphrase was withdrawn doesn't bring it
+// back by mending.
 func TestMendedHeadHasTheLatestPassphrases(t *testing.T) {
 	s := shelftest.NewSealed(t)
-	if err := s.AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at seven"), "purser", shelftest.Cheap); err != nil {
+	if err := s.AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at seven"), "purser",
+		shelftest.Cheap); err != nil {
 		t.Fatal(err)
 	}
 	early := shelftest.Reopen(t, s)
@@ -298,7 +316,8 @@ func TestMendedHeadHasTheLatestPassphrases(t *testing.T) {
 		if err != nil || len(rep.Mended) != 1 || !rep.Sound() {
 			t.Errorf("%s: %v %+v", file, err, rep)
 		}
-		if again, err := shelf.Open(t.Context(), s.Place(), shelftest.Give("gulls at seven")); !errors.Is(err, store.ErrPassphrase) {
+		if again, err := shelf.Open(t.Context(), s.Place(), shelftest.Give("gulls at seven")); !errors.Is(err,
+			store.ErrPassphrase) {
 			again.Close()
 			t.Errorf("%s: the withdrawn passphrase opens it: %v", file, err)
 		}
@@ -308,7 +327,8 @@ func TestMendedHeadHasTheLatestPassphrases(t *testing.T) {
 	if err := s.SetParity(t.Context(), 9); err != nil {
 		t.Fatal(err)
 	}
-	if err := early.AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at nine"), "mate", shelftest.Cheap); err != nil {
+	if err := early.AddKey(t.Context(), []byte(shelftest.Phrase), []byte("gulls at nine"), "mate",
+		shelftest.Cheap); err != nil {
 		t.Fatal(err)
 	}
 	if again := shelftest.ReopenBy(t, s, "gulls at nine"); again.ParityShare() != 9 || early.ParityShare() != 9 {

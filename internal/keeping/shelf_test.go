@@ -148,7 +148,8 @@ func TestOneWriter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := shelftest.Reopen(t, s).Begin(t.Context(), "Kiosk"); !errors.Is(err, store.ErrBusy) || !strings.Contains(err.Error(), fmt.Sprint(os.Getpid())) {
+	if _, err := shelftest.Reopen(t, s).Begin(t.Context(), "Kiosk"); !errors.Is(err, store.ErrBusy) ||
+		!strings.Contains(err.Error(), fmt.Sprint(os.Getpid())) {
 		t.Errorf("second writer: %v", err)
 	}
 	c.Abort(t.Context())
@@ -229,18 +230,21 @@ func TestFullDisk(t *testing.T) {
 
 func TestNotAShelf(t *testing.T) {
 	dir := t.TempDir()
-	if _, err := shelf.Open(t.Context(), dir, nil); !errors.Is(err, store.ErrNoShelf) || !strings.Contains(err.Error(), "shelf new") {
+	if _, err := shelf.Open(t.Context(), dir, nil); !errors.Is(err, store.ErrNoShelf) ||
+		!strings.Contains(err.Error(), "shelf new") {
 		t.Errorf("empty folder: %v", err)
 	}
 	if _, err := shelf.Open(t.Context(), filepath.Join(dir, "missing"), nil); !errors.Is(err, store.ErrNoShelf) {
 		t.Errorf("missing folder: %v", err)
 	}
 	os.WriteFile(filepath.Join(dir, "letter.txt"), []byte("x"), 0o600)
-	if _, err := shelf.Create(t.Context(), dir, store.New{Name: "Oak", BlockSize: 0}); err == nil || !strings.Contains(err.Error(), "not empty") {
+	if _, err := shelf.Create(t.Context(), dir, store.New{Name: "Oak", BlockSize: 0}); err == nil ||
+		!strings.Contains(err.Error(), "not empty") {
 		t.Errorf("folder in use: %v", err)
 	}
 	s := shelftest.New(t)
-	if _, err := shelf.Create(t.Context(), s.Place(), store.New{Name: "Oak", BlockSize: 0}); err == nil || !strings.Contains(err.Error(), "already holds") {
+	if _, err := shelf.Create(t.Context(), s.Place(), store.New{Name: "Oak", BlockSize: 0}); err == nil ||
+		!strings.Contains(err.Error(), "already holds") {
 		t.Errorf("on top of a shelf: %v", err)
 	}
 	head := filepath.Join(s.Place(), "head")
@@ -268,7 +272,8 @@ func TestFindAndProofs(t *testing.T) {
 	if _, err := s.Find(t.Context(), "Nobody"); !errors.Is(err, shelf.ErrNoTwin) {
 		t.Errorf("%v", err)
 	}
-	p := &shelf.Proof{Twin: tw.ID, When: time.Now(), Claims: []shelf.Claim{{About: "part 1", Holds: true}, {About: "part 2"}}}
+	p := &shelf.Proof{Twin: tw.ID, When: time.Now(),
+		Claims: []shelf.Claim{{About: "part 1", Holds: true}, {About: "part 2"}}}
 	if err := s.SaveProof(t.Context(), p); err != nil {
 		t.Fatal(err)
 	}

@@ -16,9 +16,9 @@ type Fate struct {
 	Why  string      `json:"why"`
 }
 
-// Thin says what a rule means for the twins of one machine, newest first. It is pure: nothing is dropped. What always stays:
-// the newest twin, the newest one that is quiet and complete, those that are kept for ever, and
-// as many as the floor says.
+// Thin says what a rule means for the twins of one machine, newest first. It is pure: nothing is dropped. What always
+// stays: the newest twin, the newest one that is quiet and complete, those that are kept for ever, and as many as the
+// floor says.
 func Thin(twins []*shelf.Twin, marks map[string]shelf.Mark, r Rule, now time.Time) []Fate {
 	twins = slices.Clone(twins)
 	slices.SortStableFunc(twins, func(a, b *shelf.Twin) int { return b.Taken.Compare(a.Taken) })

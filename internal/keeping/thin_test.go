@@ -57,7 +57,8 @@ func TestRuleWords(t *testing.T) {
 }
 
 func TestReadRule(t *testing.T) {
-	for _, r := range []Rule{{}, {Floor: 5}, {Generations: []Generation{{0, 48}, {24, 0}}, Floor: 3, Auto: true}, {Generations: []Generation{{24, 24 * 7}}, Floor: 1}} {
+	for _, r := range []Rule{{}, {Floor: 5}, {Generations: []Generation{{0, 48}, {24, 0}}, Floor: 3, Auto: true},
+		{Generations: []Generation{{24, 24 * 7}}, Floor: 1}} {
 		want := r
 		if len(r.Generations) == 0 {
 			want.Floor = UsualFloor // a rule that keeps everything needs none
@@ -68,7 +69,8 @@ func TestReadRule(t *testing.T) {
 			t.Errorf("%q became %q: %v", r.Words(), got.Words(), err)
 		}
 	}
-	for _, bad := range []string{"one a day; never fewer than none", "one a day; please", "", "one a day; never fewer than -1"} {
+	for _, bad := range []string{"one a day; never fewer than none", "one a day; please", "",
+		"one a day; never fewer than -1"} {
 		if _, err := ReadRule(bad); err == nil {
 			t.Errorf("%q is taken", bad)
 		}
@@ -78,7 +80,8 @@ func TestReadRule(t *testing.T) {
 func dated(now time.Time, ages ...time.Duration) []*shelf.Twin {
 	var out []*shelf.Twin
 	for i, a := range ages {
-		out = append(out, &shelf.Twin{ID: fmt.Sprint("t", i), Machine: "Kiosk", Taken: now.Add(-a), Disks: []shelf.TwinDisk{{}}})
+		out = append(out, &shelf.Twin{ID: fmt.Sprint("t", i), Machine: "Kiosk", Taken: now.Add(-a),
+			Disks: []shelf.TwinDisk{{}}})
 	}
 	return out
 }
@@ -90,7 +93,8 @@ func TestThinning(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ages := []time.Duration{time.Hour, 2 * time.Hour, 30 * time.Hour, 3*d + time.Hour, 3*d + 2*time.Hour, 3*d + 20*time.Hour, 22 * d, 23 * d, 28 * d, 100 * d, 200 * d}
+	ages := []time.Duration{time.Hour, 2 * time.Hour, 30 * time.Hour, 3*d + time.Hour, 3*d + 2*time.Hour,
+		3*d + 20*time.Hour, 22 * d, 23 * d, 28 * d, 100 * d, 200 * d}
 	goes := func(r Rule, marks map[string]shelf.Mark, change func([]*shelf.Twin)) string {
 		twins := dated(now, ages...)
 		if change != nil {
@@ -115,7 +119,8 @@ func TestThinning(t *testing.T) {
 		"floor":      {goes(Rule{Generations: g, Floor: 6}, nil, nil), "t7 t9 t10"},
 		"high floor": {goes(Rule{Generations: g, Floor: 100}, nil, nil), ""},
 		"kept":       {goes(Rule{Generations: g}, map[string]shelf.Mark{"t10": {}, "t4": {}}, nil), "t7 t9"},
-		"only old":   {goes(Rule{Generations: []Generation{{0, 1}}}, nil, func(tw []*shelf.Twin) { tw[0].Taken = tw[1].Taken }), "t1 t2 t3 t4 t5 t6 t7 t8 t9 t10"},
+		"only old": {goes(Rule{Generations: []Generation{{0, 1}}}, nil,
+			func(tw []*shelf.Twin) { tw[0].Taken = tw[1].Taken }), "t1 t2 t3 t4 t5 t6 t7 t8 t9 t10"},
 		"none but one quiet": {goes(Rule{Generations: []Generation{{0, 1}}}, nil, func(tw []*shelf.Twin) {
 			for _, x := range tw[:10] {
 				x.Disks[0].Missing.Add(span.At(0, 1))
@@ -141,7 +146,8 @@ func TestThinningLetsTheHistoryReach(t *testing.T) {
 	var twins []*shelf.Twin
 	for i := range 800 {
 		now = now.Add(time.Duration(r.IntN(40)) * time.Hour)
-		twins = append(twins, &shelf.Twin{ID: fmt.Sprint("t", i), Machine: "Kiosk", Taken: now, Disks: []shelf.TwinDisk{{}}})
+		twins = append(twins,
+			&shelf.Twin{ID: fmt.Sprint("t", i), Machine: "Kiosk", Taken: now, Disks: []shelf.TwinDisk{{}}})
 		var stay []*shelf.Twin
 		for _, f := range Thin(twins, nil, rule, now) {
 			if !f.Goes {
@@ -199,10 +205,12 @@ func TestPreviewAndApply(t *testing.T) {
 	if twins, _ := s.Twins(t.Context()); len(twins) != 1 {
 		t.Errorf("%d twins are left", len(twins))
 	}
-	if events, _ := s.Journal(t.Context()); len(events) != 5 || !strings.Contains(events[1].Why, "thinned: a newer one") {
+	if events, _ := s.Journal(t.Context()); len(events) != 5 ||
+		!strings.Contains(events[1].Why, "thinned: a newer one") {
 		t.Errorf("%+v", events)
 	}
-	if r, err := ReadRules(t.Context(), shelftest.Reopen(t, s)); err != nil || len(r.Usual.Generations) != 1 || len(r.For("Ticket desk").Generations) != 0 {
+	if r, err := ReadRules(t.Context(), shelftest.Reopen(t, s)); err != nil || len(r.Usual.Generations) != 1 ||
+		len(r.For("Ticket desk").Generations) != 0 {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -212,7 +220,8 @@ func TestForesight(t *testing.T) {
 	twin := func(m string, daysAgo int, added int64) *shelf.Twin {
 		return &shelf.Twin{Machine: m, Taken: now.AddDate(0, 0, -daysAgo), Added: added}
 	}
-	f := Foresee([]*shelf.Twin{twin("Kiosk", 70, 50e9), twin("Kiosk", 35, 1e9), twin("Kiosk", 0, 1e9), twin("Desk", 10, 80e9)}, 132e9, 20e9, now)
+	f := Foresee([]*shelf.Twin{twin("Kiosk", 70, 50e9), twin("Kiosk", 35, 1e9), twin("Kiosk", 0, 1e9),
+		twin("Desk", 10, 80e9)}, 132e9, 20e9, now)
 	if f.PerWeek < 0.19e9 || f.PerWeek > 0.21e9 || f.Machines[0].Machine != "Kiosk" || f.Machines[1].PerWeek != 0 {
 		t.Errorf("%+v", f)
 	}
@@ -278,7 +287,8 @@ func TestFatesWithAnotherTwin(t *testing.T) {
 	if ids := goes(coming); !slices.Equal(ids, []string{tw.ID}) && tw.Taken.Year() == now.Year() {
 		t.Errorf("with another one: %v, not %s", ids, tw.ID)
 	}
-	past := &shelf.Twin{ID: shelf.NewTwinID(now), Machine: "Kiosk", Taken: now.AddDate(0, 0, -1)} // a clock that goes wrong
+	// a clock that goes wrong
+	past := &shelf.Twin{ID: shelf.NewTwinID(now), Machine: "Kiosk", Taken: now.AddDate(0, 0, -1)}
 	if ids := goes(past); len(ids) != 0 {
 		t.Errorf("the coming one itself: %v", ids)
 	}
@@ -289,7 +299,8 @@ func TestFatesWithAnotherTwin(t *testing.T) {
 		t.Errorf("kept for ever: %v", ids)
 	}
 	ids := s.TwinIDs(t.Context())
-	if twins, _ := s.Twins(t.Context()); len(ids) != 2 || !slices.Contains(ids, tw.ID) || ids[0] < ids[1] || len(twins) != 2 {
+	if twins, _ := s.Twins(t.Context()); len(ids) != 2 || !slices.Contains(ids, tw.ID) || ids[0] < ids[1] ||
+		len(twins) != 2 {
 		t.Errorf("%v", ids)
 	}
 }

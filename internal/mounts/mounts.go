@@ -1,6 +1,6 @@
-// Package mounts mounts parts read-only and unmounts them, by the kernel's own
-// calls (mount(2), umount2(2), loop(4)). It needs root. Nothing here writes to a disk: ext volumes are
-// mounted without replaying their journal. Only a drive that was made ready for a shelf is mounted writable, when that is asked for.
+// Package mounts mounts parts read-only and unmounts them, by the kernel's own calls (mount(2), umount2(2), loop(4)).
+// It needs root. Nothing here writes to a disk: ext volumes are mounted without replaying their journal. Only a drive
+// that was made ready for a shelf is mounted writable, when that is asked for.
 package mounts
 
 import (
@@ -104,11 +104,13 @@ func mount(base string, p Part, writable bool) (string, error) {
 	os.Remove(dir)
 	switch {
 	case errors.Is(err, unix.ENODEV):
-		return "", fmt.Errorf("this kernel has no driver for %s; \"modprobe %s\" may load it", p.Kind, p.Drivers[0].Name)
+		return "", fmt.Errorf("this kernel has no driver for %s; \"modprobe %s\" may load it", p.Kind,
+			p.Drivers[0].Name)
 	case errors.Is(err, unix.EBUSY):
 		return "", fmt.Errorf("%s is in use already: it is mounted or held by another program", node)
 	}
-	return "", fmt.Errorf("%s on %s can't be mounted: %w; the file system may be damaged, or wasn't shut down cleanly", p.Kind, node, err)
+	return "", fmt.Errorf("%s on %s can't be mounted: %w; the file system may be damaged, or wasn't shut down cleanly",
+		p.Kind, node, err)
 }
 
 // Unmount unmounts what ReadOnly or the system mounted at dir; a folder under base is removed.
@@ -118,7 +120,8 @@ func Unmount(base, dir string) error {
 	}
 	switch err := unix.Unmount(dir, 0); {
 	case errors.Is(err, unix.EBUSY):
-		return fmt.Errorf("%s is in use: close the files and leave the folders that are open in it, then try again", dir)
+		return fmt.Errorf("%s is in use: close the files and leave the folders that are open in it, then "+
+			"try again", dir)
 	case errors.Is(err, unix.EINVAL):
 		return fmt.Errorf("nothing is mounted at %s", dir)
 	case err != nil:
@@ -161,7 +164,8 @@ func node(p Part, writable bool) (path string, done func(), err error) {
 		if err != nil {
 			break
 		}
-		config := unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{Offset: uint64(p.Span.Start), Sizelimit: uint64(p.Span.Len()), Flags: flags}}
+		config := unix.LoopConfig{Fd: uint32(f.Fd()),
+			Info: unix.LoopInfo64{Offset: uint64(p.Span.Start), Sizelimit: uint64(p.Span.Len()), Flags: flags}}
 		copy(config.Info.File_name[:], p.Disk)
 		if err = unix.IoctlLoopConfigure(int(l.Fd()), &config); err == nil {
 			return path, func() { l.Close(); f.Close() }, nil
@@ -188,5 +192,7 @@ func partition(p Part) (string, error) {
 			return "/dev/" + node, nil
 		}
 	}
-	return "", fmt.Errorf("the kernel doesn't know the part at byte %d of %s: take the disk out and put it in again, so that it reads the table", p.Span.Start, p.Disk)
+	return "", fmt.Errorf("the kernel doesn't know the part at byte %d of %s: take the disk out and put it in "+
+		"again, so "+
+		"that it reads the table", p.Span.Start, p.Disk)
 }

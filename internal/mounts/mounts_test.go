@@ -20,8 +20,10 @@ func pier(t *testing.T) (img string, part Part) {
 	t.Helper()
 	testkit.Need(t, "mkfs.ext4", "debugfs")
 	img = testkit.Image(t, "pier.img", 80*units.MiB)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []table.Part{
-		{Number: 1, Span: span.At(units.MiB, 64*units.MiB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"}}}, 80*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(units.MiB, 64*units.MiB), Type: table.TypeLinuxData,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"}}}, 80*units.MiB)
 	fs := testkit.Image(t, "fs", 64*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-L", "Pier 2/old", fs)
 	ledger := filepath.Join(t.TempDir(), "ledger")
@@ -40,7 +42,8 @@ func pier(t *testing.T) (img string, part Part) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return img, Part{Disk: img, Span: at, Kind: v.Info().Kind, Drivers: fsys.DriversOf(v), Label: "Pier 2/old", Image: true}
+	return img, Part{Disk: img, Span: at, Kind: v.Info().Kind, Drivers: fsys.DriversOf(v), Label: "Pier 2/old",
+		Image: true}
 }
 
 func TestMountsReadOnly(t *testing.T) {
@@ -58,7 +61,8 @@ func TestMountsReadOnly(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if b, err := os.ReadFile(filepath.Join(dir, "ledger")); err != nil || string(b) != "fares" || filepath.Base(dir) != "Pier-2-old" {
+		if b, err := os.ReadFile(filepath.Join(dir, "ledger")); err != nil || string(b) != "fares" ||
+			filepath.Base(dir) != "Pier-2-old" {
 			t.Errorf("%s: %q %v", dir, b, err)
 		}
 		if err := os.WriteFile(filepath.Join(dir, "new"), nil, 0o600); err == nil {
@@ -102,7 +106,10 @@ func TestMountRefusals(t *testing.T) {
 		"can't be mounted here": func(p *Part) { p.Kind, p.Drivers = "swap", nil },
 		"may be damaged":        func(p *Part) { p.Span = span.At(70*units.MiB, units.MiB) },
 		"no such file":          func(p *Part) { p.Disk = img + ".missing" },
-		"kernel doesn't know":   func(p *Part) { p.Disk, p.Image = testkit.Loop(t, img, 512), false; p.Span.Start = 4096 },
+		"kernel doesn't know": func(p *Part) {
+			p.Disk, p.Image = testkit.Loop(t, img, 512), false
+			p.Span.Start = 4096
+		},
 	} {
 		p := part
 		change(&p)

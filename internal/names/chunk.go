@@ -10,7 +10,8 @@ import (
 	"github.com/cespare/xxhash/v2"
 )
 
-// Sizes of chunks: an entry whose path's hash ends in cutBits zeros ends its chunk, and so does one that makes it too long.
+// Sizes of chunks: an entry whose path's hash ends in cutBits zeros ends its chunk, and so does one that makes it too
+// long.
 const (
 	cutBits    = 10
 	maxNames   = 40 << 10 // bytes of names and paths
@@ -187,7 +188,8 @@ func (a *attrs) entry(path string, kind byte, i int) (Entry, error) {
 	if i >= len(a.id) {
 		return Entry{}, errGarbled
 	}
-	e := Entry{Path: path, Kind: Kind(kind & kindBits), Hidden: kind&hiddenBit != 0, ID: uint64(a.id[i]), Size: a.size[i]}
+	e := Entry{Path: path, Kind: Kind(kind & kindBits), Hidden: kind&hiddenBit != 0, ID: uint64(a.id[i]),
+		Size: a.size[i]}
 	if a.when[i] != noTime {
 		e.Modified = time.Unix(0, a.when[i])
 	}

@@ -33,9 +33,9 @@ type Difference struct {
 	Unsure bool
 }
 
-// Compare gives the differences between two indexes of a volume below a folder ("" for all), by path as the index
-// has them. What chunks have in common isn't looked at. An item that has another path and the same identity counts as moved; a file must
-// have the same size and time too, since identities are used again.
+// Compare gives the differences between two indexes of a volume below a folder ("" for all), by path as the index has
+// them. What chunks have in common isn't looked at. An item that has another path and the same identity counts as
+// moved; a file must have the same size and time too, since identities are used again.
 func Compare(ctx context.Context, old, now *Index, folder string) ([]Difference, error) {
 	var out []Difference
 	c := &comparison{a: cursor{x: old}, b: cursor{x: now}}
@@ -90,7 +90,8 @@ type comparison struct{ a, b cursor }
 
 // skip passes chunks that are the same on both sides.
 func (c *comparison) skip() {
-	for len(c.a.held) == 0 && len(c.b.held) == 0 && c.a.chunk < len(c.a.x.chunks) && c.b.chunk < len(c.b.x.chunks) && c.a.x.chunks[c.a.chunk] == c.b.x.chunks[c.b.chunk] {
+	for len(c.a.held) == 0 && len(c.b.held) == 0 && c.a.chunk < len(c.a.x.chunks) && c.b.chunk < len(c.b.x.chunks) &&
+		c.a.x.chunks[c.a.chunk] == c.b.x.chunks[c.b.chunk] {
 		c.a.chunk++
 		c.b.chunk++
 	}
@@ -128,7 +129,8 @@ func (c *comparison) next(ctx context.Context) (d Difference, more bool, err err
 		}
 		c.a.held, c.b.held = a[1:], b[1:]
 		if !a[0].Same(b[0]) {
-			return Difference{Way: Changed, Path: b[0].Path, Old: a[0], New: b[0], Unsure: a[0].Kind == b[0].Kind && a[0].Size == b[0].Size}, true, nil
+			return Difference{Way: Changed, Path: b[0].Path, Old: a[0], New: b[0], Unsure: a[0].Kind == b[0].Kind &&
+				a[0].Size == b[0].Size}, true, nil
 		}
 	}
 }
@@ -147,7 +149,8 @@ func moved(all []Difference) []Difference {
 		if d.Way != Added || d.New.ID == 0 {
 			continue
 		}
-		if j, ok := gone[d.New.ID]; ok && !went[j] && all[j].Old.Kind == d.New.Kind && (d.New.Kind == Folder || all[j].Old.Same(d.New)) {
+		if j, ok := gone[d.New.ID]; ok && !went[j] && all[j].Old.Kind == d.New.Kind &&
+			(d.New.Kind == Folder || all[j].Old.Same(d.New)) {
 			from[i] = j
 			went[j] = true
 		}

@@ -89,7 +89,8 @@ func (m *maker) problem(path string, err error) {
 
 func (m *maker) add(ctx context.Context, e Entry) error {
 	if len(e.Path) > maxPath {
-		m.problem(e.Path[:100]+"…", fmt.Errorf("its path has %d bytes; those of more than %d aren't listed", len(e.Path), maxPath))
+		m.problem(e.Path[:100]+"…",
+			fmt.Errorf("its path has %d bytes; those of more than %d aren't listed", len(e.Path), maxPath))
 		return nil
 	}
 	if len(m.w.kinds) == 0 {

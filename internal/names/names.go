@@ -1,10 +1,11 @@
-// Package names keeps an index of what the folders of a volume hold: names, sizes, times and identities. It is derived from the
-// volume and can be made again.
+// Package names keeps an index of what the folders of a volume hold: names, sizes, times and identities. It is derived
+// from the volume and can be made again.
 //
-// The index is a sequence of folders in the order of their paths, each with its entries by name, cut into chunks of about
-// a thousand entries where a hash of an entry's path says so: what changes in one folder changes the chunk around it and no other, so that
-// later dates share theirs with earlier ones. Names stand in other chunks than sizes, times and identities: a file that is
-// written to has the chunk of its name unchanged, and a search over many dates looks at each such chunk once.
+// The index is a sequence of folders in the order of their paths, each with its entries by name, cut into chunks of
+// about a thousand entries where a hash of an entry's path says so: what changes in one folder changes the chunk around
+// it and no other, so that later dates share theirs with earlier ones. Names stand in other chunks than sizes, times
+// and identities: a file that is written to has the chunk of its name unchanged, and a search over many dates looks at
+// each such chunk once.
 //
 // Where chunks are kept is the caller's business (Store, Blocks); docs/shelf-format.md describes them byte by byte.
 package names
@@ -53,13 +54,15 @@ type Entry struct {
 // Name is the last name of the path.
 func (e Entry) Name() string { return e.Path[strings.LastIndexByte(e.Path, '/')+1:] }
 
-// Same says whether two entries describe the same version of a file: the same identity (where there is one), size and time.
+// Same says whether two entries describe the same version of a file: the same identity (where there is one), size and
+// time.
 func (e Entry) Same(o Entry) bool {
 	return e.Kind == o.Kind && (e.Kind == Folder || e.ID == o.ID && e.Size == o.Size && e.Modified.Equal(o.Modified))
 }
 
 func entryOf(folder string, e fsys.Entry) Entry {
-	x := Entry{Path: fsys.Join(folder, e.Name), Kind: Other, Hidden: e.Attr&(fsys.Hidden|fsys.System) != 0, Size: e.Size, Modified: e.Modified, ID: e.ID}
+	x := Entry{Path: fsys.Join(folder, e.Name), Kind: Other, Hidden: e.Attr&(fsys.Hidden|fsys.System) != 0,
+		Size: e.Size, Modified: e.Modified, ID: e.ID}
 	switch {
 	case e.Err != nil:
 		return Entry{Path: x.Path, Kind: Broken}

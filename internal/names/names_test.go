@@ -106,7 +106,8 @@ func TestIndexHoldsEverything(t *testing.T) {
 	for _, n := range []int{0, 700, 3_000} {
 		p := harbour(n)
 		x, m := made(t, p, &Memory{})
-		if m.Items != int64(len(p)) || m.Lost != 1 || len(m.Problems) != 1 || !strings.Contains(m.Problems[0], "a/broken.doc: it is broken") {
+		if m.Items != int64(len(p)) || m.Lost != 1 || len(m.Problems) != 1 ||
+			!strings.Contains(m.Problems[0], "a/broken.doc: it is broken") {
 			t.Errorf("%d items of %d, problems %q", m.Items, len(p), m.Problems)
 		}
 		seen, last := map[string]bool{}, ""
@@ -123,7 +124,8 @@ func TestIndexHoldsEverything(t *testing.T) {
 			if e.Kind == Broken {
 				want = fsys.Item{}
 			}
-			if e.ID != want.ID || e.Size != want.Size || !e.Modified.Equal(want.Modified) || e.Hidden != (want.Attr&fsys.Hidden != 0) {
+			if e.ID != want.ID || e.Size != want.Size || !e.Modified.Equal(want.Modified) ||
+				e.Hidden != (want.Attr&fsys.Hidden != 0) {
 				t.Fatalf("%+v, want %+v", e, want)
 			}
 			if len(seen)%7 != 0 && n > 1000 {
@@ -137,7 +139,8 @@ func TestIndexHoldsEverything(t *testing.T) {
 		if len(seen) != len(p) {
 			t.Errorf("%d paths of %d", len(seen), len(p))
 		}
-		for path, want := range map[string]Kind{"a/link": Link, "a/pipe": Other, "a": Folder, "a/broken.doc": Broken, "Timetable.ods": File} {
+		for path, want := range map[string]Kind{"a/link": Link, "a/pipe": Other, "a": Folder, "a/broken.doc": Broken,
+			"Timetable.ods": File} {
 			if e, err := x.Find(t.Context(), path); err != nil || e.Kind != want {
 				t.Errorf("%s is %v, %v", path, e.Kind, err)
 			}
@@ -233,9 +236,14 @@ func TestSearch(t *testing.T) {
 		{Query{Text: "überSICHT"}, []string{"a/Übersicht.pdf"}, "0 2 3"},
 		{Query{Text: "?bersicht.*"}, []string{"a/Übersicht.pdf"}, "0 2 3"},
 		{Query{Text: "a/*.pdf"}, []string{"a/Übersicht.pdf"}, "0 2 3"},
-		{Query{Text: "003/ticket 00199"}, []string{"tickets/003/Ticket 001990.txt", "tickets/003/Ticket 001991.txt", "tickets/003/Ticket 001992.txt", "tickets/003/Ticket 001993.txt", "tickets/003/Ticket 001994.txt",
-			"tickets/003/Ticket 001995.txt", "tickets/003/Ticket 001996.txt", "tickets/003/Ticket 001997.txt", "tickets/003/Ticket 001998.txt", "tickets/003/Ticket 001999.txt"}, "0 2 3"},
-		{Query{Text: "ticket 00300[1-3].txt"}, []string{"tickets/006/Ticket 003001.txt", "tickets/006/Ticket 003002.txt", "tickets/006/Ticket 003003.txt"}, "0 2 3"},
+		{Query{Text: "003/ticket 00199"},
+			[]string{"tickets/003/Ticket 001990.txt", "tickets/003/Ticket 001991.txt", "tickets/003/Ticket 001992.txt",
+				"tickets/003/Ticket 001993.txt", "tickets/003/Ticket 001994.txt",
+				"tickets/003/Ticket 001995.txt", "tickets/003/Ticket 001996.txt", "tickets/003/Ticket 001997.txt",
+				"tickets/003/Ticket 001998.txt", "tickets/003/Ticket 001999.txt"}, "0 2 3"},
+		{Query{Text: "ticket 00300[1-3].txt"},
+			[]string{"tickets/006/Ticket 003001.txt", "tickets/006/Ticket 003002.txt", "tickets/006/Ticket 003003.txt"},
+			"0 2 3"},
 		{Query{Text: "settings"}, nil, ""},
 		{Query{Text: "settings", Hidden: true}, []string{".settings"}, "0 2 3"},
 		{Query{Text: "tick\u212Aet"}, nil, ""},
@@ -279,7 +287,8 @@ func TestSearch(t *testing.T) {
 		break
 	}
 	clear(store)
-	if res, err := Search(context.Background(), all, Query{Text: "timetable"}, 10); err != nil || len(res.Problems) != 3 {
+	if res, err := Search(context.Background(), all, Query{Text: "timetable"}, 10); err != nil ||
+		len(res.Problems) != 3 {
 		t.Errorf("lost chunks: %v %v", res, err)
 	}
 }
@@ -312,11 +321,14 @@ func TestCompare(t *testing.T) {
 	}
 	var lines []string
 	for _, d := range got {
-		lines = append(lines, strings.TrimSpace(fmt.Sprintf("%v %s %s %d %v", d.Way, d.Path, d.From, d.Below, d.Unsure)))
+		lines = append(lines,
+			strings.TrimSpace(fmt.Sprintf("%v %s %s %d %v", d.Way, d.Path, d.From, d.Below, d.Unsure)))
 	}
 	want := []string{
-		"changed Timetable.ods  0 false", "new archive  0 false", "new notes  0 false", "gone a/link  0 false", "moved archive/seven tickets/007 500 false",
-		"new notes/link  0 false", "moved notes/Übersicht.pdf a/Übersicht.pdf 0 false", "new tickets/000/Ticket 000000a.txt  0 false",
+		"changed Timetable.ods  0 false", "new archive  0 false", "new notes  0 false", "gone a/link  0 false",
+		"moved archive/seven tickets/007 500 false",
+		"new notes/link  0 false", "moved notes/Übersicht.pdf a/Übersicht.pdf 0 false",
+		"new tickets/000/Ticket 000000a.txt  0 false",
 		"changed tickets/001/Ticket 000777.txt  0 true", "gone tickets/002/Ticket 001001.txt  0 false",
 	}
 	if !slices.Equal(lines, want) {

@@ -11,8 +11,8 @@ import (
 
 // Query is what names are searched for.
 type Query struct {
-	// Text is a piece of the name, or with *, ? or [ in it a pattern that the whole name must match. With a slash it is looked
-	// for in the path instead.
+	// Text is a piece of the name, or with *, ? or [ in it a pattern that the whole name must match. With a slash it is
+	// looked for in the path instead.
 	Text string
 	// Case makes upper and lower case differ.
 	Case bool
@@ -104,7 +104,8 @@ func (m *matcher) may(c *chunk) bool {
 	switch {
 	case m.ascii && containsFold(c.names, want):
 		return true
-	case m.ascii && !bytes.Contains(c.names, []byte("\u212A")) && !bytes.Contains(c.names, []byte("\u017F")): // the only others that fold to ASCII
+	// the only others that fold to ASCII
+	case m.ascii && !bytes.Contains(c.names, []byte("\u212A")) && !bytes.Contains(c.names, []byte("\u017F")):
 		return false
 	}
 	return strings.Contains(fold(string(c.names)), want)

@@ -33,7 +33,8 @@ type Result struct {
 // place is a chunk of an index.
 type place struct{ index, chunk int }
 
-// Search looks through several indexes for at most limit paths. Chunks that indexes share are looked at once. An index that is nil is left out.
+// Search looks through several indexes for at most limit paths. Chunks that indexes share are looked at once. An index
+// that is nil is left out.
 func Search(ctx context.Context, all []*Index, q Query, limit int) (*Result, error) {
 	m, err := q.matcher()
 	if err != nil {
@@ -52,7 +53,8 @@ func Search(ctx context.Context, all []*Index, q Query, limit int) (*Result, err
 			where[c.names] = append(where[c.names], place{i, j})
 		}
 	}
-	s := &search{m: m, all: all, limit: limit, found: map[string]*Hit{}, res: &Result{Problems: map[int]error{}}, rests: map[string]*attrs{}}
+	s := &search{m: m, all: all, limit: limit, found: map[string]*Hit{}, res: &Result{Problems: map[int]error{}},
+		rests: map[string]*attrs{}}
 	work := make(chan string)
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {

@@ -26,8 +26,8 @@ type comparison struct {
 	used    *used
 }
 
-// piece reads a piece of the target and compares it; a hole that should hold zeros needs no reading. A block that differs is
-// looked at once more: bytes of it that nobody uses, which a twin keeps as zeros, don't count.
+// piece reads a piece of the target and compares it; a hole that should hold zeros needs no reading. A block that
+// differs is looked at once more: bytes of it that nobody uses, which a twin keeps as zeros, don't count.
 func (c *comparison) piece(p disk.Piece, buf []byte) ([]byte, verdict) {
 	n := int(p.Len())
 	if p.Kind == disk.Zero {
@@ -168,7 +168,8 @@ func Resembles(planned *rehearse.Planned, target disk.Device) error {
 	if len(want) == 0 {
 		return nil // nothing has an identity, so nothing can be told
 	}
-	return fmt.Errorf("%s: %w: neither its table nor any of its parts or file systems bears an identity of the source", disk.Sticker(target.Identity()), ErrNotARestore)
+	return fmt.Errorf("%s: %w: neither its table nor any of its parts or file systems bears an identity of the source",
+		disk.Sticker(target.Identity()), ErrNotARestore)
 }
 
 func identities(d disk.Device) (map[string]bool, error) {
@@ -189,7 +190,8 @@ func identities(d disk.Device) (map[string]bool, error) {
 		spans = append(spans, p.Span.Intersect(span.Span{End: d.Size()}))
 	}
 	for _, sp := range spans {
-		if v, err := families.Identify(disk.Section(d, sp.Start, sp.Len()), sp.Len(), d.SectorSize()); err == nil && v != nil {
+		if v, err := families.Identify(disk.Section(d, sp.Start, sp.Len()), sp.Len(), d.SectorSize()); err == nil &&
+			v != nil {
 			note(v.Info().ID)
 		}
 	}

@@ -84,7 +84,8 @@ func where(disks, i int, r shelf.Region) string {
 }
 
 // check reads pieces in parallel and files each under its area.
-func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area, test func(p disk.Piece, buf []byte) ([]byte, verdict)) error {
+func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), areas []*area,
+	test func(p disk.Piece, buf []byte) ([]byte, verdict)) error {
 	type task struct {
 		p disk.Piece
 		a *area
@@ -162,15 +163,18 @@ func areasOf(d *shelf.TwinDisk) []*area {
 
 // claims turns the areas into claims. verb says what was found to be true.
 // d is a disk in which the files can be found whose bytes are bad.
-func claims(ctx context.Context, d disk.Device, disks, i int, areas []*area, verb string) (out []shelf.Claim, read int64) {
+func claims(ctx context.Context, d disk.Device, disks, i int, areas []*area,
+	verb string) (out []shelf.Claim, read int64) {
 	outside := false
 	gaps := shelf.Claim{About: where(disks, i, shelf.Region{}), Says: verb, Holds: true}
 	var gapBytes int64
 	for _, a := range areas {
 		read += a.bytes
-		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(), Evidence: fmt.Sprintf("%s in %s compared", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
+		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(),
+			Evidence: fmt.Sprintf("%s in %s compared", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
 		if !c.Holds {
-			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()), a.bad.Bounds().Start, a.reason) + fileWords(ctx, d, a.bad)
+			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()),
+				a.bad.Bounds().Start, a.reason) + fileWords(ctx, d, a.bad)
 		}
 		outside = outside || a.region.Part == 0
 		switch {
@@ -243,7 +247,10 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 		proof.Claims = append(proof.Claims, c...)
 		proof.Read += read
 		if lost := t.Disks[i].Missing; !lost.Empty() {
-			proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(lost.Total())) + fileWords(rc, d, lost)})
+			proof.Claims = append(proof.Claims,
+				shelf.Claim{About: "source", Says: "all of the source could be read",
+					Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(lost.Total())) +
+						fileWords(rc, d, lost)})
 		}
 		kept, err := keptClaims(rc, d, len(t.Disks), i)
 		if err != nil {
@@ -280,7 +287,9 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim
 		if _, ok := content.Volume.(fsys.Accountable); !ok && content.Maps {
 			continue
 		}
-		c := shelf.Claim{About: where(disks, i, r), Says: "everything is kept that its files, folders and structures name", Holds: content.Maps, Evidence: content.Why}
+		c := shelf.Claim{About: where(disks, i, r),
+			Says: "everything is kept that its files, folders and structures name", Holds: content.Maps,
+			Evidence: content.Why}
 		if c.Holds {
 			c.Evidence = fmt.Sprintf("all records of its %s compared with what was kept", r.Kind)
 		}
@@ -305,10 +314,12 @@ func size(ctx context.Context, d disk.Mapped) (int64, error) {
 // Target proves a target against the planned disk: all that was planned is
 // read back and compared, the tables are checked, the file systems recognised.
 // source describes the disk that was planned from. Whoever asked keeps the proof.
-func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, target disk.Device, tool string) (*shelf.Proof, error) {
+func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, target disk.Device,
+	tool string) (*shelf.Proof, error) {
 	proof := &shelf.Proof{Of: disk.Sticker(target.Identity()), Tool: tool}
 	want := placed(source, planned.Plan)
-	if t, err := table.Read(planned, planned.Size(), planned.SectorSize()); err == nil && (planned.Plan.Renewed != nil || planned.Plan.Added != nil) {
+	if t, err := table.Read(planned, planned.Size(), planned.SectorSize()); err == nil &&
+		(planned.Plan.Renewed != nil || planned.Plan.Added != nil) {
 		want.Table = t
 	}
 	total := int64(0)
@@ -318,7 +329,8 @@ func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, 
 		}
 	}
 	if target.Size() < planned.Size() {
-		return nil, fmt.Errorf("%s has %s, the plan is for %s", disk.Sticker(target.Identity()), units.Exact(target.Size()), units.Exact(planned.Size()))
+		return nil, fmt.Errorf("%s has %s, the plan is for %s", disk.Sticker(target.Identity()),
+			units.Exact(target.Size()), units.Exact(planned.Size()))
 	}
 	rc.Rails(source.Identity.Size, target.Size())
 	rc.Phase(phaseRead, total)
@@ -367,7 +379,9 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	c.Evidence = fmt.Sprintf("%s, %s, identity %s", t.Kind, units.Plural(len(t.Parts), "part"), t.ID)
 	out := []shelf.Claim{c}
 	if target && want.Kind == table.GPT {
-		both := shelf.Claim{About: "table", Says: "both copies of the GPT are whole and agree, the back-up in the last sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
+		both := shelf.Claim{About: "table", Says: "both copies of the GPT are whole and agree, the back-up in " +
+			"the last " +
+			"sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
 		for _, f := range t.Findings {
 			both.Evidence = f.Text
 		}
@@ -387,8 +401,10 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		if err != nil {
 			return nil, err
 		}
-		c := shelf.Claim{About: where(1, 0, r), Says: fmt.Sprintf("the %s is whole: its maps agree with its counts and its records", r.Kind)}
-		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && content.Info.Size <= r.Span.Len() && (content.Maps || r.Unclean != "")
+		c := shelf.Claim{About: where(1, 0, r),
+			Says: fmt.Sprintf("the %s is whole: its maps agree with its counts and its records", r.Kind)}
+		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && content.Info.Size <= r.Span.Len() &&
+			(content.Maps || r.Unclean != "")
 		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
 		for _, x := range p.Parts {
 			if x.Part.Number == r.Part && x.Becomes != x.Volume && content.Maps {
@@ -397,7 +413,8 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 				if x.Becomes < x.Volume {
 					verb = "shrunk"
 				}
-				c.Evidence += fmt.Sprintf(", %s from %s to %s", verb, units.Bytes(x.Volume), units.Bytes(content.Info.Size))
+				c.Evidence += fmt.Sprintf(", %s from %s to %s", verb, units.Bytes(x.Volume),
+					units.Bytes(content.Info.Size))
 			}
 		}
 		if r.Unclean == "" && r.Whole != "" && !content.Maps { // it was so at the source, and all of it was taken
@@ -415,8 +432,8 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 	return out, nil
 }
 
-// startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the plan and
-// no fault of the target's.
+// startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the
+// plan and no fault of the target's.
 func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.Device) ([]shelf.Claim, error) {
 	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}}
 	for _, x := range planned.Plan.Parts {
@@ -435,7 +452,8 @@ func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.D
 	want.Declined, have.Declined = true, true // what could be repaired has been, or was declined
 	var out []shelf.Claim
 	if want.Meant() && len(want.Starts()) == 0 {
-		out = append(out, shelf.Claim{About: "start", Says: "it is as planned: " + want.Words(), Holds: have.Words() == want.Words()})
+		out = append(out,
+			shelf.Claim{About: "start", Says: "it is as planned: " + want.Words(), Holds: have.Words() == want.Words()})
 		if c := &out[0]; !c.Holds {
 			c.Evidence = have.Words()
 		}

@@ -158,7 +158,8 @@ func (p *Plan) stopped(at int, err error) error {
 	if !errors.Is(err, context.Canceled) {
 		cause = "failed"
 	}
-	return fmt.Errorf("%s in the middle: %w. %s. Carry the plan out again, or put back what was there (its keepsake was kept)", cause, err, words)
+	return fmt.Errorf("%s in the middle: %w. %s. Carry the plan out again, or put back what was there (its keepsake "+
+		"was kept)", cause, err, words)
 }
 
 // settle flushes and has the kernel read the table again.
@@ -173,7 +174,8 @@ func settle(rc *run.Context, w disk.Writable) error {
 			err = f.Reread(t.Starts())
 		}
 		if err != nil {
-			rc.Note("the kernel doesn't show the new parts (%v); take the disk out and put it in again to see them", err)
+			rc.Note("the kernel doesn't show the new parts (%v); take the disk out and put it in again to "+
+				"see them", err)
 		}
 	}
 	return nil
@@ -193,7 +195,8 @@ func (p *Plan) readBack(rc *run.Context, w disk.Device) error {
 			return err
 		}
 		if i := differAt(h, n); i >= 0 {
-			return fmt.Errorf("the disk reads back something else than was written, at byte %d; it can't be relied on", sp.Start+int64(i))
+			return fmt.Errorf("the disk reads back something else than was written, at byte %d; it can't be relied on",
+				sp.Start+int64(i))
 		}
 		if err := rc.Step(sp.Len()); err != nil {
 			return err

@@ -117,7 +117,8 @@ func Anew(s *survey.Survey, optimal int, kind table.Kind) *Draft {
 	if kind == table.None {
 		kind = table.GPT
 	}
-	d := &Draft{Identity: s.Device.Identity(), Align: alignment(optimal), Kind: kind, New: true, Before: s, entries: 128, now: time.Now()}
+	d := &Draft{Identity: s.Device.Identity(), Align: alignment(optimal), Kind: kind, New: true, Before: s,
+		entries: 128, now: time.Now()}
 	d.ID = newGUID()
 	if kind == table.MBR {
 		d.ID = strings.ToLower(newGUID()[:8])
@@ -137,9 +138,11 @@ func Change(s *survey.Survey, optimal int) (*Draft, error) {
 	case t.Kind == table.None:
 		return nil, fmt.Errorf("%w: it has no table", ErrOnlyAnew)
 	case !t.Sound(s.Device.Size()) || t.Worst() == table.Damage:
-		return nil, fmt.Errorf("%w: its table is damaged (%s); capture it first if anything on it matters", ErrOnlyAnew, firstFinding(t))
+		return nil, fmt.Errorf("%w: its table is damaged (%s); capture it first if anything on it matters", ErrOnlyAnew,
+			firstFinding(t))
 	}
-	d := &Draft{Identity: s.Device.Identity(), Align: alignment(optimal), Kind: t.Kind, ID: t.ID, Before: s, entries: t.Entries(), now: time.Now()}
+	d := &Draft{Identity: s.Device.Identity(), Align: alignment(optimal), Kind: t.Kind, ID: t.ID, Before: s,
+		entries: t.Entries(), now: time.Now()}
 	for _, a := range s.Parts() {
 		area := a
 		d.Parts = append(d.Parts, Part{Part: *a.Part, Old: &area})
@@ -266,14 +269,16 @@ func (d *Draft) Add(gap span.Span, n int64, rest bool) (int, error) {
 	case n <= 0:
 		return 0, fmt.Errorf("a part of %d bytes can't be", n)
 	case n > gap.Len():
-		return 0, fmt.Errorf("%s don't fit: the largest gap has %s, %s too little", sizes.Words(n), sizes.Words(gap.Len()), units.Bytes(n-gap.Len()))
+		return 0, fmt.Errorf("%s don't fit: the largest gap has %s, %s too little", sizes.Words(n),
+			sizes.Words(gap.Len()), units.Bytes(n-gap.Len()))
 	}
 	logical := d.Kind == table.MBR && d.logicalNext()
 	number, err := d.number(logical)
 	if err != nil {
 		return 0, err
 	}
-	p := Part{Part: table.Part{Number: number, Span: span.At(gap.Start, min(up(n, d.Align), gap.Len())), Logical: logical}, Rest: rest}
+	p := Part{Part: table.Part{Number: number, Span: span.At(gap.Start, min(up(n, d.Align), gap.Len())),
+		Logical: logical}, Rest: rest}
 	p.Type = table.TypeLinuxData
 	if d.Kind == table.MBR {
 		p.Type = "0x83"
@@ -321,9 +326,11 @@ func (d *Draft) Resize(i int, n int64) error {
 	}
 	switch {
 	case n < least:
-		return fmt.Errorf("part %d can't shrink to %s: what is on it reaches over %s; format it anew, or leave it as it is", p.Number, units.Bytes(n), units.Bytes(least))
+		return fmt.Errorf("part %d can't shrink to %s: what is on it reaches over %s; format it anew, or leave it "+
+			"as it is", p.Number, units.Bytes(n), units.Bytes(least))
 	case n > most:
-		return fmt.Errorf("part %d can't grow to %s: there is room for %s before the next part, and nothing is moved here", p.Number, units.Bytes(n), units.Bytes(most))
+		return fmt.Errorf("part %d can't grow to %s: there is room for %s before the next part, and nothing is "+
+			"moved here", p.Number, units.Bytes(n), units.Bytes(most))
 	}
 	p.Span.End = p.Span.Start + n
 	if p.Form != nil {
@@ -365,7 +372,8 @@ func (d *Draft) SetForm(i int, kind, label string, unit int64) error {
 	if err != nil {
 		return err
 	}
-	f := fsys.Form{Kind: m.Kind, Label: label, Unit: unit, Size: p.Span.Len(), Sector: d.Identity.Sector, Start: p.Span.Start, ID: random16(), Now: d.now}
+	f := fsys.Form{Kind: m.Kind, Label: label, Unit: unit, Size: p.Span.Len(), Sector: d.Identity.Sector,
+		Start: p.Span.Start, ID: random16(), Now: d.now}
 	if m.Written != nil {
 		f.Label = m.Written(label)
 	}
@@ -427,7 +435,8 @@ func (d *Draft) gapAt(gap span.Span) span.Span {
 func (d *Draft) Lost() []survey.Area {
 	return slices.DeleteFunc(d.Before.Parts(), func(a survey.Area) bool {
 		return slices.ContainsFunc(d.Parts, func(p Part) bool {
-			return p.Form == nil && p.Old != nil && p.Old.Span.Start == a.Span.Start && p.Old.Part.Number == a.Part.Number
+			return p.Form == nil && p.Old != nil && p.Old.Span.Start == a.Span.Start &&
+				p.Old.Part.Number == a.Part.Number
 		})
 	})
 }

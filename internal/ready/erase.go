@@ -62,22 +62,35 @@ func (w Way) Title() string {
 
 // About says honestly what a way means for a medium.
 func (w Way) About(m Medium) string {
-	const spare = " Flash keeps spare areas and worn-out cells that no write from outside reaches: what lies there may stay. The drive's own erase command, or destroying it, goes further."
+	const spare = " Flash keeps spare areas and worn-out cells that no write from outside reaches: what lies " +
+		"there may " +
+		"stay. The drive's own erase command, or destroying it, goes further."
 	switch w {
 	case Quick:
-		return "Clears the table and everything by which a file system, RAID or volume group is recognised. The contents stay on the medium and can be found by whoever looks for them; a keepsake makes it possible to go back."
+		return "Clears the table and everything by which a file system, RAID or volume group is recognised. The " +
+			"contents stay on the medium and can be found by whoever looks for them; a keepsake makes it possible to " +
+			"go back."
 	case Zeros:
 		if m.Rotational {
-			return "Overwrites every sector once and reads it back. On a rotating drive nothing of the old contents can be read afterwards by ordinary means; sectors that the drive has already replaced by spare ones are not reached."
+			return "Overwrites every sector once and reads it back. On a rotating drive nothing of the old " +
+				"contents can " +
+				"be read afterwards by ordinary means; sectors that the drive has already replaced by spare ones are " +
+				"not reached."
 		}
 		return "Overwrites every sector once and reads it back." + spare
 	case Random:
 		if m.Rotational {
-			return "Like zeros, and nobody can tell afterwards which stretches were ever in use. The read-back proves that the drive stored what was sent."
+			return "Like zeros, and nobody can tell afterwards which stretches were ever in use. The read-back " +
+				"proves " +
+				"that the drive stored what was sent."
 		}
-		return "Like zeros, but the drive can't save itself the work by noting that all is zero; every cell that it shows is really written. The read-back proves it." + spare
+		return "Like zeros, but the drive can't save itself the work by noting that all is zero; every cell that it " +
+			"shows is really written. The read-back proves it." + spare
 	}
-	text := "Tells the drive that no sector is needed any more: done in seconds, and the drive is as fast as new. Most flash drives then show zeros, but when the cells are really wiped is the drive's own affair, and nothing proves it."
+	text := "Tells the drive that no sector is needed any more: done in seconds, and the drive is as fast as " +
+		"new. Most " +
+		"flash drives then show zeros, but when the cells are really wiped is the drive's own affair, and nothing " +
+		"proves it."
 	if m.Rotational {
 		text += " On a rotating drive it usually changes nothing on the platters."
 	}
@@ -96,7 +109,8 @@ type Erase struct {
 
 // NewErase plans the erasing of a surveyed disk. free is how much room the file system has
 // on which an image file lies, in bytes; it counts for nothing else.
-func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way, m Medium, free int64) (*Erase, error) {
+func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way, m Medium,
+	free int64) (*Erase, error) {
 	if !slices.Contains(Ways(m), way) {
 		return nil, fmt.Errorf("this disk can't be erased by %s; choose %s", way, units.Choices(Ways(m)))
 	}
@@ -106,7 +120,9 @@ func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way
 	}
 	e.Loses = append(e.Loses, s.Unnamed()...)
 	if m.Image && way == Random && target.Identity.Size > free {
-		return nil, fmt.Errorf("random bytes would fill the image file to its %s, and its folder has room for %s; erase it with zeros, which takes no room", units.Bytes(target.Identity.Size), units.Bytes(free))
+		return nil, fmt.Errorf("random bytes would fill the image file to its %s, and its folder has room for %s; "+
+			"erase "+
+			"it with zeros, which takes no room", units.Bytes(target.Identity.Size), units.Bytes(free))
 	}
 	if way != Quick {
 		return e, nil
@@ -171,7 +187,9 @@ func (e *Erase) CancelWords() string {
 	case Discard:
 		return "Cancelled, what was discarded so far is gone; the rest is still there."
 	}
-	return "Cancelled, the disk has no table any more and is overwritten up to where the run came; behind that its old contents can still be read."
+	return "Cancelled, the disk has no table any more and is overwritten up to where the run came; behind that " +
+		"its old " +
+		"contents can still be read."
 }
 
 // ErrNotErased means that stretches couldn't be overwritten.
@@ -296,14 +314,19 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 		return err
 	}
 	if n := bad.Total(); n > 0 {
-		return fmt.Errorf("%w: %s in %s can't be overwritten or read back, the first at byte %d; what lies there stays, so don't let this drive out of the house", ErrNotErased, units.Bytes(n), units.Plural(bad.Count(), "place"), bad.Bounds().Start)
+		return fmt.Errorf("%w: %s in %s can't be overwritten or read back, the first at byte %d; what lies there "+
+			"stays, "+
+			"so don't let this drive out of the house", ErrNotErased, units.Bytes(n),
+			units.Plural(bad.Count(), "place"), bad.Bounds().Start)
 	}
 	return nil
 }
 
 // gave says how far the erasing came.
 func (e *Erase) gave(at int64, err error) error {
-	return fmt.Errorf("%w; overwritten up to byte %d (%s of %s), behind that the old contents can still be read, and no table is left: erase again", err, at, units.Bytes(at), units.Bytes(e.Target.Identity.Size))
+	return fmt.Errorf("%w; overwritten up to byte %d (%s of %s), behind that the old contents can still be read, "+
+		"and no "+
+		"table is left: erase again", err, at, units.Bytes(at), units.Bytes(e.Target.Identity.Size))
 }
 
 // flush sends what the kernel still holds to the disk. When the disk refuses some of it,
@@ -361,7 +384,9 @@ func (e *Erase) verify(rc *run.Context, w disk.Device, src *stream, bad *span.Se
 				}
 			}
 			if bad.Total() > mostBad*small {
-				return fmt.Errorf("%w: more than %d places don't hold what was written, the last at byte %d; the drive can't be relied on, don't let it out of the house", ErrNotErased, mostBad, sp.Start)
+				return fmt.Errorf("%w: more than %d places don't hold what was written, the last at byte %d; the "+
+					"drive "+
+					"can't be relied on, don't let it out of the house", ErrNotErased, mostBad, sp.Start)
 			}
 		}
 		if err := rc.Step(sp.Len()); err != nil {
@@ -410,7 +435,9 @@ func (e *Erase) discard(rc *run.Context, w discarder) error {
 		}
 	}
 	if zero < samples {
-		rc.Note("%d of %d samples still show other bytes than zeros: this drive doesn't hide what was discarded; erase it with zeros or random bytes before it leaves the house", samples-zero, samples)
+		rc.Note("%d of %d samples still show other bytes than zeros: this drive doesn't hide what was discarded; "+
+			"erase "+
+			"it with zeros or random bytes before it leaves the house", samples-zero, samples)
 	} else {
 		rc.Note("all %d samples read as zeros", samples)
 	}

@@ -72,7 +72,8 @@ func TestEraseOfAFailingDisk(t *testing.T) {
 		f := &disk.Faulty{Writable: m, BadWrite: bad, BadRead: deaf}
 		e := &Erase{Way: way, Target: disk.Target{Identity: m.Identity()}}
 		err := testkit.Run(func(rc *run.Context) error { return e.overwrite(rc, f) })
-		if !errors.Is(err, ErrNotErased) || !strings.Contains(err.Error(), "16.4 kB in 3 places") || !strings.Contains(err.Error(), "byte 9437184") {
+		if !errors.Is(err, ErrNotErased) || !strings.Contains(err.Error(), "16.4 kB in 3 places") ||
+			!strings.Contains(err.Error(), "byte 9437184") {
 			t.Errorf("%s: %v", way, err)
 		}
 		kept := bytes.Count(m.Bytes, []byte{0x77, 0x77, 0x77, 0x77})
@@ -107,7 +108,8 @@ func TestEraseRefuses(t *testing.T) {
 	if _, err := NewErase(context.Background(), s, target, Discard, Medium{}, 0); err == nil {
 		t.Error("discard without the ability")
 	}
-	if _, err := NewErase(context.Background(), s, target, Random, Medium{Image: true}, units.MiB); err == nil || !strings.Contains(err.Error(), "room") {
+	if _, err := NewErase(context.Background(), s, target, Random, Medium{Image: true}, units.MiB); err == nil ||
+		!strings.Contains(err.Error(), "room") {
 		t.Error("random bytes without room")
 	}
 	for _, m := range []Medium{{}, {Rotational: true}, {Discards: true}} {

@@ -61,7 +61,8 @@ func TestNoGhosts(t *testing.T) {
 		out, _ := testkit.Try("blkid", "-p", "-o", "export", img)
 		return out
 	}
-	for name, ghost := range map[string]func(*testing.T, *os.File, int64){"LVM2_member": volumeGroup, "linux_raid_member": raidMember} {
+	for name, ghost := range map[string]func(*testing.T, *os.File, int64){"LVM2_member": volumeGroup,
+		"linux_raid_member": raidMember} {
 		for _, way := range []string{"layout", "erase"} {
 			img := testkit.Image(t, "ghost.img", size)
 			f, err := os.OpenFile(img, os.O_RDWR, 0)

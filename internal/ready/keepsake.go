@@ -99,7 +99,8 @@ func (k Keepsakes) List(id disk.Identity) ([]*Keepsake, error) {
 		case err != nil:
 			return out, fmt.Errorf("the keepsake %s can't be read: %w", n, err)
 		case s.Version > keepsakeVersion:
-			return out, fmt.Errorf("the keepsake %s was made by a newer Twin Shelf (version %d); use that one", n, s.Version)
+			return out, fmt.Errorf("the keepsake %s was made by a newer Twin Shelf (version %d); use that one", n,
+				s.Version)
 		}
 		if s.Identity.Key() == id.Key() {
 			s.newest = len(out) == 0
@@ -148,7 +149,8 @@ var errTooMuch = errors.New("too much to keep")
 
 // keep saves what stands in spans on dev; planned is the disk as it will be. When that is too
 // much, only the essential spans are kept, and the keepsake says that it can't be put back.
-func (k Keepsakes) keep(rc *run.Context, dev, planned disk.Device, spans, essential span.Set, s Keepsake) (*Keepsake, error) {
+func (k Keepsakes) keep(rc *run.Context, dev, planned disk.Device, spans, essential span.Set,
+	s Keepsake) (*Keepsake, error) {
 	fail := func(err error) (*Keepsake, error) {
 		return nil, fmt.Errorf("what the disk holds can't be kept: %w; nothing was written to the disk", err)
 	}
@@ -164,7 +166,8 @@ func (k Keepsakes) keep(rc *run.Context, dev, planned disk.Device, spans, essent
 		err = s.pack(rc, dev, planned, order(spans, dev.Size()), mostKept)
 	}
 	if errors.Is(err, errTooMuch) {
-		s.Incomplete = fmt.Sprintf("%s were to be overwritten, more than is kept (%s, and packed %s)", units.Bytes(spans.Total()), units.Bytes(mostRead), units.Bytes(mostKept))
+		s.Incomplete = fmt.Sprintf("%s were to be overwritten, more than is kept (%s, and packed %s)",
+			units.Bytes(spans.Total()), units.Bytes(mostRead), units.Bytes(mostKept))
 		s.Pieces = nil
 		rc.Phase(phaseKeep, essential.Total())
 		err = s.pack(rc, dev, planned, order(essential, dev.Size()), mostRead)
@@ -210,7 +213,8 @@ func (s *Keepsake) pack(rc *run.Context, dev, planned disk.Device, pieces []span
 		p := Piece{sp.Start, sp.End, sum(o), sum(n), blank(o)}
 		s.Pieces = append(s.Pieces, p)
 		if !p.Zero {
-			if err := t.WriteHeader(&tar.Header{Name: entryName(sp), Size: sp.Len(), Mode: 0o600, Format: tar.FormatPAX}); err != nil {
+			if err := t.WriteHeader(&tar.Header{Name: entryName(sp), Size: sp.Len(), Mode: 0o600,
+				Format: tar.FormatPAX}); err != nil {
 				return err
 			}
 			if _, err := t.Write(o); err != nil {
@@ -301,7 +305,8 @@ func (r Return) differing(rc *run.Context, dev disk.Device) (map[string]bool, er
 	for _, p := range k.Pieces {
 		sp := p.Span()
 		if sp.Empty() || sp.Len() > pieceLen || sp.Start < 0 || sp.End > dev.Size() {
-			return nil, fmt.Errorf("the keepsake %s.json names the stretch %s, which can't be; it is damaged", k.path, sp)
+			return nil, fmt.Errorf("the keepsake %s.json names the stretch %s, which can't be; it is damaged",
+				k.path, sp)
 		}
 		if err := disk.ReadFull(dev, buf[:sp.Len()], sp.Start); err != nil {
 			return nil, err
@@ -315,7 +320,8 @@ func (r Return) differing(rc *run.Context, dev disk.Device) (map[string]bool, er
 				differ[entryName(sp)] = true
 				break
 			}
-			return nil, r.refuse("it was used since: "+sp.String()+" holds neither what was there before nor what was put there", "the old state can't be had back this way; what is on it now stays as it is")
+			return nil, r.refuse("it was used since: "+sp.String()+" holds neither what was there before nor what was "+
+				"put there", "the old state can't be had back this way; what is on it now stays as it is")
 		}
 		if err := rc.Step(sp.Len()); err != nil {
 			return nil, err
@@ -408,10 +414,13 @@ func (r Return) Before(dev disk.Device) (*table.Table, error) {
 	return table.Read(o, o.Size(), o.SectorSize())
 }
 
-// Spares says that a part of a disk stays as it is: the table that comes back has it at the same place, and nothing of it is written over.
+// Spares says that a part of a disk stays as it is: the table that comes back has it at the same place, and nothing of
+// it is written over.
 func (r Return) Spares(before *table.Table, p table.Part) bool {
 	same := slices.ContainsFunc(before.Parts, func(o table.Part) bool { return o.Span == p.Span && o.Type == p.Type })
-	return same && !slices.ContainsFunc(r.Keepsake.Pieces, func(x Piece) bool { return x.Old != x.New && x.Span().Overlaps(p.Span) })
+	return same && !slices.ContainsFunc(r.Keepsake.Pieces, func(x Piece) bool {
+		return x.Old != x.New && x.Span().Overlaps(p.Span)
+	})
 }
 
 // each gives every piece with its old bytes, in the order of putting back.

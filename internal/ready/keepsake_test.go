@@ -47,7 +47,8 @@ func TestKeepsakePutsBackEveryByte(t *testing.T) {
 	}
 	all, err := keep.List(testkit.Target(t, img).Identity)
 	must(t, err)
-	if k := all[0]; len(k.Held) != 2 || !strings.Contains(k.Held[1], "kiosk") || !k.Finished || k.Incomplete != "" || k.Size() > 4*units.MiB {
+	if k := all[0]; len(k.Held) != 2 || !strings.Contains(k.Held[1], "kiosk") || !k.Finished || k.Incomplete != "" ||
+		k.Size() > 4*units.MiB {
 		t.Errorf("%+v, %d bytes", k.Held, k.Size())
 	}
 	must(t, putBack(t, keep, img))
@@ -75,7 +76,8 @@ func TestKeepsakeStaysAwayFromUsedDisks(t *testing.T) {
 	before := contents(t, img)
 	err := putBack(t, keep, img)
 	var refused *disk.Refusal
-	if !errors.As(err, &refused) || !strings.Contains(refused.Reason, "used since") || string(before) != string(contents(t, img)) {
+	if !errors.As(err, &refused) || !strings.Contains(refused.Reason, "used since") ||
+		string(before) != string(contents(t, img)) {
 		t.Errorf("%v", err)
 	}
 }
@@ -90,7 +92,8 @@ func TestKeepsakeThatIsDamaged(t *testing.T) {
 	must(t, err)
 	b[len(b)/2] ^= 0x10
 	must(t, os.WriteFile(name, b, 0o600))
-	if err := putBack(t, keep, img); err == nil || !strings.Contains(err.Error(), "damaged") && !strings.Contains(err.Error(), "checksum") {
+	if err := putBack(t, keep, img); err == nil || !strings.Contains(err.Error(), "damaged") &&
+		!strings.Contains(err.Error(), "checksum") {
 		t.Errorf("%v", err)
 	}
 	must(t, os.Remove(name))
@@ -103,7 +106,8 @@ func TestKeepsakeThatIsDamaged(t *testing.T) {
 // and the keepsake brings everything back.
 func TestTargetThatFails(t *testing.T) {
 	img := changing(t)
-	for _, at := range []int64{0, 512, 34*512 - 1, units.MiB + 1024, 41*units.MiB + 1024, 81 * units.MiB, 250*units.MiB - 1} {
+	for _, at := range []int64{0, 512, 34*512 - 1, units.MiB + 1024, 41*units.MiB + 1024, 81 * units.MiB,
+		250*units.MiB - 1} {
 		before := contents(t, img)
 		s, target := looked(t, img, 0)
 		d := Anew(s, 0, table.GPT)
@@ -119,7 +123,8 @@ func TestTargetThatFails(t *testing.T) {
 		faulty := &disk.Faulty{Writable: w, BadWrite: span.Of(span.At(at, 1))}
 		err = testkit.Run(func(rc *run.Context) error { _, err := p.onto(rc, faulty, keep); return err })
 		w.Close()
-		if !errors.Is(err, disk.ErrMedium) || !strings.Contains(err.Error(), "finished") || !strings.Contains(err.Error(), "Carry the plan out again, or put back") {
+		if !errors.Is(err, disk.ErrMedium) || !strings.Contains(err.Error(), "finished") ||
+			!strings.Contains(err.Error(), "Carry the plan out again, or put back") {
 			t.Errorf("at %d: %v", at, err)
 		}
 		if err := putBack(t, keep, img); err != nil {
@@ -210,7 +215,8 @@ func TestKeepsakeWithoutRoom(t *testing.T) {
 	file := t.TempDir() + "/in-the-way"
 	must(t, os.WriteFile(file, nil, 0o600))
 	err := testkit.Run(func(rc *run.Context) error { _, err := p.Run(rc, &disk.Guard{}, Keepsakes{file}); return err })
-	if err == nil || !strings.Contains(err.Error(), "nothing was written") || string(before) != string(contents(t, img)) {
+	if err == nil || !strings.Contains(err.Error(), "nothing was written") ||
+		string(before) != string(contents(t, img)) {
 		t.Errorf("%v", err)
 	}
 }

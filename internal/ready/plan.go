@@ -146,7 +146,8 @@ func formStep(part *Part) (Step, error) {
 	patches = disk.Over(patches, []disk.Patch{
 		{Off: 0, Zeros: n, Why: "clear old signatures"},
 		{Off: f.Size - n, Zeros: n, Why: "clear old signatures"},
-		{Off: min(ghostAt, f.Size-n), Zeros: min(ghostLen, max(0, f.Size-n-ghostAt)), Why: "clear an old copy of a super block"},
+		{Off: min(ghostAt, f.Size-n), Zeros: min(ghostLen, max(0, f.Size-n-ghostAt)),
+			Why: "clear an old copy of a super block"},
 	})
 	if patches, err = disk.SortPatches(patches, f.Size); err != nil {
 		return Step{}, err
@@ -175,7 +176,8 @@ func clearing(s *survey.Survey) Step {
 	old := []span.Span{span.At(0, n), {Start: size - n, End: size}}
 	for _, a := range append(s.Parts(), survey.Area{Span: span.Span{End: size}}) {
 		k := min(edge, a.Span.Len()/2)
-		old = append(old, span.At(a.Span.Start, k), span.Span{Start: a.Span.End - k, End: a.Span.End}, span.At(a.Span.Start+ghostAt, ghostLen).Intersect(a.Span))
+		old = append(old, span.At(a.Span.Start, k), span.Span{Start: a.Span.End - k, End: a.Span.End},
+			span.At(a.Span.Start+ghostAt, ghostLen).Intersect(a.Span))
 	}
 	step := Step{Title: "Clear the signatures of what was there"}
 	for sp := range span.Of(old...).All() {
@@ -190,7 +192,8 @@ func describeOld(a *survey.Area) string {
 	if !a.Content.Maps {
 		used = "use unknown"
 	}
-	return fmt.Sprintf("part %d  %s  %s  %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), units.Bytes(a.Span.Len()), used, a.Role)
+	return fmt.Sprintf("part %d  %s  %s  %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), units.Bytes(a.Span.Len()),
+		used, a.Role)
 }
 
 // words fills in what stays and what goes.
@@ -220,15 +223,21 @@ func (d *Draft) words(p *Plan) {
 	p.Notes = append(p.Notes, d.Notes...)
 	if d.Kind == table.MBR {
 		if reach := int64(maxMBR) * d.sector(); d.Identity.Size > reach {
-			p.Notes = append(p.Notes, fmt.Sprintf("an MBR reaches up to %s; %s of this disk stay out of its reach, a GPT would use all of it", units.Bytes(reach), units.Bytes(d.Identity.Size-reach)))
+			p.Notes = append(p.Notes,
+				fmt.Sprintf("an MBR reaches up to %s; %s of this disk stay out of its reach, a GPT would use all of it",
+					units.Bytes(reach), units.Bytes(d.Identity.Size-reach)))
 		}
 		if slices.ContainsFunc(d.Parts, func(q Part) bool { return q.Logical && q.Old == nil }) {
-			p.Notes = append(p.Notes, "an MBR has room for four entries: from the fourth part on they are logical ones, numbered from 5")
+			p.Notes = append(p.Notes, "an MBR has room for four entries: from the fourth part on they are logical "+
+				"ones, "+
+				"numbered from 5")
 		}
 	}
 	for _, q := range d.Parts {
 		if q.Type == table.TypeESP && q.Form != nil && !firmwareReads(q.Form.Kind) {
-			p.Notes = append(p.Notes, fmt.Sprintf("part %d is for starting a machine, and a machine's firmware reads only FAT there, not %s", q.Number, q.Form.Kind))
+			p.Notes = append(p.Notes,
+				fmt.Sprintf("part %d is for starting a machine, and a machine's firmware reads only FAT there, not %s",
+					q.Number, q.Form.Kind))
 		}
 	}
 	if rest := d.Rest(); rest > 0 {
@@ -270,7 +279,9 @@ func (p *Plan) unchanged(dev disk.Device) error {
 	for i := range p.old {
 		a := &p.old[i]
 		if h, err := head(dev, a); err != nil || h != p.heads[a.Span.Start] {
-			return &disk.Refusal{Disk: disk.Sticker(p.Target.Identity), Reason: fmt.Sprintf("part %d changed since the plan was made", a.Part.Number), Remedy: "look at it again on the Bench and plan again"}
+			return &disk.Refusal{Disk: disk.Sticker(p.Target.Identity),
+				Reason: fmt.Sprintf("part %d changed since the plan was made", a.Part.Number),
+				Remedy: "look at it again on the Bench and plan again"}
 		}
 	}
 	return nil
@@ -295,17 +306,22 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 			continue
 		}
 		if part.Form == nil {
-			if v, _ := families.Identify(disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize()); v != nil {
-				p.Notes = append(p.Notes, fmt.Sprintf("part %d isn't formatted, and an older %s is recognised in its place", part.Number, v.Info().Kind))
+			if v, _ := families.Identify(disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(),
+				p.planned.SectorSize()); v != nil {
+				p.Notes = append(p.Notes,
+					fmt.Sprintf("part %d isn't formatted, and an older %s is recognised in its place", part.Number,
+						v.Info().Kind))
 			}
 			continue
 		}
-		c, err := families.Examine(ctx, disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(), p.planned.SectorSize())
+		c, err := families.Examine(ctx, disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(),
+			p.planned.SectorSize())
 		if err != nil {
 			return err
 		}
 		if c.Info.Kind != part.Form.Kind || !c.Maps {
-			return fmt.Errorf("the planned %s on part %d would not be sound (%s); nothing was written", part.Form.Kind, part.Number, c.Why)
+			return fmt.Errorf("the planned %s on part %d would not be sound (%s); nothing was written", part.Form.Kind,
+				part.Number, c.Why)
 		}
 	}
 	return nil

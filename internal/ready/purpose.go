@@ -61,7 +61,8 @@ func (d *Draft) Storage(need int64, label string) error {
 		need = gap.Len()
 	}
 	if need > gap.Len() {
-		return fmt.Errorf("a shelf for this needs %s and there is room for %s: %s are missing; choose fewer dates or machines, or a larger disk", sizes.Words(need), sizes.Words(gap.Len()), units.Bytes(need-gap.Len()))
+		return fmt.Errorf("a shelf for this needs %s and there is room for %s: %s are missing; choose fewer dates or "+
+			"machines, or a larger disk", sizes.Words(need), sizes.Words(gap.Len()), units.Bytes(need-gap.Len()))
 	}
 	return d.addMade(need, need == gap.Len(), UsualHere(), label)
 }
@@ -102,7 +103,8 @@ func UsualHere() string {
 	return m.Kind
 }
 
-// preferred are the kinds that a shared drive takes, the best first: without a limit on files, then without one that hurts.
+// preferred are the kinds that a shared drive takes, the best first: without a limit on files, then without one that
+// hurts.
 func preferred() []fsys.Maker {
 	out := slices.DeleteFunc(families.Makers(), func(m fsys.Maker) bool { return m.Shared == 0 })
 	slices.SortFunc(out, func(a, b fsys.Maker) int { return a.Shared - b.Shared })
@@ -116,7 +118,8 @@ func SharedKind(systems []string, n int64, sector int) (fsys.Maker, error) {
 	}
 	for _, s := range systems {
 		if !slices.ContainsFunc(Systems(), func(known string) bool { return strings.EqualFold(known, s) }) {
-			return fsys.Maker{}, fmt.Errorf("%q is no kind of system that is known here; choose %s", s, units.Choices(Systems()))
+			return fsys.Maker{},
+				fmt.Errorf("%q is no kind of system that is known here; choose %s", s, units.Choices(Systems()))
 		}
 	}
 	if m, ok := families.All().UsualFor(systems[0]); ok && len(systems) == 1 {
@@ -131,10 +134,12 @@ func SharedKind(systems []string, n int64, sector int) (fsys.Maker, error) {
 		case all && n >= m.Min(sector) && n <= m.Max(sector):
 			return m, nil
 		case all:
-			why = fmt.Sprintf(" (%s would, from %s to %s)", m.Kind, units.Bytes(m.Min(sector)), units.Bytes(m.Max(sector)))
+			why = fmt.Sprintf(" (%s would, from %s to %s)", m.Kind, units.Bytes(m.Min(sector)),
+				units.Bytes(m.Max(sector)))
 		}
 	}
-	return fsys.Maker{}, fmt.Errorf("no file system of %s is written by all of %s%s", units.Bytes(n), strings.Join(systems, ", "), why)
+	return fsys.Maker{},
+		fmt.Errorf("no file system of %s is written by all of %s%s", units.Bytes(n), strings.Join(systems, ", "), why)
 }
 
 // Shared adds one part that all the given kinds of systems can write.
@@ -147,7 +152,8 @@ func (d *Draft) Shared(systems []string, label string) error {
 	if err := d.addMade(gap.Len(), true, m.Kind, label); err != nil {
 		return err
 	}
-	d.Notes = append(d.Notes, fmt.Sprintf("%s is read and written by %s; %s", m.Kind, strings.Join(systems, ", "), FileLimit(m)))
+	d.Notes = append(d.Notes, fmt.Sprintf("%s is read and written by %s; %s", m.Kind, strings.Join(systems, ", "),
+		FileLimit(m)))
 	return nil
 }
 
@@ -221,11 +227,13 @@ func (s Shape) main() int {
 // System adds empty parts in the shape of a captured system disk. The draft must have no parts yet.
 func (d *Draft) System(s Shape) error {
 	if len(d.Parts) > 0 {
-		return fmt.Errorf("a system disk is laid out anew, and this disk has %s that would stay", units.Plural(len(d.Parts), "part"))
+		return fmt.Errorf("a system disk is laid out anew, and this disk has %s that would stay",
+			units.Plural(len(d.Parts), "part"))
 	}
 	grows := s.main()
 	if grows < 0 {
-		return fmt.Errorf("the twin of %s has no part with a system or data that could take the room of the new disk", s.Machine)
+		return fmt.Errorf("the twin of %s has no part with a system or data that could take the room of the new disk",
+			s.Machine)
 	}
 	c := d.Clone()
 	others := int64(0)
@@ -239,11 +247,14 @@ func (d *Draft) System(s Shape) error {
 	}
 	room := down(c.Gap().Len()-others, d.Align)
 	if least := s.Parts[grows].Used; room < least {
-		return fmt.Errorf("%s is too small for the shape of %s: its other parts take %s and %s of the main one are in use, %s are missing", units.Bytes(d.Identity.Size), s.Machine, units.Bytes(others), units.Bytes(least), units.Bytes(least-room))
+		return fmt.Errorf("%s is too small for the shape of %s: its other parts take %s and %s of the main one are in "+
+			"use, %s are missing", units.Bytes(d.Identity.Size), s.Machine, units.Bytes(others), units.Bytes(least),
+			units.Bytes(least-room))
 	}
 	if m, err := families.MakerOf(s.Parts[grows].FileSystem); err == nil {
 		if most := down(m.Max(d.Identity.Sector), d.Align); room > most {
-			c.Notes = append(c.Notes, fmt.Sprintf("%s reaches up to %s, so %s stay free", m.Kind, units.Bytes(most), units.Bytes(room-most)))
+			c.Notes = append(c.Notes,
+				fmt.Sprintf("%s reaches up to %s, so %s stay free", m.Kind, units.Bytes(most), units.Bytes(room-most)))
 			room = most
 		}
 	}
@@ -267,7 +278,9 @@ func (d *Draft) System(s Shape) error {
 		}
 		q.Type = p.Type
 	}
-	c.Notes = append(c.Notes, fmt.Sprintf("the parts are empty: a restore of %s brings its own table and contents and doesn't need this", s.Machine))
+	c.Notes = append(c.Notes,
+		fmt.Sprintf("the parts are empty: a restore of %s brings its own table and contents and doesn't need this",
+			s.Machine))
 	*d = *c
 	return nil
 }

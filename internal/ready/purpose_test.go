@@ -40,10 +40,13 @@ func TestSharedKind(t *testing.T) {
 func TestPurposes(t *testing.T) {
 	const size = 1_000_204_886_016
 	shape := Shape{Machine: "Ticket desk", Kind: table.GPT, Parts: []ShapePart{
-		{Part: table.Part{Span: span.At(0, 100*units.MiB), Type: table.TypeESP, Name: "EFI system"}, FileSystem: "FAT32", Label: "START", Role: table.RoleStartup},
+		{Part: table.Part{Span: span.At(0, 100*units.MiB), Type: table.TypeESP, Name: "EFI system"},
+			FileSystem: "FAT32", Label: "START", Role: table.RoleStartup},
 		{Part: table.Part{Span: span.At(0, 16*units.MiB), Type: table.TypeMSReserved}, Role: table.RoleReserved},
-		{Part: table.Part{Span: span.At(0, 250*units.GB), Type: table.TypeMSBasicData}, FileSystem: "NTFS", Label: "Desk", Role: table.RoleSystem, Used: 90 * units.GB},
-		{Part: table.Part{Span: span.At(0, 600*units.MiB), Type: table.TypeMSRecovery}, FileSystem: "NTFS", Role: table.RoleRecovery},
+		{Part: table.Part{Span: span.At(0, 250*units.GB), Type: table.TypeMSBasicData}, FileSystem: "NTFS",
+			Label: "Desk", Role: table.RoleSystem, Used: 90 * units.GB},
+		{Part: table.Part{Span: span.At(0, 600*units.MiB), Type: table.TypeMSRecovery}, FileSystem: "NTFS",
+			Role: table.RoleRecovery},
 	}}
 	for name, c := range map[string]struct {
 		size int64
@@ -51,15 +54,23 @@ func TestPurposes(t *testing.T) {
 		want []string // parts, or an error
 		bad  string
 	}{
-		"storage":       {size, func(d *Draft) error { return d.Storage(400*units.GB, "oak") }, []string{"1 ext4 400 GB"}, ""},
-		"storage, all":  {size, func(d *Draft) error { return d.Storage(0, "oak") }, []string{"1 ext4 1.00 TB"}, ""},
-		"storage, more": {size, func(d *Draft) error { return d.Storage(1500*units.GB, "oak") }, nil, "500 GB are missing"},
-		"shared":        {size, func(d *Draft) error { return d.Shared([]string{"Windows", "macOS"}, "ferry") }, []string{"1 exFAT 1.00 TB"}, ""},
-		"split":         {size, func(d *Draft) error { return d.Split([]string{"ext4", "NTFS", "exFAT"}) }, []string{"1 ext4 333 GB", "2 NTFS 333 GB", "3 exFAT 333 GB"}, ""},
-		"split, large":  {size * 10, func(d *Draft) error { return d.Split([]string{"ext4", "FAT32"}) }, nil, "too large"},
-		"system":        {size, func(d *Draft) error { return d.System(shape) }, []string{"1 FAT32 105 MB", "2  16.8 MB", "3 NTFS 999 GB", "4 NTFS 629 MB"}, ""},
-		"system, less":  {128 * units.GB, func(d *Draft) error { return d.System(shape) }, []string{"1 FAT32 105 MB", "2  16.8 MB", "3 NTFS 127 GB", "4 NTFS 629 MB"}, ""},
-		"system, small": {64 * units.GB, func(d *Draft) error { return d.System(shape) }, nil, "too small for the shape of Ticket desk"},
+		"storage": {size, func(d *Draft) error { return d.Storage(400*units.GB, "oak") },
+			[]string{"1 ext4 400 GB"}, ""},
+		"storage, all": {size, func(d *Draft) error { return d.Storage(0, "oak") }, []string{"1 ext4 1.00 TB"}, ""},
+		"storage, more": {size, func(d *Draft) error { return d.Storage(1500*units.GB, "oak") }, nil,
+			"500 GB are missing"},
+		"shared": {size, func(d *Draft) error { return d.Shared([]string{"Windows", "macOS"}, "ferry") },
+			[]string{"1 exFAT 1.00 TB"}, ""},
+		"split": {size, func(d *Draft) error { return d.Split([]string{"ext4", "NTFS", "exFAT"}) },
+			[]string{"1 ext4 333 GB", "2 NTFS 333 GB", "3 exFAT 333 GB"}, ""},
+		"split, large": {size * 10, func(d *Draft) error { return d.Split([]string{"ext4", "FAT32"}) }, nil,
+			"too large"},
+		"system": {size, func(d *Draft) error { return d.System(shape) },
+			[]string{"1 FAT32 105 MB", "2  16.8 MB", "3 NTFS 999 GB", "4 NTFS 629 MB"}, ""},
+		"system, less": {128 * units.GB, func(d *Draft) error { return d.System(shape) },
+			[]string{"1 FAT32 105 MB", "2  16.8 MB", "3 NTFS 127 GB", "4 NTFS 629 MB"}, ""},
+		"system, small": {64 * units.GB, func(d *Draft) error { return d.System(shape) }, nil,
+			"too small for the shape of Ticket desk"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, target := looked(t, testkit.Image(t, "new.img", c.size), 0)
@@ -78,7 +89,8 @@ func TestPurposes(t *testing.T) {
 				if p.Form != nil {
 					kind = p.Form.Kind
 				}
-				if got := fmt.Sprintf("%d %s %s", p.Number, kind, units.Bytes(p.Span.Len())); i >= len(c.want) || got != c.want[i] {
+				if got := fmt.Sprintf("%d %s %s", p.Number, kind, units.Bytes(p.Span.Len())); i >= len(c.want) ||
+					got != c.want[i] {
 					t.Errorf("part %q, want %q", got, c.want)
 				}
 			}
@@ -91,13 +103,16 @@ func TestPurposes(t *testing.T) {
 func TestSystemDiskWithOldTable(t *testing.T) {
 	shape := Shape{Machine: "Weighbridge", Kind: table.MBR}
 	for i := range 5 {
-		shape.Parts = append(shape.Parts, ShapePart{Part: table.Part{Span: span.At(0, 200*units.MiB), Type: "0x06", Active: i == 0, Logical: i > 2}, FileSystem: "FAT16", Role: table.RoleData, Used: units.MiB})
+		shape.Parts = append(shape.Parts,
+			ShapePart{Part: table.Part{Span: span.At(0, 200*units.MiB), Type: "0x06", Active: i == 0, Logical: i > 2},
+				FileSystem: "FAT16", Role: table.RoleData, Used: units.MiB})
 	}
 	s, target := looked(t, testkit.Image(t, "new.img", 4*units.GB), 0)
 	d := Anew(s, 0, table.MBR)
 	must(t, d.System(shape))
 	sound(t, d, "system")
-	if len(d.Parts) != 5 || !d.Parts[0].Active || d.Parts[1].Active || !d.Parts[4].Logical || d.Parts[0].Type != "0x06" {
+	if len(d.Parts) != 5 || !d.Parts[0].Active || d.Parts[1].Active || !d.Parts[4].Logical ||
+		d.Parts[0].Type != "0x06" {
 		t.Errorf("%+v", d.Parts)
 	}
 	planOf(t, d, target)

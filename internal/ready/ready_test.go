@@ -58,7 +58,11 @@ func carried(t testing.TB, d *Draft, target disk.Target) Keepsakes {
 	t.Helper()
 	p := planOf(t, d, target)
 	keep := Keepsakes{t.TempDir()}
-	if err := testkit.Run(func(rc *run.Context) error { _, err := p.Run(rc, &disk.Guard{}, keep); return err }); err != nil {
+	if err := testkit.Run(func(rc *run.Context) error {
+		_, err := p.Run(rc, &disk.Guard{},
+			keep)
+		return err
+	}); err != nil {
 		t.Fatal(err)
 	}
 	return keep
@@ -89,7 +93,9 @@ func sound(t *testing.T, d *Draft, what string) {
 		case p.Old == nil && p.Span.Start%d.Align != 0:
 			t.Fatalf("%s: part %d begins at byte %d, not on %d", what, p.Number, p.Span.Start, d.Align)
 		}
-		if slices.ContainsFunc(d.Parts[:i], func(q Part) bool { return q.Number == p.Number || q.GUID != "" && q.GUID == p.GUID }) {
+		if slices.ContainsFunc(d.Parts[:i], func(q Part) bool {
+			return q.Number == p.Number || q.GUID != "" && q.GUID == p.GUID
+		}) {
 			t.Fatalf("%s: number or identity of part %d is there twice", what, p.Number)
 		}
 		at, parts = p.Span.End, parts+p.Span.Len()
@@ -116,7 +122,8 @@ func TestArithmetic(t *testing.T) {
 	names := []string{"", "oak", "tickets", "a name that is much too long for any table of parts"}
 	for round := range 60 {
 		sector := []int{512, 4096}[round%2]
-		size := []int64{20 * units.MiB, 4_009_754_624, 1_000_204_886_016, 3_000_592_982_016, 16_000_900_661_248}[r.IntN(5)] / 4096 * 4096
+		size := []int64{20 * units.MiB, 4_009_754_624, 1_000_204_886_016, 3_000_592_982_016,
+			16_000_900_661_248}[r.IntN(5)] / 4096 * 4096
 		s, target := looked(t, testkit.Image(t, "new.img", size), sector)
 		d := Anew(s, []int{0, 512, 4 << 20, 33 << 20, 12345}[r.IntN(5)], []table.Kind{table.GPT, table.MBR}[r.IntN(2)])
 		for step := range 40 {
@@ -262,10 +269,12 @@ func TestLayoutsAreRead(t *testing.T) {
 					}
 				}
 				carried(t, d, target)
-				if out := testkit.Do(t, "blkid", "-p", "-o", "value", "-s", "PTTYPE", dev); strings.TrimSpace(out) != map[table.Kind]string{table.GPT: "gpt", table.MBR: "dos"}[kind] {
+				if out := testkit.Do(t, "blkid", "-p", "-o", "value", "-s", "PTTYPE", dev); strings.TrimSpace(out) !=
+					map[table.Kind]string{table.GPT: "gpt", table.MBR: "dos"}[kind] {
 					t.Errorf("blkid: %q", out)
 				}
-				if out, _ := testkit.Try("blkid", "-p", "-o", "export", dev); strings.Contains(out, "\nTYPE=") || strings.Contains(out, "LABEL") {
+				if out, _ := testkit.Try("blkid", "-p", "-o", "export", dev); strings.Contains(out, "\nTYPE=") ||
+					strings.Contains(out, "LABEL") {
 					t.Errorf("a ghost on the whole disk: %s", out)
 				}
 				var want strings.Builder
@@ -275,15 +284,18 @@ func TestLayoutsAreRead(t *testing.T) {
 				if kind == table.MBR { // partx shows the extended entry too
 					want.Reset()
 				}
-				got := testkit.Do(t, "partx", "--show", "-g", "-o", "NR,START,SECTORS", "--sector-size", fmt.Sprint(sector), dev)
-				if sector == 512 && kind == table.GPT && strings.Join(strings.Fields(got), " ") != strings.Join(strings.Fields(want.String()), " ") {
+				got := testkit.Do(t, "partx", "--show", "-g", "-o", "NR,START,SECTORS", "--sector-size",
+					fmt.Sprint(sector), dev)
+				if sector == 512 && kind == table.GPT &&
+					strings.Join(strings.Fields(got), " ") != strings.Join(strings.Fields(want.String()), " ") {
 					t.Errorf("partx shows\n%swant\n%s", got, want.String())
 				}
 				if n := len(strings.Split(strings.TrimSpace(got), "\n")); n < len(kinds) {
 					t.Errorf("partx shows %d parts:\n%s", n, got)
 				}
 				for i, p := range d.Parts {
-					out, err := testkit.Try("blkid", "-p", "-O", fmt.Sprint(p.Span.Start), "-S", fmt.Sprint(p.Span.Len()), "-o", "export", dev)
+					out, err := testkit.Try("blkid", "-p", "-O", fmt.Sprint(p.Span.Start), "-S",
+						fmt.Sprint(p.Span.Len()), "-o", "export", dev)
 					if kinds[i] == "" {
 						continue
 					}
@@ -325,7 +337,8 @@ func changing(t *testing.T) string {
 	img := testkit.Image(t, "kiosk.img", 250*units.MiB)
 	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: newGUID(), Parts: []table.Part{
 		{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeESP, GUID: newGUID(), Name: "start"},
-		{Number: 2, Span: span.At(41*units.MiB, 40*units.MiB), Type: table.TypeLinuxData, GUID: newGUID(), Name: "kiosk"},
+		{Number: 2, Span: span.At(41*units.MiB, 40*units.MiB), Type: table.TypeLinuxData, GUID: newGUID(),
+			Name: "kiosk"},
 	}}, 250*units.MiB)
 	a, b := testkit.Image(t, "a", 40*units.MiB), testkit.Image(t, "b", 40*units.MiB)
 	testkit.Do(t, "mkfs.fat", "-F", "32", "-n", "START", a)
@@ -376,7 +389,8 @@ func TestChangeKeepsWhatStays(t *testing.T) {
 		}
 	}
 	s, target = looked(t, img, 0)
-	if len(s.Parts()) != 3 || s.Table.Worst() == table.Damage || s.Parts()[1].Part.Name != "Kiosk, pier 2" || s.Parts()[1].Part.Type != table.TypeLinuxRootX64 || s.Table.ID != d.ID {
+	if len(s.Parts()) != 3 || s.Table.Worst() == table.Damage || s.Parts()[1].Part.Name != "Kiosk, pier 2" ||
+		s.Parts()[1].Part.Type != table.TypeLinuxRootX64 || s.Table.ID != d.ID {
 		t.Errorf("%+v", s.Table)
 	}
 	// Taking out, and formatting in place.
@@ -385,12 +399,14 @@ func TestChangeKeepsWhatStays(t *testing.T) {
 	must(t, d.SetForm(1, "NTFS", "tariffs", 0))
 	d.Remove(0)
 	p = planOf(t, d, target)
-	if len(p.Goes) != 2 || !strings.Contains(p.Goes[0], "START") || !strings.Contains(p.Goes[1], "formatted anew") || len(p.Stays) != 1 {
+	if len(p.Goes) != 2 || !strings.Contains(p.Goes[0], "START") || !strings.Contains(p.Goes[1], "formatted anew") ||
+		len(p.Stays) != 1 {
 		t.Errorf("stays %q, goes %q", p.Stays, p.Goes)
 	}
 	carried(t, d, target)
 	s, _ = looked(t, img, 0)
-	if parts := s.Parts(); len(parts) != 2 || parts[0].Content.Info.Kind != "NTFS" || parts[0].Content.Info.Label != "tariffs" || parts[0].Part.Number != 2 {
+	if parts := s.Parts(); len(parts) != 2 || parts[0].Content.Info.Kind != "NTFS" ||
+		parts[0].Content.Info.Label != "tariffs" || parts[0].Part.Number != 2 {
 		t.Errorf("%+v", parts)
 	}
 }

@@ -26,7 +26,8 @@ func ParseWish(text string) (Wish, error) {
 	}
 	w := Wish{Size: parts[0]}
 	if w.Size == "" {
-		return w, fmt.Errorf("%q says no size; write SIZE:FILE SYSTEM:LABEL, such as \"250 GB:ext4:oak\" or \"rest\"", text)
+		return w, fmt.Errorf("%q says no size; write SIZE:FILE SYSTEM:LABEL, such as \"250 GB:ext4:oak\" or "+
+			"\"rest\"", text)
 	}
 	if len(parts) > 1 {
 		w.Kind = parts[1]

@@ -9,8 +9,8 @@ import (
 	"twinshelf/internal/store"
 )
 
-// enduring is a twin's disk of which parts of the block map are hurt: what lies there counts as data that can't be read, stretch by
-// stretch, so that everything else is had all the same.
+// enduring is a twin's disk of which parts of the block map are hurt: what lies there counts as data that can't be
+// read, stretch by stretch, so that everything else is had all the same.
 type enduring struct{ *shelf.Disk }
 
 // unmapped is how long such stretches are, in bytes.

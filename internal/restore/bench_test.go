@@ -88,9 +88,9 @@ func usedBytes(b *testing.B, img string) (path string, n int64) {
 	return path, c.Used
 }
 
-// Two ways in which one part in a hundred of what is used changes: in places of 256 KiB inside of files, which
-// touches most of what large files hold, as a busy database does; and as files beside each other that are written anew, as
-// an update or a day's work does.
+// Two ways in which one part in a hundred of what is used changes: in places of 256 KiB inside of files, which touches
+// most of what large files hold, as a busy database does; and as files beside each other that are written anew, as an
+// update or a day's work does.
 const (
 	changedInside = iota
 	changedFiles
@@ -196,7 +196,8 @@ func BenchmarkJob(b *testing.B) {
 
 func newSealed(b testing.TB) *shelf.Shelf {
 	b.Helper()
-	s, err := shelf.Create(b.Context(), filepath.Join(b.TempDir(), "elm"), store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{}})
+	s, err := shelf.Create(b.Context(), filepath.Join(b.TempDir(), "elm"),
+		store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{}})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -261,7 +262,8 @@ func mustTakeAll(b *testing.B, s *shelf.Shelf, img string) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	p := capture.Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Trust: capture.TrustNone, Sources: []capture.Source{{Survey: sv}}}
+	p := capture.Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Trust: capture.TrustNone,
+		Sources: []capture.Source{{Survey: sv}}}
 	if err := testkit.Run(func(rc *run.Context) error { _, err := p.Run(rc); return err }); err != nil {
 		b.Fatal(err)
 	}

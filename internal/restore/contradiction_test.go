@@ -17,8 +17,8 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestVolumeThatContradictsItself: a block of a file that the bitmap calls free is kept; the volume keeps its size on a larger
-// disk, the plan says why, and the proof of the true copy holds.
+// TestVolumeThatContradictsItself: a block of a file that the bitmap calls free is kept; the volume keeps its size on a
+// larger disk, the plan says why, and the proof of the true copy holds.
 func TestVolumeThatContradictsItself(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	dir := t.TempDir()
@@ -41,16 +41,19 @@ func TestVolumeThatContradictsItself(t *testing.T) {
 		t.Fatal(err)
 	}
 	img := testkit.Image(t, "desk.img", 50*miB)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001", Parts: []table.Part{
-		{Number: 1, Span: span.At(miB, 40*miB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"},
-	}}, 50*miB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000D001",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(miB, 40*miB), Type: table.TypeLinuxData,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"},
+		}}, 50*miB)
 	testkit.Place(t, fs, img, miB)
 	s := newShelf(t)
 	twin, err := take(t, s, opened(t, img))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if part := twin.Disks[0].Parts()[0]; !strings.Contains(part.Whole, "contradict") || !strings.Contains(part.Whole, "inode") || part.Accounted {
+	if part := twin.Disks[0].Parts()[0]; !strings.Contains(part.Whole, "contradict") ||
+		!strings.Contains(part.Whole, "inode") || part.Accounted {
 		t.Errorf("the twin says %q", part.Whole)
 	}
 	target := testkit.Image(t, "larger.img", 100*miB)
@@ -58,7 +61,8 @@ func TestVolumeThatContradictsItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if why := strings.Join(plan.Notes, "\n"); !strings.Contains(why, "part 1 keeps its size") || plan.Parts[0].Grown() > 0 {
+	if why := strings.Join(plan.Notes, "\n"); !strings.Contains(why, "part 1 keeps its size") ||
+		plan.Parts[0].Grown() > 0 {
 		t.Errorf("the plan: %s", why)
 	}
 	wantHolds(t, proof)
@@ -81,7 +85,8 @@ func wantHolds(t *testing.T, p *shelf.Proof) {
 func TestTwinThatLacksBytes(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "letter"), bytes.Repeat([]byte("tide table\n"), 400_000), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "letter"), bytes.Repeat([]byte("tide table\n"), 400_000),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	img := testkit.Image(t, "desk.img", 40*miB)

@@ -59,8 +59,8 @@ func write(p *Plan, target disk.Writable) (notes []string, err error) {
 	return r.Snapshot().Notes, err
 }
 
-// TestTargetThatFails: a place that fails is named and the rest written; when the target can't be of use the work ends and its
-// start stays cleared.
+// TestTargetThatFails: a place that fails is named and the rest written; when the target can't be of use the work ends
+// and its start stays cleared.
 func TestTargetThatFails(t *testing.T) {
 	src := noise(40 << 20)
 	for _, c := range []struct {
@@ -69,10 +69,14 @@ func TestTargetThatFails(t *testing.T) {
 		want   error
 		bad    span.Set
 	}{
-		{"a place that can't be written", &disk.Faulty{BadWrite: span.Of(span.At(7<<20+5000, 512))}, nil, span.Of(span.At(7<<20+4096, 4096))},
-		{"two places, one across a step", &disk.Faulty{BadWrite: span.Of(span.At(9<<20+4000, 200), span.At(30<<20, 4096))}, nil, span.Of(span.At(9<<20, 8192), span.At(30<<20, 4096))},
+		{"a place that can't be written", &disk.Faulty{BadWrite: span.Of(span.At(7<<20+5000, 512))}, nil,
+			span.Of(span.At(7<<20+4096, 4096))},
+		{"two places, one across a step",
+			&disk.Faulty{BadWrite: span.Of(span.At(9<<20+4000, 200), span.At(30<<20, 4096))}, nil,
+			span.Of(span.At(9<<20, 8192), span.At(30<<20, 4096))},
 		{"the start", &disk.Faulty{BadWrite: span.Of(span.At(4096, 512))}, disk.ErrMedium, span.Set{}},
-		{"too much of it", &disk.Faulty{BadWrite: span.Of(span.At(8<<20, 20<<20))}, errors.New("choose another target"), span.Set{}},
+		{"too much of it", &disk.Faulty{BadWrite: span.Of(span.At(8<<20, 20<<20))}, errors.New("choose another target"),
+			span.Set{}},
 		{"pulled out", &disk.Faulty{GoneAfter: 9 << 20}, disk.ErrGone, span.Set{}},
 	} {
 		m := disk.NewMemory(src.Size(), 512)
@@ -175,7 +179,8 @@ func (n *notebook) Load() ([]byte, error) { return n.b, nil }
 func (n *notebook) Save(b []byte) error   { n.b = b; return nil }
 func (n *notebook) Clear() error          { n.b = nil; return nil }
 
-// TestGoesOn: a restore cut off at any place goes on from its last flush, and the result is what an uninterrupted one gives.
+// TestGoesOn: a restore cut off at any place goes on from its last flush, and the result is what an uninterrupted one
+// gives.
 func TestGoesOn(t *testing.T) {
 	src := noise(24 << 20)
 	for seed := range uint64(25) {

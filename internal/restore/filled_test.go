@@ -31,8 +31,10 @@ func simple(t *testing.T, kind table.Kind, sector int, options ...string) (img s
 	testkit.Do(t, "mkfs.ext4", append(append([]string{"-q", "-d", dir}, options...), fs)...)
 	testkit.Do(t, "mkswap", swap)
 	l := table.Layout{Kind: kind, Sector: sector, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000A100", Parts: []table.Part{
-		{Number: 1, Span: span.At(miB, 60*miB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000A101", Name: "kiosk"},
-		{Number: 2, Span: span.At(61*miB, 10*miB), Type: table.TypeLinuxSwap, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000A102"}}}
+		{Number: 1, Span: span.At(miB, 60*miB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000A101",
+			Name: "kiosk"},
+		{Number: 2, Span: span.At(61*miB, 10*miB), Type: table.TypeLinuxSwap,
+			GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000A102"}}}
 	if kind == table.MBR {
 		l.ID, l.Parts[0].Type, l.Parts[1].Type = "00b21d9e", "0x83", "0x82"
 	}
@@ -80,7 +82,8 @@ func TestNewPartInTheRest(t *testing.T) {
 			t.Errorf("partx doesn't see it:\n%s", shown)
 		}
 		part := testkit.Extract(t, target, p.Added.Part.Span.Start, p.Added.Part.Span.Len())
-		if out := testkit.Do(t, "blkid", "-p", "-o", "value", "-s", "TYPE", "-s", "LABEL", part); !strings.Contains(out, c.blk) || !strings.Contains(out, "SPARE") {
+		if out := testkit.Do(t, "blkid", "-p", "-o", "value", "-s", "TYPE", "-s", "LABEL", part); !strings.Contains(out,
+			c.blk) || !strings.Contains(out, "SPARE") {
 			t.Errorf("blkid says %s", out)
 		}
 		switch c.fs {
@@ -91,7 +94,8 @@ func TestNewPartInTheRest(t *testing.T) {
 		default:
 			testkit.Do(t, "fsck.fat", "-n", part)
 		}
-		planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), opened(t, target).Identity(), fit.LaidOn(sv.Device, opened(t, target), sv.Table))
+		planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), opened(t, target).Identity(),
+			fit.LaidOn(sv.Device, opened(t, target), sv.Table))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -104,7 +108,9 @@ func TestNewPartInTheRest(t *testing.T) {
 		}
 	}
 	_, sv := simple(t, table.GPT, 512)
-	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 300 * miB, Sector: 512}, fit.Wish{Fill: "ext4", Parts: map[int]fit.PartWish{1: {Share: 1}}}); err == nil || !strings.Contains(err.Error(), "no room left") {
+	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 300 * miB, Sector: 512},
+		fit.Wish{Fill: "ext4", Parts: map[int]fit.PartWish{1: {Share: 1}}}); err == nil ||
+		!strings.Contains(err.Error(), "no room left") {
 		t.Errorf("%v", err)
 	}
 }
@@ -124,7 +130,8 @@ func TestOtherSectors(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := restore.New(t.Context(), sv.Mapped(), disk.Target{Path: target, Identity: d.Identity(), Fingerprint: print}, &disk.Guard{}, fit.Wish{})
+		p, err := restore.New(t.Context(), sv.Mapped(),
+			disk.Target{Path: target, Identity: d.Identity(), Fingerprint: print}, &disk.Guard{}, fit.Wish{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -141,19 +148,22 @@ func TestOtherSectors(t *testing.T) {
 		dev := testkit.Loop(t, target, c.to)
 		shown := testkit.Do(t, "partx", "--show", "-g", "-S", fmt.Sprint(c.to), "-o", "NR,START,SIZE", "-b", dev)
 		for _, x := range p.Fit.Parts {
-			if want := fmt.Sprint(x.To.Start / 512); !strings.Contains(shown, want) || !strings.Contains(shown, fmt.Sprint(x.To.Len())) {
+			if want := fmt.Sprint(x.To.Start / 512); !strings.Contains(shown, want) ||
+				!strings.Contains(shown, fmt.Sprint(x.To.Len())) {
 				t.Errorf("%v: partx shows\n%s", c, shown)
 			}
 		}
 		part := testkit.Extract(t, target, miB, 60*miB)
 		testkit.Do(t, "e2fsck", "-fn", part)
-		if was := testkit.Extract(t, source, miB, 60*miB); testkit.Do(t, "debugfs", "-R", "ls -l /", was) != testkit.Do(t, "debugfs", "-R", "ls -l /", part) {
+		if was := testkit.Extract(t, source, miB, 60*miB); testkit.Do(t, "debugfs", "-R", "ls -l /",
+			was) != testkit.Do(t, "debugfs", "-R", "ls -l /", part) {
 			t.Errorf("%v: the files differ", c)
 		}
 		testkit.Detach(dev)
 	}
 	_, sv := simple(t, table.GPT, 512, "-b", "1024")
-	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 120 * miB, Sector: 4096}, fit.Wish{}); err == nil || !strings.Contains(err.Error(), "blocks of 1024 bytes") {
+	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 120 * miB, Sector: 4096},
+		fit.Wish{}); err == nil || !strings.Contains(err.Error(), "blocks of 1024 bytes") {
 		t.Errorf("%v", err)
 	}
 	d := opened(t, machine(t))
@@ -161,7 +171,8 @@ func TestOtherSectors(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 2 * d.Size(), Sector: 4096}, fit.Wish{}); err == nil || !strings.Contains(err.Error(), "sectors are counted in the FAT") {
+	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 2 * d.Size(), Sector: 4096},
+		fit.Wish{}); err == nil || !strings.Contains(err.Error(), "sectors are counted in the FAT") {
 		t.Errorf("%v", err)
 	}
 }

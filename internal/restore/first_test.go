@@ -18,9 +18,9 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// BenchmarkFirst measures first captures, into an open and into a sealed shelf, and the
-// general-purpose compressor in turn, several times within one run, and reports the
-// medians and the extremes of the ratios, of the time on the clock and of that of the processors: one measurement alone says little on a busy machine.
+// BenchmarkFirst measures first captures, into an open and into a sealed shelf, and the general-purpose compressor in
+// turn, several times within one run, and reports the medians and the extremes of the ratios, of the time on the clock
+// and of that of the processors: one measurement alone says little on a busy machine.
 func BenchmarkFirst(b *testing.B) {
 	const rounds = 7
 	img := mixed(b, 1<<30)
@@ -65,8 +65,8 @@ func busy(b *testing.B) float64 {
 	return float64(total) / 1e9
 }
 
-// BenchmarkCopy measures a direct copy, and a restore, against copying only the used stretches in order to their places in a synced file, and
-// the general-purpose decompressor, in turn.
+// BenchmarkCopy measures a direct copy, and a restore, against copying only the used stretches in order to their places
+// in a synced file, and the general-purpose decompressor, in turn.
 func BenchmarkCopy(b *testing.B) {
 	const rounds = 7
 	img := mixed(b, 1<<30)

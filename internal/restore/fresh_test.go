@@ -19,15 +19,16 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestFreshIdentity: a copy gets identities of its own, the operating system's tools see them, files refer to them, and what
-// can't be changed is named.
+// TestFreshIdentity: a copy gets identities of its own, the operating system's tools see them, files refer to them, and
+// what can't be changed is named.
 func TestFreshIdentity(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat", "mkntfs", "mkswap", "mkfs.exfat", "blkid", "debugfs", "mcopy", "mtype")
 	const guid = "7A5E0F10-3B1C-4D5A-9C00-00000000F"
 	uuid := func(n int) string { return fmt.Sprintf("5d1c7a10-0000-4000-8000-00000000f00%d", n) }
 	dir := t.TempDir()
 	os.Mkdir(filepath.Join(dir, "etc"), 0o755)
-	fstab := "UUID=" + uuid(1) + " / ext4 defaults 0 1\nUUID=" + uuid(2) + " /srv ext4 defaults 0 2\nUUID=" + uuid(3) + " none swap sw 0 0\nPARTUUID=" + strings.ToLower(guid) + "106 /boot/efi vfat defaults 0 1\n"
+	fstab := "UUID=" + uuid(1) + " / ext4 defaults 0 1\nUUID=" + uuid(2) + " /srv ext4 defaults 0 2\nUUID=" + uuid(3) +
+		" none swap sw 0 0\nPARTUUID=" + strings.ToLower(guid) + "106 /boot/efi vfat defaults 0 1\n"
 	os.WriteFile(filepath.Join(dir, "etc/fstab"), []byte(fstab), 0o644)
 	var parts []table.Part
 	images := map[int]string{}
@@ -36,7 +37,8 @@ func TestFreshIdentity(t *testing.T) {
 		i := len(parts) + 1
 		img := testkit.Image(t, fmt.Sprint("part", i), n)
 		testkit.Do(t, tool, append(args, img)...)
-		parts = append(parts, table.Part{Number: i, Span: span.At(at, n), Type: kind, GUID: fmt.Sprintf("%s10%d", guid, i)})
+		parts = append(parts,
+			table.Part{Number: i, Span: span.At(at, n), Type: kind, GUID: fmt.Sprintf("%s10%d", guid, i)})
 		images[i], at = img, at+n
 	}
 	add(table.TypeLinuxData, 40*miB, "mkfs.ext4", "-q", "-O", "metadata_csum_seed", "-U", uuid(1), "-d", dir)
@@ -103,7 +105,8 @@ func TestFreshIdentity(t *testing.T) {
 					t.Errorf("fstab still refers to %s:\n%s", old, text)
 				}
 			}
-			if !strings.Contains(text, "UUID="+ids[1]+" / ") || !strings.Contains(text, uuid(2)) || !strings.Contains(text, "PARTUUID="+strings.ToLower(tab.Parts[5].GUID)) {
+			if !strings.Contains(text, "UUID="+ids[1]+" / ") || !strings.Contains(text, uuid(2)) ||
+				!strings.Contains(text, "PARTUUID="+strings.ToLower(tab.Parts[5].GUID)) {
 				t.Errorf("fstab is\n%s", text)
 			}
 		}

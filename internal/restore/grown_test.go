@@ -90,13 +90,18 @@ func TestGrowsOntoOtherTargets(t *testing.T) {
 		{"the main part takes the room", 1500 * miB, fit.Wish{}, map[int]int64{1: 64, 2: 1170, 3: 200, 4: 64}},
 		{"the smallest possible", 629*miB + 33*512, fit.Wish{}, map[int]int64{1: 64, 2: 300, 3: 200, 4: 64}},
 		{"a little larger", 910 * miB, fit.Wish{}, map[int]int64{1: 64, 2: 580, 3: 200, 4: 64}},
-		{"NTFS grows", 1500 * miB, fit.Wish{Parts: map[int]fit.PartWish{3: {Share: 1}}}, map[int]int64{1: 64, 2: 300, 3: 1070, 4: 64}},
-		{"both by share", 1500 * miB, fit.Wish{Parts: map[int]fit.PartWish{2: {Share: 1}, 3: {Share: 2}}}, map[int]int64{1: 64, 2: 590, 3: 780, 4: 64}},
-		{"an exact size", 1500 * miB, fit.Wish{Parts: map[int]fit.PartWish{3: {Size: 500 * miB}}}, map[int]int64{1: 64, 2: 300, 3: 500, 4: 64}},
-		{"the swap left out", 600 * miB, fit.Wish{Parts: map[int]fit.PartWish{4: {Leave: true}}}, map[int]int64{1: 64, 2: 334, 3: 200}},
+		{"NTFS grows", 1500 * miB, fit.Wish{Parts: map[int]fit.PartWish{3: {Share: 1}}},
+			map[int]int64{1: 64, 2: 300, 3: 1070, 4: 64}},
+		{"both by share", 1500 * miB, fit.Wish{Parts: map[int]fit.PartWish{2: {Share: 1}, 3: {Share: 2}}},
+			map[int]int64{1: 64, 2: 590, 3: 780, 4: 64}},
+		{"an exact size", 1500 * miB, fit.Wish{Parts: map[int]fit.PartWish{3: {Size: 500 * miB}}},
+			map[int]int64{1: 64, 2: 300, 3: 500, 4: 64}},
+		{"the swap left out", 600 * miB, fit.Wish{Parts: map[int]fit.PartWish{4: {Leave: true}}},
+			map[int]int64{1: 64, 2: 334, 3: 200}},
 		{"what gives most shrinks for a smaller disk", 560 * miB, fit.Wish{}, map[int]int64{1: 64, 4: 64}},
 		{"both shrink", 360 * miB, fit.Wish{}, map[int]int64{1: 64, 4: 64}},
-		{"NTFS as small as it gets", 700 * miB, fit.Wish{Parts: map[int]fit.PartWish{2: {Share: 1}, 3: {Least: true}}}, map[int]int64{1: 64, 4: 64}},
+		{"NTFS as small as it gets", 700 * miB, fit.Wish{Parts: map[int]fit.PartWish{2: {Share: 1}, 3: {Least: true}}},
+			map[int]int64{1: 64, 4: 64}},
 		{"ten times", 7 * units.GB, fit.Wish{}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -192,7 +197,8 @@ func TestMBRChainGrows(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, wish := range []fit.Wish{{}, {Parts: map[int]fit.PartWish{1: {Share: 1}, 5: {Share: 1}, 6: {Share: 1}}}, {Parts: map[int]fit.PartWish{5: {Leave: true}, 6: {Share: 1}}}} {
+	for _, wish := range []fit.Wish{{}, {Parts: map[int]fit.PartWish{1: {Share: 1}, 5: {Share: 1}, 6: {Share: 1}}},
+		{Parts: map[int]fit.PartWish{5: {Leave: true}, 6: {Share: 1}}}} {
 		target := testkit.Image(t, "target.img", 900*miB)
 		proof, p, err := putBackAs(t, s, twin, target, wish)
 		if err != nil {
@@ -204,7 +210,8 @@ func TestMBRChainGrows(t *testing.T) {
 		judgeGrown(t, source, target, p)
 		shown := testkit.Do(t, "partx", "--show", "-g", "-o", "START,SECTORS", target)
 		for _, x := range p.Parts {
-			if line := fmt.Sprintf("%d", x.To.Start/512); !x.To.Empty() && !bytes.Contains([]byte(shown), []byte(line)) {
+			if line := fmt.Sprintf("%d", x.To.Start/512); !x.To.Empty() &&
+				!bytes.Contains([]byte(shown), []byte(line)) {
 				t.Errorf("partx doesn't see part %d at %s:\n%s", x.Part.Number, line, shown)
 			}
 		}

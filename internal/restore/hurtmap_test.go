@@ -49,12 +49,14 @@ func hurtBlock(t *testing.T, s *shelf.Shelf, name string) {
 	}
 }
 
-// TestHurtBlockMap: where a piece of a part's block map is hurt, everything else is restored, and the proof names the part.
+// TestHurtBlockMap: where a piece of a part's block map is hurt, everything else is restored, and the proof names the
+// part.
 func TestHurtBlockMap(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	img := testkit.Image(t, "kiosk.img", 140*miB)
 	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: guidN(1), Parts: []table.Part{
-		{Number: 1, Span: span.At(miB, 60*miB), Type: table.TypeLinuxData, GUID: guidN(2)}, {Number: 2, Span: span.At(61*miB, 60*miB), Type: table.TypeLinuxData, GUID: guidN(3)}}}, 140*miB)
+		{Number: 1, Span: span.At(miB, 60*miB), Type: table.TypeLinuxData, GUID: guidN(2)},
+		{Number: 2, Span: span.At(61*miB, 60*miB), Type: table.TypeLinuxData, GUID: guidN(3)}}}, 140*miB)
 	for i, at := range []int64{miB, 61 * miB} {
 		dir := t.TempDir()
 		fill(t, dir, uint64(i+1))

@@ -32,7 +32,8 @@ func TestRestoreProcess(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := New(t.Context(), sv.Mapped(), testkit.Target(t, filepath.Join(dir, "target.img")), &disk.Guard{}, fit.Wish{})
+	p, err := New(t.Context(), sv.Mapped(), testkit.Target(t, filepath.Join(dir, "target.img")), &disk.Guard{},
+		fit.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,14 +53,15 @@ func TestRestoreProcess(t *testing.T) {
 	}
 }
 
-// TestKilledRestore kills the process that writes at random moments and starts it again, until it ends by itself: the target
-// is what it would have been.
+// TestKilledRestore kills the process that writes at random moments and starts it again, until it ends by itself: the
+// target is what it would have been.
 func TestKilledRestore(t *testing.T) {
 	src := noise(48 << 20)
 	wentOn := 0
 	for seed := range uint64(12) {
 		dir := t.TempDir()
-		if err := errors.Join(os.WriteFile(filepath.Join(dir, "source.img"), src.Bytes, 0o600), os.WriteFile(filepath.Join(dir, "target.img"), make([]byte, src.Size()), 0o600)); err != nil {
+		if err := errors.Join(os.WriteFile(filepath.Join(dir, "source.img"), src.Bytes, 0o600),
+			os.WriteFile(filepath.Join(dir, "target.img"), make([]byte, src.Size()), 0o600)); err != nil {
 			t.Fatal(err)
 		}
 		r := rand.New(rand.NewPCG(3, seed))

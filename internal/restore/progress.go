@@ -29,14 +29,16 @@ type Progress struct {
 	Upto int64 `json:"upto"`
 	// Later are stretches before it that the source didn't give at the first try.
 	Later span.Set `json:"later"`
-	// Bad are the places that the target couldn't keep, Missing those that the source couldn't give; both on the target.
+	// Bad are the places that the target couldn't keep, Missing those that the source couldn't give; both on the
+	// target.
 	Bad     span.Set  `json:"bad"`
 	Missing span.Set  `json:"missing"`
 	When    time.Time `json:"when"`
 }
 
-// GoOn has the plan write down how far it comes, and looks whether an earlier run of the same plan, from the
-// same source (by origin, a name that changes when the source does) onto the same target, was cut off: then it goes on from there.
+// GoOn has the plan write down how far it comes, and looks whether an earlier run of the same plan, from the same
+// source (by origin, a name that changes when the source does) onto the same target, was cut off: then it goes on from
+// there.
 func (p *Plan) GoOn(notes Notes, origin string) error {
 	p.notes, p.key = notes, p.name(origin)
 	raw, err := notes.Load()
@@ -71,8 +73,8 @@ func (p *Progress) Percent(size int64) int64 { return p.Upto * 100 / max(1, size
 // Anew has everything written again, whatever an earlier run did.
 func (p *Plan) Anew() { p.came, p.found = Progress{}, false }
 
-// Bad are the places that the target couldn't keep, Missing those that the source couldn't give: zeros are there instead. Both
-// count in bytes of the target and are complete once the run has ended.
+// Bad are the places that the target couldn't keep, Missing those that the source couldn't give: zeros are there
+// instead. Both count in bytes of the target and are complete once the run has ended.
 func (p *Plan) Bad() span.Set { return p.came.Bad }
 
 // Missing is described with Bad.

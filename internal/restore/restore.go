@@ -80,7 +80,8 @@ func New(ctx context.Context, source disk.Mapped, target disk.Target, guard *dis
 	if err != nil {
 		return nil, err
 	}
-	if f.Table.Sound(source.Size()) && (!t.Sound(planned.Size()) || t.Worst() == table.Damage && f.Table.Worst() != table.Damage) {
+	if f.Table.Sound(source.Size()) &&
+		(!t.Sound(planned.Size()) || t.Worst() == table.Damage && f.Table.Worst() != table.Damage) {
 		return nil, fmt.Errorf("the planned disk's table would not be sound (%v); nothing was written", t.Findings)
 	}
 	return p, p.sound(ctx)
@@ -92,19 +93,22 @@ func (p *Plan) sound(ctx context.Context) error {
 		if x.To.Empty() || x.Becomes == x.Volume {
 			continue
 		}
-		c, err := families.Examine(ctx, disk.Section(p.planned, x.To.Start, x.To.Len()), x.To.Len(), p.planned.SectorSize())
+		c, err := families.Examine(ctx, disk.Section(p.planned, x.To.Start, x.To.Len()), x.To.Len(),
+			p.planned.SectorSize())
 		if err != nil {
 			return err
 		}
 		if !c.Maps || c.Info.Size != x.Becomes || c.Info.Kind != x.Kind {
-			return fmt.Errorf("the %s of part %d would not be sound with its new size (%s); nothing was written: let that part keep its size", x.Kind, x.Part.Number, c.Why)
+			return fmt.Errorf("the %s of part %d would not be sound with its new size (%s); nothing was written: let "+
+				"that part keep its size", x.Kind, x.Part.Number, c.Why)
 		}
 	}
 	return nil
 }
 
 // Rehearse composes the disk that a restore onto such a target would make, and gives what its start-up repairs are.
-func Rehearse(ctx context.Context, source disk.Mapped, target disk.Identity, wish fit.Wish) (planned *rehearse.Planned, repairs []disk.Patch, err error) {
+func Rehearse(ctx context.Context, source disk.Mapped, target disk.Identity,
+	wish fit.Wish) (planned *rehearse.Planned, repairs []disk.Patch, err error) {
 	f, err := fit.Make(ctx, source, target, wish)
 	if err != nil {
 		return nil, nil, err
@@ -114,7 +118,8 @@ func Rehearse(ctx context.Context, source disk.Mapped, target disk.Identity, wis
 	return planned, p.repairs, err
 }
 
-// compose makes the planned disk, looks whether it should start, and repairs what can be repaired unless that is declined.
+// compose makes the planned disk, looks whether it should start, and repairs what can be repaired unless that is
+// declined.
 func (p *Plan) compose(ctx context.Context, wish fit.Wish) (*rehearse.Planned, error) {
 	planned, err := rehearse.Compose(p.Source, p.Fit)
 	if err != nil {
@@ -149,7 +154,8 @@ func (p *Plan) compose(ctx context.Context, wish fit.Wish) (*rehearse.Planned, e
 		}
 	}()
 	if len(p.Repaired) > 0 || p.Fresh != nil {
-		p.Startup, err = startup.Check(ctx, planned, startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere, Before: p.Startup})
+		p.Startup, err = startup.Check(ctx, planned,
+			startup.Options{Gone: o.Gone, Elsewhere: p.Fit.Elsewhere, Before: p.Startup})
 	}
 	return planned, err
 }
@@ -208,10 +214,13 @@ func Warnings(d *shelf.TwinDisk) []string {
 	var out []string
 	for _, r := range d.Parts() {
 		if !r.Captured {
-			out = append(out, fmt.Sprintf("part %d (%s) was not captured; on the target it will hold whatever is there now", r.Part, r.Title()))
+			out = append(out,
+				fmt.Sprintf("part %d (%s) was not captured; on the target it will hold whatever is there now", r.Part,
+					r.Title()))
 		}
 		if r.Unclean != "" {
-			out = append(out, fmt.Sprintf("part %d (%s) was not quiet when it was captured: %s", r.Part, r.Title(), r.Unclean))
+			out = append(out, fmt.Sprintf("part %d (%s) was not quiet when it was captured: %s", r.Part, r.Title(),
+				r.Unclean))
 		}
 	}
 	if n := d.Missing.Total(); n > 0 {

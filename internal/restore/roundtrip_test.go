@@ -161,7 +161,8 @@ func putBack(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string) (*sh
 }
 
 // putBackAs restores disk 0 of a twin as it is wished and proves it.
-func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wish fit.Wish) (*shelf.Proof, *fit.Plan, error) {
+func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string,
+	wish fit.Wish) (*shelf.Proof, *fit.Plan, error) {
 	t.Helper()
 	src, err := s.OpenDisk(t.Context(), twin, 0)
 	if err != nil {
@@ -176,7 +177,8 @@ func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string, wi
 }
 
 // written writes a source onto a target and proves it.
-func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish fit.Wish, shelves ...string) (proof *shelf.Proof, f *fit.Plan, err error) {
+func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish fit.Wish,
+	shelves ...string) (proof *shelf.Proof, f *fit.Plan, err error) {
 	t.Helper()
 	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: shelves}, wish)
 	if err != nil {
@@ -195,7 +197,8 @@ func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target str
 // restoreOnly writes a twin's disk onto a target.
 func restoreOnly(t testing.TB, src *shelf.Disk, s *shelf.Shelf, target string) error {
 	t.Helper()
-	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
+	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}},
+		fit.Wish{})
 	if err != nil {
 		return err
 	}
@@ -338,20 +341,23 @@ func TestRoundTripBetweenBlockDevices(t *testing.T) {
 
 	// A mounted part anywhere on the target: refused, nothing written.
 	before := testkit.Target(t, to)
-	part := testkit.Do(t, "losetup", "--find", "--show", "--offset", fmt.Sprint(65*miB), "--sizelimit", fmt.Sprint(300*miB), img)
+	part := testkit.Do(t, "losetup", "--find", "--show", "--offset", fmt.Sprint(65*miB), "--sizelimit",
+		fmt.Sprint(300*miB), img)
 	part = strings.TrimSpace(part)
 	defer testkit.Try("losetup", "-d", part)
-	testkit.Mounted(t, []string{"mount", "-o", "ro", to, "--options", fmt.Sprintf("offset=%d,ro", 65*miB)}, func(string) {
-		src, _ := s.OpenDisk(t.Context(), twin, 0)
-		for _, path := range []string{img} {
-			target := before
-			target.Path = path
-			var refused *disk.Refusal
-			if _, err := restore.New(t.Context(), src, target, &disk.Guard{}, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "in use") {
-				t.Errorf("%s: %v", path, err)
+	testkit.Mounted(t, []string{"mount", "-o", "ro", to, "--options", fmt.Sprintf("offset=%d,ro", 65*miB)},
+		func(string) {
+			src, _ := s.OpenDisk(t.Context(), twin, 0)
+			for _, path := range []string{img} {
+				target := before
+				target.Path = path
+				var refused *disk.Refusal
+				if _, err := restore.New(t.Context(), src, target, &disk.Guard{}, fit.Wish{}); !errors.As(err,
+					&refused) || !strings.Contains(err.Error(), "in use") {
+					t.Errorf("%s: %v", path, err)
+				}
 			}
-		}
-	})
+		})
 }
 
 // TestCutOffWhileWriting captures an ext4 whose journal was never replayed:
@@ -414,7 +420,8 @@ func TestTooSmallIsRefusedBeforeAnythingIsWritten(t *testing.T) {
 	}
 	target := testkit.Image(t, "small.img", 64*miB-1024)
 	var small *fit.TooSmall
-	if _, err := putBack(t, s, twin, target); !errors.As(err, &small) || small.Need-small.Have != 1024 || !strings.Contains(err.Error(), "1 024 bytes") {
+	if _, err := putBack(t, s, twin, target); !errors.As(err, &small) || small.Need-small.Have != 1024 ||
+		!strings.Contains(err.Error(), "1 024 bytes") {
 		t.Errorf("%v", err)
 	}
 	if _, err := opened(t, target).NextData(0); err == nil {
@@ -443,12 +450,14 @@ func TestGuardRefusals(t *testing.T) {
 	}{
 		{"put out of reach", good, disk.Guard{OutOfReach: func(disk.Identity) bool { return true }}, "out of reach"},
 		{"is the source", good, disk.Guard{Sources: []string{img}}, "also the disk that is read"},
-		{"inside the shelf", testkit.Target(t, inShelf), disk.Guard{Shelves: []string{s.Place()}}, "inside the open shelf"},
+		{"inside the shelf", testkit.Target(t, inShelf), disk.Guard{Shelves: []string{s.Place()}},
+			"inside the open shelf"},
 		{"changed since the plan", stale, disk.Guard{}, "contents changed"},
 		{"no plan", disk.Target{Path: img, Identity: good.Identity}, disk.Guard{}, "plan again"},
 	} {
 		var refused *disk.Refusal
-		if _, err := restore.New(t.Context(), src, c.target, &c.guard, fit.Wish{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), c.word) {
+		if _, err := restore.New(t.Context(), src, c.target, &c.guard, fit.Wish{}); !errors.As(err, &refused) ||
+			!strings.Contains(err.Error(), c.word) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
@@ -535,7 +544,8 @@ func TestLeavingOutAPart(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := newShelf(t)
-	p := capture.Plan{Shelf: s, Machine: "Weighbridge", Sources: []capture.Source{{Survey: sv, LeaveOut: map[int]bool{2: true}}}}
+	p := capture.Plan{Shelf: s, Machine: "Weighbridge",
+		Sources: []capture.Source{{Survey: sv, LeaveOut: map[int]bool{2: true}}}}
 	var twin *shelf.Twin
 	if err := testkit.Run(func(rc *run.Context) (err error) { twin, err = p.Run(rc); return err }); err != nil {
 		t.Fatal(err)
@@ -564,7 +574,10 @@ func TestCancelledCaptureLeavesTheShelfAsItWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := capture.Plan{Shelf: s, Machine: "Kiosk", Sources: []capture.Source{{Survey: sv}}}
-	rn := run.Start(context.Background(), "t", capture.Phases, 0, func(rc *run.Context) error { _, err := p.Run(rc); return err })
+	rn := run.Start(context.Background(), "t", capture.Phases, 0, func(rc *run.Context) error {
+		_, err := p.Run(rc)
+		return err
+	})
 	for rn.Snapshot().Done < 10*miB {
 		time.Sleep(time.Millisecond)
 	}

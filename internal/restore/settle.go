@@ -70,7 +70,8 @@ func (w *writer) sample() error {
 		if err != nil {
 			return err
 		}
-		return fmt.Errorf("%d bytes from byte %d on read back differently from what was written", w.pick.Len(), w.pick.Start)
+		return fmt.Errorf("%d bytes from byte %d on read back differently from what was written", w.pick.Len(),
+			w.pick.Start)
 	}
 	return nil
 }
@@ -100,7 +101,8 @@ func (w *writer) holds(piece disk.Piece) (bool, error) {
 // settle goes over a stretch in which something failed: it reads everything back, writes again what differs, step
 // by step, and keeps in Bad what the target doesn't take.
 func (w *writer) settle(window span.Span, cause error) error {
-	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause, units.Bytes(window.Len()), window.Start)
+	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause,
+		units.Bytes(window.Len()), window.Start)
 	w.forget(window)
 	for piece, err := range w.planned.Pieces() {
 		if err != nil || piece.Start >= window.End {
@@ -119,7 +121,8 @@ func (w *writer) settle(window span.Span, cause error) error {
 		}
 	}
 	if n := w.came.Bad.Total(); n > 0 {
-		w.rc.Note("the target doesn't keep %s, first at byte %d; the proof will name what lies there", units.Exact(n), w.came.Bad.Bounds().Start)
+		w.rc.Note("the target doesn't keep %s, first at byte %d; the proof will name what lies there", units.Exact(n),
+			w.came.Bad.Bounds().Start)
 	}
 	return nil
 }
@@ -153,7 +156,8 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 		w.came.Bad.Add(sp)
 		w.rc.MarkWritten(sp, run.Unreadable)
 		if w.came.Bad.Total() > mostBad {
-			return fmt.Errorf("the target doesn't keep what is written: more than %s, the first at byte %d; choose another target", units.Bytes(mostBad), w.came.Bad.Bounds().Start)
+			return fmt.Errorf("the target doesn't keep what is written: more than %s, the first at byte %d; choose "+
+				"another target", units.Bytes(mostBad), w.came.Bad.Bounds().Start)
 		}
 	}
 	return nil
@@ -199,7 +203,8 @@ func (w *writer) start(piece disk.Piece) ([]byte, error) {
 		}
 	}
 	if n := w.came.Missing.Clip(piece.Span).Total(); n > 0 {
-		w.rc.Note("%s of the first MiB of the source can't be read; zeros are there instead, and it may not start", units.Exact(n))
+		w.rc.Note("%s of the first MiB of the source can't be read; zeros are there instead, and it may not start",
+			units.Exact(n))
 	}
 	return b, nil
 }
@@ -233,7 +238,8 @@ func (w *writer) again() error {
 		}
 	}
 	if n := w.came.Missing.Total(); n > 0 {
-		w.rc.Note("%s of the source can't be read, first for byte %d of the target; zeros are there instead", units.Exact(n), w.came.Missing.Bounds().Start)
+		w.rc.Note("%s of the source can't be read, first for byte %d of the target; zeros are there instead",
+			units.Exact(n), w.came.Missing.Bounds().Start)
 	}
 	w.came.Later = span.Set{}
 	return w.w.Sync()

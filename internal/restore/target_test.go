@@ -16,8 +16,8 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestProofAgainstTheSource: the disk that a twin was taken from equals it, whatever nobody uses on it; where a file has changed
-// since, that one alone is named; and another disk is said to be none of it.
+// TestProofAgainstTheSource: the disk that a twin was taken from equals it, whatever nobody uses on it; where a file
+// has changed since, that one alone is named; and another disk is said to be none of it.
 func TestProofAgainstTheSource(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	dir := t.TempDir()
@@ -28,7 +28,8 @@ func TestProofAgainstTheSource(t *testing.T) {
 		}
 	}
 	img := filepath.Join(t.TempDir(), "desk.img")
-	if err := os.WriteFile(img, testkit.Noise(3, 40*miB), 0o600); err != nil { // free blocks full of what was there before
+	// free blocks full of what was there before
+	if err := os.WriteFile(img, testkit.Noise(3, 40*miB), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-E", "nodiscard", "-b", "4096", "-d", dir, img)
@@ -74,7 +75,8 @@ func TestProofAgainstTheSource(t *testing.T) {
 		t.Fatal(err)
 	}
 	evidence := p.Claims[0].Evidence
-	if p.Claims[0].Holds || !strings.Contains(evidence, "1:other") || strings.Contains(evidence, "letter") || strings.Contains(evidence, "third") {
+	if p.Claims[0].Holds || !strings.Contains(evidence, "1:other") || strings.Contains(evidence, "letter") ||
+		strings.Contains(evidence, "third") {
 		t.Errorf("%+v", p.Claims[0])
 	}
 	another := testkit.Image(t, "another.img", 40*miB)

@@ -21,8 +21,8 @@ import (
 // unsparse is a disk that doesn't know its holes, like most real ones.
 type unsparse struct{ disk.Device }
 
-// TestWholeCapture: on demand every byte that isn't zero is kept, what nobody uses too, and the volume still grows; zeros count
-// as used nowhere, whether the disk knows its holes or not.
+// TestWholeCapture: on demand every byte that isn't zero is kept, what nobody uses too, and the volume still grows;
+// zeros count as used nowhere, whether the disk knows its holes or not.
 func TestWholeCapture(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
 	img := testkit.Image(t, "desk.img", 64*miB)
@@ -46,7 +46,8 @@ func TestWholeCapture(t *testing.T) {
 		if whole {
 			sv.TakeWhole("it was wanted")
 		}
-		p := capture.Plan{Shelf: s, Machine: "Kiosk", Tool: "test", Sources: []capture.Source{{Survey: sv}}, Trust: capture.TrustNone}
+		p := capture.Plan{Shelf: s, Machine: "Kiosk", Tool: "test", Sources: []capture.Source{{Survey: sv}},
+			Trust: capture.TrustNone}
 		var tw *shelf.Twin
 		if err := testkit.Run(func(rc *run.Context) (err error) {
 			tw, err = p.Run(rc)
@@ -67,7 +68,8 @@ func TestWholeCapture(t *testing.T) {
 		}
 		return bytes.Equal(got, deleted)
 	}
-	usual, sparse, plain := taken(opened(t, img), false), taken(opened(t, img), true), taken(unsparse{opened(t, img)}, true)
+	usual, sparse, plain := taken(opened(t, img), false), taken(opened(t, img), true),
+		taken(unsparse{opened(t, img)}, true)
 	if holds(usual) || !holds(sparse) || !holds(plain) {
 		t.Errorf("kept: %v, %v, %v", holds(usual), holds(sparse), holds(plain))
 	}

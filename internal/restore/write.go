@@ -42,8 +42,8 @@ const (
 	checkpoint = 20 * time.Second
 )
 
-// Run writes. When it fails or is cancelled, the target has no table yet: its
-// first MiB is cleared before anything else and written last. When it ends well Bad and Missing say what isn't as planned.
+// Run writes. When it fails or is cancelled, the target has no table yet: its first MiB is cleared before anything else
+// and written last. When it ends well Bad and Missing say what isn't as planned.
 func (p *Plan) Run(rc *run.Context) (err error) {
 	w, err := p.Guard.Open(p.Target)
 	if err != nil {
@@ -57,7 +57,9 @@ func (p *Plan) Run(rc *run.Context) (err error) {
 		if p.notes != nil && p.came.Upto > head {
 			goesOn = "start it again as it was planned, and it goes on from byte " + fmt.Sprint(p.came.Upto)
 		}
-		return fmt.Errorf("%w; the target is written in part and has no table, so that nobody takes it for a good disk; nothing else was touched, and %s", err, goesOn)
+		return fmt.Errorf("%w; the target is written in part and has no table, so that nobody takes it for a good "+
+			"disk; "+
+			"nothing else was touched, and %s", err, goesOn)
 	}
 	rc.Phase(phaseFlush, 0)
 	if err := w.Sync(); err != nil {
@@ -73,7 +75,8 @@ func (p *Plan) Run(rc *run.Context) (err error) {
 		err = w.Reread(t.Starts())
 	}
 	if err != nil {
-		rc.Note("the kernel doesn't show the target's new parts (%v); take the disk out and put it in again to see them", err)
+		rc.Note("the kernel doesn't show the target's new parts (%v); take the disk out and put it in again to "+
+			"see them", err)
 	}
 	return nil
 }
@@ -131,7 +134,8 @@ func (p *Plan) writeTo(rc *run.Context, target disk.Writable) error {
 			return err
 		}
 		if _, err := target.WriteAt(buf, piece.Start); err != nil {
-			return fmt.Errorf("the start of the target can't be written, and without it the rest is of no use: %w; choose another target", err)
+			return fmt.Errorf("the start of the target can't be written, and without it the rest is of no use: %w; "+
+				"choose another target", err)
 		}
 		if err := w.did(piece.Span); err != nil {
 			return err
@@ -152,7 +156,8 @@ func (w *writer) goOn() error {
 		if err != nil || piece.Start >= w.came.Upto {
 			break
 		}
-		if piece.Kind != disk.Data || piece.Start < head || w.came.Bad.Overlaps(piece.Span) || w.came.Missing.Overlaps(piece.Span) || w.came.Later.Overlaps(piece.Span) {
+		if piece.Kind != disk.Data || piece.Start < head || w.came.Bad.Overlaps(piece.Span) ||
+			w.came.Missing.Overlaps(piece.Span) || w.came.Later.Overlaps(piece.Span) {
 			continue
 		}
 		// The first few, and then some over the whole length.
@@ -165,12 +170,14 @@ func (w *writer) goOn() error {
 			return err
 		}
 		if !ok {
-			w.rc.Note("what an earlier run wrote isn't there any more (byte %d): everything is written from the beginning", piece.Start)
+			w.rc.Note("what an earlier run wrote isn't there any more (byte %d): everything is written from the "+
+				"beginning", piece.Start)
 			w.came = Progress{}
 			return nil
 		}
 	}
-	w.rc.Note("goes on at byte %d, where an earlier run was cut off; %s of what that one wrote were looked at and are right", w.came.Upto, units.Plural(n, "piece"))
+	w.rc.Note("goes on at byte %d, where an earlier run was cut off; %s of what that one wrote were looked at and "+
+		"are right", w.came.Upto, units.Plural(n, "piece"))
 	return nil
 }
 

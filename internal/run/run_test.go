@@ -37,7 +37,8 @@ func TestPhasesAndProgress(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := r.Snapshot()
-	if s.State != Done || !s.Over() || s.Phase != "two" || s.PhaseNo != 2 || s.Done != 10 || s.Total != 10 || s.All != 50 || s.Skipped != 60 || s.Estimate != time.Minute {
+	if s.State != Done || !s.Over() || s.Phase != "two" || s.PhaseNo != 2 || s.Done != 10 || s.Total != 10 ||
+		s.All != 50 || s.Skipped != 60 || s.Estimate != time.Minute {
 		t.Errorf("%+v", s)
 	}
 	if s.Read[0] != Finished || s.Read[Cells-1] != Unreadable || s.Read[Cells/2] != Untouched || s.Written != nil {

@@ -28,7 +28,8 @@ func TestShelvesAreRememberedByIdentity(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(again.Shelves) != 2 || again.Shelves[0].Path != "/mnt/oak" || again.Shelves[0].Twins != 4 || again.Shelves[1].Name != "Elm" || !again.Shelves[1].Sealed {
+	if len(again.Shelves) != 2 || again.Shelves[0].Path != "/mnt/oak" || again.Shelves[0].Twins != 4 ||
+		again.Shelves[1].Name != "Elm" || !again.Shelves[1].Sealed {
 		t.Errorf("%+v", again.Shelves)
 	}
 	if again.Shelf != "/media/oak" {

@@ -43,7 +43,8 @@ type Known struct {
 	Twins int `json:"twins"`
 	// Holds are the IDs of its twins then.
 	Holds []string `json:"holds,omitempty"`
-	// Marks are the twins that were kept for ever, Rules stands for the rules without telling them, Gone is what went without a word.
+	// Marks are the twins that were kept for ever, Rules stands for the rules without telling them, Gone is what went
+	// without a word.
 	Marks []string `json:"marks,omitempty"`
 	Rules string   `json:"rules,omitempty"`
 	Gone  []string `json:"gone,omitempty"`
@@ -76,7 +77,8 @@ func Load(dir string) (*State, error) {
 		err = json.Unmarshal(units.VisibleJSON(b), s)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach are named there)", err, s.path)
+		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach are "+
+			"named there)", err, s.path)
 	}
 	return s, nil
 }
@@ -113,8 +115,8 @@ func (s *State) change(do func(*State)) error {
 	return nil
 }
 
-// IsOut says whether the person put a disk out of reach, here or in another program just now. While that can't be read again
-// what was known before counts.
+// IsOut says whether the person put a disk out of reach, here or in another program just now. While that can't be read
+// again what was known before counts.
 func (s *State) IsOut(id disk.Identity) bool {
 	known := s.OutOfReach
 	if fresh, err := Load(filepath.Dir(s.path)); err == nil {
@@ -123,8 +125,8 @@ func (s *State) IsOut(id disk.Identity) bool {
 	return slices.Contains(known, id.Key())
 }
 
-// Toggle puts a disk out of reach or back, and remembers it. It goes by what the person saw: a mark that another program has
-// set or taken meanwhile isn't turned round again.
+// Toggle puts a disk out of reach or back, and remembers it. It goes by what the person saw: a mark that another
+// program has set or taken meanwhile isn't turned round again.
 func (s *State) Toggle(id disk.Identity) error {
 	out := !slices.Contains(s.OutOfReach, id.Key())
 	return s.change(func(s *State) {

@@ -48,7 +48,8 @@ func TestDamagedStateIsNotIgnored(t *testing.T) {
 	}
 }
 
-// TestTwoProgramsMark: marks that two programs set at the same time are all there, and one that was set elsewhere counts at once.
+// TestTwoProgramsMark: marks that two programs set at the same time are all there, and one that was set elsewhere
+// counts at once.
 func TestTwoProgramsMark(t *testing.T) {
 	dir := t.TempDir()
 	var programs []*State

@@ -31,7 +31,8 @@ func BenchmarkThousandTwins(b *testing.B) {
 	d := TwinDisk{Identity: disk.Identity{Model: "m", Size: nodes << 30, Sector: 512},
 		Table: &table.Table{Sector: 512}, Regions: []Region{r}}
 	for i := range 1000 {
-		t := &Twin{Machine: fmt.Sprintf("Machine %02d", i%20), Taken: now.Add(time.Duration(i) * time.Hour), Used: 1 << 38,
+		t := &Twin{Machine: fmt.Sprintf("Machine %02d", i%20), Taken: now.Add(time.Duration(i) * time.Hour),
+			Used:  1 << 38,
 			Added: 1 << 30, Disks: []TwinDisk{d, d}}
 		t.ID = NewTwinID(t.Taken)
 		if err := s.writeTwin(b.Context(), nil, t.Clone()); err != nil {

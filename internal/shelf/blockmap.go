@@ -48,7 +48,8 @@ func DecodeNode(b []byte, n int) ([]BlockRef, error) {
 		kind, count := disk.PieceKind(b[0]), int(binary.LittleEndian.Uint16(b[1:]))
 		b = b[3:]
 		if kind > disk.Data || count == 0 || len(refs)+count > n {
-			return nil, fmt.Errorf("a node of the block map describes a run of %d blocks of kind %d behind %d of %d", count, kind, len(refs), n)
+			return nil, fmt.Errorf("a node of the block map describes a run of %d blocks of kind %d behind %d of %d",
+				count, kind, len(refs), n)
 		}
 		if kind == disk.Data && len(b) < 32*count {
 			return nil, fmt.Errorf("a node of the block map is cut off")

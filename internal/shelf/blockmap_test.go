@@ -10,7 +10,8 @@ import (
 
 func TestNodes(t *testing.T) {
 	name := store.Checksum([]byte("x"))
-	refs := []BlockRef{{disk.Undefined, store.Name{}}, {disk.Undefined, store.Name{}}, {disk.Data, name}, {disk.Zero, store.Name{}}, {disk.Data, name}}
+	refs := []BlockRef{{disk.Undefined, store.Name{}}, {disk.Undefined, store.Name{}}, {disk.Data, name},
+		{disk.Zero, store.Name{}}, {disk.Data, name}}
 	got, err := DecodeNode(EncodeNode(refs), len(refs))
 	if err != nil || fmt.Sprint(got) != fmt.Sprint(refs) {
 		t.Errorf("%v %v", got, err)

@@ -47,7 +47,8 @@ func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()), nodes: map[string][]BlockRef{}}, nil
+	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()),
+		nodes: map[string][]BlockRef{}}, nil
 }
 
 func (d *Disk) Size() int64             { return d.d.Identity.Size }
@@ -247,7 +248,8 @@ func (d *Disk) PiecesIn(sp span.Span) iter.Seq2[disk.Piece, error] {
 	}
 }
 
-func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool, fail func(disk.Piece, error) bool) bool {
+func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool,
+	fail func(disk.Piece, error) bool) bool {
 	perNode := NodeBlocks * d.block
 	for k := 0; int64(k)*perNode < r.Span.Len(); k++ {
 		area := span.At(r.Span.Start+int64(k)*perNode, perNode).Intersect(r.Span)

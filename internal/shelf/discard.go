@@ -12,8 +12,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// StrayTwins are the files of twins of which only the copy is there: the file itself was lost, or a capture was killed in its
-// last moment. What was discarded is none, and its copy is removed.
+// StrayTwins are the files of twins of which only the copy is there: the file itself was lost, or a capture was killed
+// in its last moment. What was discarded is none, and its copy is removed.
 func (s *Shelf) StrayTwins(ctx context.Context) ([]string, error) {
 	var out []string
 	machines, err := s.Backend().List(ctx, "copies/twins")
@@ -58,7 +58,8 @@ func FileID(file string) string { return strings.TrimSuffix(path.Base(file), ".t
 // discarded is the journal's word for a twin that was taken off.
 const discarded = "discarded"
 
-// Hopeless says whether there is a twin of that ID whose description can be read neither from its file nor from the copy.
+// Hopeless says whether there is a twin of that ID whose description can be read neither from its file nor from the
+// copy.
 func (s *Shelf) Hopeless(ctx context.Context, id string) bool {
 	files, _ := s.TwinFiles(ctx)
 	i := slices.IndexFunc(files, func(f string) bool { return FileID(f) == id })
@@ -72,8 +73,8 @@ func (s *Shelf) Hopeless(ctx context.Context, id string) bool {
 // ErrReadable means that a twin's description can be read, so that it is discarded like any other.
 var ErrReadable = errors.New("its description can be read")
 
-// DiscardHurt takes off a twin whose description can be read neither from its file nor from the copy. It goes by the ID alone,
-// and gives the damage.
+// DiscardHurt takes off a twin whose description can be read neither from its file nor from the copy. It goes by the ID
+// alone, and gives the damage.
 func (s *Shelf) DiscardHurt(ctx context.Context, id, why string) error {
 	files, _ := s.TwinFiles(ctx)
 	i := slices.IndexFunc(files, func(f string) bool { return FileID(f) == id })
@@ -102,7 +103,8 @@ func (s *Shelf) Discard(ctx context.Context, t *Twin, why string) error {
 		return err
 	}
 	if m, kept := marks[t.ID]; kept {
-		return fmt.Errorf("the twin of %s of %s is kept for ever (%s): take the mark away first", t.Machine, units.Moment(t.Taken), m.Note)
+		return fmt.Errorf("the twin of %s of %s is kept for ever (%s): take the mark away first", t.Machine,
+			units.Moment(t.Taken), m.Note)
 	}
 	l, err := s.Acquire(ctx, store.Holder{What: "discarding a twin", Machine: s.slug(t.Machine)})
 	if err != nil {

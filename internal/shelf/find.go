@@ -9,9 +9,9 @@ import (
 	"time"
 )
 
-// Find gives the twin that a person means: its ID or a beginning of one; the name of a machine or a beginning of one, whatever its
-// case, for its newest twin; or such a name with a date behind it: "Ticket desk 2026-10-30", "ticket yesterday", "Ticket desk
-// 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant.
+// Find gives the twin that a person means: its ID or a beginning of one; the name of a machine or a beginning of one,
+// whatever its case, for its newest twin; or such a name with a date behind it: "Ticket desk 2026-10-30", "ticket
+// yesterday", "Ticket desk 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant.
 func (s *Shelf) Find(ctx context.Context, ref string) (*Twin, error) {
 	return s.find(ctx, ref, time.Now())
 }
@@ -76,13 +76,17 @@ func machineLike(twins []*Twin, name string) ([]*Twin, error) {
 	}
 	var names []string
 	for _, t := range twins {
-		if name != "" && strings.HasPrefix(strings.ToLower(t.Machine), strings.ToLower(name)) && !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, t.Machine) }) {
+		if name != "" && strings.HasPrefix(strings.ToLower(t.Machine), strings.ToLower(name)) &&
+			!slices.ContainsFunc(names, func(n string) bool {
+				return strings.EqualFold(n, t.Machine)
+			}) {
 			names = append(names, t.Machine)
 		}
 	}
 	switch len(names) {
 	case 0:
-		return nil, fmt.Errorf("%w: nothing is called %q, and no ID begins so; \"twinshelf dates\" lists the twins", ErrNoTwin, name)
+		return nil, fmt.Errorf("%w: nothing is called %q, and no ID begins so; \"twinshelf dates\" lists the twins",
+			ErrNoTwin, name)
 	case 1:
 		return ofMachine(twins, names[0]), nil
 	}
@@ -149,7 +153,8 @@ func (d date) pick(twins []*Twin, ref string) (*Twin, error) {
 	})
 	switch len(hits) {
 	case 0:
-		return nil, fmt.Errorf("%w: %s has none of %s; \"twinshelf dates\" lists them", ErrNoTwin, twins[0].Machine, strings.TrimSpace(d.day+" "+d.minute))
+		return nil, fmt.Errorf("%w: %s has none of %s; \"twinshelf dates\" lists them", ErrNoTwin, twins[0].Machine,
+			strings.TrimSpace(d.day+" "+d.minute))
 	case 1:
 		return hits[0], nil
 	}

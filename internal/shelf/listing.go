@@ -11,8 +11,8 @@ import (
 	"twinshelf/internal/store"
 )
 
-// Listing says where the index of names of a twin's files stands: in blocks of the shelf. It is derived from the twin, so a
-// listing that is lost or hurt is no damage; it is made again.
+// Listing says where the index of names of a twin's files stands: in blocks of the shelf. It is derived from the twin,
+// so a listing that is lost or hurt is no damage; it is made again.
 type Listing struct {
 	Twin  string       `json:"twin"`
 	Tool  string       `json:"tool"`

@@ -22,7 +22,8 @@ type Event struct {
 // Record writes an event into the journal; every event is a file of its own, so that nothing is ever rewritten.
 func (s *Shelf) Record(ctx context.Context, e Event) error {
 	e.When = time.Now()
-	return s.PutNote(ctx, nil, "journal/"+e.When.UTC().Format("20060102T150405.000000000Z")+"-"+store.NewID()[:6]+".note", e)
+	return s.PutNote(ctx, nil, "journal/"+e.When.UTC().Format("20060102T150405.000000000Z")+"-"+store.NewID()[:6]+
+		".note", e)
 }
 
 // Journal gives the events, newest first.

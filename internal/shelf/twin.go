@@ -115,7 +115,8 @@ func (r Region) Shrinks() string {
 	if r.Fresh < worth || r.Added < r.Fresh*9/10 {
 		return ""
 	}
-	return fmt.Sprintf("hardly shrinks: already compressed or encrypted, %s of the data", units.Percent(r.Dense, r.Fresh))
+	return fmt.Sprintf("hardly shrinks: already compressed or encrypted, %s of the data",
+		units.Percent(r.Dense, r.Fresh))
 }
 
 // NewTwinID makes the ID of a twin taken at t: it sorts by date.

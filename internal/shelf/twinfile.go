@@ -261,8 +261,8 @@ func (t *Twin) loaded() bool {
 	return true
 }
 
-// impossible says why no capture could have made a description, in words; maps is how many bytes of names of nodes stand
-// behind it.
+// impossible says why no capture could have made a description, in words; maps is how many bytes of names of nodes
+// stand behind it.
 func (t *Twin) impossible(maps int64) string {
 	if !validID(t.ID) || len(t.Disks) == 0 || len(t.Disks) > maxDisks {
 		return "it describes no twin"

@@ -20,18 +20,29 @@ var (
 var kinds = []kind{
 	// Encryption.
 	{name: BitLocker, class: Encrypted, at: []int64{0}, offset: 3, magic: "-FVE-FS-"},
-	{name: BitLockerToGo, class: Encrypted, at: []int64{0}, offset: 424, magic: "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01"},
+	{name: BitLockerToGo, class: Encrypted, at: []int64{0}, offset: 424,
+		magic: "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01"},
 	{name: "LUKS1", class: Encrypted, at: []int64{0}, magic: "LUKS\xba\xbe\x00\x01", describe: luks},
 	{name: "LUKS2", class: Encrypted, at: []int64{0}, magic: "LUKS\xba\xbe\x00\x02", describe: luks},
-	{name: "LUKS2 (only its second header)", class: Encrypted, at: []int64{16 << 10, 32 << 10, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20}, magic: "SKUL\xba\xbe\x00\x02", also: noLUKS},
-	{name: "a disk encrypted by its system (CoreStorage)", class: Encrypted, at: []int64{0}, offset: 88, magic: "CS", also: coreStorage},
+	{name: "LUKS2 (only its second header)", class: Encrypted,
+		at:    []int64{16 << 10, 32 << 10, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20},
+		magic: "SKUL\xba\xbe\x00\x02", also: noLUKS},
+	{name: "a disk encrypted by its system (CoreStorage)", class: Encrypted, at: []int64{0}, offset: 88, magic: "CS",
+		also: coreStorage},
 	// Members of something larger.
-	{name: "Linux RAID member", class: Member, at: []int64{0, 4096}, from: raidEnds, magic: "\xfc\x4e\x2b\xa9", also: raidVersion, describe: raid},
+	{name: "Linux RAID member", class: Member, at: []int64{0, 4096}, from: raidEnds, magic: "\xfc\x4e\x2b\xa9",
+		also: raidVersion, describe: raid},
 	{name: "Linux RAID member (big-endian)", class: Member, from: raidEnds, magic: "\xa9\x2b\x4e\xfc"},
-	{name: "LVM volume group member", class: Member, at: []int64{0, 512, 1024, 1536}, magic: "LABELONE", also: isLVM2, describe: lvm2},
-	{name: "LVM1 volume group member", class: Member, at: []int64{0}, magic: "HM", also: func(a *area, at int64) bool { v := a.bytes(at+2, 2); return v[0] <= 2 && v[0] > 0 && v[1] == 0 }},
-	{name: "bcache member", class: Member, at: []int64{4096}, offset: 24, magic: "\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81"},
-	{name: "bcachefs", class: FileSystem, at: []int64{4096}, offset: 24, magic: "\xc6\x85\x73\xf6\x66\xce\x90\xa9\xd9\x6a\x60\xcf\x80\x3d\xf7\xef", describe: texts(56, 72, 32)},
+	{name: "LVM volume group member", class: Member, at: []int64{0, 512, 1024, 1536}, magic: "LABELONE", also: isLVM2,
+		describe: lvm2},
+	{name: "LVM1 volume group member", class: Member, at: []int64{0}, magic: "HM", also: func(a *area, at int64) bool {
+		v := a.bytes(at+2, 2)
+		return v[0] <= 2 && v[0] > 0 && v[1] == 0
+	}},
+	{name: "bcache member", class: Member, at: []int64{4096}, offset: 24,
+		magic: "\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81"},
+	{name: "bcachefs", class: FileSystem, at: []int64{4096}, offset: 24,
+		magic: "\xc6\x85\x73\xf6\x66\xce\x90\xa9\xd9\x6a\x60\xcf\x80\x3d\xf7\xef", describe: texts(56, 72, 32)},
 	{name: "ZFS pool member", class: Member, from: zfsLabels, magic: ""},
 	{name: "dynamic disk (LDM)", class: Member, at: []int64{0, 0xC00}, magic: "PRIVHEAD"},
 	{name: "dynamic disk (LDM database)", class: Member, at: []int64{-1 << 20, -1<<20 + 512, 512}, magic: "TOCBLOCK"},
@@ -45,7 +56,8 @@ var kinds = []kind{
 	{name: "firmware RAID member (HighPoint)", class: Member, at: []int64{4608}, offset: 32, magic: "\xf0\x16\x78\x5a"},
 	{name: "firmware RAID member (HighPoint)", class: Member, at: []int64{4608}, offset: 32, magic: "\xfd\x16\x78\x5a"},
 	{name: "firmware RAID member (Adaptec)", class: Member, at: []int64{-512}, magic: "DPTM"},
-	{name: "replicated disk (DRBD)", class: Member, at: []int64{-4096}, from: func(a *area) []int64 { return []int64{a.size/4096*4096 - 4096} }, offset: 60, magic: "\x83\x74\x02\x6b"},
+	{name: "replicated disk (DRBD)", class: Member, at: []int64{-4096},
+		from: func(a *area) []int64 { return []int64{a.size/4096*4096 - 4096} }, offset: 60, magic: "\x83\x74\x02\x6b"},
 	{name: "checked by hashes (dm-verity)", class: Member, at: []int64{0}, magic: "verity\x00\x00"},
 	{name: "checked by sums (dm-integrity)", class: Member, at: []int64{0}, magic: "integrt\x00"},
 	{name: "VMFS member", class: Member, at: []int64{1 << 20}, magic: "\x0d\xd0\x01\xc0"},
@@ -57,14 +69,21 @@ var kinds = []kind{
 	// File systems of Linux.
 	{name: "XFS", at: []int64{0}, magic: "XFSB", describe: texts(32, 108, 12)},
 	{name: "btrfs", at: []int64{64 << 10}, offset: 64, magic: "_BHRfS_M", describe: texts(32, 299, 256)},
-	{name: "btrfs (only a copy of its super block)", at: []int64{64 << 20, 256 << 30}, offset: 64, magic: "_BHRfS_M", also: func(a *area, _ int64) bool { return !a.has(64<<10+64, "_BHRfS_M") }},
+	{name: "btrfs (only a copy of its super block)", at: []int64{64 << 20, 256 << 30}, offset: 64, magic: "_BHRfS_M",
+		also: func(a *area, _ int64) bool {
+			return !a.has(64<<10+64, "_BHRfS_M")
+		}},
 	{name: "F2FS", at: []int64{1024}, magic: "\x10\x20\xf5\xf2", describe: f2fs},
 	{name: "JFS", at: []int64{32 << 10}, magic: "JFS1", describe: texts(136, 152, 16)},
-	{name: "ReiserFS", at: []int64{64 << 10, 8 << 10}, offset: 52, magic: "ReIsEr", also: reiser, describe: texts(84, 100, 16)},
+	{name: "ReiserFS", at: []int64{64 << 10, 8 << 10}, offset: 52, magic: "ReIsEr", also: reiser,
+		describe: texts(84, 100, 16)},
 	{name: "Reiser4", at: []int64{64 << 10}, magic: "ReIsEr4", describe: texts(20, 36, 16)},
-	{name: "NILFS2", at: []int64{1024}, from: func(a *area) []int64 { return []int64{a.size/4096*4096 - 4096} }, offset: 6, magic: "\x34\x34", also: nilfs, describe: texts(152, 168, 80)},
+	{name: "NILFS2", at: []int64{1024}, from: func(a *area) []int64 { return []int64{a.size/4096*4096 - 4096} },
+		offset: 6, magic: "\x34\x34", also: nilfs, describe: texts(152, 168, 80)},
 	{name: "EROFS", at: []int64{1024}, magic: "\xe2\xe1\xf5\xe0", describe: texts(48, 64, 16)},
-	{name: "SquashFS", at: []int64{0}, magic: "hsqs", also: func(a *area, at int64) bool { return le.Uint16(a.bytes(at+28, 2)) <= 4 }},
+	{name: "SquashFS", at: []int64{0}, magic: "hsqs", also: func(a *area, at int64) bool {
+		return le.Uint16(a.bytes(at+28, 2)) <= 4
+	}},
 	{name: "SquashFS", at: []int64{0}, magic: "sqsh"},
 	{name: "cramfs", at: []int64{0, 512}, magic: "\x45\x3d\xcd\x28"},
 	{name: "romfs", at: []int64{0}, magic: "-rom1fs-"},
@@ -85,14 +104,20 @@ var kinds = []kind{
 	{name: "BFS", at: []int64{0}, magic: "\xce\xfa\xad\x1b"},
 	{name: "VxFS", at: []int64{1024}, magic: "\xf5\xfc\x01\xa5"},
 	{name: "HAMMER", at: []int64{0}, magic: "\x31\x30\x52\xc5\x4d\x41\x48\xc8"},
-	{name: "Amiga file system", at: []int64{0}, magic: "DOS", also: func(a *area, at int64) bool { return a.bytes(at+3, 1)[0] <= 7 }},
+	{name: "Amiga file system", at: []int64{0}, magic: "DOS", also: func(a *area, at int64) bool {
+		return a.bytes(at+3, 1)[0] <= 7
+	}},
 	// Discs.
 	{name: "UDF", from: udf, offset: 1, magic: "NSR0"},
 	{name: "ISO 9660", at: []int64{32 << 10}, offset: 1, magic: "CD001", describe: iso},
 	// Swap areas that can't be read here, and sleeping systems.
 	{name: "swap of the first kind", class: Swap, from: pages, offset: -10, magic: "SWAP-SPACE"},
-	{name: "swap (big-endian)", class: Swap, from: pages, offset: -10, magic: "SWAPSPACE2", also: func(a *area, _ int64) bool { return be.Uint32(a.bytes(1024, 4)) == 1 }},
-	{name: "a sleeping system's memory (TuxOnIce)", class: Asleep, at: []int64{0}, magic: "\xed\xc3\x02\xe9\x98\x56\xe5\x0c"},
+	{name: "swap (big-endian)", class: Swap, from: pages, offset: -10, magic: "SWAPSPACE2",
+		also: func(a *area, _ int64) bool {
+			return be.Uint32(a.bytes(1024, 4)) == 1
+		}},
+	{name: "a sleeping system's memory (TuxOnIce)", class: Asleep, at: []int64{0},
+		magic: "\xed\xc3\x02\xe9\x98\x56\xe5\x0c"},
 	// Tables of other systems.
 	{name: "Apple partition map", class: Member, at: []int64{512, 2048, 4096}, magic: "PM\x00\x00"},
 }
@@ -144,8 +169,8 @@ func coreStorage(a *area, at int64) bool {
 	return le.Uint16(b[8:]) == 1 && size >= 512 && size <= 65536 && size&(size-1) == 0
 }
 
-// raidEnds are where md keeps its super block at the end: version 0.90 in the last whole 64 KiB but one, 1.0 at least 8 KiB
-// before the end, on 4 KiB.
+// raidEnds are where md keeps its super block at the end: version 0.90 in the last whole 64 KiB but one, 1.0 at least 8
+// KiB before the end, on 4 KiB.
 func raidEnds(a *area) []int64 {
 	return []int64{a.size&^0xFFFF - 0x10000, (a.size/512 - 16) &^ 7 * 512}
 }
@@ -172,8 +197,8 @@ func lvm2(a *area, at int64, f *Found) {
 	}
 }
 
-// zfsLabels looks at the four labels of 256 KiB: each has a list of names at 16 KiB, of which the first is "version", and a ring
-// of uberblocks in its second half.
+// zfsLabels looks at the four labels of 256 KiB: each has a list of names at 16 KiB, of which the first is "version",
+// and a ring of uberblocks in its second half.
 func zfsLabels(a *area) []int64 {
 	const label, list, ring = 256 << 10, 16 << 10, 128 << 10
 	end := a.size / label * label
@@ -185,7 +210,8 @@ func zfsLabels(a *area) []int64 {
 			return []int64{l}
 		}
 		for at := l + ring; at < l+ring+page; at += 1024 {
-			if m := string(a.bytes(at, 8)); m == "\x0c\xb1\xba\x00\x00\x00\x00\x00" || m == "\x00\x00\x00\x00\x00\xba\xb1\x0c" {
+			if m := string(a.bytes(at, 8)); m == "\x0c\xb1\xba\x00\x00\x00\x00\x00" ||
+				m == "\x00\x00\x00\x00\x00\xba\xb1\x0c" {
 				return []int64{l}
 			}
 		}

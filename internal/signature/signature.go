@@ -1,6 +1,6 @@
-// Package signature recognises what stands on a disk or a part of one by the marks that every kind of file system, container,
-// encryption and swap area has at places of its own. It knows many more kinds than can be read here: what isn't read must
-// still be named, and never be taken for something else.
+// Package signature recognises what stands on a disk or a part of one by the marks that every kind of file system,
+// container, encryption and swap area has at places of its own. It knows many more kinds than can be read here: what
+// isn't read must still be named, and never be taken for something else.
 //
 // Sources are the public descriptions of the formats, named beside each kind.
 package signature
@@ -41,8 +41,8 @@ type Found struct {
 
 func (f Found) String() string { return f.Kind }
 
-// Scan looks for all signatures on an area of size bytes. Kinds that are there more than once are given once. An error means
-// that some place couldn't be read, so that there may be more.
+// Scan looks for all signatures on an area of size bytes. Kinds that are there more than once are given once. An error
+// means that some place couldn't be read, so that there may be more.
 func Scan(r io.ReaderAt, size int64) ([]Found, error) {
 	a := &area{r: r, size: size, pages: map[int64][]byte{}}
 	var out []Found

@@ -58,8 +58,10 @@ func TestKindsAsTheirToolsMakeThem(t *testing.T) {
 		{"UDF", []string{"mkudffs", "--label=oak", "@"}, ""},
 		{"ISO 9660", []string{"genisoimage", "-quiet", "-V", "oak", "-o", "@", folder}, ""},
 		{"APFS", []string{"mkapfs", "@"}, ""},
-		{"LUKS1", []string{"sh", "-c", "printf oak | cryptsetup luksFormat --type luks1 -q --pbkdf-force-iterations 1000 --uuid " + id + " @ -"}, id},
-		{"LUKS2", []string{"sh", "-c", "printf oak | cryptsetup luksFormat --type luks2 -q --pbkdf pbkdf2 --pbkdf-force-iterations 1000 --uuid " + id + " --label oak @ -"}, id},
+		{"LUKS1", []string{"sh", "-c", "printf oak | cryptsetup luksFormat --type luks1 -q --pbkdf-force-iterations " +
+			"1000 --uuid " + id + " @ -"}, id},
+		{"LUKS2", []string{"sh", "-c", "printf oak | cryptsetup luksFormat --type luks2 -q --pbkdf pbkdf2 " +
+			"--pbkdf-force-iterations 1000 --uuid " + id + " --label oak @ -"}, id},
 		{"Minix", []string{"mkfs.minix", "-3", "@"}, ""},
 		{"Minix", []string{"mkfs.minix", "-1", "@"}, ""},
 		{"BFS", []string{"mkfs.bfs", "@"}, ""},
@@ -105,7 +107,8 @@ func TestKindsAsTheirToolsMakeThem(t *testing.T) {
 // TestOwnKindsHaveNoForeignMark: what can be read here is never taken for something else beside.
 func TestOwnKindsHaveNoForeignMark(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat", "mkfs.exfat", "mkntfs", "mkswap")
-	for _, make := range [][]string{{"mkfs.ext4", "-q", "-F"}, {"mkfs.ext4", "-q", "-F", "-t", "ext2", "-b", "1024"}, {"mkfs.fat", "-F", "16"}, {"mkfs.fat", "-F", "32"}, {"mkfs.exfat"}, {"mkntfs", "-Q", "-F", "-q"}, {"mkswap"}} {
+	for _, make := range [][]string{{"mkfs.ext4", "-q", "-F"}, {"mkfs.ext4", "-q", "-F", "-t", "ext2", "-b", "1024"},
+		{"mkfs.fat", "-F", "16"}, {"mkfs.fat", "-F", "32"}, {"mkfs.exfat"}, {"mkntfs", "-Q", "-F", "-q"}, {"mkswap"}} {
 		img := testkit.Image(t, "own.img", 100*units.MiB)
 		testkit.Do(t, make[0], append(make[1:], img)...)
 		if got := scanned(t, img); len(got) != 0 {
@@ -133,15 +136,24 @@ func TestMarksAtTheirPlaces(t *testing.T) {
 		at   int64
 		mark string
 	}{
-		{"BitLocker", 3, "-FVE-FS-"}, {"BitLocker To Go", 424, "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01"},
-		{"Linux RAID member", 0, md + "\x01"}, {"Linux RAID member", 4096, md + "\x01"}, {"Linux RAID member", -65536, md}, {"Linux RAID member", -8192, md + "\x01"},
-		{"LVM volume group member", 512, "LABELONE\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x20\x00\x00\x00LVM2 001"},
-		{"ZFS pool member", 16<<10 + 24, "version\x00"}, {"ZFS pool member", -256<<10 + 128<<10, "\x0c\xb1\xba\x00\x00\x00\x00\x00"},
+		{"BitLocker", 3, "-FVE-FS-"},
+		{"BitLocker To Go", 424, "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01"},
+		{"Linux RAID member", 0, md + "\x01"}, {"Linux RAID member", 4096, md + "\x01"},
+		{"Linux RAID member", -65536, md}, {"Linux RAID member", -8192, md + "\x01"},
+		{"LVM volume group member", 512,
+			"LABELONE\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x20\x00\x00\x00LVM2 001"},
+		{"ZFS pool member", 16<<10 + 24, "version\x00"},
+		{"ZFS pool member", -256<<10 + 128<<10, "\x0c\xb1\xba\x00\x00\x00\x00\x00"},
 		{"dynamic disk (LDM)", 0xC00, "PRIVHEAD"}, {"Storage Spaces member", 0, "SPACEDB "},
-		{"firmware RAID member (Intel)", -1024, "Intel Raid ISM Cfg Sig. 1.2.00"}, {"firmware RAID member (DDF)", -512, "\xde\x11\xde\x11"},
-		{"VMFS member", 1 << 20, "\x0d\xd0\x01\xc0"}, {"ReFS", 3, "ReFS\x00\x00\x00\x00"}, {"bcachefs", 4096 + 24, "\xc6\x85\x73\xf6\x66\xce\x90\xa9\xd9\x6a\x60\xcf\x80\x3d\xf7\xef"},
-		{"HFS+", 1024, "H+\x00\x04"}, {"HFSX", 1024, "HX\x00\x05"}, {"UFS2", 64<<10 + 1372, "\x19\x01\x54\x19"}, {"UFS", 8<<10 + 1372, "\x54\x19\x01\x00"},
-		{"swap of the first kind", 4086, "SWAP-SPACE"}, {"a sleeping system's memory (TuxOnIce)", 0, "\xed\xc3\x02\xe9\x98\x56\xe5\x0c"}, {"Apple partition map", 512, "PM\x00\x00"},
+		{"firmware RAID member (Intel)", -1024, "Intel Raid ISM Cfg Sig. 1.2.00"},
+		{"firmware RAID member (DDF)", -512, "\xde\x11\xde\x11"},
+		{"VMFS member", 1 << 20, "\x0d\xd0\x01\xc0"}, {"ReFS", 3, "ReFS\x00\x00\x00\x00"},
+		{"bcachefs", 4096 + 24, "\xc6\x85\x73\xf6\x66\xce\x90\xa9\xd9\x6a\x60\xcf\x80\x3d\xf7\xef"},
+		{"HFS+", 1024, "H+\x00\x04"}, {"HFSX", 1024, "HX\x00\x05"}, {"UFS2", 64<<10 + 1372, "\x19\x01\x54\x19"},
+		{"UFS", 8<<10 + 1372, "\x54\x19\x01\x00"},
+		{"swap of the first kind", 4086, "SWAP-SPACE"},
+		{"a sleeping system's memory (TuxOnIce)", 0, "\xed\xc3\x02\xe9\x98\x56\xe5\x0c"},
+		{"Apple partition map", 512, "PM\x00\x00"},
 	} {
 		got, err := signature.Scan(bytes.NewReader(put(size, c.at, c.mark)), size)
 		if err != nil || len(got) != 1 || got[0].Kind != c.kind {
@@ -150,7 +162,8 @@ func TestMarksAtTheirPlaces(t *testing.T) {
 	}
 }
 
-// TestMoreThanOneMark: an ext4 that is a RAID member or a ZFS one, swap on a RAID, a FAT that hides BitLocker: nothing is believed.
+// TestMoreThanOneMark: an ext4 that is a RAID member or a ZFS one, swap on a RAID, a FAT that hides BitLocker: nothing
+// is believed.
 func TestMoreThanOneMark(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat", "mkswap")
 	const size = 64 << 20
@@ -164,7 +177,8 @@ func TestMoreThanOneMark(t *testing.T) {
 		{[]string{"mkfs.ext4", "-q", "-F"}, -8192, "\xfc\x4e\x2b\xa9\x01", "Linux RAID member and ext4"},
 		{[]string{"mkswap"}, 4096, "\xfc\x4e\x2b\xa9\x01", "Linux RAID member and swap"},
 		{[]string{"mkswap"}, -256<<10 + 128<<10, "\x0c\xb1\xba\x00\x00\x00\x00\x00", "ZFS pool member and swap"},
-		{[]string{"mkfs.fat", "-F", "32"}, 424, "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01", "BitLocker To Go (encrypted)"},
+		{[]string{"mkfs.fat", "-F", "32"}, 424, "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01",
+			"BitLocker To Go (encrypted)"},
 	} {
 		img := testkit.Image(t, "two.img", size)
 		testkit.Do(t, c.make[0], append(c.make[1:], img)...)
@@ -248,7 +262,8 @@ func TestLooks(t *testing.T) {
 	for _, c := range []struct {
 		b    []byte
 		want signature.Looks
-	}{{make([]byte, 64<<10), signature.Zeros}, {random, signature.Random}, {bytes.Repeat([]byte("tide table "), 6000), signature.Ordinary}, {random[:512], signature.Ordinary}} {
+	}{{make([]byte, 64<<10), signature.Zeros}, {random, signature.Random},
+		{bytes.Repeat([]byte("tide table "), 6000), signature.Ordinary}, {random[:512], signature.Ordinary}} {
 		if got := signature.LookAt(c.b); got != c.want {
 			t.Errorf("%v instead of %v", got, c.want)
 		}

@@ -37,7 +37,8 @@ type Size struct {
 var ErrNoSize = errors.New("not a size")
 
 func noSize(format string, args ...any) error {
-	return fmt.Errorf("%w: %s; write for instance 250 GB, 465 GiB, 25%%, rest or rest/2", ErrNoSize, fmt.Sprintf(format, args...))
+	return fmt.Errorf("%w: %s; write for instance 250 GB, 465 GiB, 25%%, rest or rest/2", ErrNoSize,
+		fmt.Sprintf(format, args...))
 }
 
 // Words echo a number of bytes in both kinds of units.
@@ -92,7 +93,8 @@ func used(t string, r Room) (int64, error) {
 		name, plus, more = rest[:i], rest[i+len(" plus "):], true
 	}
 	if r.Used == nil {
-		return 0, fmt.Errorf("nothing is known about what is used on %q: open a shelf with a twin of it, or put its disk on the bench", name)
+		return 0, fmt.Errorf("nothing is known about what is used on %q: open a shelf with a twin of it, or put its "+
+			"disk on the bench", name)
 	}
 	n, err := r.Used(strings.TrimSpace(name))
 	if err != nil || !more {
@@ -106,7 +108,8 @@ func used(t string, r Room) (int64, error) {
 }
 
 // shares are parts of a whole that have a name.
-var shares = map[string]*big.Rat{"half": big.NewRat(1, 2), "a half": big.NewRat(1, 2), "a third": big.NewRat(1, 3), "a quarter": big.NewRat(1, 4), "as much again": big.NewRat(1, 1)}
+var shares = map[string]*big.Rat{"half": big.NewRat(1, 2), "a half": big.NewRat(1, 2), "a third": big.NewRat(1, 3),
+	"a quarter": big.NewRat(1, 4), "as much again": big.NewRat(1, 1)}
 
 // amount understands a number with a unit or a percentage, or a named share, of a whole.
 func amount(t string, of int64, what string) (int64, error) {
@@ -135,7 +138,8 @@ func amount(t string, of int64, what string) (int64, error) {
 
 var factors = map[string]int64{
 	"b": 1, "byte": 1, "bytes": 1,
-	"k": units.KB, "kb": units.KB, "m": units.MB, "mb": units.MB, "g": units.GB, "gb": units.GB, "t": units.TB, "tb": units.TB, "pb": 1000 * units.TB,
+	"k": units.KB, "kb": units.KB, "m": units.MB, "mb": units.MB, "g": units.GB, "gb": units.GB, "t": units.TB,
+	"tb": units.TB, "pb": 1000 * units.TB,
 	"kib": units.KiB, "mib": units.MiB, "gib": units.GiB, "tib": units.TiB, "pib": 1024 * units.TiB,
 }
 
@@ -147,7 +151,8 @@ func number(t string) (*big.Rat, string, error) {
 	}
 	digits := strings.ReplaceAll(strings.ReplaceAll(t[:end], " ", ""), ",", ".")
 	if strings.Count(digits, ".") > 1 {
-		return nil, "", noSize("%q can be read in more than one way; write it without separators", strings.TrimSpace(t[:end]))
+		return nil, "", noSize("%q can be read in more than one way; write it without separators",
+			strings.TrimSpace(t[:end]))
 	}
 	if len(digits) > 30 || digits == "" || digits == "." {
 		return nil, "", noSize("%q doesn't begin with a number", t)

@@ -16,8 +16,8 @@ import (
 	"twinshelf/internal/table"
 )
 
-// The first sector of a disk, and the loader of which it holds the first stage (GNU GRUB manual, "Images": boot.img, and
-// diskboot.img at the head of core.img; offsets as in their sources).
+// The first sector of a disk, and the loader of which it holds the first stage (GNU GRUB manual, "Images": boot.img,
+// and diskboot.img at the head of core.img; offsets as in their sources).
 const (
 	biosSector  = 512
 	codeLen     = 440 // bytes of code in an MBR
@@ -25,7 +25,8 @@ const (
 
 	bootNext = 0x5C // sector of the second stage, 64 bits
 
-	// The block list of the second stage stands at the end of its first sector, growing downward: first sector, count, segment.
+	// The block list of the second stage stands at the end of its first sector, growing downward: first sector, count,
+	// segment.
 	listAt    = 0x1F4
 	listEntry = 12
 	maxList   = 20
@@ -40,7 +41,8 @@ var (
 func (c *checker) bios() {
 	sector := int64(c.d.SectorSize())
 	first := make([]byte, sector)
-	if disk.ReadFull(c.d, first, 0) != nil || bytes.Count(first[:codeLen], []byte{0}) == codeLen || first[signatureAt] != 0x55 || first[signatureAt+1] != 0xAA {
+	if disk.ReadFull(c.d, first, 0) != nil || bytes.Count(first[:codeLen], []byte{0}) == codeLen ||
+		first[signatureAt] != 0x55 || first[signatureAt+1] != 0xAA {
 		c.noCode()
 		return
 	}
@@ -54,11 +56,15 @@ func (c *checker) bios() {
 		c.ran(first, m, j)
 	case !c.meant(first): // a data disk, or code that nobody runs
 	case errors.Is(err, realmode.ErrUnknown) && bytes.Contains(first, bootMark):
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector isn't whole any more: it does what its loader never did", Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector isn't whole any more: it " +
+			"does what " +
+			"its loader never did", Evidence: err.Error()})
 	case errors.Is(err, realmode.ErrUnknown):
-		c.add(Finding{Way: BIOS, Verdict: Doubt, Says: "what the code in the first sector starts can't be told", Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Doubt, Says: "what the code in the first sector starts can't be told",
+			Evidence: err.Error()})
 	default:
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector starts nothing", Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector starts nothing",
+			Evidence: err.Error()})
 	}
 }
 
@@ -75,7 +81,9 @@ func (c *checker) meant(first []byte) bool {
 	if bytes.Contains(first, bootMark) {
 		return true
 	}
-	return slices.ContainsFunc(c.parts, func(p part) bool { return p.Type == table.TypeBIOSBoot || p.Active && c.t.Kind == table.MBR })
+	return slices.ContainsFunc(c.parts, func(p part) bool {
+		return p.Type == table.TypeBIOSBoot || p.Active && c.t.Kind == table.MBR
+	})
 }
 
 // ran goes on where the first sector's code jumped to.
@@ -90,20 +98,26 @@ func (c *checker) ran(first []byte, m *realmode.Machine, j realmode.Jump) {
 	}
 	i := slices.IndexFunc(c.parts, func(p part) bool { return p.Span.Start == j.Disk })
 	if i < 0 && bytes.Contains(first, bootMark) {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the first sector loads a second stage that isn't there", Evidence: fmt.Sprintf("it should begin at sector %d", j.Disk/biosSector)})
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the first sector loads a second stage that isn't there",
+			Evidence: fmt.Sprintf("it should begin at sector %d", j.Disk/biosSector)})
 		return
 	}
 	if i < 0 {
-		c.add(Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf("the code in the first sector loads sector %d, and what that does can't be told", j.Disk/biosSector)})
+		c.add(Finding{Way: BIOS, Verdict: Doubt,
+			Says: fmt.Sprintf("the code in the first sector loads sector %d, and what that does can't be told",
+				j.Disk/biosSector)})
 		return
 	}
 	p := &c.parts[i]
-	c.add(Finding{Way: BIOS, Verdict: Good, Says: fmt.Sprintf("the first sector's code starts the boot sector of part %d", p.Number), Evidence: fmt.Sprintf("the part begins at sector %d", p.Span.Start/int64(c.t.Sector))})
+	c.add(Finding{Way: BIOS, Verdict: Good,
+		Says:     fmt.Sprintf("the first sector's code starts the boot sector of part %d", p.Number),
+		Evidence: fmt.Sprintf("the part begins at sector %d", p.Span.Start/int64(c.t.Sector))})
 	c.hidden(*p, b)
 	next, err := m.Run(c.ctx)
 	switch {
 	case errors.Is(err, realmode.ErrStuck):
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("the boot sector of part %d starts nothing", p.Number), Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("the boot sector of part %d starts nothing", p.Number),
+			Evidence: err.Error()})
 	case err == nil && c.isSecond(next):
 		c.second(m, next)
 	default:
@@ -120,38 +134,47 @@ func (c *checker) isSecond(j realmode.Jump) bool {
 func (c *checker) second(m *realmode.Machine, j realmode.Jump) {
 	_, err := m.Run(c.ctx)
 	if err != nil {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the head of the second stage doesn't load the rest of it", Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the head of the second stage doesn't load the rest of it",
+			Evidence: err.Error()})
 		return
 	}
 	b := m.Loaded(j.Address)
 	g, err := image.Core(b)
 	if err != nil {
-		f := Finding{Way: BIOS, Verdict: Bad, Says: "the second stage is damaged", Evidence: fmt.Sprintf("%d bytes from sector %d on: %v", len(b), j.Disk/biosSector, err)}
+		f := Finding{Way: BIOS, Verdict: Bad, Says: "the second stage is damaged",
+			Evidence: fmt.Sprintf("%d bytes from sector %d on: %v", len(b), j.Disk/biosSector, err)}
 		if image.Spare(b) {
 			f.Verdict, f.Says = Doubt, "the second stage is damaged, and may mend itself when it starts"
 		}
 		c.add(f)
 		return
 	}
-	c.add(Finding{Way: BIOS, Verdict: Good, Says: "the first sector loads the second stage, which is whole", Evidence: fmt.Sprintf("at sector %d, %s", j.Disk/biosSector, c.whereIs(j.Disk))})
-	c.menu(BIOS, "the loader in the first sectors", g, script.Options{Loaded: script.Place{Device: "hd0", Path: "/"}, Platform: "pc"})
+	c.add(Finding{Way: BIOS, Verdict: Good, Says: "the first sector loads the second stage, which is whole",
+		Evidence: fmt.Sprintf("at sector %d, %s", j.Disk/biosSector, c.whereIs(j.Disk))})
+	c.menu(BIOS, "the loader in the first sectors", g,
+		script.Options{Loaded: script.Place{Device: "hd0", Path: "/"}, Platform: "pc"})
 }
 
 // noCode is a disk whose first sector does nothing. With an active part, or one for start-up code, it was meant to.
 func (c *checker) noCode() {
 	for _, p := range c.parts {
 		if p.Type == table.TypeBIOSBoot {
-			c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("part %d is for BIOS start-up code, and the first sector holds none that would load it", p.Number), Evidence: "the first 440 bytes are zeros, or the signature 55 AA is missing"})
+			c.add(Finding{Way: BIOS, Verdict: Bad,
+				Says: fmt.Sprintf("part %d is for BIOS start-up code, and the first sector holds none that would "+
+					"load it", p.Number), Evidence: "the first 440 bytes are zeros, or the signature 55 AA is missing"})
 			return
 		}
 		if p.Active && c.t.Kind == table.MBR {
-			c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("part %d is marked active and the first sector holds no code that would start it", p.Number), Evidence: "the first 440 bytes are zeros"})
+			c.add(Finding{Way: BIOS, Verdict: Bad,
+				Says: fmt.Sprintf("part %d is marked active and the first sector holds no code that would start it",
+					p.Number), Evidence: "the first 440 bytes are zeros"})
 			return
 		}
 	}
 }
 
-// elsewhere warns of what can't be looked into: on an MBR disk, Windows names the part that it starts from by its place.
+// elsewhere warns of what can't be looked into: on an MBR disk, Windows names the part that it starts from by its
+// place.
 func (c *checker) elsewhere() {
 	for _, p := range c.parts {
 		if _, windows := p.volume.(fsys.WindowsHome); c.t.Kind != table.MBR || !windows {
@@ -159,8 +182,12 @@ func (c *checker) elsewhere() {
 		}
 		for _, m := range c.o.Moves {
 			if to := m.Target(); m.Shift() != 0 && to.Start <= p.Span.Start && p.Span.Start < to.End {
-				c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("part %d begins elsewhere now, and a Windows that starts from it may name it by its old place", p.Number),
-					Evidence: "on an MBR disk its start-up data holds the disk's identity and the byte where the part begins"})
+				c.add(Finding{Way: References, Verdict: Doubt,
+					Says: fmt.Sprintf("part %d begins elsewhere now, and a Windows that starts from it may name it "+
+						"by its old place", p.Number),
+					Evidence: "on an MBR disk its start-up data holds the disk's identity and the byte where " +
+						"the part " +
+						"begins"})
 				break
 			}
 		}
@@ -194,7 +221,8 @@ func (c *checker) hidden(p part, boot []byte) {
 	c.add(f)
 }
 
-// moved repairs a first stage whose second one a plan moved, with that one's list of its own sectors; false when it didn't move.
+// moved repairs a first stage whose second one a plan moved, with that one's list of its own sectors; false when it
+// didn't move.
 func (c *checker) moved(first []byte) bool {
 	sector := int64(c.t.Sector)
 	le := binary.LittleEndian
@@ -203,9 +231,12 @@ func (c *checker) moved(first []byte) bool {
 	if !ok || !moved {
 		return false
 	}
-	f := Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf("the first sector looks for its second stage at sector %d, and it moved to sector %d", next, core),
+	f := Finding{Way: BIOS, Verdict: Doubt,
+		Says: fmt.Sprintf("the first sector looks for its second stage at sector %d, and it moved to sector %d",
+			next, core),
 		Evidence: c.whereIs(core * sector), Repair: "the start-up code is told where its second stage is"}
-	f.Patches = append(f.Patches, disk.Patch{Off: bootNext, Data: le.AppendUint64(nil, uint64(core)), Why: "place of the second stage"})
+	f.Patches = append(f.Patches,
+		disk.Patch{Off: bootNext, Data: le.AppendUint64(nil, uint64(core)), Why: "place of the second stage"})
 	head := make([]byte, biosSector)
 	if err := disk.ReadFull(c.d, head, core*sector); err != nil {
 		return false
@@ -225,7 +256,9 @@ func (c *checker) moved(first []byte) bool {
 			return false
 		}
 		if to != start {
-			f.Patches = append(f.Patches, disk.Patch{Off: core*sector + int64(at), Data: le.AppendUint64(nil, uint64(to)), Why: "places of the second stage"})
+			f.Patches = append(f.Patches,
+				disk.Patch{Off: core*sector + int64(at), Data: le.AppendUint64(nil, uint64(to)),
+					Why: "places of the second stage"})
 		}
 	}
 	c.add(f)
@@ -237,7 +270,8 @@ func (c *checker) findStage(next int64) (at int64, moved, ok bool) {
 	sector := int64(c.t.Sector)
 	is := func(at int64) bool {
 		b := make([]byte, 512)
-		return at > 0 && at < c.d.Size()/sector && disk.ReadFull(c.d, b, at*sector) == nil && bytes.Contains(b, coreMark)
+		return at > 0 && at < c.d.Size()/sector && disk.ReadFull(c.d, b, at*sector) == nil &&
+			bytes.Contains(b, coreMark)
 	}
 	if to, known := c.movedTo(next * sector); known && to != next*sector && is(to/sector) {
 		return to / sector, true, true

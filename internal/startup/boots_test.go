@@ -32,8 +32,8 @@ const (
 	size     = 400 * units.MiB
 )
 
-// small is a small Linux system: the machine's own kernel, a first file system in memory with one program, and a root that
-// checks its files, writes into its free room, tells what it sees, and switches the machine off.
+// small is a small Linux system: the machine's own kernel, a first file system in memory with one program, and a root
+// that checks its files, writes into its free room, tells what it sees, and switches the machine off.
 func small(t *testing.T) (root string) {
 	t.Helper()
 	testkit.Need(t, "busybox", "cpio", "mkfs.ext4", "mkfs.fat", "mcopy", "grub-mkimage")
@@ -76,7 +76,8 @@ busybox mount -o remount,ro /
 busybox poweroff -f
 `)
 	put("root/etc/fstab", "UUID="+rootUUID+" / ext4 defaults 0 1\n")
-	put("root/boot/grub/grub.cfg", "linux /boot/vmlinuz root=UUID="+rootUUID+" console=ttyS0 quiet panic=5\ninitrd /boot/initrd\nboot\n")
+	put("root/boot/grub/grub.cfg", "linux /boot/vmlinuz root=UUID="+rootUUID+" console=ttyS0 quiet panic=5\ninitrd "+
+		"/boot/initrd\nboot\n")
 	for i := range 40 {
 		put(fmt.Sprintf("root/srv/file%d", i), strings.Repeat(fmt.Sprint("fare ", i, "\n"), 3000))
 	}
@@ -113,7 +114,9 @@ func rootPart(t *testing.T, tree string, n int64) string {
 func config(t *testing.T) string {
 	t.Helper()
 	f := filepath.Join(t.TempDir(), "first.cfg")
-	if err := os.WriteFile(f, []byte("search --no-floppy --fs-uuid --set=root "+rootUUID+"\nconfigfile /boot/grub/grub.cfg\n"), 0o600); err != nil {
+	if err := os.WriteFile(f,
+		[]byte("search --no-floppy --fs-uuid --set=root "+rootUUID+"\nconfigfile /boot/grub/grub.cfg\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	return f
@@ -123,7 +126,8 @@ func config(t *testing.T) string {
 func core(t *testing.T, at int64) (first, second []byte) {
 	t.Helper()
 	out := filepath.Join(t.TempDir(), "core.img")
-	testkit.Do(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-c", config(t), "-o", out, "biosdisk", "part_msdos", "part_gpt", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
+	testkit.Do(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-c", config(t), "-o", out, "biosdisk",
+		"part_msdos", "part_gpt", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
 	second, err := os.ReadFile(out)
 	if err != nil {
 		t.Fatal(err)
@@ -150,7 +154,8 @@ func starts(t *testing.T, img string, uefi bool) string {
 	if err != nil {
 		testkit.Lacks(t, "qemu-system-x86_64")
 	}
-	args := []string{"-m", "512", "-display", "none", "-serial", "stdio", "-no-reboot", "-net", "none", "-accel", "tcg", "-cpu", "max",
+	args := []string{"-m", "512", "-display", "none", "-serial", "stdio", "-no-reboot", "-net", "none", "-accel", "tcg",
+		"-cpu", "max",
 		"-drive", "if=none,id=d,format=raw,cache=unsafe,file=" + img, "-device", "nvme,serial=HH1,drive=d,bootindex=0"}
 	if uefi {
 		vars := filepath.Join(t.TempDir(), "vars.fd") // firmware that has never seen the disk
@@ -159,7 +164,9 @@ func starts(t *testing.T, img string, uefi bool) string {
 			testkit.Lacks(t, "OVMF")
 		}
 		os.WriteFile(vars, b, 0o600)
-		args = append(args, "-machine", "q35", "-drive", "if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd", "-drive", "if=pflash,format=raw,file="+vars)
+		args = append(args, "-machine", "q35", "-drive",
+			"if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd", "-drive",
+			"if=pflash,format=raw,file="+vars)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
 	defer cancel()
@@ -170,12 +177,13 @@ func starts(t *testing.T, img string, uefi bool) string {
 	return out.String()
 }
 
-// TestItStarts captures a small Linux system, restores it onto a larger disk with its root grown and what stands behind it
-// moved, and starts that in a machine that has never seen it.
+// TestItStarts captures a small Linux system, restores it onto a larger disk with its root grown and what stands behind
+// it moved, and starts that in a machine that has never seen it.
 func TestItStarts(t *testing.T) {
 	tree := small(t)
 	loader := filepath.Join(t.TempDir(), "grubx64.efi")
-	testkit.Do(t, "grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", config(t), "-o", loader, "part_gpt", "fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
+	testkit.Do(t, "grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", config(t), "-o", loader, "part_gpt",
+		"fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
 	esp := testkit.Image(t, "esp", 40*units.MiB)
 	testkit.Do(t, "mkfs.fat", "-F", "32", "-s", "1", esp)
 	testkit.Do(t, "mmd", "-i", esp, "::EFI", "::EFI/kiosk")

@@ -110,7 +110,8 @@ func (b *bootable) unnamed(kernel []byte, root string) []byte {
 
 func (b *bootable) unified(kernel []byte, root string) []byte {
 	release := b.file([]byte("ID=kiosk\nNAME=Kiosk\nVERSION_ID=6\n"))
-	return b.made("objcopy", "--add-section", ".osrel="+release, "--change-section-vma", ".osrel=0x20000", b.file(b.unnamed(kernel, root)))
+	return b.made("objcopy", "--add-section", ".osrel="+release, "--change-section-vma", ".osrel=0x20000",
+		b.file(b.unnamed(kernel, root)))
 }
 
 // disk puts files onto an EFI system part, with the root behind it.
@@ -269,7 +270,8 @@ func (b *bootable) chains() []chain {
 	const fallback = "EFI/BOOT/BOOTX64.EFI"
 	inner := b.grub("/EFI/kiosk", find(rootUUID))
 	outer := b.grub("/EFI/kiosk", "")
-	stub := "search.fs_uuid " + rootUUID + " root hd0,gpt2\nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"
+	stub := "search.fs_uuid " + rootUUID + " root hd0,gpt2\nset prefix=($root)'/boot/grub'\nconfigfile " +
+		"$prefix/grub.cfg\n"
 	read := func(name string) []byte {
 		all, err := os.ReadFile(name)
 		if err != nil {
@@ -280,7 +282,8 @@ func (b *bootable) chains() []chain {
 	entries := read("/usr/lib/systemd/boot/efi/systemd-bootx64.efi")
 	shim, signed := read("/usr/lib/shim/shimx64.efi.signed"), read("/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed")
 	entry := func(version, kernel string) string {
-		return "title Kiosk\nversion " + version + "\nlinux " + kernel + "\ninitrd /k/initrd\noptions root=UUID=" + rootUUID + " console=ttyS0 quiet panic=5\n"
+		return "title Kiosk\nversion " + version + "\nlinux " + kernel + "\ninitrd /k/initrd\noptions root=UUID=" +
+			rootUUID + " console=ttyS0 quiet panic=5\n"
 	}
 	specs := func(more ...any) map[string][]byte {
 		return files(append([]any{fallback, entries, "k/linux", b.kernel, "k/initrd", b.initrd}, more...)...)
@@ -299,75 +302,101 @@ func (b *bootable) chains() []chain {
 		{"no initial RAM disk", true, func() string { return b.without(plain(), "boot/initrd") }, wont},
 		{"noise in the kernel", true, func() string { return b.hurt(plain(), "boot/vmlinuz", 3_000_320, noise) }, wont},
 		{"zeros in the kernel", true, func() string { return b.hurt(plain(), "boot/vmlinuz", 5_000_192, zeros) }, wont},
-		{"noise in the initial RAM disk", true, func() string { return b.hurt(plain(), "boot/initrd", 500_224, noise) }, wont},
-		{"a root that isn't there", true, func() string { return b.told(plain(), strings.ReplaceAll(menu, rootUUID, wrong)) }, wont},
+		{"noise in the initial RAM disk", true,
+			func() string { return b.hurt(plain(), "boot/initrd", 500_224, noise) }, wont},
+		{"a root that isn't there", true,
+			func() string { return b.told(plain(), strings.ReplaceAll(menu, rootUUID, wrong)) }, wont},
 		{"a menu behind a menu", true, func() string {
-			return b.told(plain(), "if [ x$feature_menuentry_id = xy ]; then set default=kiosk; fi\nmenuentry Other { linux /none }\nmenuentry Kiosk --id kiosk {\n"+menu+"}\nset timeout=0\n")
+			return b.told(plain(), "if [ x$feature_menuentry_id = xy ]; then set default=kiosk; fi\nmenuentry Other { "+
+				"linux /none }\nmenuentry Kiosk --id kiosk {\n"+menu+"}\nset timeout=0\n")
 		}, should},
 		{"no menu", true, func() string { return b.without(plain(), "boot/grub/grub.cfg") }, wont},
 		{"a loader that can't read the root", true, func() string {
-			return b.disk(files(fallback, b.made("grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", b.file([]byte(find(rootUUID))), "part_gpt", "fat", "search", "search_fs_uuid", "configfile", "normal", "linux", "-o")))
+			return b.disk(files(fallback,
+				b.made("grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", b.file([]byte(find(rootUUID))),
+					"part_gpt", "fat", "search", "search_fs_uuid", "configfile", "normal", "linux", "-o")))
 		}, wont},
 		{"a loader that can't read the table", true, func() string {
-			return b.disk(files(fallback, b.made("grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", b.file([]byte(find(rootUUID))), "fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux", "-o")))
+			return b.disk(files(fallback,
+				b.made("grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", b.file([]byte(find(rootUUID))),
+					"fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux", "-o")))
 		}, wont},
-		{"a wrong identity in the loader", true, func() string { return b.disk(files(fallback, b.grub("/EFI/kiosk", find(wrong)))) }, wont},
-		{"a menu on the EFI system part", true, func() string { return b.disk(files(fallback, outer, "EFI/kiosk/grub.cfg", stub)) }, should},
+		{"a wrong identity in the loader", true,
+			func() string { return b.disk(files(fallback, b.grub("/EFI/kiosk", find(wrong)))) }, wont},
+		{"a menu on the EFI system part", true,
+			func() string { return b.disk(files(fallback, outer, "EFI/kiosk/grub.cfg", stub)) }, should},
 		{"a wrong identity there", true, func() string {
 			return b.disk(files(fallback, outer, "EFI/kiosk/grub.cfg", strings.ReplaceAll(stub, rootUUID, wrong)))
 		}, wont},
 		{"no menu there", true, func() string { return b.disk(files(fallback, outer)) }, wont},
-		{"noise in the loader's code", true, func() string { return b.hurtESP(plain(), fallback, 0x3200, noise) }, wont},
-		{"zeros in the loader's code", true, func() string { return b.hurtESP(plain(), fallback, 0x5400, zeros) }, wont},
-		{"noise in a loader's module", true, func() string { return b.hurtESP(plain(), fallback, 0x1D200, noise) }, wont},
+		{"noise in the loader's code", true,
+			func() string { return b.hurtESP(plain(), fallback, 0x3200, noise) }, wont},
+		{"zeros in the loader's code", true,
+			func() string { return b.hurtESP(plain(), fallback, 0x5400, zeros) }, wont},
+		{"noise in a loader's module", true,
+			func() string { return b.hurtESP(plain(), fallback, 0x1D200, noise) }, wont},
 		{"a loader cut short", true, func() string { return b.disk(files(fallback, inner[:len(inner)/2])) }, wont},
 		{"a damaged loader beside a sound one", true, func() string {
 			return b.hurtESP(b.disk(files(fallback, inner, "EFI/kiosk/grubx64.efi", inner)), fallback, 0x1000, noise)
 		}, should},
-		{"a loader in its own folder only", true, func() string { return b.disk(files("EFI/kiosk/grubx64.efi", inner)) }, should},
-		{"a loader for other machines beside it", true, func() string { return b.disk(files(fallback, inner, "EFI/BOOT/BOOTARM.EFI", foreign)) }, should},
-		{"entries", true, func() string { return b.disk(specs("loader/entries/kiosk.conf", entry("6", "/k/linux"))) }, should},
+		{"a loader in its own folder only", true,
+			func() string { return b.disk(files("EFI/kiosk/grubx64.efi", inner)) }, should},
+		{"a loader for other machines beside it", true,
+			func() string { return b.disk(files(fallback, inner, "EFI/BOOT/BOOTARM.EFI", foreign)) }, should},
+		{"entries", true, func() string { return b.disk(specs("loader/entries/kiosk.conf", entry("6", "/k/linux"))) },
+			should},
 		{"the newest entry without its kernel", true, func() string {
-			return b.disk(specs("loader/entries/a.conf", entry("6", "/k/linux"), "loader/entries/b.conf", entry("10", "/k/none")))
+			return b.disk(specs("loader/entries/a.conf", entry("6", "/k/linux"), "loader/entries/b.conf",
+				entry("10", "/k/none")))
 		}, should},
-		{"the only entry without its kernel", true, func() string { return b.disk(specs("loader/entries/b.conf", entry("10", "/k/none"))) }, wont},
+		{"the only entry without its kernel", true,
+			func() string { return b.disk(specs("loader/entries/b.conf", entry("10", "/k/none"))) }, wont},
 		{"the newest entry without its initial RAM disk", true, func() string {
-			return b.disk(specs("loader/entries/a.conf", entry("6", "/k/linux"), "loader/entries/b.conf", strings.ReplaceAll(entry("10", "/k/linux"), "/k/initrd", "/k/none")))
+			return b.disk(specs("loader/entries/a.conf", entry("6", "/k/linux"), "loader/entries/b.conf",
+				strings.ReplaceAll(entry("10", "/k/linux"), "/k/initrd", "/k/none")))
 		}, wont},
 		{"the settings name the other entry", true, func() string {
-			return b.disk(specs("loader/loader.conf", "default a*\ntimeout 0\n", "loader/entries/a.conf", entry("6", "/k/linux"), "loader/entries/b.conf", entry("10", "/k/none")))
+			return b.disk(specs("loader/loader.conf", "default a*\ntimeout 0\n", "loader/entries/a.conf",
+				entry("6", "/k/linux"), "loader/entries/b.conf", entry("10", "/k/none")))
 		}, should},
 		{"no entries", true, func() string { return b.disk(specs()) }, wont},
-		{"a unified kernel", true, func() string { return b.disk(files(fallback, b.unified(b.kernel, rootUUID))) }, should},
+		{"a unified kernel", true, func() string { return b.disk(files(fallback, b.unified(b.kernel, rootUUID))) },
+			should},
 		{"a unified kernel as an entry", true, func() string {
 			return b.disk(files(fallback, entries, "EFI/Linux/kiosk.efi", b.unified(b.kernel, rootUUID)))
 		}, should},
 		{"a unified kernel as an entry that doesn't say of which system it is", true, func() string {
 			return b.disk(files(fallback, entries, "EFI/Linux/kiosk.efi", b.unnamed(b.kernel, rootUUID)))
 		}, wont},
-		{"noise in a unified kernel", true, func() string { return b.disk(files(fallback, b.unified(hurtKernel, rootUUID))) }, wont},
-		{"a unified kernel with a root that isn't there", true, func() string { return b.disk(files(fallback, b.unified(b.kernel, wrong))) }, wont},
+		{"noise in a unified kernel", true,
+			func() string { return b.disk(files(fallback, b.unified(hurtKernel, rootUUID))) }, wont},
+		{"a unified kernel with a root that isn't there", true,
+			func() string { return b.disk(files(fallback, b.unified(b.kernel, wrong))) }, wont},
 		{"signed loaders", true, func() string {
 			return b.disk(files(fallback, shim, "EFI/BOOT/grubx64.efi", signed, "EFI/debian/grub.cfg", stub))
 		}, should},
 		{"a signed loader alone", true, func() string { return b.disk(files(fallback, shim)) }, wont},
 		{"noise in a signed loader", true, func() string {
-			return b.hurtESP(b.disk(files(fallback, shim, "EFI/BOOT/grubx64.efi", signed, "EFI/debian/grub.cfg", stub)), fallback, 0x30000, noise)
+			return b.hurtESP(b.disk(files(fallback, shim, "EFI/BOOT/grubx64.efi", signed, "EFI/debian/grub.cfg", stub)),
+				fallback, 0x30000, noise)
 		}, wont},
 		{"BIOS, the second stage in the gap", false, bios, should},
 		{"BIOS, the second stage in its part", false, func() string { return b.biosPart(find(rootUUID)) }, should},
 		{"BIOS, the menu by the number of its part", false, func() string { return b.bios("") }, should},
 		{"BIOS, a wrong identity in the second stage", false, func() string { return b.bios(find(wrong)) }, wont},
 		{"BIOS, no code", false, func() string { return b.hurt(bios(), "", 0, zeros[:440]) }, wont},
-		{"BIOS, a part for it and no code", false, func() string { return b.hurt(b.biosPart(find(rootUUID)), "", 0, zeros[:440]) }, wont},
+		{"BIOS, a part for it and no code", false,
+			func() string { return b.hurt(b.biosPart(find(rootUUID)), "", 0, zeros[:440]) }, wont},
 		{"BIOS, noise for code", false, func() string { return b.hurt(bios(), "", 0, noise[:440]) }, wont},
 		{"BIOS, some noise in the code", false, func() string { return b.hurt(bios(), "", 0x70, noise[:100]) }, wont},
 		{"BIOS, no head of the second stage", false, func() string { return b.hurt(bios(), "", 512, zeros) }, wont},
-		{"BIOS, noise for the head of the second stage", false, func() string { return b.hurt(bios(), "", 512, noise[:400]) }, wont},
+		{"BIOS, noise for the head of the second stage", false,
+			func() string { return b.hurt(bios(), "", 512, noise[:400]) }, wont},
 		{"BIOS, noise in what unpacks", false, func() string { return b.hurt(bios(), "", 512+1024, noise) }, wont},
 		{"BIOS, noise in the second stage", false, func() string { return b.hurt(bios(), "", 40*1024, noise) }, wont},
 		{"BIOS, zeros in the second stage", false, func() string { return b.hurt(bios(), "", 90*1024, zeros) }, wont},
-		{"BIOS, zeros in the second stage in its part", false, func() string { return b.hurt(b.biosPart(find(rootUUID)), "", coreAt+60*1024, zeros) }, wont},
+		{"BIOS, zeros in the second stage in its part", false,
+			func() string { return b.hurt(b.biosPart(find(rootUUID)), "", coreAt+60*1024, zeros) }, wont},
 		{"BIOS, no menu", false, func() string { return b.without(bios(), "boot/grub/grub.cfg") }, wont},
 		{"BIOS, no kernel", false, func() string { return b.without(bios(), "boot/vmlinuz") }, wont},
 	}
@@ -399,13 +428,14 @@ func told(r *startup.Report) string {
 	return out.String()
 }
 
-// TestFreshIdentitiesStart: what a loader names in its own script, which nobody can change, keeps its identity; what a file names gets
-// another one, and the file says so. Either way the disk should start.
+// TestFreshIdentitiesStart: what a loader names in its own script, which nobody can change, keeps its identity; what a
+// file names gets another one, and the file says so. Either way the disk should start.
 func TestFreshIdentitiesStart(t *testing.T) {
 	b := newBootable(t)
 	b.root = testkit.Image(t, "root", rootLen) // with metadata_csum all checksums hang on its identity
 	testkit.Do(t, "mkfs.ext4", "-q", "-O", "^metadata_csum", "-U", rootUUID, "-d", b.tree, b.root)
-	stub := "search.fs_uuid " + rootUUID + " root hd0,gpt2\nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"
+	stub := "search.fs_uuid " + rootUUID + " root hd0,gpt2\nset prefix=($root)'/boot/grub'\nconfigfile " +
+		"$prefix/grub.cfg\n"
 	const fallback = "EFI/BOOT/BOOTX64.EFI"
 	for _, c := range []struct {
 		name string
@@ -414,7 +444,8 @@ func TestFreshIdentitiesStart(t *testing.T) {
 	}{
 		{"BIOS", b.bios(find(rootUUID)), true},
 		{"a script in the loader", b.disk(map[string][]byte{fallback: b.grub("/EFI/kiosk", find(rootUUID))}), true},
-		{"a script on the EFI system part", b.disk(map[string][]byte{fallback: b.grub("/EFI/kiosk", ""), "EFI/kiosk/grub.cfg": []byte(stub)}), false},
+		{"a script on the EFI system part",
+			b.disk(map[string][]byte{fallback: b.grub("/EFI/kiosk", ""), "EFI/kiosk/grub.cfg": []byte(stub)}), false},
 		{"a unified kernel", b.disk(map[string][]byte{fallback: b.unified(b.kernel, rootUUID)}), true},
 	} {
 		target := testkit.Image(t, "target.img", 2*size)
@@ -427,7 +458,8 @@ func TestFreshIdentitiesStart(t *testing.T) {
 			t.Errorf("%s, written: %s\n%s", c.name, r.Words(), told(r))
 		}
 		_, renewed := p.Fresh.IDs[rootUUID]
-		if said := strings.Contains(strings.Join(p.Fresh.Stays, "\n"), "can't be told another"); renewed == c.kept || said != c.kept {
+		if said := strings.Contains(strings.Join(p.Fresh.Stays, "\n"), "can't be told another"); renewed == c.kept ||
+			said != c.kept {
 			t.Errorf("%s: %v, %q", c.name, p.Fresh.IDs, p.Fresh.Stays)
 		}
 		os.Remove(target)
@@ -448,8 +480,10 @@ func TestChanged(t *testing.T) {
 	}{
 		{"nothing", bios(), bios(), ""},
 		{"the code", bios(), b.hurt(bios(), "", 0x70, noise[:100]), "the code in the first sector (1 sector)"},
-		{"the second stage in the gap", bios(), b.hurt(b.hurt(bios(), "", 40*1024, noise), "", 60*1024, noise), "what stands before the first part (2 sectors)"},
-		{"the second stage in its part", part(), b.hurt(part(), "", coreAt+40*1024, noise), "part 2, for BIOS start-up code (1 sector)"},
+		{"the second stage in the gap", bios(), b.hurt(b.hurt(bios(), "", 40*1024, noise), "", 60*1024, noise),
+			"what stands before the first part (2 sectors)"},
+		{"the second stage in its part", part(), b.hurt(part(), "", coreAt+40*1024, noise),
+			"part 2, for BIOS start-up code (1 sector)"},
 		{"the loader", uefi(), b.hurtESP(uefi(), fallback, 0x3200, noise), "\\EFI\\BOOT\\BOOTX64.EFI"},
 		{"a kernel", bios(), b.hurt(bios(), "boot/vmlinuz", 3_000_320, noise), ""},
 	} {

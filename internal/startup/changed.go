@@ -14,7 +14,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// Changed says in words what of the start-up code and loaders of a disk isn't what it was on an earlier date of the same disk.
+// Changed says in words what of the start-up code and loaders of a disk isn't what it was on an earlier date of the
+// same disk.
 func Changed(ctx context.Context, now, before disk.Device) ([]string, error) {
 	a, err := newChecker(ctx, now, Options{})
 	if err != nil || a == nil {
@@ -52,7 +53,8 @@ func differ(a, b disk.Device, sp span.Span) int {
 	x, y := make([]byte, biosSector), make([]byte, biosSector)
 	for at := sp.Start; at < sp.End; at += biosSector {
 		m := min(biosSector, sp.End-at)
-		if at+m > b.Size() || disk.ReadFull(a, x[:m], at) != nil || disk.ReadFull(b, y[:m], at) != nil || !bytes.Equal(x[:m], y[:m]) {
+		if at+m > b.Size() || disk.ReadFull(a, x[:m], at) != nil || disk.ReadFull(b, y[:m], at) != nil ||
+			!bytes.Equal(x[:m], y[:m]) {
 			n++
 		}
 	}
@@ -91,7 +93,9 @@ func (r *Report) Since(date string, changed []string) {
 	if len(changed) == 0 {
 		return
 	}
-	r.Findings = append(r.Findings, Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("changed since the twin before, of %s: %s", date, strings.Join(changed, ", "))})
+	r.Findings = append(r.Findings,
+		Finding{Way: References, Verdict: Doubt, Aside: true,
+			Says: fmt.Sprintf("changed since the twin before, of %s: %s", date, strings.Join(changed, ", "))})
 }
 
 // Troubled says whether something of the start-up isn't good.

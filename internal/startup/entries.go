@@ -45,7 +45,8 @@ func (c *checker) specEntries(p *part) []specEntry {
 			continue
 		}
 		// A loader shows only those that say of which system they are.
-		if program, err := c.loader(p, name); err == nil && strings.Contains(string(program.Section(".osrel")), "NAME=") {
+		if program, err := c.loader(p, name); err == nil &&
+			strings.Contains(string(program.Section(".osrel")), "NAME=") {
 			out = append(out, specEntry{on: p, id: e.Name(), title: e.Name(), version: e.Name(), program: "/" + name})
 		}
 	}
@@ -90,7 +91,8 @@ func parseEntry(p *part, id, text string) specEntry {
 	return e
 }
 
-// order sorts entries as the specification says: those with tries left first, with sort keys before those without, then the newest.
+// order sorts entries as the specification says: those with tries left first, with sort keys before those without, then
+// the newest.
 func order(all []specEntry) {
 	slices.SortStableFunc(all, func(a, b specEntry) int {
 		if a.tries != b.tries {
@@ -148,7 +150,8 @@ func (c *checker) specs(device string) []script.Spec {
 	return out
 }
 
-// entries follows a loader that has no menu of its own but the entries on the EFI system part and on one for more of them.
+// entries follows a loader that has no menu of its own but the entries on the EFI system part and on one for more of
+// them.
 func (c *checker) entries(way string, esp *part, name string) {
 	all := c.specEntries(esp)
 	for i := range c.parts {
@@ -161,13 +164,16 @@ func (c *checker) entries(way string, esp *part, name string) {
 		if e.there() {
 			return false
 		}
-		missing = fmt.Sprintf("; loader/entries/%s.conf starts %s, which isn't there", e.id, cmp.Or(e.program, e.kernel, "nothing"))
+		missing = fmt.Sprintf("; loader/entries/%s.conf starts %s, which isn't there", e.id,
+			cmp.Or(e.program, e.kernel, "nothing"))
 		return true
 	})
 	order(all)
 	if len(all) == 0 {
 		c.followed = true
-		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("\\%s finds nothing to start: there are no entries for it", backslashed(name)), Evidence: "neither in loader/entries nor in EFI/Linux" + missing})
+		c.add(Finding{Way: way, Verdict: Bad,
+			Says:     fmt.Sprintf("\\%s finds nothing to start: there are no entries for it", backslashed(name)),
+			Evidence: "neither in loader/entries nor in EFI/Linux" + missing})
 		return
 	}
 	if missing != "" {

@@ -12,8 +12,9 @@ import (
 	"twinshelf/internal/startup/realmode"
 )
 
-// Fixed are texts on a disk that name parts by their identities and can't be changed: scripts inside loaders, which are packed or
-// signed, and the command lines in unified kernels. What they name has to keep its identity. The error is of the table or a context.
+// Fixed are texts on a disk that name parts by their identities and can't be changed: scripts inside loaders, which are
+// packed or signed, and the command lines in unified kernels. What they name has to keep its identity. The error is of
+// the table or a context.
 func Fixed(ctx context.Context, d disk.Device) ([]string, error) {
 	c, err := newChecker(ctx, d, Options{})
 	if err != nil || c == nil {
@@ -88,8 +89,8 @@ func programs(files fs.FS) []string {
 	return out
 }
 
-// Told reads what a disk's configuration files name in the places where those of another one with the same layout name old: what
-// identities of other disks have become. Only what is the same in all places counts.
+// Told reads what a disk's configuration files name in the places where those of another one with the same layout name
+// old: what identities of other disks have become. Only what is the same in all places counts.
 func Told(ctx context.Context, planned, target disk.Device, old []string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, id := range old {
@@ -103,7 +104,8 @@ func Told(ctx context.Context, planned, target disk.Device, old []string) (map[s
 		now := ""
 		for _, p := range refs.Patches {
 			b := make([]byte, len(id))
-			if len(p.Data) != len(id) || disk.ReadFull(target, b, p.Off) != nil || now != "" && !strings.EqualFold(now, string(b)) {
+			if len(p.Data) != len(id) || disk.ReadFull(target, b, p.Off) != nil || now != "" &&
+				!strings.EqualFold(now, string(b)) {
 				now = ""
 				break
 			}

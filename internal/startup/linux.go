@@ -32,7 +32,8 @@ func (c *checker) menu(way, loader string, g *image.Grub, o script.Options) {
 	var f *script.Fault
 	switch {
 	case errors.As(err, &f) && f.Unsure:
-		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("%s can't be followed to a kernel: %s", loader, f.Why)})
+		c.add(Finding{Way: way, Verdict: Doubt,
+			Says: fmt.Sprintf("%s can't be followed to a kernel: %s", loader, f.Why)})
 	case errors.As(err, &f):
 		c.followed = true
 		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("%s finds no kernel: %s", loader, f.Why)})
@@ -51,8 +52,8 @@ func (c *checker) menu(way, loader string, g *image.Grub, o script.Options) {
 // moduleFolders are where systems keep the loader's modules, by platform.
 var moduleFolders = []string{"boot/grub/", "boot/grub2/", "grub/", "grub2/"}
 
-// compareModules compares the modules in a loader with those that its system keeps: of one that was put there by another version, or
-// is damaged, nobody can tell whether it starts.
+// compareModules compares the modules in a loader with those that its system keeps: of one that was put there by
+// another version, or is damaged, nobody can tell whether it starts.
 func (c *checker) compareModules(way string, s *stand, device string) {
 	if s.g.Files == nil {
 		return
@@ -66,7 +67,9 @@ func (c *checker) compareModules(way string, s *stand, device string) {
 					continue
 				}
 				if len(b) > len(is) || string(is[:len(b)]) != string(b) {
-					c.add(Finding{Way: way, Verdict: Doubt, Says: "the loader's module " + name + " isn't the one that its system keeps: it may be damaged, or of another version",
+					c.add(Finding{Way: way, Verdict: Doubt,
+						Says: "the loader's module " + name + " isn't the one that " +
+							"its system keeps: it may be damaged, or of another version",
 						Evidence: fmt.Sprintf("%s%s/%s.mod on part %d", dir, s.platform, name, p.Number)})
 					return
 				}
@@ -99,7 +102,9 @@ func (c *checker) boots(way, menu string, b *script.Boot) {
 	}
 	root := c.root(way, menu, b.Args, len(b.Initrds) > 0)
 	if whole && root {
-		c.add(Finding{Way: way, Verdict: Good, Says: fmt.Sprintf("%s starts the kernel %s, and what that needs is there", menu, b.Kernel.Path), Evidence: b.Args})
+		c.add(Finding{Way: way, Verdict: Good,
+			Says:     fmt.Sprintf("%s starts the kernel %s, and what that needs is there", menu, b.Kernel.Path),
+			Evidence: b.Args})
 	}
 }
 
@@ -121,13 +126,17 @@ func (c *checker) started(way, menu, what string, at script.Place, look func(*pa
 	case known.err == nil && known.checked != "":
 		return true
 	case known.err == nil:
-		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("whether %s %s is whole can't be told", what, name), Evidence: "nothing in it is a checksum that is known here"})
+		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("whether %s %s is whole can't be told", what, name),
+			Evidence: "nothing in it is a checksum that is known here"})
 	case errors.Is(known.err, script.ErrUnread):
-		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("%s starts %s %s, which is on something that isn't read here", menu, what, name)})
+		c.add(Finding{Way: way, Verdict: Doubt,
+			Says: fmt.Sprintf("%s starts %s %s, which is on something that isn't read here", menu, what, name)})
 	case errors.Is(known.err, fs.ErrNotExist):
-		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("%s starts %s %s, which isn't there", menu, what, name)})
+		c.add(Finding{Way: way, Verdict: Bad,
+			Says: fmt.Sprintf("%s starts %s %s, which isn't there", menu, what, name)})
 	default:
-		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("%s %s can't be started", what, name), Evidence: known.err.Error()})
+		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("%s %s can't be started", what, name),
+			Evidence: known.err.Error()})
 	}
 	return false
 }
@@ -139,16 +148,20 @@ func (c *checker) root(way, menu, args string, ramdisk bool) bool {
 		if value, ok := strings.CutPrefix(word, "root="); ok {
 			named = mentions("root=" + value)
 			if len(named) == 0 {
-				c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("%s names a root in a way that isn't known here, %s", menu, value)})
+				c.add(Finding{Way: way, Verdict: Doubt,
+					Says: fmt.Sprintf("%s names a root in a way that isn't known here, %s", menu, value)})
 				return false
 			}
 		}
 	}
 	if len(named) == 0 {
-		if ramdisk && slices.ContainsFunc(c.parts, func(p part) bool { return p.Type == table.TypeLinuxRootX64 && p.files != nil }) {
+		if ramdisk && slices.ContainsFunc(c.parts, func(p part) bool {
+			return p.Type == table.TypeLinuxRootX64 && p.files != nil
+		}) {
 			return true // found by the part's type (Discoverable Partitions Specification)
 		}
-		c.add(Finding{Way: way, Verdict: Doubt, Says: menu + " doesn't say where the kernel finds its root", Evidence: args})
+		c.add(Finding{Way: way, Verdict: Doubt, Says: menu + " doesn't say where the kernel finds its root",
+			Evidence: args})
 		return false
 	}
 	r := named[0]
@@ -167,9 +180,11 @@ func (c *checker) root(way, menu, args string, ramdisk bool) bool {
 	case elsewhere:
 		f.Says = menu + " names a root on another disk of the machine"
 	case c.unread():
-		f.Says = fmt.Sprintf("%s names the root %s=%s, which may be on something that isn't read here", menu, r.kind, r.value)
+		f.Says = fmt.Sprintf("%s names the root %s=%s, which may be on something that isn't read here", menu, r.kind,
+			r.value)
 	default:
-		f.Verdict, f.Says = Bad, fmt.Sprintf("%s names the root %s=%s, which isn't on this disk%s", menu, r.kind, r.value, c.leftOut(r.value))
+		f.Verdict, f.Says = Bad, fmt.Sprintf("%s names the root %s=%s, which isn't on this disk%s", menu, r.kind,
+			r.value, c.leftOut(r.value))
 	}
 	c.add(f)
 	return false
@@ -195,7 +210,8 @@ func (c *checker) rootPart(way string, p *part) bool {
 		if p.volume != nil {
 			kind = p.volume.Info().Kind
 		}
-		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("part %d, the root, holds %s, and that isn't read here", p.Number, kind)})
+		c.add(Finding{Way: way, Verdict: Doubt,
+			Says: fmt.Sprintf("part %d, the root, holds %s, and that isn't read here", p.Number, kind)})
 		return false
 	}
 	for _, name := range inits {
@@ -203,32 +219,41 @@ func (c *checker) rootPart(way string, p *part) bool {
 			return true
 		}
 	}
-	c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("part %d is the root, and no system is found on it", p.Number), Evidence: "none of " + strings.Join(inits, ", ")})
+	c.add(Finding{Way: way, Verdict: Doubt,
+		Says:     fmt.Sprintf("part %d is the root, and no system is found on it", p.Number),
+		Evidence: "none of " + strings.Join(inits, ", ")})
 	return false
 }
 
-// unified looks at a kernel with all that it needs in one EFI program (UAPI Group Specifications, "Unified Kernel Image").
+// unified looks at a kernel with all that it needs in one EFI program (UAPI Group Specifications, "Unified Kernel
+// Image").
 func (c *checker) unified(way, name string, p *image.Program) {
 	c.followed = true
 	kernel, ramdisk := p.Section(".linux"), p.Section(".initrd")
 	checked, err := image.Kernel(kernel)
 	if err != nil {
-		c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("the kernel in \\%s can't be started", backslashed(name)), Evidence: err.Error()})
+		c.add(Finding{Way: way, Verdict: Bad,
+			Says: fmt.Sprintf("the kernel in \\%s can't be started", backslashed(name)), Evidence: err.Error()})
 		return
 	}
 	if ramdisk != nil {
 		if inner, err := image.RAMDisk(bytes.NewReader(ramdisk)); err != nil {
-			c.add(Finding{Way: way, Verdict: Bad, Says: fmt.Sprintf("the initial RAM disk in \\%s can't be used", backslashed(name)), Evidence: err.Error()})
+			c.add(Finding{Way: way, Verdict: Bad,
+				Says:     fmt.Sprintf("the initial RAM disk in \\%s can't be used", backslashed(name)),
+				Evidence: err.Error()})
 			return
 		} else if inner == "" {
 			checked = ""
 		}
 	}
 	if checked == "" && p.Checked == "" {
-		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("whether what \\%s holds is whole can't be told", backslashed(name))})
+		c.add(Finding{Way: way, Verdict: Doubt,
+			Says: fmt.Sprintf("whether what \\%s holds is whole can't be told", backslashed(name))})
 	}
 	args, _, _ := strings.Cut(string(p.Section(".cmdline")), "\x00")
 	if c.root(way, "\\"+backslashed(name), strings.TrimSpace(args), ramdisk != nil) {
-		c.add(Finding{Way: way, Verdict: Good, Says: fmt.Sprintf("\\%s holds a kernel and what it needs", backslashed(name)), Evidence: fmt.Sprintf("a kernel of %s; %s", units.Bytes(int64(len(kernel))), args)})
+		c.add(Finding{Way: way, Verdict: Good,
+			Says:     fmt.Sprintf("\\%s holds a kernel and what it needs", backslashed(name)),
+			Evidence: fmt.Sprintf("a kernel of %s; %s", units.Bytes(int64(len(kernel))), args)})
 	}
 }

@@ -20,7 +20,8 @@ const maxChain = 6 // loaders that start each other
 func (c *checker) program(esp *part, name string) {
 	p, err := c.loader(esp, name)
 	if err != nil {
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("\\%s can't be started", backslashed(name)), Evidence: err.Error()})
+		c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("\\%s can't be started", backslashed(name)),
+			Evidence: err.Error()})
 		return
 	}
 	c.follow(esp, name, p)
@@ -34,7 +35,8 @@ func (c *checker) follow(esp *part, name string, p *image.Program) {
 	}
 	defer func() { c.chain-- }()
 	if err := p.Code(); err != nil { // no proof of damage: that was looked for when it was read
-		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: fmt.Sprintf("\\%s may be damaged", backslashed(name)), Evidence: err.Error()})
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: fmt.Sprintf("\\%s may be damaged", backslashed(name)),
+			Evidence: err.Error()})
 	}
 	show := "\\" + backslashed(name)
 	g, err := image.GrubOf(p)
@@ -42,7 +44,8 @@ func (c *checker) follow(esp *part, name string, p *image.Program) {
 	case err != nil:
 		c.add(Finding{Way: UEFI, Verdict: Bad, Says: show + " is damaged", Evidence: err.Error()})
 	case g != nil:
-		c.menu(UEFI, show, g, script.Options{Loaded: script.Place{Device: c.deviceOf(esp), Path: "/" + name}, Platform: "efi"})
+		c.menu(UEFI, show, g, script.Options{Loaded: script.Place{Device: c.deviceOf(esp), Path: "/" + name},
+			Platform: "efi"})
 	case p.Section(".linux") != nil:
 		c.unified(UEFI, name, p)
 	case bytes.Contains(p.Section(".sdmagic"), []byte("systemd-boot")):
@@ -72,11 +75,13 @@ func (c *checker) loader(esp *part, name string) (*image.Program, error) {
 	return p, nil
 }
 
-// shim follows the loader that is signed for all machines and starts the system's own, from the same folder. From the folder where
-// firmware looks it first starts a program that makes the machine's own entries, as texts beside the systems' loaders say.
+// shim follows the loader that is signed for all machines and starts the system's own, from the same folder. From the
+// folder where firmware looks it first starts a program that makes the machine's own entries, as texts beside the
+// systems' loaders say.
 func (c *checker) shim(esp *part, name string) {
 	dir, base := path.Split(name)
-	suffix := strings.TrimPrefix(strings.TrimPrefix(strings.ToLower(strings.TrimSuffix(base, path.Ext(base))), "shim"), "boot")
+	suffix := strings.TrimPrefix(strings.TrimPrefix(strings.ToLower(strings.TrimSuffix(base, path.Ext(base))),
+		"shim"), "boot")
 	if !strings.EqualFold(strings.TrimSuffix(dir, "/"), fallbackDir) {
 		c.program(esp, dir+"grub"+suffix+".efi")
 		return
@@ -97,7 +102,9 @@ func (c *checker) shim(esp *part, name string) {
 			return
 		}
 	}
-	c.add(Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("\\%s looks for a system's loader, and no folder of \\EFI names one", backslashed(name)), Evidence: "there is no BOOT" + strings.ToUpper(suffix) + ".CSV"})
+	c.add(Finding{Way: UEFI, Verdict: Bad,
+		Says:     fmt.Sprintf("\\%s looks for a system's loader, and no folder of \\EFI names one", backslashed(name)),
+		Evidence: "there is no BOOT" + strings.ToUpper(suffix) + ".CSV"})
 }
 
 func utf16Text(b []byte) string {
@@ -130,8 +137,8 @@ const (
 	hiveSumAt = 508 // a sum over all 32-bit words before it
 )
 
-// windows looks for what Windows' boot manager needs: its data, and a system that they name. They aren't read, only searched for
-// the identities of the parts.
+// windows looks for what Windows' boot manager needs: its data, and a system that they name. They aren't read, only
+// searched for the identities of the parts.
 func (c *checker) windows(esp *part) {
 	c.followed = true
 	b, err := esp.read(bcd, maxBCD)
@@ -139,7 +146,8 @@ func (c *checker) windows(esp *part) {
 		err = hive(b)
 	}
 	if err != nil {
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "Windows' boot manager doesn't find its data, \\" + backslashed(bcd), Evidence: err.Error()})
+		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "Windows' boot manager doesn't find its data, \\" +
+			backslashed(bcd), Evidence: err.Error()})
 		return
 	}
 	for i := range c.parts {
@@ -150,10 +158,13 @@ func (c *checker) windows(esp *part) {
 		}
 		id, err := table.GUIDBytes(p.GUID)
 		if err != nil || !bytes.Contains(b, id[:]) {
-			c.add(Finding{Way: UEFI, Verdict: Doubt, Says: fmt.Sprintf("the boot manager's data don't name part %d, which holds a Windows", p.Number)})
+			c.add(Finding{Way: UEFI, Verdict: Doubt,
+				Says: fmt.Sprintf("the boot manager's data don't name part %d, which holds a Windows", p.Number)})
 			return
 		}
-		c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("the boot manager's data name part %d, and its Windows has a loader", p.Number), Evidence: "identity " + p.GUID})
+		c.add(Finding{Way: UEFI, Verdict: Good,
+			Says:     fmt.Sprintf("the boot manager's data name part %d, and its Windows has a loader", p.Number),
+			Evidence: "identity " + p.GUID})
 		return
 	}
 	verdict, says := Bad, "no part holds the Windows that the boot manager starts"
@@ -192,7 +203,8 @@ func (c *checker) chained(way string, at script.Place) {
 	p := c.partOf(at.Device)
 	switch {
 	case p == nil || p.files == nil:
-		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("%s, which is started next, is on something that isn't read here", at)})
+		c.add(Finding{Way: way, Verdict: Doubt,
+			Says: fmt.Sprintf("%s, which is started next, is on something that isn't read here", at)})
 	case way != UEFI:
 		c.add(Finding{Way: way, Verdict: Doubt, Says: fmt.Sprintf("%s, which is started next, can't be followed", at)})
 	default:

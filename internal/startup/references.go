@@ -17,11 +17,12 @@ const (
 	maxConfigs = 200
 )
 
-// configs are the plain files by which systems find their parts, by where a file system may stand in the tree: fstab(5),
-// the Boot Loader Specification, and the configuration of common loaders. * stands for any name.
+// configs are the plain files by which systems find their parts, by where a file system may stand in the tree:
+// fstab(5), the Boot Loader Specification, and the configuration of common loaders. * stands for any name.
 var configs = []string{
 	"etc/fstab", "etc/crypttab", "etc/kernel/cmdline", "etc/default/grub", "etc/initramfs-tools/conf.d/resume",
-	"boot/grub/grub.cfg", "grub/grub.cfg", "boot/grub2/grub.cfg", "grub2/grub.cfg", "boot/extlinux/extlinux.conf", "extlinux/extlinux.conf", "syslinux.cfg", "boot/syslinux/syslinux.cfg",
+	"boot/grub/grub.cfg", "grub/grub.cfg", "boot/grub2/grub.cfg", "grub2/grub.cfg", "boot/extlinux/extlinux.conf",
+	"extlinux/extlinux.conf", "syslinux.cfg", "boot/syslinux/syslinux.cfg",
 	"loader/loader.conf", "loader/entries/*", "boot/loader/entries/*", "EFI/*/grub.cfg",
 }
 
@@ -50,7 +51,10 @@ func mentions(text string) []reference {
 		}
 		add := func(kind, value string) {
 			r := reference{kind: strings.ToUpper(kind), value: strings.TrimRight(value, "\\"), line: line}
-			if !slices.ContainsFunc(out, func(o reference) bool { return o.kind == r.kind && strings.EqualFold(o.value, r.value) }) && !strings.ContainsAny(r.value, "$`{}") {
+			if !slices.ContainsFunc(out, func(o reference) bool {
+				return o.kind == r.kind &&
+					strings.EqualFold(o.value, r.value)
+			}) && !strings.ContainsAny(r.value, "$`{}") {
 				out = append(out, r)
 			}
 		}
@@ -91,7 +95,8 @@ const swapEntry = "swap"
 // mounted says whether a system stops on its way up when what the line names isn't there: it is mounted at every start.
 func (r reference) mounted(file string) bool {
 	f := strings.Fields(r.line)
-	return path.Base(file) == "fstab" && len(f) > 2 && strings.HasPrefix(f[1], "/") && f[2] != swapEntry && !r.optional()
+	return path.Base(file) == "fstab" && len(f) > 2 && strings.HasPrefix(f[1], "/") && f[2] != swapEntry &&
+		!r.optional()
 }
 
 // optional says that a line lets the system start without the part.
@@ -113,7 +118,8 @@ func (c *checker) references() {
 				continue
 			}
 			if err != nil {
-				c.add(Finding{Way: References, Verdict: Doubt, Says: fmt.Sprintf("%s on part %d can't be read", name, p.Number), Evidence: err.Error()})
+				c.add(Finding{Way: References, Verdict: Doubt,
+					Says: fmt.Sprintf("%s on part %d can't be read", name, p.Number), Evidence: err.Error()})
 				continue
 			}
 			read++
@@ -125,7 +131,8 @@ func (c *checker) references() {
 		}
 	}
 	if read > 0 && resolved > 0 {
-		c.add(Finding{Way: References, Verdict: Good, Says: "what the configuration refers to by identity is there", Evidence: fmt.Sprintf("%s in %s", units.Plural(resolved, "reference"), units.Plural(read, "file"))})
+		c.add(Finding{Way: References, Verdict: Good, Says: "what the configuration refers to by identity is there",
+			Evidence: fmt.Sprintf("%s in %s", units.Plural(resolved, "reference"), units.Plural(read, "file"))})
 	}
 }
 
@@ -151,13 +158,16 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 	where := fmt.Sprintf("%s on part %d", file, on.Number)
 	if r.kind == "MAPPER" { // in a volume group, or behind a lock
 		if r.vital(file) {
-			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: where + " names a root that can't be looked into, " + r.value, Evidence: r.line})
+			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file),
+				Says: where + " names a root that can't be looked into, " + r.value, Evidence: r.line})
 		}
 		return false
 	}
 	if r.kind == "DEVICE" {
 		if r.vital(file) {
-			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: where + " names a part by the name that the old machine's kernel gave it, " + r.value, Evidence: r.line})
+			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file),
+				Says:     where + " names a part by the name that the old machine's kernel gave it, " + r.value,
+				Evidence: r.line})
 		}
 		return false
 	}
@@ -168,10 +178,12 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 		}
 	}
 	if slices.ContainsFunc(c.o.Elsewhere, func(id string) bool { return strings.EqualFold(id, r.value) }) {
-		c.add(Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s refers to a part of another disk of the machine", where), Evidence: r.line})
+		c.add(Finding{Way: References, Verdict: Doubt, Aside: true,
+			Says: fmt.Sprintf("%s refers to a part of another disk of the machine", where), Evidence: r.line})
 		return false
 	}
-	f := Finding{Way: References, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s refers to %s=%s, which isn't on this disk", where, r.kind, r.value), Evidence: r.line}
+	f := Finding{Way: References, Verdict: Doubt, Aside: true,
+		Says: fmt.Sprintf("%s refers to %s=%s, which isn't on this disk", where, r.kind, r.value), Evidence: r.line}
 	for id, title := range c.o.Gone {
 		if strings.EqualFold(id, r.value) {
 			f.Says = fmt.Sprintf("%s refers to %s, which is left out", where, title)
@@ -194,7 +206,8 @@ func (c *checker) judge(p *part, file string, r reference) {
 	if p.volume == nil || p.volume.Info().Opaque == "" || !r.vital(file) {
 		return
 	}
-	says := fmt.Sprintf("part %d, which is named as the root, holds %s, and that isn't read here", p.Number, p.volume.Info().Kind)
+	says := fmt.Sprintf("part %d, which is named as the root, holds %s, and that isn't read here", p.Number,
+		p.volume.Info().Kind)
 	if !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Says == says }) {
 		c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: says, Evidence: r.line})
 	}

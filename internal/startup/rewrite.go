@@ -74,7 +74,8 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 	return out, nil
 }
 
-// replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and gives the old ones that it found.
+// replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and gives the old ones
+// that it found.
 func replaced(b []byte, ids map[string]string) (out []byte, named []string) {
 	out = slices.Clone(b)
 	lower := bytes.ToLower(b)
@@ -114,7 +115,8 @@ func replaced(b []byte, ids map[string]string) (out []byte, named []string) {
 	return out, named
 }
 
-// differing gives the patches of what differs between a file's contents, which lie in spans of the part that begins at byte start.
+// differing gives the patches of what differs between a file's contents, which lie in spans of the part that begins at
+// byte start.
 func differing(was, now []byte, spans []span.Span, start int64) []disk.Patch {
 	var out []disk.Patch
 	at := int64(0)
@@ -128,7 +130,8 @@ func differing(was, now []byte, spans []span.Span, start int64) []disk.Patch {
 			for i < n && was[at+i] != now[at+i] {
 				i++
 			}
-			out = append(out, disk.Patch{Off: start + sp.Start + from, Data: now[at+from : at+i], Why: "reference to a new identity"})
+			out = append(out,
+				disk.Patch{Off: start + sp.Start + from, Data: now[at+from : at+i], Why: "reference to a new identity"})
 		}
 		at += max(0, n)
 	}

@@ -103,8 +103,8 @@ func (s *stand) Read(device, name string) ([]byte, error) {
 	return p.read(name, maxMenu)
 }
 
-// cant says which module a loader lacks to read a part: it needs one for the table and one for the file system, in itself, or in a
-// folder that it can read.
+// cant says which module a loader lacks to read a part: it needs one for the table and one for the file system, in
+// itself, or in a folder that it can read.
 func (s *stand) cant(p *part) string {
 	if s.g == nil || p.volume == nil {
 		return ""
@@ -288,6 +288,7 @@ func (s *stand) Command(name, prefix string) bool {
 // unread says whether some part holds a system that isn't read here.
 func (c *checker) unread() bool {
 	return slices.ContainsFunc(c.parts, func(p part) bool {
-		return p.volume != nil && p.volume.Info().Opaque != "" || p.volume == nil && p.why != "" && p.Type != table.TypeBIOSBoot && p.Type != table.TypeMSReserved
+		return p.volume != nil && p.volume.Info().Opaque != "" || p.volume == nil && p.why != "" &&
+			p.Type != table.TypeBIOSBoot && p.Type != table.TypeMSReserved
 	})
 }

@@ -1,13 +1,13 @@
-// Package startup tells whether a machine can start from a disk, attached or planned, and repairs what it can. It looks at
-// both ways: UEFI (UEFI Specification 2.10, 3.5.1.1 "Removable Media Boot Behavior", 13.3 "File System Format") and
+// Package startup tells whether a machine can start from a disk, attached or planned, and repairs what it can. It looks
+// at both ways: UEFI (UEFI Specification 2.10, 3.5.1.1 "Removable Media Boot Behavior", 13.3 "File System Format") and
 // BIOS (the code in the first sector and what that loads), and at what configuration files refer to by identity.
 //
-// The chain is followed as a machine would: from the firmware to a loader, from that to its menu, to a kernel, to a root. What can't
-// be followed is in doubt, and never "should start".
+// The chain is followed as a machine would: from the firmware to a loader, from that to its menu, to a kernel, to a
+// root. What can't be followed is in doubt, and never "should start".
 //
-// Limits: only the code of the first sectors is run, of other programs it is read what they are and whether they are whole. Of
-// Windows it checks the loader and that its data name the system, not what else stands in them. Whether firmware trusts a
-// signature isn't checked.
+// Limits: only the code of the first sectors is run, of other programs it is read what they are and whether they are
+// whole. Of Windows it checks the loader and that its data name the system, not what else stands in them. Whether
+// firmware trusts a signature isn't checked.
 package startup
 
 import (
@@ -72,8 +72,8 @@ type Options struct {
 	Gone map[string]string
 	// Elsewhere are identities of file systems on the other disks of the machine.
 	Elsewhere []string
-	// Before is a report of the same disk before repairs and new identities, which leave kernels and RAM disks as they are: those aren't
-	// looked through again.
+	// Before is a report of the same disk before repairs and new identities, which leave kernels and RAM disks as they
+	// are: those aren't looked through again.
 	Before *Report
 }
 
@@ -98,7 +98,8 @@ type checker struct {
 	followed bool
 }
 
-// newChecker reads a disk's table and knows its parts; nil for a table that isn't sound, of which its own findings say why.
+// newChecker reads a disk's table and knows its parts; nil for a table that isn't sound, of which its own findings say
+// why.
 func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error) {
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
@@ -166,11 +167,14 @@ func (r *Report) Repairs() (patches []disk.Patch, does []string) {
 	return patches, does
 }
 
-// Starts says by which ways the disk should start: nothing that was found speaks against it. Empty when it is so for none.
+// Starts says by which ways the disk should start: nothing that was found speaks against it. Empty when it is so for
+// none.
 func (r *Report) Starts() []string {
 	var out []string
 	for _, w := range []string{UEFI, BIOS} {
-		if r.Ways[w] && !slices.ContainsFunc(r.Findings, func(f Finding) bool { return r.counts(f) && (f.Way == w || f.Way == References) }) {
+		if r.Ways[w] && !slices.ContainsFunc(r.Findings, func(f Finding) bool {
+			return r.counts(f) && (f.Way == w || f.Way == References)
+		}) {
 			out = append(out, w)
 		}
 	}
@@ -179,7 +183,9 @@ func (r *Report) Starts() []string {
 
 // May says by which ways the disk may start as far as can be told: nothing was found broken, and something is in doubt.
 func (r *Report) May() []string {
-	if slices.ContainsFunc(r.Findings, func(f Finding) bool { return r.counts(f) && f.Way == References && f.Verdict == Bad }) {
+	if slices.ContainsFunc(r.Findings, func(f Finding) bool {
+		return r.counts(f) && f.Way == References && f.Verdict == Bad
+	}) {
 		return nil
 	}
 	sure := r.Starts()

@@ -34,7 +34,9 @@ func checked(t testing.TB, img string, o startup.Options) *startup.Report {
 
 // says looks for a finding by its verdict and a piece of its words.
 func says(r *startup.Report, v startup.Verdict, words string) bool {
-	return slices.ContainsFunc(r.Findings, func(f startup.Finding) bool { return f.Verdict == v && strings.Contains(f.Says+" "+f.Evidence, words) })
+	return slices.ContainsFunc(r.Findings, func(f startup.Finding) bool {
+		return f.Verdict == v && strings.Contains(f.Says+" "+f.Evidence, words)
+	})
 }
 
 // espDisk is a disk with an EFI system part that holds the given files.
@@ -59,8 +61,10 @@ func espDisk(t testing.TB, files map[string][]byte) string {
 		testkit.Do(t, "mcopy", "-i", esp, from, "::"+name)
 	}
 	img := testkit.Image(t, "disk.img", 50*units.MiB)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000E200", Parts: []table.Part{
-		{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeESP, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000E201"}}}, 50*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000E200",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeESP,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000E201"}}}, 50*units.MiB)
 	testkit.Place(t, esp, img, units.MiB)
 	return img
 }
@@ -80,15 +84,24 @@ func TestUEFI(t *testing.T) {
 		starts  bool
 		repair  bool
 	}{
-		{"of an unknown kind", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound}, startup.Doubt, "of a kind that isn't known here", false, false},
-		{"with what looks like no code", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": odd}, startup.Doubt, "may be damaged", false, false},
+		{"of an unknown kind", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound}, startup.Doubt,
+			"of a kind that isn't known here", false, false},
+		{"with what looks like no code", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": odd}, startup.Doubt,
+			"may be damaged", false, false},
 		{"without code", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": bare}, startup.Bad, "all zeros", false, false},
-		{"cut short", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound[:20_000]}, startup.Bad, "cut short", false, false},
-		{"a text", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": []byte("not a program, but long enough to be read as one, and more than the ninety-six bytes that a header of that old kind needs to be there")}, startup.Bad, "no PE program", false, false},
-		{"for another machine", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": other}, startup.Bad, "another kind of machine", false, false},
+		{"cut short", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound[:20_000]}, startup.Bad, "cut short",
+			false, false},
+		{"a text", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": []byte("not a program, but long enough to be read " +
+			"as one, " +
+			"and more than the ninety-six bytes that a header of that old kind needs to be there")}, startup.Bad,
+			"no PE program", false, false},
+		{"for another machine", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": other}, startup.Bad,
+			"another kind of machine", false, false},
 		{"nothing", map[string][]byte{"EFI/BOOT/README.TXT": nil}, startup.Bad, "no loader", false, false},
-		{"elsewhere, and can be copied", map[string][]byte{"EFI/kiosk/grubx64.efi": sound}, startup.Doubt, "finds no loader", false, true},
-		{"elsewhere, and can't", map[string][]byte{"EFI/kiosk/shimx64.efi": sound}, startup.Bad, "finds no loader", false, false},
+		{"elsewhere, and can be copied", map[string][]byte{"EFI/kiosk/grubx64.efi": sound}, startup.Doubt,
+			"finds no loader", false, true},
+		{"elsewhere, and can't", map[string][]byte{"EFI/kiosk/shimx64.efi": sound}, startup.Bad, "finds no loader",
+			false, false},
 	} {
 		img := espDisk(t, c.files)
 		r := checked(t, img, startup.Options{})
@@ -101,7 +114,8 @@ func TestUEFI(t *testing.T) {
 		}
 		if c.repair {
 			testkit.Write(t, img, patches)
-			if r := checked(t, img, startup.Options{}); !says(r, startup.Good, "\\EFI\\BOOT\\BOOTX64.EFI") || len(r.May()) != 1 {
+			if r := checked(t, img, startup.Options{}); !says(r, startup.Good, "\\EFI\\BOOT\\BOOTX64.EFI") ||
+				len(r.May()) != 1 {
 				t.Errorf("%s, repaired: %s %+v", c.name, r.Words(), r.Findings)
 			}
 			testkit.Do(t, "fsck.fat", "-n", testkit.Extract(t, img, units.MiB, 40*units.MiB))
@@ -111,7 +125,8 @@ func TestUEFI(t *testing.T) {
 
 // partCode is code of our own for the boot sector of a part: it loads a sector and jumps there.
 var partCode = []byte{0x31, 0xC0, 0x8E, 0xD8, 0x8E, 0xC0, // ds = es = 0
-	0x66, 0x6A, 0x00, 0x66, 0xFF, 0x36, 0x1C, 0x7C, 0x06, 0x68, 0x00, 0x80, 0x6A, 0x01, 0x6A, 0x10, // a packet on the stack
+	// a packet on the stack
+	0x66, 0x6A, 0x00, 0x66, 0xFF, 0x36, 0x1C, 0x7C, 0x06, 0x68, 0x00, 0x80, 0x6A, 0x01, 0x6A, 0x10,
 	0x89, 0xE6, 0xB4, 0x42, 0xCD, 0x13, 0x72, 0x05, 0xEA, 0x00, 0x80, 0x00, 0x00, 0xF4} // read; jmp 0:8000
 
 // hive is the head of a registry file that names an identity.
@@ -134,7 +149,8 @@ func TestBIOS(t *testing.T) {
 		fs := testkit.Image(t, "fs", partLen)
 		testkit.Do(t, "mkfs.fat", "-F", "32", "-s", "1", "-h", hidden, fs)
 		testkit.Do(t, "mmd", "-i", fs, "::Boot", "::Windows", "::Windows/System32")
-		for name, b := range map[string][]byte{"bootmgr": []byte("x"), "Boot/BCD": data, "Windows/System32/winload.exe": []byte("x")} {
+		for name, b := range map[string][]byte{"bootmgr": []byte("x"), "Boot/BCD": data,
+			"Windows/System32/winload.exe": []byte("x")} {
 			if name == without {
 				continue
 			}
@@ -165,19 +181,28 @@ func TestBIOS(t *testing.T) {
 		{"a data disk", sound, 0, nil, "", "", false, false, false},
 		{"code and no active part", sound, 0, testkit.TableCode, "", "", false, false, false},
 		{"an active part and no code", sound, 1, nil, startup.Bad, "no code", false, true, false},
-		{"an active part without a boot sector", sound, 2, testkit.TableCode, startup.Bad, "starts nothing", false, true, false},
+		{"an active part without a boot sector", sound, 2, testkit.TableCode, startup.Bad, "starts nothing", false,
+			true, false},
 		{"a Windows", sound, 1, testkit.TableCode, startup.Good, "name this disk", true, true, false},
-		{"a boot sector with another place", made("BOOTMGR", "4096", named, ""), 1, testkit.TableCode, startup.Doubt, "4096 sectors stand before it, and there are 2048", true, true, true},
-		{"a boot sector that only writes a text", made("", "2048", named, ""), 1, testkit.TableCode, startup.Bad, "This is not a bootable disk", false, true, false},
-		{"of an unknown kind", made("OTHER", "2048", named, ""), 1, testkit.TableCode, startup.Doubt, "can't be told", false, true, false},
-		{"no boot manager", made("BOOTMGR", "2048", named, "bootmgr"), 1, testkit.TableCode, startup.Bad, "bootmgr, which isn't there", false, true, false},
-		{"no Windows", made("BOOTMGR", "2048", named, "Windows/System32/winload.exe"), 1, testkit.TableCode, startup.Bad, "no part holds the Windows", false, true, false},
-		{"data of another disk", made("BOOTMGR", "2048", hive(), ""), 1, testkit.TableCode, startup.Doubt, "don't name this disk", false, true, false},
-		{"damaged data", made("BOOTMGR", "2048", named[4:], ""), 1, testkit.TableCode, startup.Bad, "can't use its data", false, true, false},
+		{"a boot sector with another place", made("BOOTMGR", "4096", named, ""), 1, testkit.TableCode, startup.Doubt,
+			"4096 sectors stand before it, and there are 2048", true, true, true},
+		{"a boot sector that only writes a text", made("", "2048", named, ""), 1, testkit.TableCode, startup.Bad,
+			"This is not a bootable disk", false, true, false},
+		{"of an unknown kind", made("OTHER", "2048", named, ""), 1, testkit.TableCode, startup.Doubt, "can't be told",
+			false, true, false},
+		{"no boot manager", made("BOOTMGR", "2048", named, "bootmgr"), 1, testkit.TableCode, startup.Bad,
+			"bootmgr, which isn't there", false, true, false},
+		{"no Windows", made("BOOTMGR", "2048", named, "Windows/System32/winload.exe"), 1, testkit.TableCode,
+			startup.Bad, "no part holds the Windows", false, true, false},
+		{"data of another disk", made("BOOTMGR", "2048", hive(), ""), 1, testkit.TableCode, startup.Doubt,
+			"don't name this disk", false, true, false},
+		{"damaged data", made("BOOTMGR", "2048", named[4:], ""), 1, testkit.TableCode, startup.Bad,
+			"can't use its data", false, true, false},
 	} {
 		img := testkit.Image(t, "disk.img", 100*units.MiB)
 		l := table.Layout{Kind: table.MBR, Sector: 512, ID: "00b21d9e", Parts: []table.Part{
-			{Number: 1, Span: span.At(units.MiB, partLen), Type: "0x0c", Active: c.active == 1}, {Number: 2, Span: span.At(50*units.MiB, 20*units.MiB), Type: "0x83", Active: c.active == 2}}}
+			{Number: 1, Span: span.At(units.MiB, partLen), Type: "0x0c", Active: c.active == 1},
+			{Number: 2, Span: span.At(50*units.MiB, 20*units.MiB), Type: "0x83", Active: c.active == 2}}}
 		testkit.WriteTable(t, img, l, 100*units.MiB)
 		testkit.Place(t, c.fs, img, units.MiB)
 		if c.code != nil {
@@ -216,12 +241,16 @@ func TestMovedWindows(t *testing.T) {
 
 func TestReferences(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4")
-	const here, there, gone = "5d1c7a10-0000-4000-8000-00000000e201", "5d1c7a10-0000-4000-8000-00000000e202", "5d1c7a10-0000-4000-8000-00000000e203"
+	const here, there, gone = "5d1c7a10-0000-4000-8000-00000000e201", "5d1c7a10-0000-4000-8000-00000000e202",
+		"5d1c7a10-0000-4000-8000-00000000e203"
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"etc/fstab": "# UUID=00000000-dead-beef-0000-000000000000 / ext4\nUUID=" + here + " / ext4 defaults 0 1\nUUID=" + there + " /srv ext4 defaults 0 2\n" +
-			"UUID=" + gone + " none swap sw 0 0\nLABEL=nobody /media ext4 nofail 0 0\nPARTUUID=7a5e0f10-3b1c-4d5a-9c00-00000000e301 /boot ext4 ro 0 0\n",
-		"boot/grub/grub.cfg":        "search --no-floppy --fs-uuid --set=root 11111111-2222-3333-4444-555555555555\nlinux /vmlinuz root=/dev/sda2 ro\nlinux /old root=UUID=${rootid}\n",
+		"etc/fstab": "# UUID=00000000-dead-beef-0000-000000000000 / ext4\nUUID=" + here +
+			" / ext4 defaults 0 1\nUUID=" + there + " /srv ext4 defaults 0 2\n" +
+			"UUID=" + gone + " none swap sw 0 0\nLABEL=nobody /media ext4 nofail 0 " +
+			"0\nPARTUUID=7a5e0f10-3b1c-4d5a-9c00-00000000e301 /boot ext4 ro 0 0\n",
+		"boot/grub/grub.cfg": "search --no-floppy --fs-uuid --set=root " +
+			"11111111-2222-3333-4444-555555555555\nlinux /vmlinuz root=/dev/sda2 ro\nlinux /old root=UUID=${rootid}\n",
 		"loader/entries/kiosk.conf": "title Kiosk\noptions root=UUID=" + here + " quiet\n",
 	} {
 		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
@@ -232,12 +261,15 @@ func TestReferences(t *testing.T) {
 	fs := testkit.Image(t, "fs", 40*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-U", here, "-d", dir, fs)
 	img := testkit.Image(t, "disk.img", 50*units.MiB)
-	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000E300", Parts: []table.Part{
-		{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000E301"}}}, 50*units.MiB)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000E300",
+		Parts: []table.Part{
+			{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeLinuxData,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000E301"}}}, 50*units.MiB)
 	testkit.Place(t, fs, img, units.MiB)
 	r := checked(t, img, startup.Options{Gone: map[string]string{gone: "part 2"}, Elsewhere: []string{there}})
 	for words, v := range map[string]startup.Verdict{
-		"3 references in 3 files": startup.Good, "another disk of the machine": startup.Doubt, "part 2, which is left out": startup.Doubt, "LABEL=nobody": startup.Doubt,
+		"3 references in 3 files": startup.Good, "another disk of the machine": startup.Doubt,
+		"part 2, which is left out": startup.Doubt, "LABEL=nobody": startup.Doubt,
 		"11111111-2222": startup.Doubt, "/dev/sda2": startup.Doubt,
 	} {
 		if !says(r, v, words) {
@@ -263,7 +295,8 @@ func TestDeclined(t *testing.T) {
 
 // FuzzCheck changes bytes of a disk with a start-up part: the check ends, and repairs stay within the disk.
 func FuzzCheck(f *testing.F) {
-	img := espDisk(f, map[string][]byte{"EFI/kiosk/grubx64.efi": demo.Loader(1, 3000), "EFI/kiosk/grub.cfg": []byte("search --fs-uuid --set=root 1A2B-0001\n")})
+	img := espDisk(f, map[string][]byte{"EFI/kiosk/grubx64.efi": demo.Loader(1, 3000),
+		"EFI/kiosk/grub.cfg": []byte("search --fs-uuid --set=root 1A2B-0001\n")})
 	seed, err := os.ReadFile(img)
 	if err != nil {
 		f.Fatal(err)
@@ -272,8 +305,10 @@ func FuzzCheck(f *testing.F) {
 		f.Add(at, []byte{0xFF, 0xFF, 1})
 	}
 	f.Fuzz(func(t *testing.T, at uint32, patch []byte) {
-		o, err := disk.NewOverlay(&disk.Memory{Bytes: seed, Sector: 512, ID: disk.Identity{Size: int64(len(seed)), Sector: 512}},
-			[]disk.Patch{{Off: int64(at) % (int64(len(seed)) - 4096), Data: patch[:min(len(patch), 4096)]}}, int64(len(seed)))
+		o, err := disk.NewOverlay(&disk.Memory{Bytes: seed, Sector: 512,
+			ID: disk.Identity{Size: int64(len(seed)), Sector: 512}},
+			[]disk.Patch{{Off: int64(at) % (int64(len(seed)) - 4096), Data: patch[:min(len(patch), 4096)]}},
+			int64(len(seed)))
 		if err != nil {
 			return
 		}

@@ -24,8 +24,10 @@ var fallbacks = []struct {
 	machine uint16 // PE/COFF
 	title   string
 }{
-	{"BOOTX64.EFI", pe.IMAGE_FILE_MACHINE_AMD64, "64-bit PCs"}, {"BOOTIA32.EFI", pe.IMAGE_FILE_MACHINE_I386, "32-bit PCs"},
-	{"BOOTAA64.EFI", pe.IMAGE_FILE_MACHINE_ARM64, "64-bit ARM machines"}, {"BOOTARM.EFI", pe.IMAGE_FILE_MACHINE_ARMNT, "32-bit ARM machines"},
+	{"BOOTX64.EFI", pe.IMAGE_FILE_MACHINE_AMD64, "64-bit PCs"},
+	{"BOOTIA32.EFI", pe.IMAGE_FILE_MACHINE_I386, "32-bit PCs"},
+	{"BOOTAA64.EFI", pe.IMAGE_FILE_MACHINE_ARM64, "64-bit ARM machines"},
+	{"BOOTARM.EFI", pe.IMAGE_FILE_MACHINE_ARMNT, "32-bit ARM machines"},
 }
 
 const (
@@ -46,33 +48,42 @@ func (c *checker) uefi() {
 	}
 	name := fmt.Sprintf("part %d", esp.Number)
 	if _, readable := esp.volume.(fsys.FirmwareRead); !readable {
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: name + " is an EFI system part without a FAT file system", Evidence: esp.why})
+		c.add(Finding{Way: UEFI, Verdict: Bad, Says: name + " is an EFI system part without a FAT file system",
+			Evidence: esp.why})
 		return
 	}
-	content, err := families.Examine(c.ctx, disk.Section(c.d, esp.Span.Start, esp.Span.Len()), esp.Span.Len(), c.d.SectorSize())
+	content, err := families.Examine(c.ctx, disk.Section(c.d, esp.Span.Start, esp.Span.Len()), esp.Span.Len(),
+		c.d.SectorSize())
 	if err != nil {
 		return // cancelled
 	}
 	files, err := fsys.TreeOf(esp.volume)
 	switch {
 	case err == nil && content.Info.Unclean != "":
-		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("%s, the EFI system part, wasn't quiet", name), Evidence: content.Info.Unclean})
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true,
+			Says: fmt.Sprintf("%s, the EFI system part, wasn't quiet", name), Evidence: content.Info.Unclean})
 	case err != nil:
-		f := Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the %s on %s, the EFI system part, can't be read", esp.volume.Info().Kind, name), Evidence: err.Error()}
+		f := Finding{Way: UEFI, Verdict: Bad,
+			Says:     fmt.Sprintf("the %s on %s, the EFI system part, can't be read", esp.volume.Info().Kind, name),
+			Evidence: err.Error()}
 		if esp.volume.Info().Opaque != "" {
 			f.Verdict = Doubt
 		}
 		c.add(f)
 		return
 	case !content.Maps: // firmware follows files, as is done here, and asks no maps
-		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true, Says: fmt.Sprintf("the %s on %s, the EFI system part, is not sound", esp.volume.Info().Kind, name), Evidence: content.Why})
+		c.add(Finding{Way: UEFI, Verdict: Doubt, Aside: true,
+			Says:     fmt.Sprintf("the %s on %s, the EFI system part, is not sound", esp.volume.Info().Kind, name),
+			Evidence: content.Why})
 	}
-	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part", Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
+	c.add(Finding{Way: UEFI, Verdict: Good, Says: "there is an EFI system part",
+		Evidence: fmt.Sprintf("%s, %s, %s", name, esp.volume.Info().Kind, units.Bytes(esp.Span.Len()))})
 	esp.files = fsys.FS(files)
 	c.fallbacks(esp)
 }
 
-// fallbacks looks at the loaders where firmware looks, the commonest machine first: one for others beside a sound one is no matter.
+// fallbacks looks at the loaders where firmware looks, the commonest machine first: one for others beside a sound one
+// is no matter.
 func (c *checker) fallbacks(esp *part) {
 	found := false
 	for _, f := range fallbacks {
@@ -86,13 +97,19 @@ func (c *checker) fallbacks(esp *part) {
 		}
 		switch {
 		case err != nil && found:
-			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: true, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title, backslashed(p)), Evidence: err.Error()})
+			c.add(Finding{Way: UEFI, Verdict: Bad, Aside: true,
+				Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", f.title,
+					backslashed(p)),
+				Evidence: err.Error()})
 		case err != nil:
 			c.replace(esp, p, f.machine, f.title, err)
 		case found:
-			c.add(Finding{Way: UEFI, Verdict: Good, Aside: true, Says: fmt.Sprintf("there is a loader for %s too", f.title)})
+			c.add(Finding{Way: UEFI, Verdict: Good, Aside: true,
+				Says: fmt.Sprintf("there is a loader for %s too", f.title)})
 		default:
-			c.add(Finding{Way: UEFI, Verdict: Good, Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s", f.title, backslashed(p)), Evidence: program.Checked})
+			c.add(Finding{Way: UEFI, Verdict: Good,
+				Says: fmt.Sprintf("a loader is where any firmware for %s looks, so that it needs no entry there: \\%s",
+					f.title, backslashed(p)), Evidence: program.Checked})
 			c.follow(esp, p, program)
 		}
 		found = true
@@ -102,7 +119,8 @@ func (c *checker) fallbacks(esp *part) {
 	}
 }
 
-// systemPart is the EFI system part that firmware starts from: of several the first with a loader where it is looked for.
+// systemPart is the EFI system part that firmware starts from: of several the first with a loader where it is looked
+// for.
 func (c *checker) systemPart() *part {
 	var first *part
 	for i := range c.parts {
@@ -176,7 +194,8 @@ func (c *checker) elsewhereOn(esp *part) (found []string, best candidate) {
 
 // fromAnywhere says whether a loader works from another folder than its own: it finds what it needs by itself.
 func fromAnywhere(p *image.Program, name string) bool {
-	return p.Section("mods") != nil || p.Section(".sdmagic") != nil || p.Section(".linux") != nil || isWindows(p) || slices.Contains(whole, strings.ToLower(path.Base(name)))
+	return p.Section("mods") != nil || p.Section(".sdmagic") != nil || p.Section(".linux") != nil || isWindows(p) ||
+		slices.Contains(whole, strings.ToLower(path.Base(name)))
 }
 
 // trial gives what a look would find, and notes nothing.
@@ -189,14 +208,18 @@ func (c *checker) trial(look func()) *Report {
 	return r
 }
 
-// fallback looks for loaders elsewhere on the part; one that works from any folder can be copied to where firmware looks.
+// fallback looks for loaders elsewhere on the part; one that works from any folder can be copied to where firmware
+// looks.
 func (c *checker) fallback(esp *part) {
 	found, best := c.elsewhereOn(esp)
 	if len(found) == 0 {
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "there is no loader on the EFI system part", Evidence: "neither in \\EFI\\BOOT nor in any other folder of \\EFI"})
+		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "there is no loader on the EFI system part",
+			Evidence: "neither in \\EFI\\BOOT nor in any other folder of \\EFI"})
 		return
 	}
-	f := Finding{Way: UEFI, Verdict: Bad, Says: "firmware that doesn't know this disk finds no loader: there is none in \\EFI\\BOOT, and the entry that names another stays in the old machine",
+	f := Finding{Way: UEFI, Verdict: Bad, Says: "firmware that doesn't know this disk finds no loader: there is " +
+		"none in " +
+		"\\EFI\\BOOT, and the entry that names another stays in the old machine",
 		Evidence: "loaders: \\" + backslashed(strings.Join(found, ", \\"))}
 	for _, to := range fallbacks {
 		if best.name == "" || to.machine != best.machine {
@@ -204,7 +227,8 @@ func (c *checker) fallback(esp *part) {
 		}
 		if patches, err := c.copied(esp, best.name, fallbackDir+"/"+to.name, false); err == nil {
 			f.Verdict, f.Patches = Doubt, patches
-			f.Repair = fmt.Sprintf("\\%s is copied to \\%s\\%s, where any firmware looks", backslashed(best.name), backslashed(fallbackDir), to.name)
+			f.Repair = fmt.Sprintf("\\%s is copied to \\%s\\%s, where any firmware looks", backslashed(best.name),
+				backslashed(fallbackDir), to.name)
 		}
 	}
 	c.add(f)
@@ -213,7 +237,9 @@ func (c *checker) fallback(esp *part) {
 
 // replace is for a damaged loader where firmware looks: a sound one from elsewhere can take its place.
 func (c *checker) replace(esp *part, name string, machine uint16, title string, why error) {
-	f := Finding{Way: UEFI, Verdict: Bad, Says: fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", title, backslashed(name)), Evidence: why.Error()}
+	f := Finding{Way: UEFI, Verdict: Bad,
+		Says:     fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", title, backslashed(name)),
+		Evidence: why.Error()}
 	_, best := c.elsewhereOn(esp)
 	if best.name == "" || best.machine != machine {
 		c.add(f)

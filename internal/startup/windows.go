@@ -25,7 +25,9 @@ func (c *checker) bootSector(p *part, b []byte) {
 		}
 		for _, name := range s.files {
 			if _, err := p.resolve(name); err != nil {
-				c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("%s on part %d starts from %s, which isn't there", s.title, p.Number, name), Evidence: err.Error()})
+				c.add(Finding{Way: BIOS, Verdict: Bad,
+					Says:     fmt.Sprintf("%s on part %d starts from %s, which isn't there", s.title, p.Number, name),
+					Evidence: err.Error()})
 				return
 			}
 		}
@@ -33,10 +35,12 @@ func (c *checker) bootSector(p *part, b []byte) {
 			c.windowsData(p)
 			return
 		}
-		c.add(Finding{Way: BIOS, Verdict: Good, Says: fmt.Sprintf("what %s on part %d starts from is there", s.title, p.Number), Evidence: s.files[0]})
+		c.add(Finding{Way: BIOS, Verdict: Good,
+			Says: fmt.Sprintf("what %s on part %d starts from is there", s.title, p.Number), Evidence: s.files[0]})
 		return
 	}
-	c.add(Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf("what the boot sector of part %d starts can't be told", p.Number)})
+	c.add(Finding{Way: BIOS, Verdict: Doubt,
+		Says: fmt.Sprintf("what the boot sector of part %d starts can't be told", p.Number)})
 }
 
 // windowsData looks whether the boot manager's data name this disk.
@@ -47,7 +51,9 @@ func (c *checker) windowsData(p *part) {
 		err = hive(data)
 	}
 	if err != nil {
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: fmt.Sprintf("Windows' boot manager on part %d can't use its data, Boot/BCD", p.Number), Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Bad,
+			Says:     fmt.Sprintf("Windows' boot manager on part %d can't use its data, Boot/BCD", p.Number),
+			Evidence: err.Error()})
 		return
 	}
 	id, err := hex.DecodeString(c.t.ID)
@@ -58,9 +64,12 @@ func (c *checker) windowsData(p *part) {
 		if _, missing := c.parts[i].resolve(winload + ".exe"); missing != nil {
 			continue
 		}
-		f := Finding{Way: BIOS, Verdict: Good, Says: fmt.Sprintf("the boot manager's data name this disk, and the Windows on part %d has a loader", c.parts[i].Number), Evidence: "identity " + c.t.ID}
+		f := Finding{Way: BIOS, Verdict: Good,
+			Says: fmt.Sprintf("the boot manager's data name this disk, and the Windows on part %d has a loader",
+				c.parts[i].Number), Evidence: "identity " + c.t.ID}
 		if err != nil || len(id) == 0 || !bytes.Contains(data, id) {
-			f.Verdict, f.Says = Doubt, fmt.Sprintf("the boot manager's data don't name this disk by its identity, %s", c.t.ID)
+			f.Verdict, f.Says = Doubt,
+				fmt.Sprintf("the boot manager's data don't name this disk by its identity, %s", c.t.ID)
 		}
 		c.add(f)
 		return

@@ -89,7 +89,8 @@ func (s *Store) Prepare(ctx context.Context, l *Lock) error {
 }
 
 // Compact copies what is needed out of packs, reads the copies back, makes the index of what is left, and only then
-// removes the old index and the old packs. The lock is held alone. Killed at any moment, nothing that is needed is lost.
+// removes the old index and the old packs. The lock is held alone. Killed at any moment, nothing that is needed is
+// lost.
 func (s *Store) Compact(ctx context.Context, l *Lock, m *Marking, what Compaction, step Step) error {
 	c := s.copying(l)
 	removed := map[string]bool{}
@@ -150,7 +151,8 @@ func (s *Store) copyNeeded(ctx context.Context, c *Session, m *Marking, what Com
 	}
 	_, err := s.ReadBack(ctx, c.packs, func(read, _ int64) error { return step.at(done+read, total) })
 	if err != nil {
-		return fmt.Errorf("%w; nothing was removed: this drive isn't to be trusted, carry the shelf to another one", err)
+		return fmt.Errorf("%w; nothing was removed: this drive isn't to be trusted, carry the shelf to "+
+			"another one", err)
 	}
 	return nil
 }

@@ -26,8 +26,8 @@ func (f *files) try(ctx context.Context, l *Lock, name string, content []byte, i
 	return backend.Put(ctx, f.b, name, content, o, l.Held)
 }
 
-// A twin's description, the marks, the rules and the journal are small, and a date is lost without them: each has a copy
-// under copies/, put before the file itself and removed after it. docs/shelf-format.md, "Copies".
+// A twin's description, the marks, the rules and the journal are small, and a date is lost without them: each has a
+// copy under copies/, put before the file itself and removed after it. docs/shelf-format.md, "Copies".
 
 // Files of the store that have copies, beside those in folders.
 const (

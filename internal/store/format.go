@@ -117,16 +117,21 @@ func decodeHeader(file string, b []byte, want Kind) (h header, err error) {
 		return h, &HurtError{file, 0, "it doesn't begin like a file of a shelf"}
 	}
 	le := binary.LittleEndian
-	if crc32.Checksum(b[:offCRC], castagnoli) != le.Uint32(b[offCRC:]) { // of every version, so that a flipped bit isn't taken for a newer one
+	// of every version, so that a flipped bit isn't taken for a newer one
+	if crc32.Checksum(b[:offCRC], castagnoli) != le.Uint32(b[offCRC:]) {
 		return h, &HurtError{file, 0, "the checksum of its header is wrong"}
 	}
 	if v := le.Uint16(b[offVersion:]); v > Version {
-		return h, fmt.Errorf("%s has format %d, this program reads up to %d: %w; use that version to open it", file, v, Version, ErrNewer)
+		return h, fmt.Errorf("%s has format %d, this program reads up to %d: %w; use that version to open it", file, v,
+			Version, ErrNewer)
 	}
-	h = header{kind: Kind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]), length: int64(le.Uint64(b[offLength:])),
-		nonce: [nonceRoom]byte(b[offNonce:]), tag: [tagRoom]byte(b[offTag:]), sum: Name(b[offSum : offSum+32]), dir: int64(le.Uint64(b[offDir:]))}
+	h = header{kind: Kind(le.Uint16(b[offKind:])), suite: le.Uint16(b[offSuite:]),
+		length: int64(le.Uint64(b[offLength:])),
+		nonce:  [nonceRoom]byte(b[offNonce:]), tag: [tagRoom]byte(b[offTag:]), sum: Name(b[offSum : offSum+32]),
+		dir: int64(le.Uint64(b[offDir:]))}
 	if h.suite > SuiteAES {
-		return h, fmt.Errorf("%s is encrypted by suite %d, which this version doesn't know: %w", file, h.suite, ErrNewer)
+		return h, fmt.Errorf("%s is encrypted by suite %d, which this version doesn't know: %w", file, h.suite,
+			ErrNewer)
 	}
 	if h.kind != want {
 		return h, &HurtError{file, offKind, fmt.Sprintf("it is a file of kind %d, not %d", h.kind, want)}
@@ -184,5 +189,6 @@ func framed(file string, b []byte, kind Kind) (header, []byte, error) {
 
 // plainDocument frames a payload that is readable without a key: the head.
 func plainDocument(kind Kind, suite uint16, payload []byte) []byte {
-	return append(header{kind: kind, suite: suite, length: int64(len(payload)), sum: Checksum(payload)}.encode(), payload...)
+	return append(header{kind: kind, suite: suite, length: int64(len(payload)), sum: Checksum(payload)}.encode(),
+		payload...)
 }

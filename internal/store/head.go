@@ -13,8 +13,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// DefaultBlock is the size of a block in bytes: large enough that names and maps stay small (a 16 TB disk has 16 million
-// blocks), small enough that a change costs little.
+// DefaultBlock is the size of a block in bytes: large enough that names and maps stay small (a 16 TB disk has 16
+// million blocks), small enough that a change costs little.
 const DefaultBlock = 1 << 20
 
 const (

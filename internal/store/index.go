@@ -268,7 +268,8 @@ func packID(file string) (string, bool) {
 
 // looseRecords looks at the packs that no segment covers, but for those that somebody is still writing: they may vanish
 // again.
-func (x *index) looseRecords(ctx context.Context, covered map[string]bool) (records []indexRecord, problems []string, err error) {
+func (x *index) looseRecords(ctx context.Context,
+	covered map[string]bool) (records []indexRecord, problems []string, err error) {
 	live, err := x.locks.holders(ctx, "")
 	if err != nil {
 		return nil, nil, err
@@ -427,7 +428,8 @@ type keeper func(seg *segment, number int, r indexRecord) bool
 
 // merge writes the merged segment of those entries that keep wants, in two passes: the directory needs the counts and
 // checksums of all buckets.
-func (x *index) merge(ctx context.Context, l *Lock, from []*segment, packs []string, keep keeper) (merged *segment, err error) {
+func (x *index) merge(ctx context.Context, l *Lock, from []*segment, packs []string,
+	keep keeper) (merged *segment, err error) {
 	err = x.files.withRoom(ctx, func() (err error) {
 		merged, err = x.tryMerge(ctx, l, merging{from, packs, keep})
 		return err

@@ -113,7 +113,8 @@ func BenchmarkLookup(b *testing.B) {
 		b.Fatal(err)
 	}
 	// An index entry counts only where its pack is there.
-	err = backend.Put(b.Context(), s.b, packPath("0011223344556677"), header{kind: kindPack}.encode(), backend.Options{}, nil)
+	err = backend.Put(b.Context(), s.b, packPath("0011223344556677"), header{kind: kindPack}.encode(),
+		backend.Options{}, nil)
 	if err != nil {
 		b.Fatal(err)
 	}

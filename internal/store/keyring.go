@@ -88,8 +88,8 @@ func (k *keyring) nameOf(plain []byte) Name {
 	return keyed(k.names, plain)
 }
 
-// seal encrypts b in place and gives the nonce and the tag. In an open shelf nothing happens. What lies behind b in its array
-// is overwritten; without room for a tag there the work is done in a copy.
+// seal encrypts b in place and gives the nonce and the tag. In an open shelf nothing happens. What lies behind b in its
+// array is overwritten; without room for a tag there the work is done in a copy.
 func (k *keyring) seal(b, extra []byte) (nonce [nonceRoom]byte, tag [tagRoom]byte) {
 	if !k.sealed() {
 		return

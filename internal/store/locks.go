@@ -314,7 +314,8 @@ func (l *Lock) owner() string {
 	return l.holder.ID
 }
 
-// Acquire takes a lock, or says who is in the way: ErrBusy. Nothing of the holder but What, Alone and Machine is asked for.
+// Acquire takes a lock, or says who is in the way: ErrBusy. Nothing of the holder but What, Alone and Machine is asked
+// for.
 func (s *Store) Acquire(ctx context.Context, h Holder) (*Lock, error) { return s.locks.acquire(ctx, h) }
 
 // Exclusive takes the lock of work that wants to be alone.

@@ -36,8 +36,8 @@ func abandon(t testing.TB, l *Lock) {
 	}
 }
 
-// TestMachineThatSlept: whoever couldn't write its lock for long publishes nothing any more, though nobody has taken the
-// lock away yet.
+// TestMachineThatSlept: whoever couldn't write its lock for long publishes nothing any more, though nobody has taken
+// the lock away yet.
 func TestMachineThatSlept(t *testing.T) {
 	s := newStore(t)
 	before := stored(t, s, blocks(3, "before"))
@@ -153,7 +153,8 @@ func TestStaleLocks(t *testing.T) {
 	if err := c.lock.write(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Begin(t.Context(), "kiosk"); !errors.Is(err, ErrBusy) || !strings.Contains(err.Error(), "on purser") {
+	if _, err := s.Begin(t.Context(), "kiosk"); !errors.Is(err, ErrBusy) ||
+		!strings.Contains(err.Error(), "on purser") {
 		t.Errorf("%v", err)
 	}
 	old := time.Now().Add(-time.Hour)
@@ -219,7 +220,8 @@ func TestWhatKilledWritersLeft(t *testing.T) {
 	}
 	mine := processTag() + "-x"
 	tmp := filepath.Join(s.Place(), "tmp")
-	for _, name := range []string{"0123456789abcdef.index", fmt.Sprintf("p%s-%d-5-x.index", hostTag(), dead.Process.Pid),
+	for _, name := range []string{"0123456789abcdef.index",
+		fmt.Sprintf("p%s-%d-5-x.index", hostTag(), dead.Process.Pid),
 		"0123456789abcdef-1.index", mine} {
 		if err := os.WriteFile(filepath.Join(tmp, name), make([]byte, 1000), 0o600); err != nil {
 			t.Fatal(err)

@@ -7,8 +7,8 @@ import (
 	"sort"
 )
 
-// Marking notes which blocks of the index are needed: a bit for each entry. Names are looked up in large sorted batches,
-// so that the index is read in order and memory stays flat. It is used by one goroutine.
+// Marking notes which blocks of the index are needed: a bit for each entry. Names are looked up in large sorted
+// batches, so that the index is read in order and memory stays flat. It is used by one goroutine.
 type Marking struct {
 	s        *Store
 	segments []*segment
@@ -120,7 +120,8 @@ func (m *Marking) setBucket(ctx context.Context, b int, names []Name) (fresh []N
 	return fresh, nil
 }
 
-// mark marks an entry, and says whether its name is one that wasn't needed before. first is the first of several places.
+// mark marks an entry, and says whether its name is one that wasn't needed before. first is the first of several
+// places.
 func (m *Marking) mark(segment, entry int, r indexRecord, first bool) bool {
 	at, bit := entry/64, uint64(1)<<(entry%64)
 	switch marked := m.bits[segment][at]&bit != 0; {

@@ -74,7 +74,8 @@ type entryHeader struct {
 
 func decodeEntry(file string, off int64, b []byte) (entryHeader, error) {
 	le := binary.LittleEndian
-	if len(b) < entryLen || string(b[:4]) != entryMagic || crc32.Checksum(b[:entCRC], castagnoli) != le.Uint32(b[entCRC:]) {
+	if len(b) < entryLen || string(b[:4]) != entryMagic ||
+		crc32.Checksum(b[:entCRC], castagnoli) != le.Uint32(b[entCRC:]) {
 		return entryHeader{}, &HurtError{file, off, "the header of a block is not what was written"}
 	}
 	return entryHeader{b[entCodec], le.Uint32(b[entStored:]), le.Uint32(b[entPlain:]), Name(b[entNameOff:][:32]),

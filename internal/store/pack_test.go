@@ -56,7 +56,8 @@ func TestReadPackWithoutIndex(t *testing.T) {
 		{"a header", flip(third + 8), "the header of a block", 1},
 		{"the table", flip(end - trailerLen - 5), "the table at its end", 0},
 		{"the trailer", flip(end - 2), "the table at its end", 0},
-		{"the table and a block", func(b []byte) []byte { return flip(end - 2)(flip(third + entryLen)(b)) }, "isn't what", 1},
+		{"the table and a block", func(b []byte) []byte { return flip(end - 2)(flip(third + entryLen)(b)) },
+			"isn't what", 1},
 		{"the end", func(b []byte) []byte { return b[:entries[18].offset] }, "", 2},
 	} {
 		if err := os.WriteFile(file, c.spoil(bytes.Clone(was)), 0o600); err != nil {
@@ -125,7 +126,8 @@ func TestSuites(t *testing.T) {
 	for _, suite := range []uint16{SuiteChaCha, SuiteAES} {
 		phrase := []byte("salt on the railing")
 		medium := backendtest.NewStorm(rand.New(rand.NewPCG(2, 2)))
-		n := New{Name: "Oak", BlockSize: 64 << 10, Passphrase: phrase, Cost: Cost{Passes: 1, Memory: 64, Threads: 1}, suite: suite}
+		n := New{Name: "Oak", BlockSize: 64 << 10, Passphrase: phrase, Cost: Cost{Passes: 1, Memory: 64, Threads: 1},
+			suite: suite}
 		s, err := CreateAt(t.Context(), medium.Process(), n)
 		if err != nil {
 			t.Fatal(err)

@@ -72,7 +72,8 @@ var ErrPassphrase = errors.New("the passphrase is not one of this shelf's")
 // CheckPassphrase refuses passphrases that protect nothing.
 func CheckPassphrase(p []byte) error {
 	if !utf8.Valid(p) || utf8.RuneCount(p) < leastPhrase {
-		return fmt.Errorf("a passphrase has at least %d characters; several words are easier to keep than one strange one", leastPhrase)
+		return fmt.Errorf("a passphrase has at least %d characters; several words are easier to keep than one "+
+			"strange one", leastPhrase)
 	}
 	return nil
 }
@@ -84,7 +85,8 @@ func (k WrappedKey) derive(passphrase []byte) ([]byte, error) {
 		return nil, fmt.Errorf("the key %q is derived by %q: %w", k.Name, k.KDF, ErrNewer)
 	}
 	if c := k.Cost; c.Passes < 1 || c.Passes > mostPasses || c.Memory < 8 || c.Memory > mostMemory || c.Threads < 1 {
-		return nil, &HurtError{"head", headerLen, fmt.Sprintf("the key %q asks for %d passes over %d KiB", k.Name, c.Passes, c.Memory)}
+		return nil, &HurtError{"head", headerLen,
+			fmt.Sprintf("the key %q asks for %d passes over %d KiB", k.Name, c.Passes, c.Memory)}
 	}
 	b := argon2.IDKey(passphrase, k.Salt, k.Cost.Passes, k.Cost.Memory, k.Cost.Threads, chacha20poly1305.KeySize)
 	debug.FreeOSMemory() // it is the largest thing that is ever held
@@ -96,7 +98,8 @@ func wrap(master, passphrase []byte, name string, cost Cost) (WrappedKey, error)
 	if cost == (Cost{}) {
 		cost = TuneCost()
 	}
-	k := WrappedKey{Name: name, Created: time.Now().UTC(), KDF: kdfArgon2id, Cost: cost, Salt: make([]byte, saltLen), Nonce: make([]byte, nonceRoom)}
+	k := WrappedKey{Name: name, Created: time.Now().UTC(), KDF: kdfArgon2id, Cost: cost, Salt: make([]byte, saltLen),
+		Nonce: make([]byte, nonceRoom)}
 	_, _ = rand.Read(k.Salt)
 	_, _ = rand.Read(k.Nonce)
 	key, err := k.derive(passphrase)
@@ -122,7 +125,8 @@ func (k WrappedKey) unwrap(passphrase []byte) ([]byte, error) {
 		return nil, err
 	}
 	if len(k.Nonce) != nonceRoom {
-		return nil, &HurtError{"head", headerLen, fmt.Sprintf("the key %q has a nonce of %d bytes", k.Name, len(k.Nonce))}
+		return nil, &HurtError{"head", headerLen,
+			fmt.Sprintf("the key %q has a nonce of %d bytes", k.Name, len(k.Nonce))}
 	}
 	master, err := aead.Open(nil, k.Nonce, k.Wrapped, k.bound())
 	if err != nil || len(master) != masterLen {
@@ -192,8 +196,8 @@ func IDOf(ctx context.Context, b backend.Backend) (string, error) {
 	return h.ID, err
 }
 
-// ErrExchanged means that a shelf which was sealed claims to be open: whoever can write to its folder may have exchanged
-// its head, to have the next capture written in the clear.
+// ErrExchanged means that a shelf which was sealed claims to be open: whoever can write to its folder may have
+// exchanged its head, to have the next capture written in the clear.
 var ErrExchanged = errors.New("the head says that the shelf is open, but it was sealed: somebody may have exchanged it")
 
 // lookedAt is how many files of a folder are looked at for the suite they were written with.
@@ -250,7 +254,8 @@ func suiteOf(ctx context.Context, b backend.Backend, file string) (uint16, bool)
 }
 
 // ErrLastKey means that the only passphrase can't be withdrawn.
-var ErrLastKey = errors.New("it is the only passphrase: without it nobody could open the shelf any more; add another one first")
+var ErrLastKey = errors.New("it is the only passphrase: without it nobody could open the shelf any more; add another " +
+	"one first")
 
 // keyChange gives the keys as they are to be.
 type keyChange func(master []byte, keys []WrappedKey) ([]WrappedKey, error)
@@ -280,7 +285,8 @@ func (s *Store) AddKey(ctx context.Context, one, added []byte, name string, cost
 	}
 	return s.changeKeys(ctx, one, func(master []byte, keys []WrappedKey) ([]WrappedKey, error) {
 		if name == "" || findKey(keys, name) >= 0 || len(keys) == mostKeys {
-			return nil, fmt.Errorf("a passphrase called %q can't be added: each needs a name of its own, and there can be %d", name, mostKeys)
+			return nil, fmt.Errorf("a passphrase called %q can't be added: each needs a name of its own, and there "+
+				"can be %d", name, mostKeys)
 		}
 		k, err := wrap(master, added, name, cost)
 		return append(keys, k), err

@@ -43,14 +43,14 @@ func (s *Store) KnownDamage(ctx context.Context) []string {
 // PackFile is the file of a pack, relative to the store.
 func PackFile(id string) string { return packPath(id) }
 
-// Before anything that exists elsewhere may go (old packs, an old shelf), what was written instead is read back from the
-// medium: the kernel's copies of a pack were dropped when it was synced.
+// Before anything that exists elsewhere may go (old packs, an old shelf), what was written instead is read back from
+// the medium: the kernel's copies of a pack were dropped when it was synced.
 
 // ErrReadBack means that the medium gives back something else than was written to it.
 var ErrReadBack = errors.New("what was written doesn't read back")
 
-// ReadBack reads packs through, with their parity, and remembers that they were. Nothing is mended: a medium that changes
-// what it is given is to be known. It gives the bytes read; errors are ErrReadBack or the context's.
+// ReadBack reads packs through, with their parity, and remembers that they were. Nothing is mended: a medium that
+// changes what it is given is to be known. It gives the bytes read; errors are ErrReadBack or the context's.
 func (s *Store) ReadBack(ctx context.Context, ids []string, step Step) (done int64, err error) {
 	slices.Sort(ids)
 	var total int64

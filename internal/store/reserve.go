@@ -10,7 +10,8 @@ import (
 )
 
 // A store keeps some room aside in a file of its own, so that a full drive can be relieved: what thinning, discarding
-// and giving back space write is small, and when there is no room for it the file goes. docs/shelf-format.md, "Reserve".
+// and giving back space write is small, and when there is no room for it the file goes. docs/shelf-format.md,
+// "Reserve".
 
 // ReserveFile is the file that keeps room aside.
 const ReserveFile = "reserve"

@@ -150,7 +150,8 @@ func (d *directory) encode() []byte {
 
 // frameIndex seals a directory and makes the header of its file.
 func (k *keyring) frameIndex(nonce [nonceRoom]byte, dir []byte, entries int) (head, sealed []byte) {
-	h := header{kind: kindIndex, suite: k.suite(), length: int64(len(dir) + entries), nonce: nonce, dir: int64(len(dir))}
+	h := header{kind: kindIndex, suite: k.suite(), length: int64(len(dir) + entries), nonce: nonce,
+		dir: int64(len(dir))}
 	if k.sealed() {
 		k.sealWith(nonce, dir, h.bound(), &h.tag)
 	}

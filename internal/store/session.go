@@ -22,8 +22,8 @@ const DefaultPack = 256 << 20
 // closingPacks is how many packs are synced at once.
 const closingPacks = 2
 
-// Session is the right to add to a store. Put may be called from many goroutines; then exactly one of Commit, Finish and
-// Abort.
+// Session is the right to add to a store. Put may be called from many goroutines; then exactly one of Commit, Finish
+// and Abort.
 type Session struct {
 	s        *Store
 	lock     *Lock
@@ -317,8 +317,8 @@ func (c *Session) Commit(ctx context.Context, publish func(context.Context, *Loc
 	return nil
 }
 
-// Finish makes the blocks durable without anything that appears with them; publish, which may be nil, puts what refers to
-// them and may be lost.
+// Finish makes the blocks durable without anything that appears with them; publish, which may be nil, puts what refers
+// to them and may be lost.
 func (c *Session) Finish(ctx context.Context, publish func(context.Context, *Lock) error) error {
 	err := c.durable(ctx)
 	if err == nil && publish != nil {

@@ -28,7 +28,8 @@ func TestEveryMethod(t *testing.T) {
 	for what, c := range map[string]struct {
 		plain []byte
 		codec byte
-	}{"text": {text, codecZstd}, "noise": {noise, codecRaw}, "half": {half, codecS2}, "short": {half[:1000], codecZstd}, "nothing": {nil, codecRaw}} {
+	}{"text": {text, codecZstd}, "noise": {noise, codecRaw}, "half": {half, codecS2}, "short": {half[:1000], codecZstd},
+		"nothing": {nil, codecRaw}} {
 		buf := getBuffer(0)
 		codec, stored := sq.squeeze(c.plain, buf)
 		if codec != c.codec {

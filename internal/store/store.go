@@ -103,7 +103,8 @@ func vacant(ctx context.Context, b backend.Backend) error {
 			return fmt.Errorf("%s already holds a shelf; nothing was changed", b.Place())
 		}
 		if e != "lost+found" {
-			return fmt.Errorf("%s is not empty (%s): a shelf needs a folder of its own; nothing was changed", b.Place(), e)
+			return fmt.Errorf("%s is not empty (%s): a shelf needs a folder of its own; nothing was changed",
+				b.Place(), e)
 		}
 	}
 	return nil

@@ -11,8 +11,8 @@ import (
 	"time"
 )
 
-// The labels of unfinished objects tell whose they are: what is written under a lock begins with its ID, all others with
-// the process that writes them.
+// The labels of unfinished objects tell whose they are: what is written under a lock begins with its ID, all others
+// with the process that writes them.
 
 // hostTag tells hosts and their boots apart in labels.
 var hostTag = sync.OnceValue(func() string {

@@ -42,7 +42,8 @@ func TestXAES(t *testing.T) {
 	}
 }
 
-// Ten thousand keys, nonces and texts of all lengths, summed up as the specification does: both values of the bit that falls out of the subkey are among them.
+// Ten thousand keys, nonces and texts of all lengths, summed up as the specification does: both values of the bit that
+// falls out of the subkey are among them.
 func TestXAESAccumulated(t *testing.T) {
 	in, sum := sha3.NewSHAKE128(), sha3.NewSHAKE128()
 	read := func(n int) []byte {

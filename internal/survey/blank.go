@@ -56,7 +56,8 @@ func place(at int64) string {
 }
 
 const (
-	// blankHead and blankTail are read whole before a disk is called blank, in bytes: what lies at the usual starts shows there.
+	// blankHead and blankTail are read whole before a disk is called blank, in bytes: what lies at the usual starts
+	// shows there.
 	blankHead, blankTail = 64 << 20, 16 << 20
 	// samples is how many further places of a whole disk are looked at, spread evenly.
 	samples   = 512
@@ -68,11 +69,13 @@ const (
 
 // usualStarts are where tables let their first parts begin.
 func usualStarts(sector int) []int64 {
-	return []int64{1 << 20, 63 * int64(sector), 4 << 10, 64 << 10, 2048 * int64(sector), 256 * int64(sector), 32 << 10, 2 << 20, 4 << 20, 8 << 20, 16 << 20, 1 << 30, 2 << 30}
+	return []int64{1 << 20, 63 * int64(sector), 4 << 10, 64 << 10, 2048 * int64(sector), 256 * int64(sector), 32 << 10,
+		2 << 20, 4 << 20, 8 << 20, 16 << 20, 1 << 30, 2 << 30}
 }
 
-// Blank says whether the disk holds no table, no file system and nothing else as far as was looked: its first 64 and last 16 MiB,
-// the places of copies that file systems keep further on, and samples over all of it; of a sparse image all of its data.
+// Blank says whether the disk holds no table, no file system and nothing else as far as was looked: its first 64 and
+// last 16 MiB, the places of copies that file systems keep further on, and samples over all of it; of a sparse image
+// all of its data.
 func (s *Survey) Blank() bool { return s.blank }
 
 // Unnamed says in words what is on a disk of which no part is known; nil when it is blank or has parts.
@@ -82,7 +85,8 @@ func (s *Survey) Unnamed() []string {
 	}
 	if len(s.Remains) == 0 {
 		if s.random {
-			return []string{"contents that aren't known: no table, and its bytes look random: encrypted, packed or wiped, which can't be told"}
+			return []string{"contents that aren't known: no table, and its bytes look random: encrypted, packed or " +
+				"wiped, which can't be told"}
 		}
 		return []string{"contents that aren't known: no table, but not blank"}
 	}
@@ -107,8 +111,8 @@ func (s *Survey) lookForRemains(ctx context.Context) error {
 // Random says that a disk without a table begins with bytes that bear no order at all.
 func (s *Survey) Random() bool { return s.random }
 
-// Lost are the file systems, and what else bears a signature, that begin at the usual places of a disk whose table is lost, in ascending
-// order. What lies inside another isn't counted. The error is of the context.
+// Lost are the file systems, and what else bears a signature, that begin at the usual places of a disk whose table is
+// lost, in ascending order. What lies inside another isn't counted. The error is of the context.
 func Lost(ctx context.Context, d disk.Device) ([]Remain, error) {
 	size := d.Size()
 	var out []Remain
@@ -156,7 +160,8 @@ func (s *Survey) allZero(ctx context.Context) (bool, error) {
 			return all, err
 		}
 	}
-	places := []span.Span{{End: sampleLen}, span.At(max(0, size-sampleLen), sampleLen)} // what isn't blank shows here, mostly
+	// what isn't blank shows here, mostly
+	places := []span.Span{{End: sampleLen}, span.At(max(0, size-sampleLen), sampleLen)}
 	for _, at := range usualStarts(s.Device.SectorSize()) {
 		places = append(places, span.At(at, sampleLen))
 	}

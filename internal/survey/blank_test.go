@@ -17,8 +17,8 @@ import (
 // unsparse is a disk that doesn't know its holes, like most real ones.
 type unsparse struct{ disk.Device }
 
-// TestWipedAtBothEnds: a disk whose first and last MiB were zeroed isn't blank while a file system lies behind them, whatever
-// its kind and size; and what begins at 1 MiB is named.
+// TestWipedAtBothEnds: a disk whose first and last MiB were zeroed isn't blank while a file system lies behind them,
+// whatever its kind and size; and what begins at 1 MiB is named.
 func TestWipedAtBothEnds(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat", "mkfs.exfat", "mkntfs", "mkfs.xfs", "mkfs.btrfs")
 	for _, c := range []struct {
@@ -26,9 +26,12 @@ func TestWipedAtBothEnds(t *testing.T) {
 		size int64
 		make []string
 	}{
-		{"FAT32", 1000 * units.GiB, []string{"mkfs.fat", "-F", "32", "-s", "64"}}, {"exFAT", 1000 * units.GiB, []string{"mkfs.exfat"}},
-		{"XFS", 1000 * units.GiB, []string{"mkfs.xfs", "-q"}}, {"btrfs", 1000 * units.GiB, []string{"mkfs.btrfs", "-q"}},
-		{"ext4", 64 * units.GiB, []string{"mkfs.ext4", "-q"}}, {"NTFS", 64 * units.GiB, []string{"mkntfs", "-Q", "-F", "-q"}},
+		{"FAT32", 1000 * units.GiB, []string{"mkfs.fat", "-F", "32", "-s", "64"}},
+		{"exFAT", 1000 * units.GiB, []string{"mkfs.exfat"}},
+		{"XFS", 1000 * units.GiB, []string{"mkfs.xfs", "-q"}},
+		{"btrfs", 1000 * units.GiB, []string{"mkfs.btrfs", "-q"}},
+		{"ext4", 64 * units.GiB, []string{"mkfs.ext4", "-q"}},
+		{"NTFS", 64 * units.GiB, []string{"mkntfs", "-Q", "-F", "-q"}},
 	} {
 		t.Run(c.kind, func(t *testing.T) {
 			fs := testkit.Image(t, "fs", c.size)
@@ -48,7 +51,8 @@ func TestWipedAtBothEnds(t *testing.T) {
 				if s.Blank() {
 					t.Fatal("it is called blank")
 				}
-				if len(s.Remains) != 1 || s.Remains[0].Kind != c.kind || !strings.HasSuffix(s.Remains[0].Words(), "begins at 1 MiB") {
+				if len(s.Remains) != 1 || s.Remains[0].Kind != c.kind ||
+					!strings.HasSuffix(s.Remains[0].Words(), "begins at 1 MiB") {
 					t.Errorf("%+v", s.Remains)
 				}
 			}
@@ -56,7 +60,8 @@ func TestWipedAtBothEnds(t *testing.T) {
 	}
 }
 
-// TestBlank: a new disk is blank, and one with a few bytes anywhere in its data isn't, sparse or with a super block's copy left.
+// TestBlank: a new disk is blank, and one with a few bytes anywhere in its data isn't, sparse or with a super block's
+// copy left.
 func TestBlank(t *testing.T) {
 	img := testkit.Image(t, "new.img", 600*units.MiB)
 	for _, at := range []int64{-1, 0, 5 * units.MiB, 63 * 512, 300*units.MiB + 7, 128 * units.MiB, 600*units.MiB - 10} {
@@ -94,7 +99,8 @@ func TestRandomDisk(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if said := strings.Contains(strings.Join(s.Unnamed(), ""), "look random"); s.Random() == order || said == order || s.Blank() {
+		if said := strings.Contains(strings.Join(s.Unnamed(), ""), "look random"); s.Random() == order ||
+			said == order || s.Blank() {
 			t.Errorf("random %v: %q", !order, s.Unnamed())
 		}
 	}

@@ -56,10 +56,12 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 	parts := slices.Clone(t.Parts)
 	switch {
 	case !t.Sound(d.Size()):
-		s.Notes = append(s.Notes, "the table doesn't add up, so the disk is taken as a whole, every block that isn't zero")
+		s.Notes = append(s.Notes, "the table doesn't add up, so the disk is taken as a whole, every block that "+
+			"isn't zero")
 		parts = nil
 	case t.Kind != table.None && signature.Disc(d, d.Size()):
-		s.Notes = append(s.Notes, "an image of a disc (ISO 9660) lies over the whole disk and has parts in it; everything is kept as it is")
+		s.Notes = append(s.Notes, "an image of a disc (ISO 9660) lies over the whole disk and has parts in it; "+
+			"everything is kept as it is")
 		parts = nil
 	case t.Kind == table.None:
 		if v, _ := families.Identify(d, d.Size(), d.SectorSize()); v != nil {
@@ -283,7 +285,8 @@ func (s *Survey) Warnings() []string {
 	var out []string
 	for _, a := range s.Parts() {
 		if why := a.Content.Info.Unclean; why != "" {
-			out = append(out, fmt.Sprintf("part %d (%s): %s; all of it is read, and the twin says so for ever", a.Part.Number, a.Title(), why))
+			out = append(out, fmt.Sprintf("part %d (%s): %s; all of it is read, and the twin says so for ever",
+				a.Part.Number, a.Title(), why))
 		}
 	}
 	return out

@@ -59,7 +59,8 @@ func kiosk(t *testing.T) string {
 	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: guidD, Parts: []table.Part{
 		{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeESP, GUID: guidA, Name: "start"},
 		{Number: 2, Span: span.At(41*units.MiB, 200*units.MiB), Type: table.TypeLinuxData, GUID: guidB},
-		{Number: 3, Span: span.At(241*units.MiB, 20*units.MiB), Type: table.TypeLinuxSwap, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D103"},
+		{Number: 3, Span: span.At(241*units.MiB, 20*units.MiB), Type: table.TypeLinuxSwap,
+			GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D103"},
 	}}, 300*units.MiB)
 	for _, p := range []struct {
 		size, at int64
@@ -83,11 +84,13 @@ func TestWhatADiskHolds(t *testing.T) {
 	for _, a := range s.Areas {
 		got = append(got, strings.Join([]string{a.Title(), a.Holds(), string(a.Role)}, "/"))
 	}
-	want := "between the parts/no part/ START/FAT32/start-up kiosk/ext4/system spill/swap/swap between the parts/no part/"
+	want := "between the parts/no part/ START/FAT32/start-up kiosk/ext4/system spill/swap/swap between the " +
+		"parts/no part/"
 	if strings.Join(got, " ") != want {
 		t.Errorf("%q\nwant %q", strings.Join(got, " "), want)
 	}
-	if s.Blank() || s.Whole || len(s.Warnings()) != 0 || len(s.Parts()) != 3 || s.Areas[0].Number() != 0 || s.Areas[2].Number() != 2 {
+	if s.Blank() || s.Whole || len(s.Warnings()) != 0 || len(s.Parts()) != 3 || s.Areas[0].Number() != 0 ||
+		s.Areas[2].Number() != 2 {
 		t.Errorf("%+v", s)
 	}
 	if used := s.Used(); used < 5*units.MiB || used > 120*units.MiB {
@@ -103,10 +106,12 @@ func TestPartsInUseAreNotTrusted(t *testing.T) {
 	if p[1].Content.Maps || p[1].Content.Info.Unclean == "" || !p[0].Content.Maps {
 		t.Errorf("%+v", p[1].Content)
 	}
-	if w := s.Warnings(); len(w) != 1 || !strings.Contains(w[0], "part 2 (kiosk)") || !strings.Contains(w[0], "for ever") {
+	if w := s.Warnings(); len(w) != 1 || !strings.Contains(w[0], "part 2 (kiosk)") ||
+		!strings.Contains(w[0], "for ever") {
 		t.Errorf("%q", w)
 	}
-	if all := looked(t, img, map[int]string{0: "somebody writes to the disk"}); all.Parts()[0].Content.Maps || all.Parts()[2].Content.Maps {
+	if all := looked(t, img, map[int]string{0: "somebody writes to the disk"}); all.Parts()[0].Content.Maps ||
+		all.Parts()[2].Content.Maps {
 		t.Error("a disk in use is trusted")
 	}
 }
@@ -130,7 +135,8 @@ func TestDisksWithoutATable(t *testing.T) {
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-L", "oak", img)
 	s := looked(t, img, nil)
 	covered(t, s)
-	if !s.Whole || s.Blank() || len(s.Parts()) != 1 || s.Areas[0].Title() != "oak" || s.Areas[0].Role != table.RoleData {
+	if !s.Whole || s.Blank() || len(s.Parts()) != 1 || s.Areas[0].Title() != "oak" ||
+		s.Areas[0].Role != table.RoleData {
 		t.Errorf("%+v", s.Areas)
 	}
 }

@@ -13,7 +13,8 @@ import (
 
 // TypeFor is the type that a part gets for a file system of a kind, in a table of a kind.
 func TypeFor(kind Kind, fs string) string {
-	gpt, mbr := TypeMSBasicData, map[string]string{"NTFS": "0x07", "exFAT": "0x07", "FAT32": "0x0c", "FAT16": "0x0e", "FAT12": "0x01"}[fs]
+	gpt, mbr := TypeMSBasicData, map[string]string{"NTFS": "0x07", "exFAT": "0x07", "FAT32": "0x0c", "FAT16": "0x0e",
+		"FAT12": "0x01"}[fs]
 	if mbr == "" {
 		gpt, mbr = TypeLinuxData, "0x83"
 	}
@@ -23,8 +24,8 @@ func TypeFor(kind Kind, fs string) string {
 	return gpt
 }
 
-// Add gives the patches that put one more part into a table, under the lowest free number, on a disk of size bytes. In an MBR it
-// becomes a primary part. r is the disk that the table was read from.
+// Add gives the patches that put one more part into a table, under the lowest free number, on a disk of size bytes. In
+// an MBR it becomes a primary part. r is the disk that the table was read from.
 func (t *Table) Add(r io.ReaderAt, p Part, size int64) (patches []disk.Patch, number int, err error) {
 	check := Table{Sector: t.Sector, Parts: append(append([]Part{}, t.Parts...), p)}
 	if !check.Sound(size) {
@@ -77,7 +78,8 @@ func (t *Table) Add(r io.ReaderAt, p Part, size int64) (patches []disk.Patch, nu
 			if err := t.placeEntry(e, Part{Number: n + 1}, p.Span, p.Span.Start); err != nil {
 				return nil, 0, err
 			}
-			return []disk.Patch{{Off: mbrEntries + int64(n)*mbrEntryLen, Data: e, Why: "entry of a new part"}}, n + 1, nil
+			return []disk.Patch{{Off: mbrEntries + int64(n)*mbrEntryLen, Data: e, Why: "entry of a new part"}},
+				n + 1, nil
 		}
 		return nil, 0, fmt.Errorf("all four entries of the MBR are taken")
 	}

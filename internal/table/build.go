@@ -116,7 +116,8 @@ func (t *Table) Relocate(size int64) ([]disk.Patch, error) {
 	usableEnd := size - s*(1+arraySectors)
 	for _, p := range t.Parts {
 		if p.Span.End > usableEnd {
-			return nil, fmt.Errorf("part %d ends at byte %d, where the GPT's back-up copy has to be on a disk of %d bytes", p.Number, p.Span.End, size)
+			return nil, fmt.Errorf("part %d ends at byte %d, where the GPT's back-up copy has to be on a disk of "+
+				"%d bytes", p.Number, p.Span.End, size)
 		}
 	}
 	return append(t.gpt.patches(t.Sector, size), t.oldBackup(size)...), nil
@@ -141,7 +142,8 @@ func (t *Table) oldBackup(size int64) []disk.Patch {
 			return nil
 		}
 	}
-	return []disk.Patch{{Off: sp.Start, Data: make([]byte, sp.Len()), Why: "the GPT's back-up copy no longer belongs here"}}
+	return []disk.Patch{{Off: sp.Start, Data: make([]byte, sp.Len()),
+		Why: "the GPT's back-up copy no longer belongs here"}}
 }
 
 // patches writes both copies for a disk of size bytes.
@@ -236,7 +238,8 @@ func buildMBR(l Layout, size int64) ([]disk.Patch, error) {
 	var logical []Part
 	for _, p := range l.Parts {
 		if p.Span.End/s > maxMBRSector {
-			return nil, fmt.Errorf("part %d ends beyond what an MBR can address (%d sectors); lay the disk out as GPT", p.Number, int64(maxMBRSector))
+			return nil, fmt.Errorf("part %d ends beyond what an MBR can address (%d sectors); lay the disk out as GPT",
+				p.Number, int64(maxMBRSector))
 		}
 		kind, err := strconv.ParseUint(strings.TrimPrefix(p.Type, "0x"), 16, 8)
 		if err != nil {
@@ -275,7 +278,8 @@ func buildMBR(l Layout, size int64) ([]disk.Patch, error) {
 			next := logical[i+1]
 			putMBREntry(link, 1, false, 0x05, next.Span.Start/s-1-extStart, next.Span.Len()/s+1)
 		}
-		patches = append(patches, disk.Patch{Off: at * s, Data: link, Why: fmt.Sprintf("link of logical part %d", p.Number)})
+		patches = append(patches,
+			disk.Patch{Off: at * s, Data: link, Why: fmt.Sprintf("link of logical part %d", p.Number)})
 	}
 	return patches, nil
 }

@@ -52,8 +52,10 @@ func TestTypesByName(t *testing.T) {
 func TestBootCodeStays(t *testing.T) {
 	code := bytes.Repeat([]byte{0xFA, 0x33, 0xC0}, 140)
 	for _, l := range []Layout{
-		{Kind: MBR, Sector: 512, ID: "00b21d9e", Parts: []Part{{Number: 1, Span: span.At(1<<20, 4<<20), Type: "0x83", Active: true}}},
-		{Kind: GPT, Sector: 512, ID: guidN(1), Parts: []Part{{Number: 1, Span: span.At(1<<20, 4<<20), Type: TypeLinuxData, GUID: guidN(2)}}},
+		{Kind: MBR, Sector: 512, ID: "00b21d9e",
+			Parts: []Part{{Number: 1, Span: span.At(1<<20, 4<<20), Type: "0x83", Active: true}}},
+		{Kind: GPT, Sector: 512, ID: guidN(1),
+			Parts: []Part{{Number: 1, Span: span.At(1<<20, 4<<20), Type: TypeLinuxData, GUID: guidN(2)}}},
 	} {
 		const size = 16 << 20
 		m := written(t, l, size)
@@ -86,9 +88,12 @@ func TestBootCodeStays(t *testing.T) {
 // TestUnusualEntryCounts: a table with other than 128 entries is changed as it is.
 func TestUnusualEntryCounts(t *testing.T) {
 	for _, entries := range []int{4, 56, 128, 256} {
-		l := Layout{Kind: GPT, Sector: 512, ID: guidN(1), Entries: entries, Parts: []Part{{Number: 3, Span: span.At(1<<20, 1<<20), Type: TypeLinuxData, GUID: guidN(2), Name: "ledger"}}}
+		l := Layout{Kind: GPT, Sector: 512, ID: guidN(1), Entries: entries,
+			Parts: []Part{{Number: 3, Span: span.At(1<<20, 1<<20), Type: TypeLinuxData, GUID: guidN(2),
+				Name: "ledger"}}}
 		got := read(t, written(t, l, 8<<20))
-		if got.Entries() != entries || len(got.Parts) != 1 || got.Parts[0].Number != 3 || got.Parts[0].Name != "ledger" {
+		if got.Entries() != entries || len(got.Parts) != 1 || got.Parts[0].Number != 3 ||
+			got.Parts[0].Name != "ledger" {
 			t.Errorf("%d entries: %d, %+v", entries, got.Entries(), got.Parts)
 		}
 		l.Parts[0].Number = entries + 1
@@ -116,7 +121,8 @@ func TestBuildRefuses(t *testing.T) {
 	if _, err := Build(Layout{Kind: MBR, Sector: 512, ID: "xyz", Parts: nil}, 8<<20); err == nil {
 		t.Error("a signature that is none")
 	}
-	if _, err := Build(Layout{Kind: GPT, Sector: 512, ID: guidN(1), Parts: []Part{ok, change(func(p *Part) { p.Number = 2 })}}, 8<<20); err == nil {
+	if _, err := Build(Layout{Kind: GPT, Sector: 512, ID: guidN(1),
+		Parts: []Part{ok, change(func(p *Part) { p.Number = 2 })}}, 8<<20); err == nil {
 		t.Error("two parts in one place")
 	}
 	var ps []disk.Patch = must(Build(Layout{Kind: GPT, Sector: 4096, ID: guidN(1), Parts: []Part{ok}}, 8<<20))

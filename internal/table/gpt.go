@@ -92,8 +92,9 @@ func readCopy(r io.ReaderAt, size int64, sector int, lba uint64) (c *gptCopy, pr
 		return nil, true, fmt.Errorf("its header says that it belongs at sector %d", got)
 	}
 	c = &gptCopy{gptGeometry: gptGeometry{
-		header: h, entriesLBA: le.Uint64(h[hdrEntriesLBA:]), count: le.Uint32(h[hdrCount:]), entrySize: le.Uint32(h[hdrEntrySize:]),
-		myLBA: lba, altLBA: le.Uint64(h[hdrAltLBA:]),
+		header: h, entriesLBA: le.Uint64(h[hdrEntriesLBA:]), count: le.Uint32(h[hdrCount:]),
+		entrySize: le.Uint32(h[hdrEntrySize:]),
+		myLBA:     lba, altLBA: le.Uint64(h[hdrAltLBA:]),
 	}, guid: guidString(h[hdrGUID:]), firstUsable: le.Uint64(h[hdrFirst:]), lastUsable: le.Uint64(h[hdrLast:])}
 	if c.entrySize < entMin || c.entrySize%8 != 0 || uint64(c.count)*uint64(c.entrySize) > maxEntryBytes {
 		return nil, true, fmt.Errorf("its header claims %d entries of %d bytes", c.count, c.entrySize)
@@ -130,7 +131,8 @@ func (t *Table) readGPT(r io.ReaderAt, size int64, first []byte) (bool, error) {
 	if main == nil && back == nil {
 		if mainThere || backThere && protective {
 			t.Kind = GPT
-			t.find(Damage, s, "both copies of the GPT are damaged: the first one: %v; the back-up: %v", mainErr, backErr)
+			t.find(Damage, s, "both copies of the GPT are damaged: the first one: %v; the back-up: %v", mainErr,
+				backErr)
 			return true, nil
 		}
 		return false, nil
@@ -142,7 +144,8 @@ func (t *Table) readGPT(r io.ReaderAt, size int64, first []byte) (bool, error) {
 	}
 	if main == nil && !mainThere && !protective {
 		// A back-up alone, behind something that isn't a GPT disk: a leftover.
-		t.find(Note, int64(backLBA)*s, "an old GPT back-up copy stands at the end of the disk; the disk isn't laid out by it")
+		t.find(Note, int64(backLBA)*s, "an old GPT back-up copy stands at the end of the disk; the disk isn't laid "+
+			"out by it")
 		return false, nil
 	}
 	use := main
@@ -150,16 +153,20 @@ func (t *Table) readGPT(r io.ReaderAt, size int64, first []byte) (bool, error) {
 	case main == nil:
 		use = back
 		t.FromBackup = true
-		t.find(Damage, s, "the first copy of the GPT is damaged (%v); the back-up copy at sector %d is used", mainErr, backLBA)
+		t.find(Damage, s, "the first copy of the GPT is damaged (%v); the back-up copy at sector %d is used", mainErr,
+			backLBA)
 	case back == nil && main.altLBA > lastLBA:
-		t.find(Damage, s, "the GPT says its back-up copy is at sector %d, but the disk ends at sector %d: the image is cut off or the table belongs to a larger disk", main.altLBA, lastLBA)
+		t.find(Damage, s, "the GPT says its back-up copy is at sector %d, but the disk ends at sector %d: the "+
+			"image is "+
+			"cut off or the table belongs to a larger disk", main.altLBA, lastLBA)
 	case back == nil:
 		t.find(Damage, int64(backLBA)*s, "the back-up copy of the GPT is damaged (%v); the first copy is used", backErr)
 	case !bytes.Equal(main.entries, back.entries) || main.guid != back.guid:
 		t.find(Warning, int64(backLBA)*s, "the two copies of the GPT differ; the first copy is used")
 	}
 	if main != nil && back != nil && backLBA != lastLBA {
-		t.find(Note, int64(backLBA)*s, "the GPT's back-up copy is at sector %d, not in the last sector %d: the table was made for a smaller disk", backLBA, lastLBA)
+		t.find(Note, int64(backLBA)*s, "the GPT's back-up copy is at sector %d, not in the last sector %d: the table "+
+			"was made for a smaller disk", backLBA, lastLBA)
 	}
 	if !protective {
 		t.find(Warning, 0, "the protective MBR is missing: tools that know only MBR take the disk for empty")
@@ -189,12 +196,15 @@ func (t *Table) gptParts(lastLBA uint64) {
 		first, last := le.Uint64(e[entFirst:]), le.Uint64(e[entLast:])
 		at := int64(t.gpt.entriesLBA)*int64(t.Sector) + int64(i)*int64(t.gpt.entrySize)
 		if last < first || first > 1<<51 || last > 1<<51 {
-			t.find(Damage, at, "entry %d runs from sector %d to sector %d, which can't be; it is left aside", i+1, first, last)
+			t.find(Damage, at, "entry %d runs from sector %d to sector %d, which can't be; it is left aside", i+1,
+				first, last)
 			continue
 		}
 		t.Parts = append(t.Parts, Part{
-			Number: i + 1, Type: kind, GUID: guidString(e[entGUID:]), Name: nameString(e[entName:entMin]), Attrs: le.Uint64(e[entAttrs:]),
-			Span: span.Span{Start: int64(first) * int64(t.Sector), End: (int64(last) + 1) * int64(t.Sector)}, TableAt: at,
+			Number: i + 1, Type: kind, GUID: guidString(e[entGUID:]), Name: nameString(e[entName:entMin]),
+			Attrs:   le.Uint64(e[entAttrs:]),
+			Span:    span.Span{Start: int64(first) * int64(t.Sector), End: (int64(last) + 1) * int64(t.Sector)},
+			TableAt: at,
 		})
 	}
 }
@@ -218,7 +228,8 @@ func GUIDBytes(s string) ([]byte, error) {
 	var a uint32
 	var b, c uint16
 	var d, e []byte
-	if n, err := fmt.Sscanf(s, "%08X-%04X-%04X-%X-%X", &a, &b, &c, &d, &e); err != nil || n != 5 || len(d) != 2 || len(e) != 6 {
+	if n, err := fmt.Sscanf(s, "%08X-%04X-%04X-%X-%X", &a, &b, &c, &d, &e); err != nil || n != 5 || len(d) != 2 ||
+		len(e) != 6 {
 		return nil, fmt.Errorf("%q is not a GUID such as %s", s, TypeESP)
 	}
 	le := binary.LittleEndian

@@ -125,7 +125,8 @@ func (t *Table) readChain(r io.ReaderAt, size int64, ext mbrEntry) error {
 	for lba := base; ; {
 		at := lba * s
 		if seen[lba] || len(seen) >= maxChain {
-			t.find(Damage, at, "the chain of extended parts runs in a circle or is longer than %d links at sector %d; the rest is left aside", maxChain, lba)
+			t.find(Damage, at, "the chain of extended parts runs in a circle or is longer than %d links at sector %d; "+
+				"the rest is left aside", maxChain, lba)
 			return nil
 		}
 		seen[lba] = true
@@ -137,7 +138,8 @@ func (t *Table) readChain(r io.ReaderAt, size int64, ext mbrEntry) error {
 			return fmt.Errorf("the chain of extended parts can't be read: %w", err)
 		}
 		if !hasBootSig(b) {
-			t.find(Damage, at, "sector %d should hold a link of the extended chain and doesn't; parts behind it are not known", lba)
+			t.find(Damage, at, "sector %d should hold a link of the extended chain and doesn't; parts behind it are "+
+				"not known", lba)
 			return nil
 		}
 		if e := mbrEntryAt(b, 0); e.kind != mbrTypeEmpty && e.count > 0 {

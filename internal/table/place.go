@@ -20,7 +20,8 @@ func (t *Table) Place(r io.ReaderAt, places map[int]span.Span, size int64) ([]di
 	for _, p := range t.Parts {
 		if sp, ok := places[p.Number]; ok {
 			if sp.Start%s != 0 || sp.End%s != 0 {
-				return nil, fmt.Errorf("part %d at %s would not be on whole sectors of %d bytes", p.Number, sp, t.Sector)
+				return nil, fmt.Errorf("part %d at %s would not be on whole sectors of %d bytes", p.Number, sp,
+					t.Sector)
 			}
 			p.Span = sp
 			check.Parts = append(check.Parts, p)
@@ -38,8 +39,8 @@ func (t *Table) Place(r io.ReaderAt, places map[int]span.Span, size int64) ([]di
 	return nil, nil
 }
 
-// Hybrid says whether a GPT's protective MBR names parts of its own: they would have to follow when parts move, and nobody
-// knows which belongs to which.
+// Hybrid says whether a GPT's protective MBR names parts of its own: they would have to follow when parts move, and
+// nobody knows which belongs to which.
 func (t *Table) Hybrid() bool {
 	if t.Kind != GPT || len(t.gpt.first) < mbrBootSig+2 || !hasBootSig(t.gpt.first) {
 		return false
@@ -130,7 +131,8 @@ func (t *Table) placeMBR(r io.ReaderAt, places map[int]span.Span, size int64) ([
 func (t *Table) placeEntry(e []byte, p Part, sp span.Span, first int64) error {
 	s := int64(t.Sector)
 	if sp.End/s > maxMBRSector+1 || sp.Len()/s > maxMBRSector {
-		return fmt.Errorf("part %d would end beyond what an MBR can address (%d sectors)", p.Number, int64(maxMBRSector))
+		return fmt.Errorf("part %d would end beyond what an MBR can address (%d sectors)", p.Number,
+			int64(maxMBRSector))
 	}
 	if sp != p.Span {
 		putCHS(e[1:4], sp.Start/s)
@@ -181,7 +183,8 @@ func (t *Table) placeChain(r io.ReaderAt, e []byte, chain []Part, places map[int
 				return nil, err
 			}
 		}
-		patches = append(patches, disk.Patch{Off: at(p), Data: b, Why: fmt.Sprintf("link of logical part %d", p.Number)})
+		patches = append(patches,
+			disk.Patch{Off: at(p), Data: b, Why: fmt.Sprintf("link of logical part %d", p.Number)})
 	}
 	return patches, nil
 }

@@ -40,7 +40,8 @@ func TestPlaceKeepsTheRest(t *testing.T) {
 			t.Fatal(err)
 		}
 		now, n := over(t, m, 128<<20, patches)
-		if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) || !bytes.HasPrefix(n.Bytes, []byte("boot code")) {
+		if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) ||
+			!bytes.HasPrefix(n.Bytes, []byte("boot code")) {
 			t.Fatalf("%+v", now)
 		}
 		for i, p := range now.Parts {
@@ -54,7 +55,8 @@ func TestPlaceKeepsTheRest(t *testing.T) {
 		if patches, err = was.Place(m, places, 128<<20); err != nil {
 			t.Fatal(err)
 		}
-		if now, _ := over(t, m, 128<<20, patches); len(now.Parts) != len(was.Parts)-1 || now.Parts[0].Number != was.Parts[1].Number {
+		if now, _ := over(t, m, 128<<20, patches); len(now.Parts) != len(was.Parts)-1 ||
+			now.Parts[0].Number != was.Parts[1].Number {
 			t.Errorf("a part that was left out: %+v", now.Parts)
 		}
 		places[2] = span.At(64<<20, 128<<20)
@@ -86,12 +88,14 @@ func TestPlaceChain(t *testing.T) {
 		t.Fatal(err)
 	}
 	now, n := over(t, m, 128<<20, patches)
-	if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) || !bytes.HasPrefix(n.Bytes, []byte("boot code")) {
+	if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) ||
+		!bytes.HasPrefix(n.Bytes, []byte("boot code")) {
 		t.Fatalf("%+v", now)
 	}
 	for i, p := range now.Parts {
 		q := was.Parts[i]
-		if p.Span != places[q.Number] || p.Type != q.Type || p.Active != q.Active || p.Logical != q.Logical || q.Logical && p.TableAt != q.TableAt+8<<20 {
+		if p.Span != places[q.Number] || p.Type != q.Type || p.Active != q.Active || p.Logical != q.Logical ||
+			q.Logical && p.TableAt != q.TableAt+8<<20 {
 			t.Errorf("part %+v was %+v", p, q)
 		}
 	}
@@ -111,7 +115,8 @@ func TestPlaceChain(t *testing.T) {
 	for _, p := range was.Parts {
 		places[p.Number] = span.At((1<<41)+p.Span.Start, p.Span.Len())
 	}
-	if _, err := was.Place(m, places, 4<<40); err == nil || !strings.Contains(err.Error(), "beyond what an MBR can address") {
+	if _, err := was.Place(m, places, 4<<40); err == nil ||
+		!strings.Contains(err.Error(), "beyond what an MBR can address") {
 		t.Errorf("%v", err)
 	}
 }
@@ -120,7 +125,8 @@ func TestCHS(t *testing.T) {
 	for _, c := range []struct {
 		lba  int64
 		want [3]byte
-	}{{0, [3]byte{0, 1, 0}}, {62, [3]byte{0, 63, 0}}, {63, [3]byte{1, 1, 0}}, {16065 * 300, [3]byte{0, 1 | 0x40, 44}}, {16065 * 1023, [3]byte{0, 1 | 0xC0, 255}}, {16065 * 1024, [3]byte{254, 63 | 0xC0, 255}}} {
+	}{{0, [3]byte{0, 1, 0}}, {62, [3]byte{0, 63, 0}}, {63, [3]byte{1, 1, 0}}, {16065 * 300, [3]byte{0, 1 | 0x40, 44}},
+		{16065 * 1023, [3]byte{0, 1 | 0xC0, 255}}, {16065 * 1024, [3]byte{254, 63 | 0xC0, 255}}} {
 		var b [3]byte
 		if putCHS(b[:], c.lba); b != c.want {
 			t.Errorf("sector %d: %v, want %v", c.lba, b, c.want)

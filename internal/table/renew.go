@@ -9,9 +9,11 @@ import (
 	"twinshelf/internal/disk"
 )
 
-// Renew gives the patches that give the table and its parts other identities, which newOf makes from the old ones, on a disk of
-// size bytes; and the new ones by the old ones. The parts of an MBR are known by its own identity and their numbers.
-func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string, size int64) ([]disk.Patch, map[string]string, error) {
+// Renew gives the patches that give the table and its parts other identities, which newOf makes from the old ones, on a
+// disk of size bytes; and the new ones by the old ones. The parts of an MBR are known by its own identity and their
+// numbers.
+func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string,
+	size int64) ([]disk.Patch, map[string]string, error) {
 	ids := map[string]string{}
 	switch t.Kind {
 	case MBR:
@@ -23,7 +25,8 @@ func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string, size int64) 
 		for _, p := range t.Parts {
 			ids[t.PartUUID(p)] = fmt.Sprintf("%s-%02x", now, p.Number)
 		}
-		return []disk.Patch{{Off: mbrDiskSig, Data: []byte{b[3], b[2], b[1], b[0]}, Why: "identity of the disk"}}, ids, nil
+		return []disk.Patch{{Off: mbrDiskSig, Data: []byte{b[3], b[2], b[1], b[0]}, Why: "identity of the disk"}},
+			ids, nil
 	case GPT:
 		if t.gpt.header == nil {
 			return nil, nil, fmt.Errorf("the GPT is too damaged to get another identity: %v", t.Findings)
@@ -51,7 +54,8 @@ func (t *Table) Renew(r io.ReaderAt, newOf func(old string) string, size int64) 
 	return nil, ids, nil
 }
 
-// PartUUID is the identity by which Linux knows a part: its GUID, or the disk's identity and the part's number. Empty for none.
+// PartUUID is the identity by which Linux knows a part: its GUID, or the disk's identity and the part's number. Empty
+// for none.
 func (t *Table) PartUUID(p Part) string {
 	if t.Kind == MBR {
 		return fmt.Sprintf("%s-%02x", t.ID, p.Number)

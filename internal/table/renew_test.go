@@ -12,8 +12,12 @@ import (
 func TestRenewAndAdd(t *testing.T) {
 	const size, miB = 100 << 20, 1 << 20
 	for _, l := range []Layout{
-		{Kind: MBR, Sector: 512, ID: "00b21d9e", Parts: []Part{{Number: 1, Span: span.At(miB, 20*miB), Type: "0x07", Active: true}, {Number: 5, Span: span.At(30*miB, 20*miB), Type: "0x83", Logical: true}}},
-		{Kind: GPT, Sector: 4096, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000C100", Parts: []Part{{Number: 2, Span: span.At(miB, 20*miB), Type: TypeESP, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000C102", Name: "start", Attrs: 5}}},
+		{Kind: MBR, Sector: 512, ID: "00b21d9e",
+			Parts: []Part{{Number: 1, Span: span.At(miB, 20*miB), Type: "0x07", Active: true},
+				{Number: 5, Span: span.At(30*miB, 20*miB), Type: "0x83", Logical: true}}},
+		{Kind: GPT, Sector: 4096, ID: "7A5E0F10-3B1C-4D5A-9C00-00000000C100",
+			Parts: []Part{{Number: 2, Span: span.At(miB, 20*miB), Type: TypeESP,
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000C102", Name: "start", Attrs: 5}}},
 	} {
 		m := disk.NewMemory(size, l.Sector)
 		patches, err := Build(l, size)
@@ -44,12 +48,15 @@ func TestRenewAndAdd(t *testing.T) {
 			t.Errorf("%s: %+v, %v", l.Kind, now, ids)
 		}
 		for i, p := range now.Parts {
-			if q := was.Parts[i]; p.Span != q.Span || p.Type != q.Type || p.Name != q.Name || p.Attrs != q.Attrs || p.Active != q.Active || (p.GUID == q.GUID) != (l.Kind == MBR) {
+			if q := was.Parts[i]; p.Span != q.Span || p.Type != q.Type || p.Name != q.Name || p.Attrs != q.Attrs ||
+				p.Active != q.Active || (p.GUID == q.GUID) != (l.Kind == MBR) {
 				t.Errorf("%s: %+v was %+v", l.Kind, p, q)
 			}
 		}
 		number := 0
-		patches, number, err = now.Add(m, Part{Span: span.At(60*miB, 30*miB), Type: TypeFor(l.Kind, "ext4"), GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000C1FF", Name: "spare"}, size)
+		patches, number, err = now.Add(m,
+			Part{Span: span.At(60*miB, 30*miB), Type: TypeFor(l.Kind, "ext4"),
+				GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000C1FF", Name: "spare"}, size)
 		more := put()
 		found := false
 		for _, p := range more.Parts {
@@ -58,7 +65,8 @@ func TestRenewAndAdd(t *testing.T) {
 		if !found || len(more.Parts) != len(now.Parts)+1 {
 			t.Errorf("%s: %d in %+v", l.Kind, number, more.Parts)
 		}
-		if _, _, err := more.Add(m, Part{Span: span.At(70*miB, miB), Type: TypeFor(l.Kind, "NTFS"), GUID: l.ID}, size); err == nil {
+		if _, _, err := more.Add(m, Part{Span: span.At(70*miB, miB), Type: TypeFor(l.Kind, "NTFS"), GUID: l.ID},
+			size); err == nil {
 			t.Errorf("%s: a part over another one is added", l.Kind)
 		}
 	}

@@ -113,8 +113,8 @@ func DetectSector(r io.ReaderAt, size int64) int {
 	return 512
 }
 
-// Read reads the table of a disk of size bytes with the given sector size. A
-// disk without any table gives Kind None. A first sector that can't be read is a finding; only a disk that has vanished is an error.
+// Read reads the table of a disk of size bytes with the given sector size. A disk without any table gives Kind None. A
+// first sector that can't be read is a finding; only a disk that has vanished is an error.
 func Read(r io.ReaderAt, size int64, sector int) (*Table, error) {
 	t := &Table{Sector: sector}
 	if size < int64(sector) {
@@ -154,10 +154,12 @@ func (t *Table) check(size int64) {
 	})
 	for i, p := range ordered {
 		if p.Span.End > size {
-			t.find(Damage, p.TableAt, "part %d ends at byte %d, but the disk ends at byte %d: the image is cut off or the table belongs to a larger disk", p.Number, p.Span.End, size)
+			t.find(Damage, p.TableAt, "part %d ends at byte %d, but the disk ends at byte %d: the image is cut off or "+
+				"the table belongs to a larger disk", p.Number, p.Span.End, size)
 		}
 		if i > 0 && p.Span.Overlaps(ordered[i-1].Span) {
-			t.find(Damage, p.TableAt, "part %d and part %d overlap at byte %d", ordered[i-1].Number, p.Number, p.Span.Start)
+			t.find(Damage, p.TableAt, "part %d and part %d overlap at byte %d", ordered[i-1].Number, p.Number,
+				p.Span.Start)
 		}
 		if t.Usable.Len() > 0 && p.Span.Start < t.Usable.Start {
 			t.find(Damage, p.TableAt, "part %d begins at byte %d, inside the table itself", p.Number, p.Span.Start)

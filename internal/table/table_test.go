@@ -56,7 +56,8 @@ func TestGPTThereAndBack(t *testing.T) {
 		}
 		for i, want := range gptLayout(c.sector, c.entries).Parts {
 			got := tab.Parts[i]
-			if got.Span != want.Span || got.Type != want.Type || got.GUID != want.GUID || got.Name != want.Name || got.Attrs != want.Attrs || got.Number != want.Number {
+			if got.Span != want.Span || got.Type != want.Type || got.GUID != want.GUID || got.Name != want.Name ||
+				got.Attrs != want.Attrs || got.Number != want.Number {
 				t.Errorf("%v: part %+v, want %+v", c, got, want)
 			}
 		}
@@ -90,7 +91,8 @@ func TestGPTDamage(t *testing.T) {
 		{"absurd entry count", func(b []byte) {
 			reheader(b[512:1024], func(h []byte) { binary.LittleEndian.PutUint32(h[hdrCount:], 1<<31) })
 		}, "claims 2147483648 entries", true, 3, Damage},
-		{"absurd header size", func(b []byte) { binary.LittleEndian.PutUint32(b[512+hdrSize:], 1<<30) }, "claims a size", true, 3, Damage},
+		{"absurd header size", func(b []byte) { binary.LittleEndian.PutUint32(b[512+hdrSize:], 1<<30) },
+			"claims a size", true, 3, Damage},
 		{"header of another place", func(b []byte) {
 			reheader(b[512:1024], func(h []byte) { binary.LittleEndian.PutUint64(h[hdrMyLBA:], 77) })
 		}, "belongs at sector 77", true, 3, Damage},
@@ -99,7 +101,8 @@ func TestGPTDamage(t *testing.T) {
 		c.harm(m.Bytes)
 		tab := read(t, m)
 		if len(tab.Parts) != c.parts || tab.FromBackup != c.backup || tab.Worst() != c.worst {
-			t.Errorf("%s: %d parts, from back-up %v, worst %q: %v", c.name, len(tab.Parts), tab.FromBackup, tab.Worst(), tab.Findings)
+			t.Errorf("%s: %d parts, from back-up %v, worst %q: %v", c.name, len(tab.Parts), tab.FromBackup, tab.Worst(),
+				tab.Findings)
 		}
 		if text := fmt.Sprint(tab.Findings); !strings.Contains(text, c.word) {
 			t.Errorf("%s: findings %s don't say %q", c.name, text, c.word)
@@ -121,13 +124,16 @@ func TestTruncatedImageAndOverlap(t *testing.T) {
 	if tab.Sound(m.Size()) || !strings.Contains(fmt.Sprint(tab.Findings), "cut off") {
 		t.Errorf("truncated: sound %v, %v", tab.Sound(m.Size()), tab.Findings)
 	}
-	l := Layout{Kind: MBR, Sector: 512, ID: "00b21d9e", Parts: []Part{{Number: 1, Span: span.At(miB, 4*miB), Type: "0x83"}, {Number: 2, Span: span.At(6*miB, 4*miB), Type: "0x83"}}}
+	l := Layout{Kind: MBR, Sector: 512, ID: "00b21d9e",
+		Parts: []Part{{Number: 1, Span: span.At(miB, 4*miB), Type: "0x83"},
+			{Number: 2, Span: span.At(6*miB, 4*miB), Type: "0x83"}}}
 	m = written(t, l, 16*miB)
 	binary.LittleEndian.PutUint32(m.Bytes[mbrEntries+mbrEntryLen+entMBRFirst:], 4*2048)
 	if tab = read(t, m); tab.Sound(m.Size()) || !strings.Contains(fmt.Sprint(tab.Findings), "overlap") {
 		t.Errorf("overlap: %v", tab.Findings)
 	}
-	if _, err := Build(Layout{Kind: GPT, Sector: 512, ID: guidN(1), Parts: []Part{{Number: 1, Span: span.At(0, miB), Type: TypeESP, GUID: guidN(2)}}}, 64*miB); err == nil {
+	if _, err := Build(Layout{Kind: GPT, Sector: 512, ID: guidN(1),
+		Parts: []Part{{Number: 1, Span: span.At(0, miB), Type: TypeESP, GUID: guidN(2)}}}, 64*miB); err == nil {
 		t.Error("a part over the GPT itself was built")
 	}
 }
@@ -192,7 +198,8 @@ func TestMBRChain(t *testing.T) {
 		t.Fatalf("%+v", tab)
 	}
 	for i, want := range mbrLayout().Parts {
-		if got := tab.Parts[i]; got.Span != want.Span || got.Type != want.Type || got.Number != want.Number || got.Active != want.Active || got.Logical != want.Logical {
+		if got := tab.Parts[i]; got.Span != want.Span || got.Type != want.Type || got.Number != want.Number ||
+			got.Active != want.Active || got.Logical != want.Logical {
 			t.Errorf("part %+v, want %+v", got, want)
 		}
 	}
@@ -201,9 +208,13 @@ func TestMBRChain(t *testing.T) {
 		name, word string
 		harm       func([]byte)
 	}{
-		{"link to itself", "circle", func(b []byte) { binary.LittleEndian.PutUint32(b[link+mbrEntries+mbrEntryLen+entMBRFirst:], 0) }},
+		{"link to itself", "circle", func(b []byte) {
+			binary.LittleEndian.PutUint32(b[link+mbrEntries+mbrEntryLen+entMBRFirst:], 0)
+		}},
 		{"link without signature", "should hold a link", func(b []byte) { b[link+510] = 0 }},
-		{"link beyond the end", "beyond the end", func(b []byte) { binary.LittleEndian.PutUint32(b[link+mbrEntries+mbrEntryLen+entMBRFirst:], 1<<31) }},
+		{"link beyond the end", "beyond the end", func(b []byte) {
+			binary.LittleEndian.PutUint32(b[link+mbrEntries+mbrEntryLen+entMBRFirst:], 1<<31)
+		}},
 	} {
 		m := written(t, mbrLayout(), 32*miB)
 		c.harm(m.Bytes)
@@ -250,7 +261,8 @@ func TestTypesHaveNames(t *testing.T) {
 		kind string
 		role Role
 		name string
-	}{{TypeESP, RoleStartup, "EFI system part"}, {"0x82", RoleSwap, "Linux swap"}, {"0x7f", RoleUnknown, "type 0x7f"}, {TypeMSRecovery, RoleRecovery, "Windows recovery"}} {
+	}{{TypeESP, RoleStartup, "EFI system part"}, {"0x82", RoleSwap, "Linux swap"}, {"0x7f", RoleUnknown, "type 0x7f"},
+		{TypeMSRecovery, RoleRecovery, "Windows recovery"}} {
 		if RoleOf(c.kind) != c.role || TypeName(c.kind) != c.name {
 			t.Errorf("%s: %s, %s", c.kind, RoleOf(c.kind), TypeName(c.kind))
 		}
@@ -286,8 +298,8 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// TestOldGPTBehindAnMBR: where sector 0 is an MBR without a protective entry, the disk is laid out by it, however whole a GPT
-// behind it is.
+// TestOldGPTBehindAnMBR: where sector 0 is an MBR without a protective entry, the disk is laid out by it, however whole
+// a GPT behind it is.
 func TestOldGPTBehindAnMBR(t *testing.T) {
 	const size = 64 << 20
 	b := make([]byte, size)
@@ -307,11 +319,13 @@ func TestOldGPTBehindAnMBR(t *testing.T) {
 		{Number: 1, Span: span.At(1<<20, 40<<20), Type: TypeLinuxData, GUID: "7A5E0F10-3B1C-4D5A-9C00-00000000D101"},
 	}})
 	gpt := bytes.Clone(b)
-	write(Layout{Kind: MBR, Sector: 512, ID: "0badf00d", Parts: []Part{{Number: 1, Span: span.At(2<<20, 10<<20), Type: "0x83"}}})
+	write(Layout{Kind: MBR, Sector: 512, ID: "0badf00d",
+		Parts: []Part{{Number: 1, Span: span.At(2<<20, 10<<20), Type: "0x83"}}})
 	copy(b[512:], gpt[512:1<<20])
 	copy(b[size-1<<20:], gpt[size-1<<20:])
 	got, err := Read(bytes.NewReader(b), size, 512)
-	if err != nil || got.Kind != MBR || len(got.Parts) != 1 || got.Parts[0].Span.Start != 2<<20 || got.Worst() != Warning {
+	if err != nil || got.Kind != MBR || len(got.Parts) != 1 || got.Parts[0].Span.Start != 2<<20 ||
+		got.Worst() != Warning {
 		t.Errorf("%+v %v", got, err)
 	}
 	clear(b[:512]) // no MBR at all: the GPT, with a word about it
@@ -324,7 +338,9 @@ func TestOldGPTBehindAnMBR(t *testing.T) {
 func TestMBRKeepsNumbers(t *testing.T) {
 	const size = 64 << 20
 	l := Layout{Kind: MBR, Sector: 512, ID: "00b21d9e", Parts: []Part{
-		{Number: 4, Span: span.At(1<<20, 4<<20), Type: "0x83"}, {Number: 2, Span: span.At(8<<20, 4<<20), Type: "0x07", Active: true}, {Span: span.At(16<<20, 4<<20), Type: "0x0c"}}}
+		{Number: 4, Span: span.At(1<<20, 4<<20), Type: "0x83"},
+		{Number: 2, Span: span.At(8<<20, 4<<20), Type: "0x07", Active: true},
+		{Span: span.At(16<<20, 4<<20), Type: "0x0c"}}}
 	got := map[int]string{}
 	for _, p := range read(t, written(t, l, size)).Parts {
 		got[p.Number] = p.Type

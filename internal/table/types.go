@@ -125,28 +125,35 @@ var gptTypes = map[string]typeInfo{
 }
 
 var mbrTypes = map[string]typeInfo{
-	"0x01": {name: "FAT12", role: RoleData}, "0x04": {name: "FAT16", role: RoleData}, "0x06": {name: "FAT16", role: RoleData}, "0x0e": {name: "FAT16", role: RoleData},
+	"0x01": {name: "FAT12", role: RoleData}, "0x04": {name: "FAT16", role: RoleData},
+	"0x06": {name: "FAT16", role: RoleData}, "0x0e": {name: "FAT16", role: RoleData},
 	"0x0b": {name: "FAT32", role: RoleData}, "0x0c": {name: "FAT32", role: RoleData},
 	"0x07": {name: "NTFS or exFAT", role: RoleData},
-	"0x11": {name: "hidden FAT12", role: RoleUnknown}, "0x14": {name: "hidden FAT16", role: RoleUnknown}, "0x16": {name: "hidden FAT16", role: RoleUnknown}, "0x1e": {name: "hidden FAT16", role: RoleUnknown},
+	"0x11": {name: "hidden FAT12", role: RoleUnknown}, "0x14": {name: "hidden FAT16", role: RoleUnknown},
+	"0x16": {name: "hidden FAT16", role: RoleUnknown}, "0x1e": {name: "hidden FAT16", role: RoleUnknown},
 	"0x12": {name: "maker's service part", role: RoleRecovery},
-	"0x17": {name: "hidden NTFS", role: RoleUnknown}, "0x1b": {name: "hidden FAT32", role: RoleUnknown}, "0x1c": {name: "hidden FAT32", role: RoleUnknown},
+	"0x17": {name: "hidden NTFS", role: RoleUnknown}, "0x1b": {name: "hidden FAT32", role: RoleUnknown},
+	"0x1c": {name: "hidden FAT32", role: RoleUnknown},
 	"0x27": {name: "Windows recovery", role: RoleRecovery},
 	"0x39": {name: "Plan 9", role: RoleData},
 	"0x41": {name: "PowerPC start-up", role: RoleStartup},
 	"0x42": {name: "dynamic disk", role: RoleUnknown, of: ofDynamic},
-	"0x4d": {name: "QNX4", role: RoleData}, "0x4e": {name: "QNX4", role: RoleData}, "0x4f": {name: "QNX4", role: RoleData},
+	"0x4d": {name: "QNX4", role: RoleData}, "0x4e": {name: "QNX4", role: RoleData},
+	"0x4f": {name: "QNX4", role: RoleData},
 	"0x63": {name: "Unix System V", role: RoleData},
 	"0x81": {name: "Minix", role: RoleData},
 	"0x82": {name: "Linux swap", role: RoleSwap},
 	"0x83": {name: "Linux data", role: RoleData},
 	"0x84": {name: "hibernation", role: RoleReserved},
-	"0x86": {name: "Windows volume set", role: RoleUnknown, of: ofDynamic}, "0x87": {name: "Windows volume set", role: RoleUnknown, of: ofDynamic},
+	"0x86": {name: "Windows volume set", role: RoleUnknown, of: ofDynamic},
+	"0x87": {name: "Windows volume set", role: RoleUnknown, of: ofDynamic},
 	"0x88": {name: "Linux plain text", role: RoleUnknown},
 	"0x8e": {name: "Linux volume group", role: RoleUnknown, of: ofGroup},
 	"0xa0": {name: "hibernation", role: RoleReserved},
-	"0xa5": {name: "FreeBSD slices", role: RoleUnknown}, "0xa6": {name: "OpenBSD slices", role: RoleUnknown}, "0xa9": {name: "NetBSD slices", role: RoleUnknown},
-	"0xa8": {name: "Mac UFS", role: RoleData}, "0xab": {name: "Mac start-up", role: RoleStartup}, "0xaf": {name: "Mac HFS+", role: RoleData},
+	"0xa5": {name: "FreeBSD slices", role: RoleUnknown}, "0xa6": {name: "OpenBSD slices", role: RoleUnknown},
+	"0xa9": {name: "NetBSD slices", role: RoleUnknown},
+	"0xa8": {name: "Mac UFS", role: RoleData}, "0xab": {name: "Mac start-up", role: RoleStartup},
+	"0xaf": {name: "Mac HFS+", role: RoleData},
 	"0xbe": {name: "Solaris start-up", role: RoleStartup}, "0xbf": {name: "Solaris", role: RoleUnknown},
 	"0xda": {name: "data without a file system", role: RoleUnknown},
 	"0xde": {name: "maker's service part", role: RoleRecovery},
@@ -222,7 +229,8 @@ func TypeNamed(k Kind, name string) (string, error) {
 				return up, nil
 			}
 		}
-	} else if n, err := strconv.ParseUint(strings.TrimPrefix(name, "0x"), 16, 8); err == nil && n != 0 && strings.HasPrefix(name, "0x") {
+	} else if n, err := strconv.ParseUint(strings.TrimPrefix(name, "0x"), 16, 8); err == nil && n != 0 &&
+		strings.HasPrefix(name, "0x") {
 		return fmt.Sprintf("0x%02x", n), nil
 	}
 	var names []string
@@ -232,5 +240,6 @@ func TypeNamed(k Kind, name string) (string, error) {
 		}
 		names = append(names, t.Name)
 	}
-	return "", fmt.Errorf("%q is no type of part that is known; choose %s, or a number from the specification", name, strings.Join(slices.Compact(names), ", "))
+	return "", fmt.Errorf("%q is no type of part that is known; choose %s, or a number from the specification", name,
+		strings.Join(slices.Compact(names), ", "))
 }

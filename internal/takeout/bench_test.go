@@ -12,8 +12,8 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// BenchmarkTakeOut reports the time of taking a tree out, as a ratio to cp -a of the same tree from the mounted image and a
-// sync, by turns in one run: medians of five rounds.
+// BenchmarkTakeOut reports the time of taking a tree out, as a ratio to cp -a of the same tree from the mounted image
+// and a sync, by turns in one run: medians of five rounds.
 func BenchmarkTakeOut(b *testing.B) {
 	img, tree := imaged(b, func(dir string) {
 		office(b, dir, 15_000)
@@ -42,7 +42,8 @@ func BenchmarkTakeOut(b *testing.B) {
 				}
 				_ = os.WriteFile("/proc/sys/vm/drop_caches", []byte("3"), 0o200)
 				plain = append(plain, timed(func(dest string) {
-					out, err := exec.Command("cp", "-a", filepath.Join(point, "tickets"), filepath.Join(point, "papers"), filepath.Join(point, "large.bin"), dest).CombinedOutput()
+					out, err := exec.Command("cp", "-a", filepath.Join(point, "tickets"),
+						filepath.Join(point, "papers"), filepath.Join(point, "large.bin"), dest).CombinedOutput()
 					if err != nil {
 						b.Fatalf("%v: %s", err, out)
 					}

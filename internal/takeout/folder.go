@@ -31,7 +31,8 @@ func ToFolder(rc *run.Context, choices []Choice, folder string, o Options) (*Rep
 	if err := begin(rc, choices); err != nil {
 		return nil, err
 	}
-	t := &taker{rc: rc, o: o, r: &Report{}, root: f, links: map[identity]string{}, buf: make([]byte, chunk), owner: os.Geteuid() == 0}
+	t := &taker{rc: rc, o: o, r: &Report{}, root: f, links: map[identity]string{}, buf: make([]byte, chunk),
+		owner: os.Geteuid() == 0}
 	top := &dir{f: f, written: map[string]string{}}
 	for _, c := range choices {
 		t.tree, t.source, t.seen = c.Tree, c.Source, map[uint64]bool{}
@@ -56,7 +57,8 @@ type dir struct {
 func (d *dir) folds() bool {
 	if d.caseless == nil {
 		name, found := partial("case"), false
-		if fd, err := unix.Openat(d.fd(), name, unix.O_CREAT|unix.O_WRONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600); err == nil {
+		if fd, err := unix.Openat(d.fd(), name, unix.O_CREAT|unix.O_WRONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC,
+			0o600); err == nil {
 			unix.Close(fd)
 			var st unix.Stat_t
 			found = unix.Fstatat(d.fd(), strings.ToUpper(name), &st, unix.AT_SYMLINK_NOFOLLOW) == nil
@@ -160,9 +162,10 @@ const maxPath = 64 << 10 // bytes: a damaged volume may have folders within them
 
 // enter makes a folder, or opens the one that is there.
 func (t *taker) enter(d *dir, name, path string) (*dir, error) {
-	name, err := t.place(d, name, path, func(name string, _ bool) error { return unix.Mkdirat(d.fd(), name, 0o700) }, func(st *unix.Stat_t) bool {
-		return st.Mode&unix.S_IFMT == unix.S_IFDIR
-	})
+	name, err := t.place(d, name, path, func(name string, _ bool) error { return unix.Mkdirat(d.fd(), name, 0o700) },
+		func(st *unix.Stat_t) bool {
+			return st.Mode&unix.S_IFMT == unix.S_IFDIR
+		})
 	if err != nil {
 		return nil, err
 	}
@@ -178,9 +181,11 @@ var errThere = errors.New("there is something else by this name already")
 
 const maxTries = 1000
 
-// place gives an item a name in a folder: its own where that can be, otherwise by the wishes. put makes it; it must fail with EEXIST where
-// the name is taken unless it may replace what is there. join says whether what is there can be used as it is.
-func (t *taker) place(d *dir, name, path string, put func(name string, replace bool) error, join func(*unix.Stat_t) bool) (string, error) {
+// place gives an item a name in a folder: its own where that can be, otherwise by the wishes. put makes it; it must
+// fail with EEXIST where the name is taken unless it may replace what is there. join says whether what is there can be
+// used as it is.
+func (t *taker) place(d *dir, name, path string, put func(name string, replace bool) error,
+	join func(*unix.Stat_t) bool) (string, error) {
 	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\x00") {
 		return "", fmt.Errorf("%q is no name", name)
 	}
@@ -236,7 +241,9 @@ func folded(name string) string { return strings.ToLower(name) }
 
 // unfit says whether an error means that a name can't be had there.
 func unfit(err error) bool {
-	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.EILSEQ) || errors.Is(err, unix.ENAMETOOLONG) || errors.Is(err, unix.ENOENT) // what some drivers say of letters they don't know
+	// what some drivers say of letters they don't know
+	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.EILSEQ) || errors.Is(err, unix.ENAMETOOLONG) ||
+		errors.Is(err, unix.ENOENT)
 }
 
 const maxName = 200 // bytes of a mapped name: fewer than any file system takes
@@ -255,7 +262,8 @@ func mapped(name string) string {
 	return strings.ToValidUTF8(s[:maxName-len(ext)-10], "") + "~" + hex.EncodeToString(sum[:4]) + ext
 }
 
-// partial is under which name a file is written until it is whole: the same each time, so that a cut-off run leaves nothing behind.
+// partial is under which name a file is written until it is whole: the same each time, so that a cut-off run leaves
+// nothing behind.
 func partial(name string) string {
 	sum := blake3.Sum256([]byte(name))
 	return ".twinshelf-part-" + hex.EncodeToString(sum[:8])
@@ -441,8 +449,8 @@ func (t *taker) fill(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, temp
 	return h.Sum(nil), nil
 }
 
-// dress gives a file or folder its owner, attributes, permissions and times, as far as the destination holds them. In this order: another
-// owner clears bits and attributes, and who may not write may not set attributes either.
+// dress gives a file or folder its owner, attributes, permissions and times, as far as the destination holds them. In
+// this order: another owner clears bits and attributes, and who may not write may not set attributes either.
 func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
 	switch {
 	case t.owner && unix.Fchown(fd, int(it.UID), int(it.GID)) != nil:
@@ -457,7 +465,8 @@ func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
 		}
 	}
 	mode := uint32(it.Mode.Perm())
-	for bit, m := range map[fs.FileMode]uint32{fs.ModeSetuid: unix.S_ISUID, fs.ModeSetgid: unix.S_ISGID, fs.ModeSticky: unix.S_ISVTX} {
+	for bit, m := range map[fs.FileMode]uint32{fs.ModeSetuid: unix.S_ISUID, fs.ModeSetgid: unix.S_ISGID,
+		fs.ModeSticky: unix.S_ISVTX} {
 		if it.Mode&bit != 0 && t.owner { // without the owner these would mean something else
 			mode |= m
 		}
@@ -466,7 +475,9 @@ func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
 		t.r.lost("permissions")
 	}
 	ts := stamps(it)
-	if unix.UtimesNanoAt(fd, "", ts, unix.AT_EMPTY_PATH) != nil && unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), ts, 0) != nil { // older kernels want a path
+	// older kernels want a path
+	if unix.UtimesNanoAt(fd, "", ts, unix.AT_EMPTY_PATH) != nil &&
+		unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), ts, 0) != nil {
 		t.r.lost("times")
 	}
 }

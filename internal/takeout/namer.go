@@ -9,8 +9,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// namer gives names to what is in one folder of a stream. A zip archive is unpacked by other systems too, so there every name is one that
-// all of them can take, and two that differ only by case get different ones.
+// namer gives names to what is in one folder of a stream. A zip archive is unpacked by other systems too, so there
+// every name is one that all of them can take, and two that differ only by case get different ones.
 type namer struct {
 	zip  bool
 	used map[string]bool // in lower case
@@ -33,8 +33,8 @@ func (n *namer) take(name string) string {
 // reserved are names that mean devices on some systems, whatever stands behind a dot.
 var reserved = []string{"CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$"}
 
-// everywhere is a name that every system can take: without separators, drive letters, wild cards and control characters, not ending
-// in a dot or blank, and not that of a device.
+// everywhere is a name that every system can take: without separators, drive letters, wild cards and control
+// characters, not ending in a dot or blank, and not that of a device.
 func everywhere(name string) string {
 	name = strings.Map(func(r rune) rune {
 		if r == utf8.RuneError || units.Moves(r) || strings.ContainsRune(`<>:"/\|?*`, r) {
@@ -47,7 +47,8 @@ func everywhere(name string) string {
 	}
 	base, rest, dotted := strings.Cut(name, ".")
 	up := strings.ToUpper(strings.TrimRight(base, " "))
-	port := len(up) > 3 && (strings.HasPrefix(up, "COM") || strings.HasPrefix(up, "LPT")) && strings.Contains("123456789¹²³", up[3:])
+	port := len(up) > 3 && (strings.HasPrefix(up, "COM") || strings.HasPrefix(up, "LPT")) &&
+		strings.Contains("123456789¹²³", up[3:])
 	if slices.Contains(reserved, up) || port {
 		base += "_"
 	}

@@ -7,8 +7,10 @@ import (
 
 func TestNamesForEverySystem(t *testing.T) {
 	for name, want := range map[string]string{
-		"fares-2026.csv": "fares-2026.csv", "Überfahrt.txt": "Überfahrt.txt", `a\b:c*d?e"f<g>h|i`: "a_b_c_d_e_f_g_h_i", "C:": "C_", "con": "con_", "NUL.txt": "NUL_.txt", "com1": "com1_", "COM10": "COM10", "LPT³.a": "LPT³_.a",
-		"console": "console", "ends. ": "ends_", "..": "_", ".": "_", "\x1b[2Jx": "_[2Jx", "a\u202Egpj": "a_gpj", "bad\xff": "bad_", ".config": ".config", "aux .x": "aux _.x",
+		"fares-2026.csv": "fares-2026.csv", "Überfahrt.txt": "Überfahrt.txt", `a\b:c*d?e"f<g>h|i`: "a_b_c_d_e_f_g_h_i",
+		"C:": "C_", "con": "con_", "NUL.txt": "NUL_.txt", "com1": "com1_", "COM10": "COM10", "LPT³.a": "LPT³_.a",
+		"console": "console", "ends. ": "ends_", "..": "_", ".": "_", "\x1b[2Jx": "_[2Jx", "a\u202Egpj": "a_gpj",
+		"bad\xff": "bad_", ".config": ".config", "aux .x": "aux _.x",
 	} {
 		if got := everywhere(name); got != want {
 			t.Errorf("%q becomes %q, not %q", name, got, want)

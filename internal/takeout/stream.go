@@ -27,16 +27,19 @@ type packer interface {
 	end() error
 }
 
-// ToTar writes items as a tar stream (POSIX.1-2001, pax): exact times, owners, attributes and hard links are kept, holes are written out.
+// ToTar writes items as a tar stream (POSIX.1-2001, pax): exact times, owners, attributes and hard links are kept,
+// holes are written out.
 func ToTar(rc *run.Context, choices []Choice, w io.Writer, o Options) (*Report, error) {
 	return toStream(rc, choices, &tarPacker{tar.NewWriter(w)}, o, false)
 }
 
-// ToZip writes items as a zip archive: permissions and times to the second are kept, owners and attributes aren't, and names that some
-// system couldn't take are changed and reported.
+// ToZip writes items as a zip archive: permissions and times to the second are kept, owners and attributes aren't, and
+// names that some system couldn't take are changed and reported.
 func ToZip(rc *run.Context, choices []Choice, w io.Writer, o Options) (*Report, error) {
 	z := zip.NewWriter(w)
-	z.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
+	z.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {
+		return flate.NewWriter(w, flate.BestSpeed)
+	})
 	return toStream(rc, choices, &zipPacker{z}, o, true)
 }
 
@@ -175,7 +178,8 @@ func (s *streamer) put(it fsys.Item, name, path string, in *namer) error {
 		side := it
 		side.Mode, side.Size = it.Mode.Perm()&^0o111|0o600, c.Size()
 		dir, base := pathpkg.Split(name)
-		if err := s.contents(side, fsys.More{}, dir+in.take(base+":"+strings.ReplaceAll(x.Name, "/", "_")), c); err != nil {
+		if err := s.contents(side, fsys.More{}, dir+in.take(base+":"+strings.ReplaceAll(x.Name, "/", "_")),
+			c); err != nil {
 			return err
 		}
 	}
@@ -251,7 +255,9 @@ func (l *lenient) Read(p []byte) (int, error) {
 type tarPacker struct{ w *tar.Writer }
 
 func (t *tarPacker) head(name string, kind byte, it fsys.Item, more fsys.More) *tar.Header {
-	h := &tar.Header{Typeflag: kind, Name: name, Mode: int64(it.Mode.Perm()), Uid: int(it.UID), Gid: int(it.GID), ModTime: it.Modified, AccessTime: it.Accessed, ChangeTime: it.Changed, Format: tar.FormatPAX, PAXRecords: map[string]string{}}
+	h := &tar.Header{Typeflag: kind, Name: name, Mode: int64(it.Mode.Perm()), Uid: int(it.UID), Gid: int(it.GID),
+		ModTime: it.Modified, AccessTime: it.Accessed, ChangeTime: it.Changed, Format: tar.FormatPAX,
+		PAXRecords: map[string]string{}}
 	for bit, m := range map[fs.FileMode]int64{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
 		if it.Mode&bit != 0 {
 			h.Mode |= m

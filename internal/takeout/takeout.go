@@ -1,8 +1,8 @@
 // Package takeout puts files and folders of a tree into a folder of this machine, or into a tar or zip stream.
 //
-// Into a folder everything goes by names relative to folders that are held open, one name at a time and never through a link, so nothing that a
-// volume claims can lead outside. A file is written under a name of its own and renamed when it is whole: what was
-// cut off goes on with the first file that isn't there.
+// Into a folder everything goes by names relative to folders that are held open, one name at a time and never through a
+// link, so nothing that a volume claims can lead outside. A file is written under a name of its own and renamed when it
+// is whole: what was cut off goes on with the first file that isn't there.
 package takeout
 
 import (
@@ -22,8 +22,8 @@ type Choice struct {
 	Tree fsys.Tree
 	Item fsys.Item
 	Path string // in its part, for reports
-	// Source tells trees apart, also those of one part at two dates: names of one file are found again among choices with the
-	// same one. It must be comparable.
+	// Source tells trees apart, also those of one part at two dates: names of one file are found again among choices
+	// with the same one. It must be comparable.
 	Source any
 	// Name is what it is called outside; "" takes the item's own.
 	Name string

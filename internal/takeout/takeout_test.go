@@ -44,7 +44,8 @@ func office(t testing.TB, dir string, tickets int) {
 		must(t, os.WriteFile(p, bytes.Repeat([]byte{byte(i), 'x'}, i%3000), 0o640))
 	}
 	must(t, os.MkdirAll(at("papers/deep/er"), 0o750))
-	for _, name := range []string{"Überfahrt — Fahrplan.txt", "日程表", "a: b?.txt", "Case.txt", "case.txt", "trailing dot.", strings.Repeat("long ", 50)} {
+	for _, name := range []string{"Überfahrt — Fahrplan.txt", "日程表", "a: b?.txt", "Case.txt", "case.txt",
+		"trailing dot.", strings.Repeat("long ", 50)} {
 		must(t, os.WriteFile(at("papers/"+name), []byte(name), 0o604))
 	}
 	must(t, os.WriteFile(at("large.bin"), bytes.Repeat([]byte("0123456789abcdef"), 300_000), 0o644))
@@ -165,7 +166,8 @@ func TestIntoAFolder(t *testing.T) {
 	dest := filepath.Join(t.TempDir(), "new", "folder")
 	all := choose(t, tree, "tickets", "papers", "large.bin", "sparse")
 	r := taken(t, func(rc *run.Context) (*Report, error) { return ToFolder(rc, all, dest, Options{}) })
-	if r.LeftOut != 1 || r.Left[0].Path != "papers/pipe" || r.Left[0].Why != "it is a pipe" || r.Verified != r.Files-1 || r.Links != 2 || len(r.Renamed) > 0 || len(r.Lost) > 0 {
+	if r.LeftOut != 1 || r.Left[0].Path != "papers/pipe" || r.Left[0].Why != "it is a pipe" ||
+		r.Verified != r.Files-1 || r.Links != 2 || len(r.Renamed) > 0 || len(r.Lost) > 0 {
 		t.Errorf("%s: %+v", r.Words(), *r)
 	}
 	testkit.Mounted(t, []string{"mount", "-o", "loop,ro,noatime", img}, func(point string) {
@@ -218,10 +220,12 @@ func TestIntoASmallerWorld(t *testing.T) {
 		for _, x := range r.Renamed {
 			names[x.Path] = x.As
 		}
-		if names["papers/a: b?.txt"] != "a_ b_.txt" || names["papers/case.txt"] == "" && names["papers/Case.txt"] == "" {
+		if names["papers/a: b?.txt"] != "a_ b_.txt" || names["papers/case.txt"] == "" &&
+			names["papers/Case.txt"] == "" {
 			t.Errorf("renamed: %+v", r.Renamed)
 		}
-		for path, want := range map[string]string{"papers/a_ b_.txt": "a: b?.txt", "papers/日程表": "日程表", "papers/" + filepath.Base(names["papers/case.txt"]): "case.txt"} {
+		for path, want := range map[string]string{"papers/a_ b_.txt": "a: b?.txt", "papers/日程表": "日程表",
+			"papers/" + filepath.Base(names["papers/case.txt"]): "case.txt"} {
 			if names["papers/case.txt"] == "" {
 				continue
 			}
@@ -287,7 +291,8 @@ func TestTarAndZip(t *testing.T) {
 			t.Errorf("%s: %v, %v", f.Name, f.Modified, err)
 		}
 	}
-	if seen["papers/second name"] != "-rw-r--r-- 4800000" || seen["papers/link"] != "Lrwxrwxrwx 12" || seen["papers/deep/er/"] == "" {
+	if seen["papers/second name"] != "-rw-r--r-- 4800000" || seen["papers/link"] != "Lrwxrwxrwx 12" ||
+		seen["papers/deep/er/"] == "" {
 		t.Errorf("zip: %v", seen)
 	}
 }
@@ -320,9 +325,12 @@ func TestNothingLeadsOutside(t *testing.T) {
 	file := func(name string) fsys.Item { return fsys.Item{Name: name, Mode: 0o644, Size: 4, Ref: name} }
 	h := hostile{"": {
 		file(".."), file("."), file("../escape"), file("/abs"), file("a\x00b"), file("ok"), file("unreadable"),
-		{Name: "door", Mode: fs.ModeSymlink | 0o777}, {Name: "door", Mode: fs.ModeDir | 0o755, Ref: "door", ID: 9}, {Name: "loop", Mode: fs.ModeDir | 0o755, Ref: "loop", ID: 7},
-		{Name: "disk", Mode: fs.ModeDevice | 0o666, Major: 8}, {Name: "outside", Mode: fs.ModeDir | 0o755, Ref: "outside", ID: 11},
-	}, "door": {file("passwd")}, "loop": {{Name: "again", Mode: fs.ModeDir | 0o755, Ref: "loop", ID: 7}, file("in")}, "outside": {file("through a link")}}
+		{Name: "door", Mode: fs.ModeSymlink | 0o777}, {Name: "door", Mode: fs.ModeDir | 0o755, Ref: "door", ID: 9},
+		{Name: "loop", Mode: fs.ModeDir | 0o755, Ref: "loop", ID: 7},
+		{Name: "disk", Mode: fs.ModeDevice | 0o666, Major: 8},
+		{Name: "outside", Mode: fs.ModeDir | 0o755, Ref: "outside", ID: 11},
+	}, "door": {file("passwd")}, "loop": {{Name: "again", Mode: fs.ModeDir | 0o755, Ref: "loop", ID: 7}, file("in")},
+		"outside": {file("through a link")}}
 	top := t.TempDir()
 	dest := filepath.Join(top, "dest")
 	must(t, os.Mkdir(dest, 0o755))
@@ -341,7 +349,8 @@ func TestNothingLeadsOutside(t *testing.T) {
 		paths = append(paths, name)
 		return err
 	}))
-	want := []string{".", "dest", "dest/all", "dest/all/door", "dest/all/door (2)", "dest/all/door (2)/passwd", "dest/all/loop", "dest/all/loop/in", "dest/all/ok", "dest/all/outside", "elsewhere"}
+	want := []string{".", "dest", "dest/all", "dest/all/door", "dest/all/door (2)", "dest/all/door (2)/passwd",
+		"dest/all/loop", "dest/all/loop/in", "dest/all/ok", "dest/all/outside", "elsewhere"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("there are %q", paths)
 	}
@@ -357,25 +366,31 @@ func TestNothingLeadsOutside(t *testing.T) {
 		if err != nil {
 			break
 		}
-		if !strings.HasPrefix(head.Name, "all/") || strings.Contains(head.Name, "..") || strings.Contains(head.Name, "//") {
+		if !strings.HasPrefix(head.Name, "all/") || strings.Contains(head.Name, "..") ||
+			strings.Contains(head.Name, "//") {
 			t.Errorf("the tar has %q", head.Name)
 		}
 	}
 }
 
-// TestTwoDatesInOneGo: items of two dates have the same identities and other contents, and a folder may be chosen beside one above it.
+// TestTwoDatesInOneGo: items of two dates have the same identities and other contents, and a folder may be chosen
+// beside one above it.
 func TestTwoDatesInOneGo(t *testing.T) {
 	date := func(text string) hostile {
 		return hostile{"": {{Name: "papers", Mode: fs.ModeDir | 0o755, Ref: "papers", ID: 5}},
-			"papers": {{Name: "first", Mode: 0o644, Size: 4, Ref: text, ID: 7, Links: 2}, {Name: "inner", Mode: fs.ModeDir | 0o755, Ref: "inner", ID: 6}}, "inner": {{Name: "deep", Mode: 0o644, Size: 4, Ref: text, ID: 8, Links: 1}}}
+			"papers": {{Name: "first", Mode: 0o644, Size: 4, Ref: text, ID: 7, Links: 2},
+				{Name: "inner", Mode: fs.ModeDir | 0o755, Ref: "inner", ID: 6}},
+			"inner": {{Name: "deep", Mode: 0o644, Size: 4, Ref: text, ID: 8, Links: 1}}}
 	}
 	a, b := date("evil"), date("good")
 	one, two := dated{a, "evil"}, dated{b, "good"}
-	choices := []Choice{{Tree: one, Item: a[""][0], Path: "papers", Source: "one"}, {Tree: one, Item: a["papers"][1], Path: "papers/inner", Source: "one"},
+	choices := []Choice{{Tree: one, Item: a[""][0], Path: "papers", Source: "one"},
+		{Tree: one, Item: a["papers"][1], Path: "papers/inner", Source: "one"},
 		{Tree: two, Item: b[""][0], Path: "papers", Source: "two", Name: "papers of the other date"}}
 	dest := t.TempDir()
 	r := taken(t, func(rc *run.Context) (*Report, error) { return ToFolder(rc, choices, dest, Options{}) })
-	for name, want := range map[string]string{"papers/first": "evil", "papers/inner/deep": "evil", "inner/deep": "evil", "papers of the other date/first": "good", "papers of the other date/inner/deep": "good"} {
+	for name, want := range map[string]string{"papers/first": "evil", "papers/inner/deep": "evil", "inner/deep": "evil",
+		"papers of the other date/first": "good", "papers of the other date/inner/deep": "good"} {
 		if got, err := os.ReadFile(filepath.Join(dest, name)); err != nil || string(got) != want {
 			t.Errorf("%s holds %q, want %q (%v)", name, got, want, err)
 		}
@@ -384,7 +399,10 @@ func TestTwoDatesInOneGo(t *testing.T) {
 		t.Errorf("left: %+v", r.Left)
 	}
 	var packed bytes.Buffer
-	if r := taken(t, func(rc *run.Context) (*Report, error) { return ToTar(rc, choices, &packed, Options{}) }); r.LeftOut != 0 || r.Files != 5 {
+	if r := taken(t, func(rc *run.Context) (*Report, error) {
+		return ToTar(rc, choices, &packed,
+			Options{})
+	}); r.LeftOut != 0 || r.Files != 5 {
 		t.Errorf("tar: %+v", r)
 	}
 	for tr := tar.NewReader(&packed); ; {

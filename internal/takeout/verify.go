@@ -60,7 +60,9 @@ func (t *taker) settle() error {
 }
 
 func (t *taker) readBack(w written) error {
-	fd, err := unix.Openat2(int(t.root.Fd()), w.name, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
+	fd, err := unix.Openat2(int(t.root.Fd()), w.name,
+		&unix.OpenHow{Flags: unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_CLOEXEC,
+			Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
 	if err != nil {
 		return err
 	}

@@ -168,7 +168,8 @@ func Extract(t testing.TB, from string, off, n int64) string {
 	return out
 }
 
-// copyData copies what a stretch of a file holds to places that lie shift bytes further on in another one. Holes aren't read.
+// copyData copies what a stretch of a file holds to places that lie shift bytes further on in another one. Holes aren't
+// read.
 func copyData(t testing.TB, src *disk.File, to string, what span.Span, shift int64) {
 	t.Helper()
 	dst, err := os.OpenFile(to, os.O_RDWR, 0)

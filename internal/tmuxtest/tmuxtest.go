@@ -42,7 +42,8 @@ func Start(t testing.TB, w, h int, env []string, command ...string) *Term {
 	for i, c := range command {
 		quoted[i] = "'" + strings.ReplaceAll(c, "'", `'\''`) + "'"
 	}
-	s.must(append(args, "env TERM=xterm-256color "+strings.Join(quoted, " ")+`; printf '\r\n[exit %d]\r\n' $?; sleep 60`)...)
+	s.must(append(args, "env TERM=xterm-256color "+strings.Join(quoted, " ")+
+		`; printf '\r\n[exit %d]\r\n' $?; sleep 60`)...)
 	return s
 }
 

@@ -41,7 +41,8 @@ func (m *model) benchBody(w int) ([]string, int) {
 		} else {
 			name = strong.Render(name)
 		}
-		line := name + right(units.Bytes(id.Size), 9) + "  " + fit(serial, 16) + " " + fit(id.Bus, 7) + " " + m.standing(d, 19)
+		line := name + right(units.Bytes(id.Size), 9) + "  " + fit(serial, 16) + " " + fit(id.Bus, 7) + " " +
+			m.standing(d, 19)
 		if strip > 0 {
 			r := rail{id: id}
 			if d.Survey != nil {
@@ -115,7 +116,9 @@ func (m *model) captureRows() []captureRow {
 
 func (m *model) captureBody(w int) ([]string, int) {
 	if m.w.Shelf == nil {
-		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new one on a mounted storage drive."), -1
+		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new "+
+			"one on "+
+			"a mounted storage drive."), -1
 	}
 	machine := m.machine
 	if machine == "" {
@@ -151,7 +154,8 @@ func (m *model) captureLine(r captureRow, w int) string {
 		return dim.Render("[ ]")
 	}
 	if r.part == 0 {
-		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " + fit(r.disk.Identity.Serial, 16)
+		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " +
+			fit(r.disk.Identity.Serial, 16)
 		if m.chosen[r.disk.Path] {
 			text = strong.Render(text)
 		}
@@ -173,7 +177,9 @@ func (m *model) captureLine(r captureRow, w int) string {
 			state = caution.Render("left out of the twin")
 		}
 		p := patternOf(a.Role)
-		return "    " + box(in) + " " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.part, a.Title()), 22) + fit(string(a.Role), 10) + fit(a.Holds(), 10) + right(units.Bytes(a.Span.Len()), 9) + "   " + fit(state, w-64)
+		return "    " + box(in) + " " + p.style.Render(p.used) + " " +
+			fit(fmt.Sprintf("%d %s", r.part, a.Title()), 22) + fit(string(a.Role), 10) + fit(a.Holds(), 10) +
+			right(units.Bytes(a.Span.Len()), 9) + "   " + fit(state, w-64)
 	}
 	return ""
 }
@@ -194,8 +200,10 @@ func (m *model) estimateLines(w int) []string {
 		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
 	}
 	out := []string{
-		fmt.Sprintf(" Reads    %s in about %s; %s", strong.Render(units.Bytes(e.Read)), strong.Render(units.Duration(e.Time)), before),
-		fmt.Sprintf(" Shelf    probably %s more, at the most %s", strong.Render(units.Bytes(e.Likely)), units.Bytes(e.Most)),
+		fmt.Sprintf(" Reads    %s in about %s; %s", strong.Render(units.Bytes(e.Read)),
+			strong.Render(units.Duration(e.Time)), before),
+		fmt.Sprintf(" Shelf    probably %s more, at the most %s", strong.Render(units.Bytes(e.Likely)),
+			units.Bytes(e.Most)),
 	}
 	verdict := " Room     " + e.Words()
 	switch {
@@ -235,7 +243,8 @@ func (m *model) estimateLines(w int) []string {
 	}
 	goes := m.outgoing.Words()
 	if more := len(goes) - mostGoing; more > 0 {
-		goes = append(slices.Clone(goes[:mostGoing]), fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
+		goes = append(slices.Clone(goes[:mostGoing]),
+			fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
 	}
 	for i, s := range goes {
 		label, paint := " Goes     ", caution

@@ -28,8 +28,8 @@ const (
 // eighths of a cell, from nothing to full.
 var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
 
-// shareRows divides the rows among the list, the large board and the selected twin. The twin and the least of the list come first; the
-// list takes what the board can't use, and without room for its least the board is left out.
+// shareRows divides the rows among the list, the large board and the selected twin. The twin and the least of the list
+// come first; the list takes what the board can't use, and without room for its least the board is left out.
 func shareRows(rows, machines, twin int) (list, large int) {
 	list = min(machines, max(leastList, rows-twin-leastBoard))
 	if large = min(mostBoard, rows-list-twin); large >= leastBoard {
@@ -38,8 +38,8 @@ func shareRows(rows, machines, twin int) (list, large int) {
 	return min(machines, max(1, min(leastList, rows-shortTwin), rows-twin)), 0
 }
 
-// scaleOf is how much a full spine stands for, in bytes, on a board of the twins from number first on. A machine's first twin brought
-// everything and says nothing about the others: it doesn't count beside them.
+// scaleOf is how much a full spine stands for, in bytes, on a board of the twins from number first on. A machine's
+// first twin brought everything and says nothing about the others: it doesn't count beside them.
 func scaleOf(twins []*shelf.Twin, first int) int64 {
 	if first == 0 && len(twins) > 1 {
 		twins = twins[1:]
@@ -51,7 +51,8 @@ func scaleOf(twins []*shelf.Twin, first int) int64 {
 	return most
 }
 
-// boardList is the list of machines, cut to rows around the selected one; large says that its board is drawn large below.
+// boardList is the list of machines, cut to rows around the selected one; large says that its board is drawn large
+// below.
 func (m *model) boardList(w, rows int, large bool) []string {
 	n := len(m.boards)
 	first := max(0, min(m.board-rows/2, n-rows))
@@ -189,7 +190,8 @@ func (m *model) largeBoard(w, rows int) []string {
 	spines := make([]spine, len(shown))
 	over := false
 	for i, t := range shown {
-		s := spine{twin: t, mark: m.spineMark(b, t), on: first+i == b.at, over: t.Added > scale, level: int(min(t.Added, scale) * int64(8*high) / scale)}
+		s := spine{twin: t, mark: m.spineMark(b, t), on: first+i == b.at, over: t.Added > scale,
+			level: int(min(t.Added, scale) * int64(8*high) / scale)}
 		if t.Added > 0 {
 			s.level = max(1, s.level)
 		}

@@ -19,7 +19,8 @@ import (
 	"twinshelf/internal/workshop"
 )
 
-// boardsOf makes a model with boards of machines, each with some twins three days apart; the first brought much more than the others.
+// boardsOf makes a model with boards of machines, each with some twins three days apart; the first brought much more
+// than the others.
 func boardsOf(t *testing.T, machines, twins int) *model {
 	t.Helper()
 	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
@@ -34,7 +35,8 @@ func boardsOf(t *testing.T, machines, twins int) *model {
 	for i := range machines {
 		b := board{machine: fmt.Sprintf("Kiosk %02d", i), proofs: map[string][]*shelf.Proof{}, at: twins - 1}
 		for j := range twins {
-			tw := &shelf.Twin{ID: fmt.Sprintf("%d-%d", i, j), Machine: b.machine, Taken: start.AddDate(0, 0, 3*j), Added: int64(1000 * (j%8 + 1)), Disks: []shelf.TwinDisk{{Table: &table.Table{Kind: table.GPT}}}}
+			tw := &shelf.Twin{ID: fmt.Sprintf("%d-%d", i, j), Machine: b.machine, Taken: start.AddDate(0, 0, 3*j),
+				Added: int64(1000 * (j%8 + 1)), Disks: []shelf.TwinDisk{{Table: &table.Table{Kind: table.GPT}}}}
 			if j == 0 {
 				tw.Added = 5_000_000
 			}
@@ -99,7 +101,8 @@ func TestManyDates(t *testing.T) {
 			for i := range m.boards {
 				m.board, m.boards[i].at = i, at
 				all := text(m)
-				for _, want := range []string{"▶ " + m.boards[i].machine, "▲", m.twin().Taken.Format("2006-01-02 15:04")} {
+				for _, want := range []string{"▶ " + m.boards[i].machine, "▲",
+					m.twin().Taken.Format("2006-01-02 15:04")} {
 					if !strings.Contains(all, want) {
 						t.Errorf("%v, date %d: %q isn't seen:\n%s", size, at, want, all)
 					}
@@ -185,17 +188,20 @@ func TestGrowthOfAShelf(t *testing.T) {
 	for _, l := range chart[:6] {
 		last = append(last, []rune(ansi.Strip(l))[scaleWide+79])
 	}
-	if string(last) != "██████" || !strings.Contains(chart[6], "2026-08-27") || !strings.Contains(chart[6], "2026-11-20") {
+	if string(last) != "██████" || !strings.Contains(chart[6], "2026-08-27") ||
+		!strings.Contains(chart[6], "2026-11-20") {
 		t.Errorf("%q\n%s", string(last), strings.Join(chart, "\n"))
 	}
 	file := filepath.Join(t.TempDir(), "oak.svg")
 	m = key(m, "enter")
 	m = key(typed(cleared(m), file), "enter")
-	if raw, err := os.ReadFile(file); err != nil || !strings.Contains(string(raw), "<svg") || !strings.Contains(mm.note, "Drawn") {
+	if raw, err := os.ReadFile(file); err != nil || !strings.Contains(string(raw), "<svg") ||
+		!strings.Contains(mm.note, "Drawn") {
 		t.Errorf("%v %q", err, mm.note)
 	}
 	m = key(m, "enter")
-	if m = key(typed(cleared(m), filepath.Join(t.TempDir(), "oak.png")), "enter"); !mm.alarm || !strings.Contains(mm.note, ".svg or .pdf") {
+	if m = key(typed(cleared(m), filepath.Join(t.TempDir(), "oak.png")), "enter"); !mm.alarm ||
+		!strings.Contains(mm.note, ".svg or .pdf") {
 		t.Errorf("%q", mm.note)
 	}
 	if m = key(m, "esc"); mm.growing || mm.step != stepDates {
@@ -228,7 +234,8 @@ func TestLightTerminals(t *testing.T) {
 	dark := m.View().Content
 	m = feed(m, tea.BackgroundColorMsg{Color: color.White})
 	light := m.View().Content
-	if !strings.Contains(dark, "38;5;80") || strings.Contains(light, "38;5;80") || !strings.Contains(light, "38;5;30") || ansi.Strip(dark) != ansi.Strip(light) {
+	if !strings.Contains(dark, "38;5;80") || strings.Contains(light, "38;5;80") ||
+		!strings.Contains(light, "38;5;30") || ansi.Strip(dark) != ansi.Strip(light) {
 		t.Errorf("dark %q\nlight %q", dark, light)
 	}
 	if m = feed(m, tea.BackgroundColorMsg{Color: color.Black}); m.View().Content != dark {

@@ -16,9 +16,13 @@ import (
 func (m *model) datesBody(w int) []string {
 	switch {
 	case m.w.Shelf == nil:
-		return m.plain(w, "Dates", "needs a shelf.", "Press o to open one, or to make a new one on a mounted storage drive (Ready, 2, makes a drive ready for it).", "By command: twinshelf --shelf FOLDER, twinshelf shelf new FOLDER.")
+		return m.plain(w, "Dates", "needs a shelf.", "Press o to open one, or to make a new one on a mounted storage "+
+			"drive (Ready, 2, makes a drive ready for it).", "By command: twinshelf --shelf FOLDER, twinshelf "+
+			"shelf new "+
+			"FOLDER.")
 	case len(m.boards) == 0:
-		return m.plain(w, "The shelf", "holds no twins yet.", "Choose a disk on the Bench (1) and press Enter to capture its machine.")
+		return m.plain(w, "The shelf", "holds no twins yet.", "Choose a disk on the Bench (1) and press Enter to "+
+			"capture its machine.")
 	}
 	if m.growing {
 		return m.growthBody(w)
@@ -81,7 +85,8 @@ func (m *model) thinLines(w int) []string {
 	if m.thin.Goes == 0 {
 		head = good.Render("By the rule nothing goes")
 	}
-	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.", units.Bytes(m.thin.Back))}
+	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.",
+		units.Bytes(m.thin.Back))}
 	if m.ready.hint != "" {
 		paint := strong
 		if m.ready.wrong {
@@ -107,12 +112,14 @@ func (m *model) thinLines(w int) []string {
 
 func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	b := &m.boards[m.board]
-	out := []string{fmt.Sprintf(" %s   %s %s", strong.Render(units.Moment(t.Taken)), t.Machine, dim.Render(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID)))}
+	out := []string{fmt.Sprintf(" %s   %s %s", strong.Render(units.Moment(t.Taken)), t.Machine,
+		dim.Render(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID)))}
 	share := "the first one"
 	if b.at > 0 {
 		share = "new since the one before"
 	}
-	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", strong.Render(units.Bytes(t.Used)), strong.Render(units.Bytes(t.Added)), share))
+	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", strong.Render(units.Bytes(t.Used)),
+		strong.Render(units.Bytes(t.Added)), share))
 	if t.Note != "" {
 		out = append(out, " Note: "+t.Note)
 	}
@@ -140,7 +147,8 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 		if !p[0].Holds() {
 			style = bad
 		}
-		out = append(out, style.Render(fmt.Sprintf(" Restored to %s, proven %s: %s", p[0].Of, units.Moment(p[0].When), p[0].Words())))
+		out = append(out,
+			style.Render(fmt.Sprintf(" Restored to %s, proven %s: %s", p[0].Of, units.Moment(p[0].When), p[0].Words())))
 	}
 	if n := t.Missing(); n > 0 {
 		out = append(out, bad.Render(fmt.Sprintf(" %s of the source could not be read.", units.Bytes(n))))
@@ -150,7 +158,10 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 		if i == min(m.twinDisk, len(t.Disks)-1) {
 			mark = " ▶"
 		}
-		out = append(out, fmt.Sprintf("%s %s  %s  %s  %s, %s used", mark, fit(d.Identity.Model, 18), right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial, tableWord(string(d.Table.Kind)), units.Bytes(d.Used)))
+		out = append(out,
+			fmt.Sprintf("%s %s  %s  %s  %s, %s used", mark, fit(d.Identity.Model, 18),
+				right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial, tableWord(string(d.Table.Kind)),
+				units.Bytes(d.Used)))
 		for _, r := range d.Parts() {
 			out = append(out, regionLine(r, w))
 		}
@@ -183,5 +194,6 @@ func regionLine(r shelf.Region, w int) string {
 		state += dim.Render("  " + why)
 	}
 	title := min(30, max(14, w-68))
-	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) + fit(r.Role, 10) + fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 9) + " " + fit(state, w-33-title)
+	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) +
+		fit(r.Role, 10) + fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 9) + " " + fit(state, w-33-title)
 }

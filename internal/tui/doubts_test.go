@@ -23,7 +23,8 @@ func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 		t.Fatalf("%d sources:\n%s", len(mm.plan.Sources), text(m))
 	}
 	m = key(m, "enter")
-	if mm.menu == nil || mm.running() || !strings.Contains(text(m), "Cormorant C 500") || !strings.Contains(text(m), "Capture all the same?") {
+	if mm.menu == nil || mm.running() || !strings.Contains(text(m), "Cormorant C 500") ||
+		!strings.Contains(text(m), "Capture all the same?") {
 		t.Fatalf("nobody asks:\n%s", text(m))
 	}
 	m = key(m, "enter")
@@ -39,12 +40,14 @@ func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 		t.Error(err)
 	}
 	feed(m, ticked{})
-	if tw := mm.twin(); len(mm.twins()) != before+1 || tw.Machine != "Purser's laptop" || mm.boards[mm.board].at != len(mm.boards[mm.board].twins)-1 {
+	if tw := mm.twin(); len(mm.twins()) != before+1 || tw.Machine != "Purser's laptop" ||
+		mm.boards[mm.board].at != len(mm.boards[mm.board].twins)-1 {
 		t.Errorf("%s of %s is selected", tw.Machine, tw.Taken)
 	}
 }
 
-// TestKeysWaitForThePlan: what is typed for a prompt while a plan is worked out goes to the prompt, and never acts as commands.
+// TestKeysWaitForThePlan: what is typed for a prompt while a plan is worked out goes to the prompt, and never acts as
+// commands.
 func TestKeysWaitForThePlan(t *testing.T) {
 	m := key(opened(t), "down", "w", "4", "down", "down", "enter")
 	mm := m.(*model)

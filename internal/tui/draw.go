@@ -155,8 +155,11 @@ func (m *model) body(w int) ([]string, int) {
 	case stepInside:
 		return m.insideBody(w), -1
 	}
-	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from which twin, with which proof.",
-		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the Proof (7).",
+	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
+		"which "+
+		"twin, with which proof.",
+		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the "+
+			"Proof (7).",
 		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
 }
 
@@ -201,7 +204,8 @@ func (m *model) helpBody(w int) []string {
 		out = append(out, "   "+keyStyle.Render(fit(b.key, 8))+text)
 	}
 	out = append(out, "", " "+strong.Render("The rails"), "")
-	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown", "░ free inside a part", "─ no part"}
+	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown",
+		"░ free inside a part", "─ no part"}
 	line := "  "
 	for _, l := range legend {
 		if ansi.StringWidth(line+l) > w-4 {
@@ -210,7 +214,11 @@ func (m *model) helpBody(w int) []string {
 		line += " " + l + "  "
 	}
 	out = append(out, line)
-	out = append(out, bullet("READS is never written. WRITES is written only after its last page, where you type what stands on its sticker.", w)...)
+	out = append(out, bullet("READS is never written. WRITES is written only after its last page, where you type what "+
+		"stands on its sticker.", w)...)
 	out = append(out, bullet("While a run is on: ━ done, × can't be read, · still to come.", w)...)
-	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the last proof is over half a year old, ✗ would go by the rule.", w)...)
+	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than the "+
+		"scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the last "+
+		"proof "+
+		"is over half a year old, ✗ would go by the rule.", w)...)
 }

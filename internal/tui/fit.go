@@ -22,14 +22,18 @@ func (m *model) fitBody(w int) []string {
 	_, ok := m.origin()
 	switch {
 	case !ok:
-		return m.plain(w, "Fit", "needs a twin, or a disk to copy.", "Capture a machine first: Bench (1), then Enter on its disk.", "To copy a disk directly press c on it.")
+		return m.plain(w, "Fit", "needs a twin, or a disk to copy.",
+			"Capture a machine first: Bench (1), then Enter on "+
+				"its disk.", "To copy a disk directly press c on it.")
 	case m.target == nil:
 		lines := m.pairLines(w)
 		if len(lines) > 0 {
 			lines = append([]string{""}, lines...)
 		}
-		return append(lines, m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench (1) and press w on the disk.",
-			"Nothing is written before the last page, where you type what stands on the target's sticker.")...)
+		return append(lines,
+			m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench "+
+				"(1) and press w on the disk.",
+				"Nothing is written before the last page, where you type what stands on the target's sticker.")...)
 	case m.restoreErr != nil:
 		out := []string{"", " " + bad.Render("This can't be done.")}
 		for _, l := range wrap(m.restoreErr.Error(), w-4) {
@@ -57,22 +61,34 @@ func (m *model) fitBody(w int) []string {
 		out = append(out, m.fitLine(i, x, d, title, w))
 	}
 	if a := f.Added; a != nil {
-		line := "   + " + fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]) + right(units.Bytes(a.Part.Span.Len()), 12)
+		line := "   + " +
+			fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]) +
+			right(units.Bytes(a.Part.Span.Len()), 12)
 		if wide {
 			line += right(units.Bytes(a.Part.Span.Start), 12)
 		}
 		out = append(out, good.Render(line+"   new, "+a.Kind))
 	}
 	if left := f.Leftover; !left.Empty() {
-		out = append(out, caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused", fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]), right(units.Bytes(left.Len()), 12))))
+		out = append(out,
+			caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused",
+				fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]),
+				right(units.Bytes(left.Len()), 12))))
 	}
 	out = append(out, "")
 	_, data := plan.Bytes()
-	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room", units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
-	notes = append(notes, fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read back and proven",
-		map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)), units.Bytes(data), units.Duration(plan.Estimate())))
+	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room",
+		units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
+	notes = append(notes,
+		fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read "+
+			"back and "+
+			"proven",
+			map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)),
+			units.Bytes(data), units.Duration(plan.Estimate())))
 	if b := plan.Before(); b != nil {
-		notes = append(notes, fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew", units.Moment(b.When), b.Percent(f.Size)))
+		notes = append(notes,
+			fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew",
+				units.Moment(b.When), b.Percent(f.Size)))
 	}
 	if plan.Fresh != nil {
 		notes = append(notes, plan.Fresh.Does...)
@@ -174,7 +190,8 @@ func fitHead(p *layout.Plan) string {
 	for _, c := range []struct {
 		n          int
 		one, other string
-	}{{grown, "part grows", "parts grow"}, {shrunk, "part shrinks", "parts shrink"}, {moved, "moves", "move"}, {left, "is left out", "are left out"}} {
+	}{{grown, "part grows", "parts grow"}, {shrunk, "part shrinks", "parts shrink"}, {moved, "moves", "move"},
+		{left, "is left out", "are left out"}} {
 		if c.n == 1 {
 			what = append(what, "1 "+c.one)
 		} else if c.n > 1 {
@@ -207,7 +224,8 @@ func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int)
 		begins = right(units.Bytes(x.To.Start), 12)
 	}
 	if x.To.Empty() {
-		return line + right("—", 12) + right("", ansi.StringWidth(begins)) + "   " + bad.Render("✗ left out: not on the target")
+		return line + right("—", 12) + right("", ansi.StringWidth(begins)) + "   " +
+			bad.Render("✗ left out: not on the target")
 	}
 	size := right(units.Bytes(x.To.Len()), 12)
 	var what []string
@@ -238,7 +256,8 @@ func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int)
 	case text == "":
 		text = dim.Render("stays as it was")
 	}
-	return line + size + begins + "   " + ansi.Truncate(text, max(10, w-ansi.StringWidth(line)-12-ansi.StringWidth(begins)-3), "…")
+	return line + size + begins + "   " +
+		ansi.Truncate(text, max(10, w-ansi.StringWidth(line)-12-ansi.StringWidth(begins)-3), "…")
 }
 
 // summaryBody is the last page before anything is written.

@@ -12,17 +12,28 @@ import (
 )
 
 func (m *model) fitBindings() []binding {
-	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"}, {"+-", "share", "give the part a larger or smaller share of the room"},
-		{"=", "size", "type how large the part shall be"}, {"m", "smallest", "make the part as small as it gets, or take that back"}, {"x", "leave out", "leave the part out, or take it in again"}, {"f", "new part", "make a new part in the room that nothing takes"}, {"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
-		{"t", "other target", "the next disk that may be written"}, {"i", "identity", "give the target identities of its own, for a machine that has both disks, or keep those of the source"}}
+	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"},
+		{"+-", "share", "give the part a larger or smaller share of the room"},
+		{"=", "size", "type how large the part shall be"},
+		{"m", "smallest", "make the part as small as it gets, or take that back"},
+		{"x", "leave out", "leave the part out, or take it in again"},
+		{"f", "new part", "make a new part in the room that nothing takes"},
+		{"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
+		{"t", "other target", "the next disk that may be written"},
+		{"i", "identity", "give the target identities of its own, for a machine that has both disks, or keep " +
+			"those of " +
+			"the source"}}
 	if _, several := m.several(); several {
-		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"}, binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
+		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"},
+			binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
 	}
 	if m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts) {
 		b = append(b, binding{"s", "start repair", "repair what keeps it from starting, or leave that as it is"})
 	}
 	if m.pair != nil {
-		b = append(b, binding{"w", "rehearse", "write the planned disk into a new image file, to try it before any disk is written"})
+		b = append(b, binding{"w", "rehearse", "write the planned disk into a new image file, to try it before " +
+			"any disk " +
+			"is written"})
 	}
 	if m.pair != nil {
 		b = append(b, binding{"b", "look inside", "look inside of the planned disk, before it exists"})
@@ -39,8 +50,8 @@ type fitting struct {
 	row  int
 	of   string // the twin, disk and target that it is meant for
 	goOn bool   // Enter was pressed while the plan was worked out
-	// held are keys that came while the plan was worked out, from the first that opens a prompt on: they wait for it, since what
-	// is typed for a prompt must never act as commands.
+	// held are keys that came while the plan was worked out, from the first that opens a prompt on: they wait for it,
+	// since what is typed for a prompt must never act as commands.
 	held []tea.KeyPressMsg
 	seen bool // a plan was shown, and the row was put on the part that grows
 }
@@ -223,7 +234,8 @@ func (m *model) askPartSize() {
 		return
 	}
 	room := m.pair.Plan.Fit.Room
-	m.ask(fmt.Sprintf("Size of part %d, now %s, at most %s: ", x.Part.Number, sizes.Words(x.From.Len()), sizes.Words(x.From.Len()+room)), "", func(text string) {
+	m.ask(fmt.Sprintf("Size of part %d, now %s, at most %s: ", x.Part.Number, sizes.Words(x.From.Len()),
+		sizes.Words(x.From.Len()+room)), "", func(text string) {
 		n, err := sizes.Parse(text, sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.used})
 		if err != nil {
 			m.fail(sentence(err))
@@ -235,8 +247,9 @@ func (m *model) askPartSize() {
 
 func (m *model) askFill() {
 	wish := m.fitWish()
-	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ", wish.Fill, func(text string) {
-		wish.Fill = strings.TrimSpace(text)
-		m.setWish(wish)
-	})
+	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ", wish.Fill,
+		func(text string) {
+			wish.Fill = strings.TrimSpace(text)
+			m.setWish(wish)
+		})
 }

@@ -22,10 +22,11 @@ func (m *model) keyGrowth(k string) tea.Cmd {
 	case "esc", "g":
 		m.growing, m.scroll = false, 0
 	case "enter":
-		m.ask("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+"-growth.pdf", func(file string) {
-			w := m.w
-			m.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(m.ctx, file)} }
-		})
+		m.ask("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+"-growth.pdf",
+			func(file string) {
+				w := m.w
+				m.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(m.ctx, file)} }
+			})
 	default:
 		return m.keyScroll(k)
 	}
@@ -50,7 +51,8 @@ func (m *model) growthBody(w int) []string {
 	}
 	out = append(out, dim.Render(" "+fit("machine", 24)+right("twins", 7)+right("stored", 11)+right("a week", 11)))
 	for _, g := range f.Machines {
-		line := " " + fit(g.Machine, 24) + right(fmt.Sprint(g.Twins), 7) + right(units.Bytes(g.Stored), 11) + right(units.Bytes(int64(g.PerWeek)), 11)
+		line := " " + fit(g.Machine, 24) + right(fmt.Sprint(g.Twins), 7) + right(units.Bytes(g.Stored), 11) +
+			right(units.Bytes(int64(g.PerWeek)), 11)
 		if n := w - 60; n > 0 {
 			line += "  " + grown.Render(strings.Repeat("━", int(g.PerWeek/most*float64(min(n, 40))+0.5)))
 		}

@@ -297,26 +297,33 @@ func (m *model) insideBindings() []binding {
 	l := &m.inside
 	switch {
 	case l.viewing != nil:
-		return []binding{{"↑↓", "read on", "PgUp and PgDn by pages"}, {"x", "hex or text", ""}, {"g", "beginning", ""}, {"Esc", "close it", ""}}
+		return []binding{{"↑↓", "read on", "PgUp and PgDn by pages"}, {"x", "hex or text", ""}, {"g", "beginning", ""},
+			{"Esc", "close it", ""}}
 	case l.diffing != nil:
-		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the folder that it is in"}, {"Esc", "close it", ""}}
+		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the folder that it is in"},
+			{"Esc", "close it", ""}}
 	case l.finding != nil:
-		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the newest date that has it"}, {"/", "search again", ""}, {"Esc", "close it", ""}}
+		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the newest date that has it"},
+			{"/", "search again", ""}, {"Esc", "close it", ""}}
 	}
 	dated := l.in != nil && l.in.Twin != nil
-	b := []binding{{"↑↓", "item", "choose an item"}, {"→", "open", "open the folder or look at the file (Enter too)"}, {"←", "up", "to the folder above"}}
+	b := []binding{{"↑↓", "item", "choose an item"}, {"→", "open", "open the folder or look at the file (Enter too)"},
+		{"←", "up", "to the folder above"}}
 	if dated {
 		b = append(b, binding{"[]", "date", "the same folder at the date before or after"})
 	}
-	b = append(b, binding{"t", "take out", "take the marked items, or this one, out into a folder, a tar or a zip file"})
+	b = append(b, binding{"t", "take out", "take the marked items, or this one, out into a folder, a tar or a " +
+		"zip file"})
 	if m.w.Shelf != nil {
 		b = append(b, binding{"/", "search", "search a name over all dates and machines"})
 	}
 	b = append(b, binding{"Space", "mark", "mark items to be taken out together"})
 	if dated {
-		b = append(b, binding{"<>", "version", "the date before or after at which the item is another one"}, binding{"c", "compare", "what came, went, changed and moved since another date"})
+		b = append(b, binding{"<>", "version", "the date before or after at which the item is another one"},
+			binding{"c", "compare", "what came, went, changed and moved since another date"})
 	}
-	return append(b, binding{"s", "sort", "by name, size or time"}, binding{".", "hidden", "show hidden and system items, or don't"})
+	return append(b, binding{"s", "sort", "by name, size or time"},
+		binding{".", "hidden", "show hidden and system items, or don't"})
 }
 
 // keyInside takes the keys of looking inside; done is false for those that every step has.

@@ -62,7 +62,8 @@ func TestTextIsShownInLines(t *testing.T) {
 			t.Errorf("%s: %q of %d bytes of %d, want %q", c.name, lines, total, len(c.b), c.want)
 		}
 	}
-	if got := ansi.Strip(hexLine(0x1f0, []byte("tern\x00\xff"))); !strings.HasPrefix(got, "        1f0  74 65 72 6e 00 ff") || !strings.HasSuffix(got, "tern··") {
+	if got := ansi.Strip(hexLine(0x1f0, []byte("tern\x00\xff"))); !strings.HasPrefix(got,
+		"        1f0  74 65 72 6e 00 ff") || !strings.HasSuffix(got, "tern··") {
 		t.Errorf("%q", got)
 	}
 }
@@ -70,7 +71,8 @@ func TestTextIsShownInLines(t *testing.T) {
 // dated gives sights of an item by its versions: 0 for a date without it, -1 for one of which nobody knows.
 func dated(versions ...int) (out []inside.Sight) {
 	for i, v := range versions {
-		s := inside.Sight{Twin: &shelf.Twin{ID: string(rune('a' + i)), Taken: time.Date(2026, 11, 1+i, 8, 0, 0, 0, time.UTC)}, There: v > 0, Version: max(0, v)}
+		s := inside.Sight{Twin: &shelf.Twin{ID: string(rune('a' + i)),
+			Taken: time.Date(2026, 11, 1+i, 8, 0, 0, 0, time.UTC)}, There: v > 0, Version: max(0, v)}
 		if v < 0 {
 			s.Why = "left out"
 		}
@@ -100,13 +102,15 @@ func TestDatesOfAnItem(t *testing.T) {
 		if got := ansi.Strip(sightWords(&d, now.ID)); got != c.words {
 			t.Errorf("%v: %q, want %q", c.versions, got, c.words)
 		}
-		if got := ansi.Strip(m.datesLine(&d, 100)); !strings.Contains(got, c.line) || !strings.Contains(got, "2026-11-01 ") {
+		if got := ansi.Strip(m.datesLine(&d, 100)); !strings.Contains(got, c.line) ||
+			!strings.Contains(got, "2026-11-01 ") {
 			t.Errorf("%v: %q, want %q in it", c.versions, got, c.line)
 		}
 	}
 	many := detail{sights: dated(slices.Repeat([]int{1}, 500)...)}
 	m.inside.in.Twin = many.sights[250].Twin
-	if got := ansi.Strip(m.datesLine(&many, 80)); ansi.StringWidth(got) > 80 || !strings.Contains(got, "‹") || !strings.Contains(got, "›") {
+	if got := ansi.Strip(m.datesLine(&many, 80)); ansi.StringWidth(got) > 80 || !strings.Contains(got, "‹") ||
+		!strings.Contains(got, "›") {
 		t.Errorf("500 dates: %q", got)
 	}
 }
@@ -115,7 +119,8 @@ func TestDatesOfAnItem(t *testing.T) {
 func TestSpotsOnTheRail(t *testing.T) {
 	const gb = 1_000_000_000
 	r := rail{id: disk.Identity{Size: 100 * gb}, parts: []railPart{
-		{span: span.At(0, gb/10), number: 1, title: "START", role: table.RoleStartup}, {span: span.At(gb, 98*gb), number: 2, title: "system", role: table.RoleSystem}}}
+		{span: span.At(0, gb/10), number: 1, title: "START", role: table.RoleStartup},
+		{span: span.At(gb, 98*gb), number: 2, title: "system", role: table.RoleSystem}}}
 	for _, c := range []struct {
 		spots []span.Span
 		from  int // cells in which marks are
@@ -169,8 +174,11 @@ func TestHiddenItemsAndMarks(t *testing.T) {
 	if l.in.Twin.ID = "two"; l.isMarked("b") {
 		t.Error("a mark counts at another date")
 	}
-	d := diffing{rows: []diffRow{{part: &workshop.PartDifference{Part: l.part}, d: &names.Difference{Way: names.Moved, Path: "new/x", From: "old/x", Below: 3, New: names.Entry{Kind: names.Folder}}}}}
-	if got := ansi.Strip(d.row(0, 120)); !strings.Contains(got, "→ moved") || !strings.Contains(got, "old/x → new/x (with 3 items)") {
+	d := diffing{rows: []diffRow{{part: &workshop.PartDifference{Part: l.part},
+		d: &names.Difference{Way: names.Moved, Path: "new/x", From: "old/x", Below: 3,
+			New: names.Entry{Kind: names.Folder}}}}}
+	if got := ansi.Strip(d.row(0, 120)); !strings.Contains(got, "→ moved") ||
+		!strings.Contains(got, "old/x → new/x (with 3 items)") {
 		t.Errorf("%q", got)
 	}
 }

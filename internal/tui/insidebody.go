@@ -111,7 +111,8 @@ func (m *model) insideHead(w int) string {
 func (m *model) partRows(w int) []string {
 	l := &m.inside
 	if len(l.in.Parts) == 0 {
-		return m.plain(w, "This disk", "has no parts that can be looked into.", "Its table is missing or doesn't add up, or it was captured as a whole. Esc leads back.")
+		return m.plain(w, "This disk", "has no parts that can be looked into.",
+			"Its table is missing or doesn't add up, or it was captured as a whole. Esc leads back.")
 	}
 	var out []string
 	for i, p := range l.in.Parts {
@@ -122,9 +123,11 @@ func (m *model) partRows(w int) []string {
 		case p.Unclean != "":
 			why = caution.Render(fit("not quiet: "+p.Unclean, w-62))
 		}
-		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) + right(units.Bytes(p.Span.Len()), 10) + "  " + why
+		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) +
+			right(units.Bytes(p.Span.Len()), 10) + "  " + why
 		if i == l.at {
-			row = "▶ " + here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) + fit(p.Kind, 8) + right(units.Bytes(p.Span.Len()), 10) + "  " + why
+			row = "▶ " + here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) + fit(p.Kind, 8) +
+				right(units.Bytes(p.Span.Len()), 10) + "  " + why
 		} else {
 			row = "  " + row
 		}
@@ -189,7 +192,8 @@ func (m *model) insideDetail(w int) []string {
 		facts = []string{workshop.ItemWord(e.Item)}
 	}
 	if len(d.spans) > 0 {
-		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"), units.Grouped(d.spans[0].Start)))
+		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"),
+			units.Grouped(d.spans[0].Start)))
 	}
 	facts = append(facts, e.Mode.String())
 	if e.UID != 0 || e.GID != 0 {
@@ -220,10 +224,12 @@ func (m *model) insideDetail(w int) []string {
 		extras = append(extras, "leads to "+workshop.Visible(d.more.Target))
 	}
 	if n := len(d.more.Streams); n > 0 {
-		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), workshop.Visible(d.more.Streams[0].Name)))
+		extras = append(extras,
+			fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), workshop.Visible(d.more.Streams[0].Name)))
 	}
 	if n := len(d.more.XAttrs); n > 0 {
-		extras = append(extras, fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), workshop.Visible(d.more.XAttrs[0].Name)))
+		extras = append(extras,
+			fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), workshop.Visible(d.more.XAttrs[0].Name)))
 	}
 	if d.more.Remark != "" {
 		extras = append(extras, d.more.Remark)

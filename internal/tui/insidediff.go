@@ -73,7 +73,8 @@ func (m *model) compareWith(other *shelf.Twin) tea.Cmd {
 	if older.Taken.After(newer.Taken) {
 		older, newer = newer, older
 	}
-	d := &diffing{title: fmt.Sprintf("%s: from %s to %s", newer.Machine, older.Taken.Format("2006-01-02 15:04"), newer.Taken.Format("2006-01-02 15:04"))}
+	d := &diffing{title: fmt.Sprintf("%s: from %s to %s", newer.Machine, older.Taken.Format("2006-01-02 15:04"),
+		newer.Taken.Format("2006-01-02 15:04"))}
 	part, folder := l.part, ""
 	if part != nil && l.path != "." {
 		folder = l.path
@@ -88,7 +89,8 @@ func (m *model) compareWith(other *shelf.Twin) tea.Cmd {
 }
 
 // compare works out a comparison in the background; part nil means all of them.
-func (m *model) compare(d *diffing, part *inside.Part, folder string, open func() (before, after *workshop.Inside, err error)) tea.Cmd {
+func (m *model) compare(d *diffing, part *inside.Part, folder string,
+	open func() (before, after *workshop.Inside, err error)) tea.Cmd {
 	m.inside.diffing, m.scroll = d, 0
 	w, ctx := m.w, m.ctx
 	return func() tea.Msg {
@@ -105,7 +107,8 @@ func (m *model) compare(d *diffing, part *inside.Part, folder string, open func(
 	}
 }
 
-// compareProven shows what the last restore brought back: the newest date of the machine against the disk that was written.
+// compareProven shows what the last restore brought back: the newest date of the machine against the disk that was
+// written.
 func (m *model) compareProven() tea.Cmd {
 	target := m.again(&bench.Disk{Path: m.written})
 	t := m.twin()
@@ -116,7 +119,8 @@ func (m *model) compareProven() tea.Cmd {
 	b := &m.boards[m.board]
 	newest := b.twins[len(b.twins)-1]
 	m.inside = lookingIn{from: m.step, number: m.inside.number}
-	d := &diffing{title: fmt.Sprintf("%s: from %s to what was restored", b.machine, newest.Taken.Format("2006-01-02 15:04")), disk: target}
+	d := &diffing{title: fmt.Sprintf("%s: from %s to what was restored", b.machine,
+		newest.Taken.Format("2006-01-02 15:04")), disk: target}
 	w := m.w
 	cmd := m.goTo(stepInside)
 	return tea.Batch(cmd, m.compare(d, nil, "", func() (before, after *workshop.Inside, err error) {
@@ -221,7 +225,8 @@ func (d *diffing) row(i, w int) string {
 		mark = "▶ "
 	}
 	if r.d == nil {
-		return mark + strong.Render(fit(r.part.Part.Name(), 34)) + dim.Render(fit(workshop.DifferenceWords(*r.part), w-36))
+		return mark + strong.Render(fit(r.part.Part.Name(), 34)) +
+			dim.Render(fit(workshop.DifferenceWords(*r.part), w-36))
 	}
 	text := fit(workshop.Visible(workshop.DifferencePath(*r.d)), max(20, w-38))
 	if i == d.at {

@@ -62,12 +62,14 @@ func (m *model) search(text string) tea.Cmd {
 	progress := make(chan string, 1)
 	return tea.Batch(func() tea.Msg {
 		defer close(progress)
-		res, err := w.Search(ctx, names.Query{Text: text, Hidden: hidden}, "", searchLimit, func(t *shelf.Twin, left int) {
-			select {
-			case progress <- fmt.Sprintf("Listing the names of %s of %s first; %d to go. This is done once.", t.Machine, units.Moment(t.Taken), left):
-			default:
-			}
-		})
+		res, err := w.Search(ctx, names.Query{Text: text, Hidden: hidden}, "", searchLimit,
+			func(t *shelf.Twin, left int) {
+				select {
+				case progress <- fmt.Sprintf("Listing the names of %s of %s first; %d to go. This is done once.",
+					t.Machine, units.Moment(t.Taken), left):
+				default:
+				}
+			})
 		return searched{f, res, err}
 	}, hear(f, progress))
 }
@@ -155,12 +157,14 @@ func (m *model) findingBody(w int) []string {
 		out = append(out, " "+bad.Render(fit("Not searched: "+p, w-2)))
 	}
 	if len(f.res.Found) == 0 {
-		return append(out, "  Nothing has that name at any date. Hidden and system items are searched too after pressing . in a folder.")
+		return append(out, "  Nothing has that name at any date. Hidden and system items are searched too after "+
+			"pressing . in a folder.")
 	}
 	room := m.viewRoom() - 1
 	top := max(0, min(f.at-room/2, len(f.res.Found)-room))
 	where := max(16, w-foundFixed)
-	head2 := fit("machine", foundMachine) + fit("where", where) + right("size", 10) + "  " + fit("newest", 12) + fit("dates", 9)
+	head2 := fit("machine", foundMachine) + fit("where", where) + right("size", 10) + "  " + fit("newest", 12) +
+		fit("dates", 9)
 	if w < 100 {
 		where = w - foundNarrow
 		head2 = fit("machine", foundMachine) + fit("where", where) + fit("newest", 12) + "dates"

@@ -107,7 +107,9 @@ func (m *model) askTake() {
 	}
 	n := menu{title: "Take out " + workshop.Visible(what) + " of " + l.in.Title + ": how?", choices: []choice{
 		{name: "into a folder", about: "what is there stays; items of the same name are left out and listed"},
-		{name: "into a folder, keep both", about: "where there is something else by a name, what is taken out gets its date behind the name"},
+		{name: "into a folder, keep both", about: "where there is something else by a name, what is taken out " +
+			"gets its " +
+			"date behind the name"},
 		{name: "into a folder, replace", about: "writes over what has the same name there"},
 		{name: "as a tar file", about: "keeps owners, exact times, links and attributes on any drive"},
 		{name: "as a zip file", about: "opens everywhere; keeps names, folders and times"}}}
@@ -158,25 +160,27 @@ func (m *model) take(choices []takeout.Choice, way int, where string) tea.Cmd {
 		return nil
 	}
 	l.marked = nil
-	return m.start(r, "Cancelling keeps what is whole in a folder; taken out again, it goes on.", func(s run.Snapshot) tea.Cmd {
-		if file != nil {
-			_ = file.Sync()
-			_ = file.Close()
-			if s.State != run.Done {
-				_ = os.Remove(where)
+	return m.start(r, "Cancelling keeps what is whole in a folder; taken out again, it goes on.",
+		func(s run.Snapshot) tea.Cmd {
+			if file != nil {
+				_ = file.Sync()
+				_ = file.Close()
+				if s.State != run.Done {
+					_ = os.Remove(where)
+				}
 			}
-		}
-		if rep := report(); rep != nil {
-			m.result = takenLines(rep, where)
-		}
-		return nil
-	})
+			if rep := report(); rep != nil {
+				m.result = takenLines(rep, where)
+			}
+			return nil
+		})
 }
 
 func takenLines(r *takeout.Report, where string) []string {
 	out := []string{good.Render(r.Words() + "."), "In " + where}
 	for _, x := range r.Renamed {
-		out = append(out, caution.Render(fmt.Sprintf("%s is called %s: %s", workshop.Visible(x.Path), workshop.Visible(x.As), x.Why)))
+		out = append(out,
+			caution.Render(fmt.Sprintf("%s is called %s: %s", workshop.Visible(x.Path), workshop.Visible(x.As), x.Why)))
 	}
 	for i, x := range r.Left {
 		if i == 50 {

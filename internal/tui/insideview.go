@@ -188,7 +188,9 @@ func (v *viewing) lines(n, w int) (out []string, took []int) {
 			}
 			cut = min(k, len(b))
 		}
-		out = append(out, workshop.Visible(strings.ReplaceAll(strings.ToValidUTF8(strings.TrimRight(string(text), "\r"), "\uFFFD"), "\t", "    ")))
+		out = append(out,
+			workshop.Visible(strings.ReplaceAll(strings.ToValidUTF8(strings.TrimRight(string(text), "\r"), "\uFFFD"),
+				"\t", "    ")))
 		took = append(took, cut)
 		b = b[cut:]
 	}
@@ -222,7 +224,8 @@ func (m *model) viewingBody(w int) []string {
 	if v.hex {
 		kind = "bytes"
 	}
-	out := []string{sides(" "+strong.Render(workshop.Visible(v.name)), dim.Render(fmt.Sprintf("%s, from byte %s of %s ", kind, units.Grouped(v.at), units.Grouped(v.c.Size()))), w)}
+	out := []string{sides(" "+strong.Render(workshop.Visible(v.name)),
+		dim.Render(fmt.Sprintf("%s, from byte %s of %s ", kind, units.Grouped(v.at), units.Grouped(v.c.Size()))), w)}
 	if v.err != nil {
 		return append(out, " "+bad.Render(fit("Can't be read here: "+v.err.Error(), w-2)))
 	}

@@ -17,18 +17,31 @@ import (
 
 func (m *model) datesBindings() []binding {
 	if m.w.Shelf == nil {
-		return []binding{{"o", "open or make a shelf", "open a shelf, or make a new one: dates come from it and captures go to it"}}
+		return []binding{{"o", "open or make a shelf",
+			"open a shelf, or make a new one: dates come from it and captures go to it"}}
 	}
 	if m.growing {
 		return growthBindings()
 	}
 	if m.thin != nil {
-		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"}, {"r", "other rule", "try another rule; nothing is dropped by that"}, {"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
+		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"},
+			{"r", "other rule", "try another rule; nothing is dropped by that"},
+			{"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
 	}
-	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"}, {"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
-		{"Enter", "restore", "plan to put this twin onto the target"}, {"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"}, {"e", "evidence", "show the last proof of this twin"},
-		{"f", "for ever", "keep this twin for ever, with a note, or take that back"}, {"t", "thin", "show what would go by the rule; nothing is dropped by that"}, {"r", "rule", "how densely dates are kept"},
-		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"}, {"c", "check", "look whether everything is as it was written, and mend it"}, {"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"}, {"m", "move", "carry twins to another shelf, and compare both"}, {"p", "passphrases", "add, change or withdraw passphrases of a sealed shelf"}, {"o", "other shelf", "open another shelf or make a new one: dates come from it and captures go to it"}}
+	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"},
+		{"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
+		{"Enter", "restore", "plan to put this twin onto the target"},
+		{"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"},
+		{"e", "evidence", "show the last proof of this twin"},
+		{"f", "for ever", "keep this twin for ever, with a note, or take that back"},
+		{"t", "thin", "show what would go by the rule; nothing is dropped by that"},
+		{"r", "rule", "how densely dates are kept"},
+		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"},
+		{"c", "check", "look whether everything is as it was written, and mend it"},
+		{"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"},
+		{"m", "move", "carry twins to another shelf, and compare both"},
+		{"p", "passphrases", "add, change or withdraw passphrases of a sealed shelf"},
+		{"o", "other shelf", "open another shelf or make a new one: dates come from it and captures go to it"}}
 }
 
 // keyKeeping is what the Dates step does to the shelf itself.
@@ -70,7 +83,8 @@ func (m *model) keyKeeping(k string) tea.Cmd {
 	return nil
 }
 
-// replanThinning works out what would go by the rule, in the background. While a rule is typed only the last one is worked out to the end.
+// replanThinning works out what would go by the rule, in the background. While a rule is typed only the last one is
+// worked out to the end.
 func (m *model) replanThinning(number int) tea.Cmd {
 	if m.unthin != nil {
 		m.unthin()
@@ -184,7 +198,8 @@ func (m *model) dropThinned() tea.Cmd {
 		m.say("By the rule nothing goes.")
 		return nil
 	}
-	s := workshop.Summary{Head: fmt.Sprintf("%s go by the rule.", units.Plural(p.Goes, "twin")), To: []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
+	s := workshop.Summary{Head: fmt.Sprintf("%s go by the rule.", units.Plural(p.Goes, "twin")),
+		To:      []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
 		Confirm: strconv.Itoa(p.Goes), What: "how many twins go", Look: "Look at the dates"}
 	for _, mp := range p.Machines {
 		gone := 0
@@ -195,10 +210,13 @@ func (m *model) dropThinned() tea.Cmd {
 			}
 		}
 		if gone > 0 {
-			s.Stays = append(s.Stays, fmt.Sprintf("%s: %s, back to %s", mp.Machine, units.Plural(len(mp.Fates)-gone, "twin"), units.Moment(mp.Reach)))
+			s.Stays = append(s.Stays,
+				fmt.Sprintf("%s: %s, back to %s", mp.Machine, units.Plural(len(mp.Fates)-gone, "twin"),
+					units.Moment(mp.Reach)))
 		}
 	}
-	s.Notes = []string{"up to " + units.Bytes(p.Back) + " come back when space is given back (s)", "each one is written into the journal of the shelf"}
+	s.Notes = []string{"up to " + units.Bytes(p.Back) + " come back when space is given back (s)",
+		"each one is written into the journal of the shelf"}
 	m.lastPage(s, func() tea.Cmd {
 		m.thin, m.goes = nil, nil
 		return func() tea.Msg {
@@ -220,12 +238,15 @@ func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
 		if err != nil {
 			return asked{err: err}
 		}
-		s := workshop.Summary{Head: fmt.Sprintf("the twin of %s of %s is discarded.", t.Machine, units.Moment(t.Taken)), To: []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
+		s := workshop.Summary{Head: fmt.Sprintf("the twin of %s of %s is discarded.", t.Machine, units.Moment(t.Taken)),
+			To:      []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
 			Confirm: t.Machine, What: "the name of the machine", Look: "Look at the date",
-			Lost: []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))}, Notes: []string{"up to " + units.Bytes(room) + " come back when space is given back (s)"}}
+			Lost:  []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))},
+			Notes: []string{"up to " + units.Bytes(room) + " come back when space is given back (s)"}}
 		return asked{summary: s, goAhead: func() tea.Cmd {
 			return func() tea.Msg {
-				return told{"The twin is discarded. Press s to give back its room.", w.Shelf.Discard(ctx, t, "discarded by hand")}
+				return told{"The twin is discarded. Press s to give back its room.",
+					w.Shelf.Discard(ctx, t, "discarded by hand")}
 			}
 		}}
 	}
@@ -260,16 +281,19 @@ func (m *model) offerChecks() {
 	kinds := []keeping.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
 	n := menu{title: "Check the shelf: is everything as it was written?", choices: []choice{
 		{name: "quick", about: "looks whether every block is there; reads nothing large"},
-		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends what parity reaches"},
-		{name: "everything", about: "reads every byte, and mends what parity reaches; stopped, it goes on where it was"}}}
+		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends what " +
+			"parity reaches"},
+		{name: "everything", about: "reads every byte, and mends what parity reaches; stopped, it goes on where " +
+			"it was"}}}
 	n.then = func(chosen []int) tea.Cmd {
 		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
-		return m.start(r, "Cancelling keeps what was read: the next check goes on there.", func(s run.Snapshot) tea.Cmd {
-			if rep := report(); rep != nil && s.State == run.Done {
-				m.showReport(rep)
-			}
-			return nil
-		})
+		return m.start(r, "Cancelling keeps what was read: the next check goes on there.",
+			func(s run.Snapshot) tea.Cmd {
+				if rep := report(); rep != nil && s.State == run.Done {
+					m.showReport(rep)
+				}
+				return nil
+			})
 	}
 	m.offer(n)
 }
@@ -284,9 +308,11 @@ func (m *model) showReport(rep *keeping.Report) {
 		return
 	}
 	n := menu{title: "From where should come what is missing?", choices: []choice{
-		{name: "another shelf …", about: "with the same twins; what comes is right by its name, and everything is looked at again then"},
+		{name: "another shelf …", about: "with the same twins; what comes is right by its name, and everything is " +
+			"looked at again then"},
 		{name: "the next capture", about: "of the machine: blocks that are still on its disk are stored again"},
-		{name: "nothing now", about: "all that isn't missing can be restored, and files are named when they miss something"}}}
+		{name: "nothing now", about: "all that isn't missing can be restored, and files are named when they miss " +
+			"something"}}}
 	say := func(text string) {
 		for _, l := range wrap(text, m.wide-2) {
 			n.above = append(n.above, " "+bad.Render(l))
@@ -299,11 +325,14 @@ func (m *model) showReport(rep *keeping.Report) {
 	if more := len(sums) - mostSums; more > 0 {
 		say("✗ … and " + units.Plural(more, "twin") + " more")
 	}
-	n.above = append(n.above, dim.Render(" Every place and the files in it are listed when this question is answered."), "")
+	n.above = append(n.above,
+		dim.Render(" Every place and the files in it are listed when this question is answered."), "")
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
 		case 0:
-			m.offerShelves("Take what is missing from which shelf?", func(other *shelf.Shelf) tea.Cmd { return m.refill(other, rep) })
+			m.offerShelves("Take what is missing from which shelf?", func(other *shelf.Shelf) tea.Cmd {
+				return m.refill(other, rep)
+			})
 		case 1:
 			if err := keeping.ForgetHurt(m.ctx, m.w.Shelf, rep); err != nil {
 				m.fail(sentence(err))
@@ -328,7 +357,8 @@ func (m *model) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 }
 
 func reportLines(rep *keeping.Report) []string {
-	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"), units.Plural(rep.Blocks, "block"))}
+	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"),
+		units.Plural(rep.Blocks, "block"))}
 	if v := rep.Verdict(); v != "" {
 		out = append(out, good.Render("✓ "+v))
 	}

@@ -45,7 +45,8 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 		t.Errorf("a slip isn't pointed out:\n%s", text(m))
 	}
 	m = key(m, "esc")
-	if rules, err := keeping.ReadRules(t.Context(), mm.w.Shelf); err != nil || len(rules.Usual.Generations) != 0 || mm.wished != nil {
+	if rules, err := keeping.ReadRules(t.Context(), mm.w.Shelf); err != nil || len(rules.Usual.Generations) != 0 ||
+		mm.wished != nil {
 		t.Errorf("a rule that was left is set: %+v %v", rules, err)
 	}
 	m = key(m, "r", "enter")
@@ -75,7 +76,8 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 	if mm.summary == nil || mm.summary.Confirm != mm.twin().Machine {
 		t.Errorf("no last page for discarding: %+v", mm.summary)
 	}
-	if head := text(m); !strings.Contains(head, "LAST PAGE: the twin of Harbour kiosk") || !strings.Contains(head, "the name of the machine") {
+	if head := text(m); !strings.Contains(head, "LAST PAGE: the twin of Harbour kiosk") ||
+		!strings.Contains(head, "the name of the machine") {
 		t.Errorf("\n%s", head)
 	}
 }
@@ -140,7 +142,8 @@ func TestCaptureSaysWhatGoesThen(t *testing.T) {
 		t.Fatal(err)
 	}
 	m = key(m, "3")
-	for _, want := range []string{"Goes     after this capture the rule", "takes 3 twins of Harbour kiosk off the shelf", "a newer one stands for the same time"} {
+	for _, want := range []string{"Goes     after this capture the rule",
+		"takes 3 twins of Harbour kiosk off the shelf", "a newer one stands for the same time"} {
 		if !strings.Contains(text(m), want) {
 			t.Errorf("%q is missing:\n%s", want, text(m))
 		}
@@ -153,7 +156,8 @@ func TestCaptureSaysWhatGoesThen(t *testing.T) {
 		t.Errorf("another machine:\n%s", text(m))
 	}
 	m = key(m, "n")
-	if m = key(typed(cleared(m), "Crew room"), "enter"); mm.outgoing != nil || strings.Contains(text(m), "off the shelf") {
+	if m = key(typed(cleared(m), "Crew room"), "enter"); mm.outgoing != nil ||
+		strings.Contains(text(m), "off the shelf") {
 		t.Errorf("a machine without twins:\n%s", text(m))
 	}
 }

@@ -24,7 +24,8 @@ func (m *model) bindings() []binding {
 	case m.ending:
 		return []binding{{"y", "cancel the run", ""}, {"n", "let it go on", ""}}
 	case m.confirm != nil:
-		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""}, {"↑↓", "read on", ""}}
+		return []binding{{"Enter", "write", "only when the text is right"}, {"Esc", "back, nothing is written", ""},
+			{"↑↓", "read on", ""}}
 	case m.typing != nil:
 		return []binding{{"Enter", "take it", ""}, {"Esc", "leave it", ""}}
 	case m.menu != nil:
@@ -37,18 +38,29 @@ func (m *model) bindings() []binding {
 	case stepReady:
 		b = m.readyBindings()
 	case stepBench:
-		b = []binding{{"↑↓", "disk", "choose a disk"}, {"Enter", "capture", "capture the machine of this disk"}, {"r", "reads", "put this disk on the READS rail"},
-			{"c", "copy", "copy this disk onto another one directly"}, {"w", "writes", "put this disk on the WRITES rail; nothing is written yet"}, {"e", "ready", "make this disk ready: lay it out, format, erase"}, {"p", "padlock", "put this disk out of reach, or back; remembered"}, {"i", "inside", "look inside: folders and files of this disk"}, {"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"}, {"a", "look again", "look at all disks again"}}
+		b = []binding{{"↑↓", "disk", "choose a disk"}, {"Enter", "capture", "capture the machine of this disk"},
+			{"r", "reads", "put this disk on the READS rail"},
+			{"c", "copy", "copy this disk onto another one directly"},
+			{"w", "writes", "put this disk on the WRITES rail; nothing is written yet"},
+			{"e", "ready", "make this disk ready: lay it out, format, erase"},
+			{"p", "padlock", "put this disk out of reach, or back; remembered"},
+			{"i", "inside", "look inside: folders and files of this disk"},
+			{"m", "mount", "mount a part of this disk read-only, or unmount it (as root)"},
+			{"a", "look again", "look at all disks again"}}
 	case stepCapture:
-		b = []binding{{"↑↓", "row", "choose a disk or a part"}, {"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
-			{"o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what NTFS's say"}, {"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"}, {"Enter", "start", "start the capture"}}
+		b = []binding{{"↑↓", "row", "choose a disk or a part"},
+			{"Space", "in or out", "capture this disk or part, or leave it out"}, {"n", "name", "name the machine"},
+			{"o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what " +
+				"NTFS's say"}, {"u", "not quiet", "capture although a part is in use or wasn't shut down cleanly"},
+			{"Enter", "start", "start the capture"}}
 	case stepDates:
 		b = m.datesBindings()
 	case stepFit:
 		b = m.fitBindings()
 	case stepProof:
 		if m.written != "" {
-			b = []binding{{"c", "what came back", "compare the newest date of the machine with the disk that was restored: what came back, what is gone"}}
+			b = []binding{{"c", "what came back", "compare the newest date of the machine with the disk that was " +
+				"restored: what came back, what is gone"}}
 		}
 	case stepInside:
 		b = m.insideBindings()
@@ -507,10 +519,12 @@ func (m *model) nextTarget() {
 	var may []*bench.Disk
 	for _, blank := range []bool{true, false} {
 		for _, d := range m.disks {
-			if _, several := m.several(); d.Reach != "" || d.Survey == nil || m.step == stepFit && several && m.taken(m.twinDisk, d) {
+			if _, several := m.several(); d.Reach != "" || d.Survey == nil || m.step == stepFit && several &&
+				m.taken(m.twinDisk, d) {
 				continue
 			}
-			if reads := m.step == stepFit && m.copying && m.source != nil && m.source.Path == d.Path; !reads && d.Survey.Blank() == blank {
+			if reads := m.step == stepFit && m.copying && m.source != nil && m.source.Path == d.Path; !reads &&
+				d.Survey.Blank() == blank {
 				may = append(may, d)
 			}
 		}

@@ -37,7 +37,8 @@ func (m *model) offer(n menu) {
 	m.menu, m.scroll, m.note = &n, 0, ""
 }
 
-// offerAfterRun asks something when a run has ended: the question waits until the Run step is looked at, and goes when another run begins.
+// offerAfterRun asks something when a run has ended: the question waits until the Run step is looked at, and goes when
+// another run begins.
 func (m *model) offerAfterRun(n menu, hint string) {
 	m.waiting = &n
 	if m.askWaiting(); m.waiting != nil {

@@ -220,7 +220,8 @@ func (m *model) readShelf() tea.Cmd {
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
-		msg := shelved{boards: boards, known: w.Known(m.ctx), concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
+		msg := shelved{boards: boards, known: w.Known(m.ctx),
+			concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
 		var err error
 		if msg.marks, err = s.Marks(m.ctx); err != nil {
 			errs = append(errs, err)

@@ -36,7 +36,8 @@ func shelfless(t *testing.T) tea.Model {
 func TestFirstShelf(t *testing.T) {
 	m := key(shelfless(t), "4")
 	mm := m.(*model)
-	if all := text(m); !strings.Contains(all, "Press o to open one, or to make a new one") || !strings.Contains(all, "open or make a shelf") {
+	if all := text(m); !strings.Contains(all, "Press o to open one, or to make a new one") ||
+		!strings.Contains(all, "open or make a shelf") {
 		t.Fatalf("\n%s", all)
 	}
 	if m = key(m, "3"); !strings.Contains(text(m), "press o: it opens one, or makes a new one") {
@@ -68,7 +69,8 @@ func TestFirstShelf(t *testing.T) {
 		}
 	}
 	m = key(typed(m, "gulls over the pier"), "enter")
-	if mm.w.Shelf == nil || mm.w.Shelf.Place() != dir || !mm.w.Shelf.Sealed() || mm.w.Shelf.Head().Name != "Elm" || !strings.Contains(text(m), "holds no twins yet") {
+	if mm.w.Shelf == nil || mm.w.Shelf.Place() != dir || !mm.w.Shelf.Sealed() || mm.w.Shelf.Head().Name != "Elm" ||
+		!strings.Contains(text(m), "holds no twins yet") {
 		t.Fatalf("%q\n%s", mm.note, text(m))
 	}
 	if _, err := shelf.Open(t.Context(), dir, nil); err == nil {
@@ -115,7 +117,9 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 		t.Errorf("%q", mm.note)
 	}
 	dir := filepath.Join(t.TempDir(), "elm")
-	elm, err := shelf.Create(t.Context(), dir, store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{Passes: 1, Memory: 1024, Threads: 1}})
+	elm, err := shelf.Create(t.Context(), dir,
+		store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"),
+			Cost: store.Cost{Passes: 1, Memory: 1024, Threads: 1}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +154,10 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 	}
 	m = key(m, "p", "home", "down", "enter", "home", "enter")
 	say("wind in the wires", "wind in the wires", "gulls over the pier")
-	if _, err := shelf.Open(t.Context(), dir, func() ([]byte, error) { return []byte("salt on the railing"), nil }); err == nil {
+	if _, err := shelf.Open(t.Context(), dir, func() ([]byte, error) {
+		return []byte("salt on the railing"),
+			nil
+	}); err == nil {
 		t.Errorf("the old one opens it: %q", mm.note)
 	}
 	m = key(m, "p", "home", "enter", "end", "enter")

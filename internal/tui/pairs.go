@@ -144,7 +144,8 @@ func (m *model) pairLines(w int) []string {
 		if i == m.twinDisk {
 			mark = " ▸ "
 		}
-		out = append(out, fit(mark+fmt.Sprintf("disk %d  ", i+1)+reads.Render(sticker(t.Disks[i].Identity, w))+"  →  "+to, w))
+		out = append(out,
+			fit(mark+fmt.Sprintf("disk %d  ", i+1)+reads.Render(sticker(t.Disks[i].Identity, w))+"  →  "+to, w))
 	}
 	return append(out, "")
 }
@@ -225,7 +226,11 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
 			r, proof := m.w.StartRestore(m.ctx, pairs)
-			cmd := m.start(r, "While it is written, cancelling leaves the target without a table, and started again it goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+			cmd := m.start(r, "While it is written, cancelling leaves the target without a table, and started "+
+				"again it "+
+				"goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd {
+				return m.showProof(s, proof())
+			})
 			if len(pairs) > 1 {
 				m.pairing.run = pairs
 				m.followPairs()
@@ -272,7 +277,10 @@ func (m *model) askExport() {
 			}
 			return startRun{func() tea.Cmd {
 				r, proof := w.StartRestore(ctx, []*workshop.Pair{p})
-				return m.start(r, "Cancelling leaves an image file that is written in part.", func(s run.Snapshot) tea.Cmd { return m.showProof(s, proof()) })
+				return m.start(r, "Cancelling leaves an image file that is written in part.",
+					func(s run.Snapshot) tea.Cmd {
+						return m.showProof(s, proof())
+					})
 			}}
 		}
 	})

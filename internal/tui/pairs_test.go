@@ -24,7 +24,8 @@ func withBlank(t *testing.T) tea.Model {
 	}
 	f.Truncate(600e9)
 	f.Close()
-	if err := os.WriteFile(img+".label.json", []byte(`{"model": "Curlew 600", "serial": "CU600-0000EE12", "bus": "SATA"}`), 0o600); err != nil {
+	if err := os.WriteFile(img+".label.json",
+		[]byte(`{"model": "Curlew 600", "serial": "CU600-0000EE12", "bus": "SATA"}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, own := range []string{"purser-1.img", "purser-2.img"} { // the machine is elsewhere
@@ -51,7 +52,8 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 		m = key(m, "down")
 	}
 	m = key(m, "enter")
-	if mm.target == nil || mm.target.Identity.Model != "Curlew 600" || !strings.Contains(text(m), "disk 2  Cormorant C 500, 500 GB, serial CC500-0031D98F  →  Heron H1") {
+	if mm.target == nil || mm.target.Identity.Model != "Curlew 600" ||
+		!strings.Contains(text(m), "disk 2  Cormorant C 500, 500 GB, serial CC500-0031D98F  →  Heron H1") {
 		t.Fatalf("not proposed:\n%s", text(m))
 	}
 	m = key(m, "d", "n")
@@ -70,7 +72,8 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 	}
 	m = key(m, "enter")
 	for _, serial := range []string{"EE12", "7731"} {
-		if mm.summary == nil || mm.summary.Confirm != serial || strings.Contains(strings.Join(mm.summary.Doubts, ""), "gets no target") {
+		if mm.summary == nil || mm.summary.Confirm != serial ||
+			strings.Contains(strings.Join(mm.summary.Doubts, ""), "gets no target") {
 			t.Fatalf("%s: %+v\n%s", serial, mm.summary, text(m))
 		}
 		m = key(m, strings.Split(serial, "")...)
@@ -100,11 +103,13 @@ func TestCopyOnTheScreen(t *testing.T) {
 		m = key(m, "down")
 	}
 	m = key(m, "c")
-	if mm.step != stepFit || !mm.copying || mm.pair == nil || mm.pair.Bench == nil || !strings.Contains(text(m), "Turnstone CF 4") {
+	if mm.step != stepFit || !mm.copying || mm.pair == nil || mm.pair.Bench == nil ||
+		!strings.Contains(text(m), "Turnstone CF 4") {
 		t.Fatalf("%v\n%s", mm.restoreErr, text(m))
 	}
 	m = key(m, "enter")
-	if mm.summary == nil || !strings.Contains(text(m), "as it is now") || !strings.Contains(text(m), "the same identity") {
+	if mm.summary == nil || !strings.Contains(text(m), "as it is now") ||
+		!strings.Contains(text(m), "the same identity") {
 		t.Fatalf("\n%s", text(m))
 	}
 	m = key(m, "7", "7", "3", "1", "enter")

@@ -25,7 +25,8 @@ func (m *model) offerPassphrases() {
 		}
 		n.choices = append(n.choices, choice{name: k.Name, about: about})
 	}
-	n.choices = append(n.choices, choice{name: "another one …", about: "opens the same shelf; nothing is written again"})
+	n.choices = append(n.choices,
+		choice{name: "another one …", about: "opens the same shelf; nothing is written again"})
 	n.then = func(chosen []int) tea.Cmd {
 		if chosen[0] < len(keys) {
 			m.offerPassphrase(keys[chosen[0]].Name)
@@ -37,7 +38,9 @@ func (m *model) offerPassphrases() {
 				return
 			}
 			m.askNewPassphrase("", name, func(added []byte) {
-				m.allowed(fmt.Sprintf("The passphrase %q opens the shelf now too.", name), func(one []byte) error { return s.AddKey(m.ctx, one, added, name, store.Cost{}) })
+				m.allowed(fmt.Sprintf("The passphrase %q opens the shelf now too.", name), func(one []byte) error {
+					return s.AddKey(m.ctx, one, added, name, store.Cost{})
+				})
 			})
 		})
 		return nil
@@ -54,17 +57,22 @@ func (m *model) offerPassphrase(name string) {
 	n.then = func(chosen []int) tea.Cmd {
 		if chosen[0] == 0 {
 			m.askNewPassphrase("", name, func(to []byte) {
-				m.allowed(fmt.Sprintf("The passphrase %q is changed.", name), func(one []byte) error { return s.ChangeKey(m.ctx, one, to, name, store.Cost{}) })
+				m.allowed(fmt.Sprintf("The passphrase %q is changed.", name), func(one []byte) error {
+					return s.ChangeKey(m.ctx, one, to, name, store.Cost{})
+				})
 			})
 			return nil
 		}
-		m.allowed(fmt.Sprintf("The passphrase %q is withdrawn.", name), func(one []byte) error { return s.WithdrawKey(m.ctx, one, name) })
+		m.allowed(fmt.Sprintf("The passphrase %q is withdrawn.", name), func(one []byte) error {
+			return s.WithdrawKey(m.ctx, one, name)
+		})
 		return nil
 	}
 	m.offer(n)
 }
 
-// allowed does something to the passphrases once a present one was given, in the background: that takes a second or two.
+// allowed does something to the passphrases once a present one was given, in the background: that takes a second or
+// two.
 func (m *model) allowed(done string, do func(one []byte) error) {
 	m.askHidden("One of the present passphrases: ", func(one string) {
 		m.say("That takes a moment …")

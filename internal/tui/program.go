@@ -23,7 +23,8 @@ type askQuit struct{}
 // Run opens the full screen on a workshop and returns when it is left.
 func Run(ctx context.Context, w *workshop.Workshop) error {
 	if t := os.Getenv("TERM"); t == "dumb" || t == "" {
-		return errors.New("this terminal can't show a full screen; use the commands instead: \"twinshelf --help\" lists them")
+		return errors.New("this terminal can't show a full screen; use the commands instead: \"twinshelf --help\" " +
+			"lists them")
 	}
 	if st, err := os.Stdout.Stat(); err != nil || st.Mode()&os.ModeCharDevice == 0 {
 		return errors.New("the output is no terminal; use the commands instead: \"twinshelf --help\" lists them")

@@ -45,7 +45,8 @@ func (m *model) sourceRail() rail {
 	if m.step == stepReady && m.readyOn() {
 		return m.beforeRail()
 	}
-	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin in Dates"}
+	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin " +
+		"in Dates"}
 	if m.alone && m.step == stepRun {
 		r.empty = "this run reads no other disk"
 		return r
@@ -88,7 +89,8 @@ func (m *model) under() step {
 
 // targetRail is the lower rail.
 func (m *model) targetRail() rail {
-	r := rail{word: "WRITES", style: writes, empty: "no target: nothing will be written (press w on a disk of the Bench)"}
+	r := rail{word: "WRITES", style: writes, empty: "no target: nothing will be written (press w on a disk of the " +
+		"Bench)"}
 	if m.running() || m.step == stepRun {
 		r.cells = m.snap.Written
 	}
@@ -273,7 +275,8 @@ func (r rail) spotted(line []rune) string {
 			}
 			n := int64(max(1, s.to-s.from-1))
 			cell := func(off int64) int {
-				return s.from + 1 + int(max(0, min(n-1, int64(float64(off-s.part.span.Start)/float64(s.part.span.Len())*float64(n)))))
+				return s.from + 1 +
+					int(max(0, min(n-1, int64(float64(off-s.part.span.Start)/float64(s.part.span.Len())*float64(n)))))
 			}
 			for i := cell(sp.Start); i <= cell(sp.End-1) && i < len(line); i++ {
 				hit[i] = true
@@ -383,7 +386,8 @@ func (m *model) rails(w, high int) []string {
 	case high < 34:
 		return []string{up.caption(w), u.bar, u.under, down.caption(w), d.bar, d.under}
 	}
-	return []string{up.caption(w), u.bar, u.plain, u.under, m.threads(up, down, w), down.caption(w), d.bar, d.plain, d.under}
+	return []string{up.caption(w), u.bar, u.plain, u.under, m.threads(up, down, w), down.caption(w), d.bar, d.plain,
+		d.under}
 }
 
 // threads joins the parts that go together: each leads to its place on the target.
@@ -392,7 +396,8 @@ func (m *model) threads(up, down rail, w int) string {
 		return m.fates(up, w)
 	}
 	line := []rune(strings.Repeat(" ", w))
-	if m.target != nil && m.pair != nil && (m.fromTwin || m.copying) && m.step >= stepFit && up.id.Size > 0 && down.id.Size > 0 {
+	if m.target != nil && m.pair != nil && (m.fromTwin || m.copying) && m.step >= stepFit && up.id.Size > 0 &&
+		down.id.Size > 0 {
 		scale := max(up.id.Size, down.id.Size)
 		down.parts = m.plannedParts(twinParts(m.pair.Describe()))
 		to := map[int]int{}

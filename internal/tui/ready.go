@@ -137,12 +137,20 @@ func (m *model) readyBindings() []binding {
 	if m.ready.draft.New {
 		other = binding{"o", "keep what is there", "go back to what is on the disk, and only change that"}
 	}
-	return []binding{{"↑↓", "row", "choose a part or a gap"}, {"Enter", "go on", "to the last page before anything is written"}, {"a", "add", "add a part in a gap"}, {"s", "size", "another size for this part; its place stays"},
-		{"f", "format", "a new file system for this part"}, {"p", "purpose", "fill the plan for a purpose"}, {"e", "even split", "share the rest out evenly; once more: among one more part"},
+	return []binding{{"↑↓", "row", "choose a part or a gap"},
+		{"Enter", "go on", "to the last page before anything is written"}, {"a", "add", "add a part in a gap"},
+		{"s", "size", "another size for this part; its place stays"},
+		{"f", "format", "a new file system for this part"}, {"p", "purpose", "fill the plan for a purpose"},
+		{"e", "even split", "share the rest out evenly; once more: among one more part"},
 		{"d", "take out", "take this part out of the table"}, {"u", "undo", "undo the last change of the plan"}, other,
-		{"l", "label", "label of the new file system"}, {"c", "cluster", "allocation unit of the new file system"}, {"n", "name", "name of the part in the table (GPT)"}, {"y", "type", "what the part is for, as the table says it"},
-		{"g", "GPT or MBR", "the other kind of table, for a disk laid out anew"}, {"x", "erase", "erase the whole disk"}, {"b", "put back", "put back what was there before the last change made here"},
-		{"m", "mount", "mount this part read-only, or unmount the disk (as root)"}, {"t", "other target", "the next disk that may be written"}}
+		{"l", "label", "label of the new file system"}, {"c", "cluster", "allocation unit of the new file system"},
+		{"n", "name", "name of the part in the table (GPT)"},
+		{"y", "type", "what the part is for, as the table says it"},
+		{"g", "GPT or MBR", "the other kind of table, for a disk laid out anew"},
+		{"x", "erase", "erase the whole disk"},
+		{"b", "put back", "put back what was there before the last change made here"},
+		{"m", "mount", "mount this part read-only, or unmount the disk (as root)"},
+		{"t", "other target", "the next disk that may be written"}}
 }
 
 func (m *model) keyReady(k string) tea.Cmd {
@@ -251,7 +259,11 @@ func (m *model) askNewPart(rows []readyRow) {
 	}
 	m.ask("Size of the new part: ", "", func(text string) {
 		var at int64
-		if !m.edit(func(d *ready.Draft) error { at = gap.Start; _, err := d.AddWish(gap, wish(text), m.used); return err }) {
+		if !m.edit(func(d *ready.Draft) error {
+			at = gap.Start
+			_, err := d.AddWish(gap, wish(text), m.used)
+			return err
+		}) {
 			return
 		}
 		for i, row := range r.rows() {
@@ -277,7 +289,8 @@ func (m *model) preview(try func(*ready.Draft) (sizes.Size, error)) {
 		return
 	}
 	r.preview, r.wrong = c, false
-	r.hint = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, share(size.Bytes, c.Identity.Size), sizes.Words(c.Rest()))
+	r.hint = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, share(size.Bytes, c.Identity.Size),
+		sizes.Words(c.Rest()))
 	if size.Hint != "" {
 		r.hint += ". " + size.Hint
 	}
@@ -299,7 +312,8 @@ func (m *model) askSize(i int) {
 	m.live = func(text string) {
 		if strings.TrimSpace(text) == "" {
 			r.leaveTyping()
-			r.hint = fmt.Sprintf("now %s; up to %s without anything moving", sizes.Words(p.Span.Len()), sizes.Words(r.draft.Growable(i)))
+			r.hint = fmt.Sprintf("now %s; up to %s without anything moving", sizes.Words(p.Span.Len()),
+				sizes.Words(r.draft.Growable(i)))
 			return
 		}
 		m.preview(func(d *ready.Draft) (sizes.Size, error) { return resize(d, text) })
@@ -355,7 +369,9 @@ func (m *model) otherTable() tea.Cmd {
 		return nil
 	}
 	r.past, r.draft, r.shares, r.row = append(r.past, r.draft), d, 0, 0
-	m.say("%s now, and empty. %s", kind, map[table.Kind]string{table.GPT: "Every current system starts from it and reads it.", table.MBR: "For old machines: four entries, up to 2.2 TB, no second copy."}[kind])
+	m.say("%s now, and empty. %s", kind,
+		map[table.Kind]string{table.GPT: "Every current system starts from it and reads it.",
+			table.MBR: "For old machines: four entries, up to 2.2 TB, no second copy."}[kind])
 	return m.replan()
 }
 
@@ -399,7 +415,9 @@ func (m *model) readyGoOn() tea.Cmd {
 	default:
 		p, w, ctx := r.plan, m.w, m.ctx
 		m.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
-			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake puts back what was there.")
+			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake "+
+				"puts back "+
+				"what was there.")
 		})
 	}
 	return nil

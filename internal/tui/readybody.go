@@ -18,17 +18,23 @@ func (m *model) readyBody(w int) ([]string, int) {
 		return []string{"", dim.Render(" " + m.target.Identity.Model + ": " + m.target.Words())}, -1
 	}
 	if !m.readyOn() {
-		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement system disk.",
-			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk of the Bench (1).",
+		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement "+
+			"system disk.",
+			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk "+
+				"of the "+
+				"Bench (1).",
 			"Nothing is written before the last page, where you type what stands on the target's sticker.",
-			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, then Enter)."), -1
+			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems "+
+				"(4, then "+
+				"Enter)."), -1
 	}
 	d := r.shown()
 	out := []string{" " + m.readyBanner(w)}
 	out = append(out, m.readyArithmetic(w)...)
 	out = append(out, "")
 	title := min(26, max(14, w-76))
-	out = append(out, dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+ofDisk("of disk", w)+"   what becomes of it"))
+	out = append(out, dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+
+		ofDisk("of disk", w)+"   what becomes of it"))
 	keep := -1
 	for i, row := range r.rows() {
 		mark := "   "
@@ -58,9 +64,11 @@ func (m *model) readyBanner(w int) string {
 		}
 		return danger.Render(" LAYS THE DISK OUT ANEW ") + "  " + bad.Render(fit("nothing stays: "+what, w-28))
 	case len(lost) > 0:
-		return writes.Render("Changes what is there") + "   " + danger.Render(fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(len(lost), "part"))))
+		return writes.Render("Changes what is there") + "   " +
+			danger.Render(fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(len(lost), "part"))))
 	}
-	return good.Render("Adds to what is there") + fmt.Sprintf("   all of its %s stay, nothing is lost", units.Plural(len(d.Before.Parts()), "part"))
+	return good.Render("Adds to what is there") + fmt.Sprintf("   all of its %s stay, nothing is lost",
+		units.Plural(len(d.Before.Parts()), "part"))
 }
 
 // readyArithmetic is the sum of the disk, or how what is being typed is understood.
@@ -86,7 +94,8 @@ func (m *model) readyArithmetic(w int) []string {
 	for _, p := range d.Parts {
 		parts += p.Span.Len()
 	}
-	return []string{fmt.Sprintf(" %s   %s in parts + %s free = %s", d.Kind, units.Bytes(parts), strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
+	return []string{fmt.Sprintf(" %s   %s in parts + %s free = %s", d.Kind, units.Bytes(parts),
+		strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
 }
 
 func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
@@ -114,7 +123,8 @@ func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
 		}
 	}
 	name := fmt.Sprintf("%d %s", p.Number, p.Title())
-	return pattern.style.Render(pattern.used) + " " + fit(name, title) + fit(string(role), 10) + fit(p.Holds(), 13) + numbers + paint(fit(words, w-title-40-len(ofDisk("", w))))
+	return pattern.style.Render(pattern.used) + " " + fit(name, title) + fit(string(role), 10) + fit(p.Holds(), 13) +
+		numbers + paint(fit(words, w-title-40-len(ofDisk("", w))))
 }
 
 // ofDisk is the column with the share of the disk; a narrow screen goes without it.
@@ -147,7 +157,9 @@ func (m *model) readyNotes(w int) []string {
 		if !a.Content.Maps {
 			used = "use unknown"
 		}
-		out = append(out, bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role, units.Bytes(a.Span.Len()), used), w-1)))
+		out = append(out,
+			bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role,
+				units.Bytes(a.Span.Len()), used), w-1)))
 	}
 	switch {
 	case r.hint != "": // the plan is of what stood there before the typing
@@ -176,9 +188,13 @@ func (m *model) readyNotes(w int) []string {
 
 // readyKeys say what can be done, as long as nothing is planned yet.
 func (m *model) readyKeys() []string {
-	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part for each file system"},
-		{"a", "add a part: 250 GB, 465 GiB, 25%, rest, rest/2, used on " + m.exampleMachine() + " plus half"}, {"e", "share the rest out evenly"},
-		{"o", "lay the disk out anew: nothing on it stays"}, {"x", "erase the disk, by where it goes next"}, {"b", "put back what was there before the last change made here"}}
+	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part " +
+		"for each " +
+		"file system"},
+		{"a", "add a part: 250 GB, 465 GiB, 25%, rest, rest/2, used on " + m.exampleMachine() + " plus half"},
+		{"e", "share the rest out evenly"},
+		{"o", "lay the disk out anew: nothing on it stays"}, {"x", "erase the disk, by where it goes next"},
+		{"b", "put back what was there before the last change made here"}}
 	var out []string
 	for _, l := range lines {
 		if l[0] != "o" || !m.ready.draft.New {
@@ -198,7 +214,8 @@ func (m *model) exampleMachine() string {
 // beforeRail is the target as it is now, on the upper rail of the Ready step.
 func (m *model) beforeRail() rail {
 	d := m.target
-	r := rail{word: "IS NOW", style: reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d), state: d.Words()}
+	r := rail{word: "IS NOW", style: reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d),
+		state: d.Words()}
 	if n := len(r.parts); n > 0 {
 		r.state = units.Plural(n, "part") + ", " + units.Bytes(d.Survey.Used()) + " used"
 	}

@@ -40,7 +40,8 @@ func (m *model) offerKinds(i int) {
 	for _, k := range makers {
 		about := k.About + "; " + ready.FileLimit(k)
 		if !fits(k) {
-			about = fmt.Sprintf("not for this part: it takes %s to %s", units.Bytes(k.Min(sector)), units.Bytes(k.Max(sector)))
+			about = fmt.Sprintf("not for this part: it takes %s to %s", units.Bytes(k.Min(sector)),
+				units.Bytes(k.Max(sector)))
 		}
 		n.choices = append(n.choices, choice{name: k.Kind, about: about})
 	}
@@ -74,18 +75,19 @@ func (m *model) askLabel(i int, kind string) {
 	}
 	d := m.ready.draft
 	label, unit := d.Parts[i].Form.Label, d.Parts[i].Form.Unit
-	m.ask(fmt.Sprintf("Label of the %s on part %d (may stay empty): ", kind, d.Parts[i].Number), label, func(text string) {
-		m.edit(func(d *ready.Draft) error {
-			text = strings.TrimSpace(text)
-			if err := d.SetForm(i, kind, text, unit); err != nil {
-				return err
-			}
-			if p := &d.Parts[i]; p.Old == nil && d.Kind == table.GPT && p.Name == "" {
-				p.Name = text
-			}
-			return nil
+	m.ask(fmt.Sprintf("Label of the %s on part %d (may stay empty): ", kind, d.Parts[i].Number), label,
+		func(text string) {
+			m.edit(func(d *ready.Draft) error {
+				text = strings.TrimSpace(text)
+				if err := d.SetForm(i, kind, text, unit); err != nil {
+					return err
+				}
+				if p := &d.Parts[i]; p.Old == nil && d.Kind == table.GPT && p.Name == "" {
+					p.Name = text
+				}
+				return nil
+			})
 		})
-	})
 	m.live = func(text string) {
 		r := &m.ready
 		if r.hint, r.wrong = "", false; maker.Label(strings.TrimSpace(text)) != nil {
@@ -107,7 +109,8 @@ func (m *model) offerUnits(i int) {
 		return
 	}
 	all, usual := maker.Units(p.Span.Len(), d.Identity.Sector)
-	n := menu{title: fmt.Sprintf("Allocation unit of the %s on part %d: larger ones suit large files, smaller ones waste less", p.Form.Kind, p.Number)}
+	n := menu{title: fmt.Sprintf("Allocation unit of the %s on part %d: larger ones suit large files, smaller ones "+
+		"waste less", p.Form.Kind, p.Number)}
 	for j, u := range all {
 		c := choice{name: units.Binary(u)}
 		if u == usual {
@@ -185,7 +188,8 @@ func (m *model) offerMachines() {
 	n := menu{title: "Which machines shall the shelf on it hold?", several: true}
 	for _, name := range names {
 		used, _ := workshop.UsedOn(twins, name)
-		n.choices = append(n.choices, choice{name: name, about: units.Bytes(used) + " used in the newest twin", on: true})
+		n.choices = append(n.choices, choice{name: name, about: units.Bytes(used) + " used in the newest twin",
+			on: true})
 	}
 	n.then = func(chosen []int) tea.Cmd {
 		var machines []string
@@ -247,14 +251,18 @@ func (m *model) offerShapes() {
 		disk int
 	}
 	var shapes []shape
-	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this disk stays"}
+	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this " +
+		"disk stays"}
 	for i := range m.boards {
 		b := &m.boards[i]
 		t := b.twins[b.at]
 		for j, d := range t.Disks {
 			if len(d.Parts()) > 0 && d.Table.Kind != table.None {
 				shapes = append(shapes, shape{t, j})
-				n.choices = append(n.choices, choice{name: fmt.Sprintf("%s, %s", t.Machine, d.Identity.Model), about: fmt.Sprintf("%s, %s, %s used on %s", units.Bytes(d.Identity.Size), units.Plural(len(d.Parts()), "part"), units.Bytes(d.Used), units.Moment(t.Taken))})
+				n.choices = append(n.choices,
+					choice{name: fmt.Sprintf("%s, %s", t.Machine, d.Identity.Model),
+						about: fmt.Sprintf("%s, %s, %s used on %s", units.Bytes(d.Identity.Size),
+							units.Plural(len(d.Parts()), "part"), units.Bytes(d.Used), units.Moment(t.Taken))})
 			}
 		}
 	}

@@ -36,10 +36,13 @@ func (m *model) runBody(w int) []string {
 	if s.Total > 0 {
 		n := max(10, min(60, w-46))
 		fill := int(float64(n) * float64(min(s.Done, s.Total)) / float64(s.Total))
-		out = append(out, fmt.Sprintf("  %s%s %s   %s of %s", reads.Render(strings.Repeat("━", fill)), dim.Render(strings.Repeat("·", n-fill)),
-			right(units.Percent(min(s.Done, s.Total), s.Total), 5), units.Bytes(s.Done), units.Bytes(s.Total)))
+		out = append(out,
+			fmt.Sprintf("  %s%s %s   %s of %s", reads.Render(strings.Repeat("━", fill)),
+				dim.Render(strings.Repeat("·", n-fill)),
+				right(units.Percent(min(s.Done, s.Total), s.Total), 5), units.Bytes(s.Done), units.Bytes(s.Total)))
 	}
-	out = append(out, rateWords(s), fmt.Sprintf("  time      %s, %s estimated at the start", units.Duration(s.Elapsed), estimateWords(s)))
+	out = append(out, rateWords(s), fmt.Sprintf("  time      %s, %s estimated at the start", units.Duration(s.Elapsed),
+		estimateWords(s)))
 	switch {
 	case s.LeftHigh > 0:
 		out = append(out, "  left      "+units.Duration(s.LeftLow)+" to "+units.Duration(s.LeftHigh))

@@ -28,7 +28,8 @@ func (m *model) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) {
 			n.choices = append(n.choices, choice{name: k.Name, about: about})
 		}
 	}
-	n.choices = append(n.choices, choice{name: "a new one …", about: "in a folder of a mounted drive, open or sealed"}, choice{name: "another folder …", about: "of a shelf that exists"})
+	n.choices = append(n.choices, choice{name: "a new one …", about: "in a folder of a mounted drive, open or sealed"},
+		choice{name: "another folder …", about: "of a shelf that exists"})
 	n.then = func(chosen []int) tea.Cmd {
 		switch at := chosen[0]; {
 		case at < len(folders):
@@ -71,7 +72,9 @@ func (m *model) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) 
 }
 
 func (m *model) onLocked(l locked) {
-	m.askHidden("Passphrase of the shelf in "+l.dir+": ", func(text string) { m.pending = m.openThen(l.dir, []byte(text), l.then) })
+	m.askHidden("Passphrase of the shelf in "+l.dir+": ", func(text string) {
+		m.pending = m.openThen(l.dir, []byte(text), l.then)
+	})
 }
 
 // use makes an opened shelf the one that dates come from and captures go to.
@@ -93,11 +96,13 @@ func (m *model) carryTo(to *shelf.Shelf) tea.Cmd {
 	b := &m.boards[m.board]
 	mine, one := slices.Clone(b.twins), m.twin()
 	slices.Reverse(mine)
-	n := menu{title: "What is carried to " + to.Head().Name + "? Nothing is taken away here", left: to.Close, choices: []choice{
-		{name: "everything", about: units.Plural(len(m.twins()), "twin") + " of " + units.Plural(len(m.boards), "machine")},
-		{name: "some machines …", about: "all dates of the machines that you choose"},
-		{name: "some dates of " + b.machine + " …", about: units.Plural(len(mine), "twin") + " to choose from"},
-		{name: "only " + units.Moment(one.Taken) + " of " + b.machine}}}
+	n := menu{title: "What is carried to " + to.Head().Name + "? Nothing is taken away here", left: to.Close,
+		choices: []choice{
+			{name: "everything", about: units.Plural(len(m.twins()), "twin") + " of " +
+				units.Plural(len(m.boards), "machine")},
+			{name: "some machines …", about: "all dates of the machines that you choose"},
+			{name: "some dates of " + b.machine + " …", about: units.Plural(len(mine), "twin") + " to choose from"},
+			{name: "only " + units.Moment(one.Taken) + " of " + b.machine}}}
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
 		case 1:
@@ -108,7 +113,8 @@ func (m *model) carryTo(to *shelf.Shelf) tea.Cmd {
 		case 2:
 			m.carrySome(to, "Which dates of "+b.machine+"?", len(mine), func(i int) (choice, []*shelf.Twin) {
 				t := mine[i]
-				return choice{name: units.Moment(t.Taken) + "  " + right(units.Bytes(t.Added), 9) + " new  " + t.Note, on: t == one}, mine[i : i+1]
+				return choice{name: units.Moment(t.Taken) + "  " + right(units.Bytes(t.Added), 9) + " new  " + t.Note,
+					on: t == one}, mine[i : i+1]
 			})
 		case 3:
 			return m.carry(to, []*shelf.Twin{one})
@@ -176,9 +182,14 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 	}
 	n.above = append(n.above, "")
 	if alone := mv.Alone(); alone == 0 {
-		n.choices = append(n.choices, choice{name: there + " replaces " + here, about: here + " is marked as retired: all on it stays readable, captures go to " + there})
+		n.choices = append(n.choices,
+			choice{name: there + " replaces " + here,
+				about: here + " is marked as retired: all on it stays readable, " +
+					"captures go to " + there})
 	} else {
-		n.above = append(n.above, " "+caution.Render(fmt.Sprintf("%s has %s that %s doesn't have: it can't be replaced yet.", here, units.Plural(alone, "twin"), there)), "")
+		n.above = append(n.above,
+			" "+caution.Render(fmt.Sprintf("%s has %s that %s doesn't have: it can't be replaced yet.", here,
+				units.Plural(alone, "twin"), there)), "")
 	}
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
@@ -228,7 +239,8 @@ func movedLines(mv *workshop.Moved, here, there string) []string {
 		if j-i > datesInRow {
 			a, b = "… "+a, "… "+b
 		}
-		out = append(out, fit(mv.Compared[i].Machine, 20)+fit(here, 10)+a, fit("", 20)+fit(there, 10)+b+dim.Render(fmt.Sprintf("   %d of %d the same", same, j-i)))
+		out = append(out, fit(mv.Compared[i].Machine, 20)+fit(here, 10)+a, fit("", 20)+fit(there, 10)+b+
+			dim.Render(fmt.Sprintf("   %d of %d the same", same, j-i)))
 		i = j
 	}
 	return out

@@ -17,7 +17,8 @@ import (
 func TestAnotherShelf(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "elm")
 	cheap := store.Cost{Passes: 1, Memory: 1024, Threads: 1}
-	elm, err := shelf.Create(t.Context(), dir, store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: cheap})
+	elm, err := shelf.Create(t.Context(), dir,
+		store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: cheap})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +56,8 @@ func TestAnotherShelf(t *testing.T) {
 		m = key(m, keys...)
 		<-mm.run.Ended()
 		m = feed(m, ticked{})
-		if len(mm.result) == 0 || !strings.Contains(mm.result[0], what) || mm.menu == nil || !strings.Contains(text(m), "Which shelf is used from now on?") {
+		if len(mm.result) == 0 || !strings.Contains(mm.result[0], what) || mm.menu == nil ||
+			!strings.Contains(text(m), "Which shelf is used from now on?") {
 			t.Fatalf("%q\n%s", mm.result, text(m))
 		}
 	}
@@ -68,7 +70,8 @@ func TestAnotherShelf(t *testing.T) {
 		t.Errorf("%s: %q", mm.w.Shelf.Place(), mm.note)
 	}
 	dates := len(mm.boards[mm.board].twins)
-	carried(fmt.Sprintf("%d twins carried, 1 twin there", dates-1), "down", "down", "enter", "home", "down", "space", "down", "space", "home", "enter")
+	carried(fmt.Sprintf("%d twins carried, 1 twin there", dates-1), "down", "down", "enter", "home", "down", "space",
+		"down", "space", "home", "enter")
 	m = key(m, "enter")
 	carried("2 twins carried, ", "down", "enter", "home", "down", "space", "enter")
 	m = key(m, "enter")
@@ -145,11 +148,13 @@ func TestMissingBlocksComeFromAnotherShelf(t *testing.T) {
 	m = key(m, "home", "enter", "end", "enter")
 	m = key(typed(m, elm.Place()), "enter")
 	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu != nil || !strings.Contains(text(m), "from Elm") || !strings.Contains(text(m), "everything is as it was written") {
+	if m = feed(m, ticked{}); mm.menu != nil || !strings.Contains(text(m), "from Elm") ||
+		!strings.Contains(text(m), "everything is as it was written") {
 		t.Errorf("\n%s", text(m))
 	}
 	check()
-	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") || !strings.Contains(text(m), "no twin needs anything of it") {
+	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") ||
+		!strings.Contains(text(m), "no twin needs anything of it") {
 		t.Errorf("\n%s", text(m))
 	}
 	m = key(m, "4", "s")
@@ -161,7 +166,8 @@ func TestMissingBlocksComeFromAnotherShelf(t *testing.T) {
 		t.Errorf("\n%s", text(m))
 	}
 	check()
-	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") || strings.Contains(text(m), "of no use") {
+	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") ||
+		strings.Contains(text(m), "of no use") {
 		t.Errorf("\n%s", text(m))
 	}
 }
@@ -191,7 +197,8 @@ func TestMissingBlocksWaitForACapture(t *testing.T) {
 	}
 }
 
-// TestQuestionsWaitForTheRunStep: what a run leads to is asked in its step, not in the middle of something else, and never about another shelf.
+// TestQuestionsWaitForTheRunStep: what a run leads to is asked in its step, not in the middle of something else, and
+// never about another shelf.
 func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
@@ -214,7 +221,8 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 		}
 		m = key(m, "1")
 		mm.settleShelves(to, moved())
-		if mm.menu != nil || mm.waiting == nil || mm.step != stepBench || !strings.Contains(text(m), "Step 6 asks which shelf is used") {
+		if mm.menu != nil || mm.waiting == nil || mm.step != stepBench ||
+			!strings.Contains(text(m), "Step 6 asks which shelf is used") {
 			t.Fatalf("step %d, %q\n%s", mm.step, mm.note, text(m))
 		}
 	}
@@ -229,7 +237,8 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	carried()
 	m = key(m, "4", "c", "home", "enter")
 	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu != nil || mm.waiting != nil || !strings.Contains(text(m), "every block that a twin needs") {
+	if m = feed(m, ticked{}); mm.menu != nil || mm.waiting != nil ||
+		!strings.Contains(text(m), "every block that a twin needs") {
 		t.Errorf("\n%s", text(m))
 	}
 	// Another shelf is opened before it is answered: it isn't asked whether that one is replaced.

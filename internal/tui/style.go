@@ -13,7 +13,9 @@ import (
 var (
 	strong = lipgloss.NewStyle().Bold(true)
 	here   = lipgloss.NewStyle().Reverse(true).Bold(true)
-	danger = lipgloss.NewStyle().Foreground(lipgloss.Color("124")).Background(lipgloss.Color("231")).Reverse(true).Bold(true) // stands out without colour too
+	// stands out without colour too
+	danger = lipgloss.NewStyle().Foreground(lipgloss.Color("124")).Background(lipgloss.Color("231")).Reverse(
+		true).Bold(true)
 
 	dim, reads, writes, good, bad, caution, grown, keyStyle lipgloss.Style
 )

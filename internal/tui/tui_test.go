@@ -29,7 +29,8 @@ func feed(m tea.Model, msg tea.Msg) tea.Model {
 		}
 		return m
 	}
-	if v := reflect.ValueOf(msg); v.IsValid() && v.Kind() == reflect.Slice && v.Type().Elem() == reflect.TypeFor[tea.Cmd]() {
+	if v := reflect.ValueOf(msg); v.IsValid() && v.Kind() == reflect.Slice &&
+		v.Type().Elem() == reflect.TypeFor[tea.Cmd]() {
 		for i := range v.Len() {
 			m = does(m, v.Index(i).Interface().(tea.Cmd))
 		}
@@ -57,7 +58,8 @@ func does(m tea.Model, cmd tea.Cmd) tea.Model {
 }
 
 func key(m tea.Model, keys ...string) tea.Model {
-	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "down": tea.KeyDown, "up": tea.KeyUp, "left": tea.KeyLeft, "right": tea.KeyRight, "tab": tea.KeyTab, "space": tea.KeySpace}
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "down": tea.KeyDown, "up": tea.KeyUp,
+		"left": tea.KeyLeft, "right": tea.KeyRight, "tab": tea.KeyTab, "space": tea.KeySpace}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
 		if c, ok := special[k]; ok {
@@ -93,12 +95,18 @@ func opened(t *testing.T) tea.Model {
 // TestEveryStepFitsEverySize draws all pages in many sizes: no line too wide, none too many.
 func TestEveryStepFitsEverySize(t *testing.T) {
 	m := key(opened(t), "down", "w")
-	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"}, {"8"}, {"?"},
-		{"2"}, {"2", "p"}, {"2", "p", "enter"}, {"2", "x"}, {"2", "x", "enter"}, {"2", "a"}, {"2", "a", "enter"}, {"2", "e", "e"}, {"2", "e", "enter"}, {"2", "?"},
-		{"4", "g"}, {"4", "m"}, {"4", "m", "enter"}, {"4", "o"}, {"4", "?"}, {"1", "i"}, {"4", "i"}, {"4", "i", "right"}, {"4", "i", "right", "t"}, {"4", "down", "i", "down", "right", "right"}, {"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"}, {"4", "i", "?"}} {
+	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"},
+		{"8"}, {"?"},
+		{"2"}, {"2", "p"}, {"2", "p", "enter"}, {"2", "x"}, {"2", "x", "enter"}, {"2", "a"}, {"2", "a", "enter"},
+		{"2", "e", "e"}, {"2", "e", "enter"}, {"2", "?"},
+		{"4", "g"}, {"4", "m"}, {"4", "m", "enter"}, {"4", "o"}, {"4", "?"}, {"1", "i"}, {"4", "i"},
+		{"4", "i", "right"}, {"4", "i", "right", "t"}, {"4", "down", "i", "down", "right", "right"},
+		{"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"},
+		{"4", "i", "?"}} {
 		m = key(m, "esc", "1")
 		m = key(m, keys...)
-		for _, size := range [][2]int{{60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15}, {20, 5}, {1, 1}} {
+		for _, size := range [][2]int{{60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15},
+			{20, 5}, {1, 1}} {
 			m = feed(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			text := m.View().Content
 			lines := strings.Split(text, "\n")
@@ -112,7 +120,8 @@ func TestEveryStepFitsEverySize(t *testing.T) {
 			}
 			if size[0] >= 60 && size[1] >= 16 {
 				plain := ansi.Strip(text)
-				if !strings.Contains(plain, "READS") && !strings.Contains(plain, "IS NOW") || !strings.Contains(plain, "WRITES") {
+				if !strings.Contains(plain, "READS") && !strings.Contains(plain, "IS NOW") ||
+					!strings.Contains(plain, "WRITES") {
 					t.Errorf("%q at %v: a rail is missing", keys, size)
 				}
 			}
@@ -134,7 +143,9 @@ func TestRailsShowEveryPart(t *testing.T) {
 				if i > n/2 {
 					start += 900 << 30
 				}
-				r.parts = append(r.parts, railPart{span: span.At(start, size), number: i + 1, title: fmt.Sprint("part ", i), role: table.RoleData, used: 1, known: true})
+				r.parts = append(r.parts,
+					railPart{span: span.At(start, size), number: i + 1, title: fmt.Sprint("part ", i),
+						role: table.RoleData, used: 1, known: true})
 			}
 			last := 0
 			for i, s := range r.layout(w) {
@@ -186,7 +197,10 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
 	hold := make(chan struct{})
-	r := run.Start(context.Background(), "Capture of Weighbridge", []string{"read"}, 0, func(c *run.Context) error { <-hold; return nil })
+	r := run.Start(context.Background(), "Capture of Weighbridge", []string{"read"}, 0, func(c *run.Context) error {
+		<-hold
+		return nil
+	})
 	mm.start(r, "", nil)
 	m = key(m, "q")
 	if !mm.leaving {
@@ -221,7 +235,8 @@ func TestReadyKeepsTwoActionsApart(t *testing.T) {
 	if mm.step != stepReady || mm.ready.draft == nil || mm.ready.draft.New {
 		t.Fatalf("step %d, %q", mm.step, mm.note)
 	}
-	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "Adds to what is there") || !strings.Contains(text, "Nothing is changed yet") {
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "Adds to what is there") ||
+		!strings.Contains(text, "Nothing is changed yet") {
 		t.Errorf("\n%s", text)
 	}
 	m = key(m, "enter")
@@ -229,11 +244,13 @@ func TestReadyKeepsTwoActionsApart(t *testing.T) {
 		t.Error("a last page without any change")
 	}
 	m = key(m, "d")
-	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "LOSES 1 PART") || !strings.Contains(text, "✗ goes") {
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "LOSES 1 PART") ||
+		!strings.Contains(text, "✗ goes") {
 		t.Errorf("\n%s", text)
 	}
 	m = key(m, "o")
-	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "LAYS THE DISK OUT ANEW") || strings.Contains(text, "stays,") {
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "LAYS THE DISK OUT ANEW") ||
+		strings.Contains(text, "stays,") {
 		t.Errorf("\n%s", text)
 	}
 	m = key(m, "u", "u")
@@ -272,7 +289,8 @@ func TestReadyWhileLookingAgain(t *testing.T) {
 		if k != "" {
 			m = key(m, k)
 		}
-		if text := ansi.Strip(m.View().Content); mm.step == stepReady && !mm.help && !strings.Contains(text, "not looked at yet") {
+		if text := ansi.Strip(m.View().Content); mm.step == stepReady && !mm.help &&
+			!strings.Contains(text, "not looked at yet") {
 			t.Fatalf("after %q:\n%s", k, text)
 		}
 	}

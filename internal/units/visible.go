@@ -6,8 +6,8 @@ import (
 	"unicode/utf8"
 )
 
-// Visible is text from outside (a label, a model, a name) without what would move a terminal's cursor, give it orders or turn
-// its text around.
+// Visible is text from outside (a label, a model, a name) without what would move a terminal's cursor, give it orders
+// or turn its text around.
 func Visible(s string) string {
 	return strings.Map(func(r rune) rune {
 		if Moves(r) {
@@ -22,7 +22,8 @@ func Moves(r rune) bool {
 	return r < ' ' || r >= 0x7F && r < 0xA0 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069
 }
 
-// VisibleJSON is JSON from outside whose strings hold nothing that would move a terminal's cursor, written as it is or as escapes.
+// VisibleJSON is JSON from outside whose strings hold nothing that would move a terminal's cursor, written as it is or
+// as escapes.
 func VisibleJSON(b []byte) []byte {
 	out := make([]byte, 0, len(b))
 	for at := 0; at < len(b); {

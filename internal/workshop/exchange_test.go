@@ -9,7 +9,8 @@ import (
 	"twinshelf/internal/store"
 )
 
-// TestShelfIsExchangedWhileItIsRead: what works in the background asks for the open shelf while the screen exchanges it.
+// TestShelfIsExchangedWhileItIsRead: what works in the background asks for the open shelf while the screen exchanges
+// it.
 func TestShelfIsExchangedWhileItIsRead(t *testing.T) {
 	w, err := New(t.TempDir(), nil, false)
 	if err != nil {

@@ -94,7 +94,8 @@ func (in *Inside) names() string {
 	return strings.Join(out, "; ")
 }
 
-// Resolve finds what a path leads to, and gives it as the volume writes it. Without a part in front it is looked for in all of them.
+// Resolve finds what a path leads to, and gives it as the volume writes it. Without a part in front it is looked for in
+// all of them.
 func (in *Inside) Resolve(ctx context.Context, text string) (*inside.Part, fsys.Item, string, error) {
 	where := inside.ParseWhere(text)
 	if where.Part > 0 {
@@ -129,7 +130,8 @@ func (in *Inside) Resolve(ctx context.Context, text string) (*inside.Part, fsys.
 	case len(found) > 1 && where.Path == ".":
 		return nil, item, "", fmt.Errorf("say which part: %s", in.names())
 	case len(found) > 1:
-		return nil, item, "", fmt.Errorf("%s is in %d parts: write the part in front, as %s", where.Path, len(found), found[0].Label(where.Path, in.Disks))
+		return nil, item, "", fmt.Errorf("%s is in %d parts: write the part in front, as %s", where.Path, len(found),
+			found[0].Label(where.Path, in.Disks))
 	case problem != nil:
 		return nil, item, "", problem
 	}
@@ -149,7 +151,9 @@ func (w *Workshop) Having(ctx context.Context, in *Inside, text string) *shelf.T
 		return nil
 	}
 	twins, _ := w.shelf().Twins(ctx)
-	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != in.Twin.Machine || t.ID == in.Twin.ID })
+	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool {
+		return t.Machine != in.Twin.Machine || t.ID == in.Twin.ID
+	})
 	slices.SortFunc(twins, func(a, b *shelf.Twin) int { return b.Taken.Compare(a.Taken) })
 	for _, t := range twins[:min(len(twins), mostLooked)] {
 		if ctx.Err() != nil {
@@ -221,14 +225,18 @@ type Searched struct {
 	Problems []string
 }
 
-// Search looks for names over all dates of a machine, or of all ("" for machine). Indexes that are missing are made first; making hears of each.
-func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, limit int, making func(t *shelf.Twin, left int)) (*Searched, error) {
+// Search looks for names over all dates of a machine, or of all ("" for machine). Indexes that are missing are made
+// first; making hears of each.
+func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, limit int,
+	making func(t *shelf.Twin, left int)) (*Searched, error) {
 	lib, err := w.Library()
 	if err != nil {
 		return nil, err
 	}
 	twins, problems := w.shelf().Twins(ctx)
-	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return machine != "" && !strings.EqualFold(t.Machine, machine) })
+	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool {
+		return machine != "" && !strings.EqualFold(t.Machine, machine)
+	})
 	out := &Searched{Twins: len(twins)}
 	for _, p := range problems {
 		out.Problems = append(out.Problems, p.Error())
@@ -244,13 +252,15 @@ func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, li
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			out.Problems = append(out.Problems, fmt.Sprintf("%s of %s can't be searched: %v", t.Machine, units.Moment(t.Taken), err))
+			out.Problems = append(out.Problems,
+				fmt.Sprintf("%s of %s can't be searched: %v", t.Machine, units.Moment(t.Taken), err))
 			continue
 		}
 		for _, p := range parts {
 			listed, all = append(listed, p), append(all, p.Index)
 			if lacks := p.Lacks(); lacks != "" {
-				out.Problems = append(out.Problems, fmt.Sprintf("%s of %s, part %d: %s", t.Machine, units.Moment(t.Taken), p.Part, lacks))
+				out.Problems = append(out.Problems,
+					fmt.Sprintf("%s of %s, part %d: %s", t.Machine, units.Moment(t.Taken), p.Part, lacks))
 			}
 		}
 	}
@@ -260,7 +270,9 @@ func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, li
 	}
 	out.More = res.More
 	for i, err := range res.Problems {
-		out.Problems = append(out.Problems, fmt.Sprintf("%s of %s, part %d: %v", listed[i].Twin.Machine, units.Moment(listed[i].Twin.Taken), listed[i].Part, err))
+		out.Problems = append(out.Problems,
+			fmt.Sprintf("%s of %s, part %d: %v", listed[i].Twin.Machine, units.Moment(listed[i].Twin.Taken),
+				listed[i].Part, err))
 	}
 	out.Found = grouped(res, listed, twins)
 	return out, nil
@@ -286,7 +298,9 @@ func grouped(res *names.Result, listed []*inside.Listed, twins []*shelf.Twin) []
 			if !ok {
 				i = len(out)
 				at[g] = i
-				out = append(out, Found{Machine: l.Twin.Machine, Disk: l.Disk + 1, Part: l.Part, Disks: len(l.Twin.Disks), Path: h.Path, Kind: h.Kind, Of: dates[l.Twin.Machine]})
+				out = append(out,
+					Found{Machine: l.Twin.Machine, Disk: l.Disk + 1, Part: l.Part, Disks: len(l.Twin.Disks),
+						Path: h.Path, Kind: h.Kind, Of: dates[l.Twin.Machine]})
 			}
 			out[i].At = append(out[i].At, FoundAt{l.Twin, s.Entry})
 		}
@@ -312,9 +326,10 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 	return lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
 }
 
-// SettleVersions looks at the contents where a version has the size of the one before and only its time or identity differs, and
-// counts equal ones as one version. Files of more than most bytes are left as they are.
-func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight, most int64) error {
+// SettleVersions looks at the contents where a version has the size of the one before and only its time or identity
+// differs, and counts equal ones as one version. Files of more than most bytes are left as they are.
+func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight,
+	most int64) error {
 	open := func(t *shelf.Twin) (*inside.Opened, error) {
 		in, err := w.LookInto(ctx, Origin{Twin: t})
 		if err != nil {
@@ -330,7 +345,8 @@ func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path stri
 	for i := range sights {
 		s := &sights[i]
 		now := s.Version
-		if i > 0 && now > was && was > 0 && sights[i-1].There && s.Entry.Kind == names.File && sights[i-1].Entry.Kind == names.File && s.Entry.Size == sights[i-1].Entry.Size && s.Entry.Size <= most {
+		if i > 0 && now > was && was > 0 && sights[i-1].There && s.Entry.Kind == names.File &&
+			sights[i-1].Entry.Kind == names.File && s.Entry.Size == sights[i-1].Entry.Size && s.Entry.Size <= most {
 			a, err := open(sights[i-1].Twin)
 			if err == nil {
 				var b *inside.Opened
@@ -362,8 +378,10 @@ type PartDifference struct {
 	All  []names.Difference
 }
 
-// CompareInside gives what differs between two machines' contents, part by part. A path limits it to one folder of one part.
-func (w *Workshop) CompareInside(ctx context.Context, before, after *Inside, only *inside.Part, folder string) ([]PartDifference, error) {
+// CompareInside gives what differs between two machines' contents, part by part. A path limits it to one folder of one
+// part.
+func (w *Workshop) CompareInside(ctx context.Context, before, after *Inside, only *inside.Part,
+	folder string) ([]PartDifference, error) {
 	var out []PartDifference
 	for _, p := range after.Parts {
 		if only != nil && p != only {
@@ -477,7 +495,8 @@ type Taking struct {
 }
 
 // StartTake takes items out.
-func (w *Workshop) StartTake(ctx context.Context, title string, choices []takeout.Choice, to Taking) (r *run.Run, report func() *takeout.Report, err error) {
+func (w *Workshop) StartTake(ctx context.Context, title string, choices []takeout.Choice,
+	to Taking) (r *run.Run, report func() *takeout.Report, err error) {
 	if to.Folder != "" {
 		if err := w.mayTakeInto(to.Folder); err != nil {
 			return nil, nil, err
@@ -505,8 +524,10 @@ func (w *Workshop) mayTakeInto(folder string) error {
 	}
 	into, err1 := filepath.Abs(folder)
 	place, err2 := filepath.Abs(w.shelf().Place())
-	if rel, err := filepath.Rel(place, into); err1 == nil && err2 == nil && err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
-		return &disk.Refusal{Disk: "the folder " + folder, Reason: "it belongs to the open shelf", Remedy: "take it out to another one"}
+	if rel, err := filepath.Rel(place, into); err1 == nil && err2 == nil && err == nil && rel != ".." &&
+		!strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		return &disk.Refusal{Disk: "the folder " + folder, Reason: "it belongs to the open shelf",
+			Remedy: "take it out to another one"}
 	}
 	return nil
 }

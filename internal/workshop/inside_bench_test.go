@@ -19,8 +19,9 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// BenchmarkLookInside makes a shelf with many dates of an ext4 volume with many files (BENCH_FILES, BENCH_DATES; 500,000 and 100
-// when they aren't set), of which a hundredth changes between dates, and times a search, a folder and a comparison.
+// BenchmarkLookInside makes a shelf with many dates of an ext4 volume with many files (BENCH_FILES, BENCH_DATES;
+// 500,000 and 100 when they aren't set), of which a hundredth changes between dates, and times a search, a folder and a
+// comparison.
 func BenchmarkLookInside(b *testing.B) {
 	testkit.Need(b, "mkfs.ext4", "mount")
 	testkit.Root(b)

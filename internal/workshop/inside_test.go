@@ -70,7 +70,8 @@ func TestPathsOfAMachine(t *testing.T) {
 		}
 	}
 	attached, err := w.LookInto(t.Context(), Origin{Bench: named(t, disks, "40B1")})
-	if err != nil || len(attached.Parts) != len(desk.Parts) || attached.Parts[2].Key() != desk.Parts[2].Key() || attached.Parts[2].Title != desk.Parts[2].Title {
+	if err != nil || len(attached.Parts) != len(desk.Parts) || attached.Parts[2].Key() != desk.Parts[2].Key() ||
+		attached.Parts[2].Title != desk.Parts[2].Title {
 		t.Errorf("the attached disk has other parts: %+v, %v", attached, err)
 	}
 	if same := attached.Same(desk.Parts[3]); same != attached.Parts[3] {
@@ -78,7 +79,8 @@ func TestPathsOfAMachine(t *testing.T) {
 	}
 }
 
-// TestNamesOverTheDates searches, follows an item and compares dates, with the indexes on the shelf, without them, and after damage.
+// TestNamesOverTheDates searches, follows an item and compares dates, with the indexes on the shelf, without them, and
+// after damage.
 func TestNamesOverTheDates(t *testing.T) {
 	w, disks := ferry(t)
 	ctx := context.Background()
@@ -92,11 +94,14 @@ func TestNamesOverTheDates(t *testing.T) {
 		return res.Found
 	}
 	found := search(names.Query{Text: "timetable-winter*"}, "")
-	if len(found) != 2 || made != 9 || found[1].Machine != "Ticket desk" || found[1].Label() != "3:Users/Maud/timetable-winter.txt" || !found[1].Gone || len(found[1].At) != 1 || found[1].Of != 3 {
+	if len(found) != 2 || made != 9 || found[1].Machine != "Ticket desk" ||
+		found[1].Label() != "3:Users/Maud/timetable-winter.txt" || !found[1].Gone || len(found[1].At) != 1 ||
+		found[1].Of != 3 {
 		t.Errorf("%d made, found %+v", made, found)
 	}
 	made = 0
-	if f := search(names.Query{Text: "quarter-4", Kinds: []names.Kind{names.File}}, "ticket desk"); made != 0 || len(f) == 0 || f[0].Gone || !f[0].At[0].Twin.Taken.After(f[0].At[1].Twin.Taken) {
+	if f := search(names.Query{Text: "quarter-4", Kinds: []names.Kind{names.File}}, "ticket desk"); made != 0 ||
+		len(f) == 0 || f[0].Gone || !f[0].At[0].Twin.Taken.After(f[0].At[1].Twin.Taken) {
 		t.Errorf("%d made again, found %+v", made, f)
 	}
 	if f := search(names.Query{Text: "pagefile"}, ""); len(f) != 1 {
@@ -104,7 +109,8 @@ func TestNamesOverTheDates(t *testing.T) {
 	}
 	desk := into(t, w, "Ticket desk")
 	sights, err := w.History(ctx, "Ticket desk", desk.Parts[2], "Tickets/2026/quarter-4.csv")
-	if err != nil || len(sights) != 3 || sights[0].Version != 1 || sights[1].Version != 2 || sights[2].Version != 2 || sights[1].Entry.Size <= sights[0].Entry.Size {
+	if err != nil || len(sights) != 3 || sights[0].Version != 1 || sights[1].Version != 2 || sights[2].Version != 2 ||
+		sights[1].Entry.Size <= sights[0].Entry.Size {
 		t.Errorf("%+v, %v", sights, err)
 	}
 	sights, _ = w.History(ctx, "Ticket desk", desk.Parts[2], "Users/Maud/timetable-winter.txt")
@@ -120,7 +126,9 @@ func TestNamesOverTheDates(t *testing.T) {
 		t.Fatal(err)
 	}
 	all, err := w.CompareInside(ctx, into(t, w, "20261002"), desk, nil, "")
-	if err != nil || len(all) != 4 || !strings.HasPrefix(DifferenceWords(all[2]), "3 new (") || DifferenceWords(all[3]) != "nothing differs" || !strings.Contains(DifferenceWords(all[1]), "can't be compared") {
+	if err != nil || len(all) != 4 || !strings.HasPrefix(DifferenceWords(all[2]), "3 new (") ||
+		DifferenceWords(all[3]) != "nothing differs" ||
+		!strings.Contains(DifferenceWords(all[1]), "can't be compared") {
 		t.Errorf("%+v, %v", all, err)
 	}
 	paths := func(d PartDifference) (out []string) {
@@ -130,13 +138,16 @@ func TestNamesOverTheDates(t *testing.T) {
 		return out
 	}
 	whole := paths(all[2])
-	if all, err = w.CompareInside(ctx, into(t, w, "20261002"), attached, attached.Parts[2], ""); err != nil || len(all) != 1 || !slices.Equal(paths(all[0]), whole) {
+	if all, err = w.CompareInside(ctx, into(t, w, "20261002"), attached, attached.Parts[2], ""); err != nil ||
+		len(all) != 1 || !slices.Equal(paths(all[0]), whole) {
 		t.Errorf("%q and against the attached disk %q, %v", whole, paths(all[0]), err)
 	}
-	if err := ConfirmDifferences(ctx, into(t, w, "20261002"), &all[0]); err != nil || !slices.Equal(paths(all[0]), whole) {
+	if err := ConfirmDifferences(ctx, into(t, w, "20261002"), &all[0]); err != nil ||
+		!slices.Equal(paths(all[0]), whole) {
 		t.Errorf("after a look at the contents %q, %v", paths(all[0]), err)
 	}
-	if all, err = w.CompareInside(ctx, into(t, w, "20261002"), desk, desk.Parts[2], "Users"); err != nil || len(all[0].All) >= len(whole) || len(all[0].All) == 0 {
+	if all, err = w.CompareInside(ctx, into(t, w, "20261002"), desk, desk.Parts[2], "Users"); err != nil ||
+		len(all[0].All) >= len(whole) || len(all[0].All) == 0 {
 		t.Errorf("in one folder %q, %v", paths(all[0]), err)
 	}
 	// A retired shelf is not written; damaged listings are made again.
@@ -177,7 +188,8 @@ func TestVersionsOfAFile(t *testing.T) {
 		{"3:Tickets/2026/quarter-4.csv", "3:Tickets/2026/quarter-4.csv", false},
 		{"3:Tickets/2024/quarter-1.csv", "3:Tickets/2024/quarter-2.csv", false},
 	} {
-		if same, err := inside.SameContents(context.Background(), open("20261002", c.a), open("Ticket desk", c.b)); err != nil || same != c.same {
+		if same, err := inside.SameContents(context.Background(), open("20261002", c.a),
+			open("Ticket desk", c.b)); err != nil || same != c.same {
 			t.Errorf("%s and %s: %v %v", c.a, c.b, same, err)
 		}
 	}
@@ -209,10 +221,13 @@ func TestTakingOut(t *testing.T) {
 		}
 	}
 	var packed bytes.Buffer
-	if r, report, err = w.StartTake(context.Background(), "x", choices, Taking{Zip: &packed}); err != nil || r.Wait() != nil || packed.Len() < 100_000 || report().Files < 20 {
+	if r, report, err = w.StartTake(context.Background(), "x", choices, Taking{Zip: &packed}); err != nil ||
+		r.Wait() != nil || packed.Len() < 100_000 || report().Files < 20 {
 		t.Errorf("zip of %d bytes, %v", packed.Len(), err)
 	}
-	if _, _, err := w.StartTake(context.Background(), "x", choices, Taking{Folder: filepath.Join(w.Shelf.Place(), "packs/x")}); err == nil || !strings.Contains(err.Error(), "belongs to the open shelf") {
+	if _, _, err := w.StartTake(context.Background(), "x", choices,
+		Taking{Folder: filepath.Join(w.Shelf.Place(), "packs/x")}); err == nil ||
+		!strings.Contains(err.Error(), "belongs to the open shelf") {
 		t.Errorf("into the shelf: %v", err)
 	}
 	file := filepath.Join(dest, "new.tar")
@@ -238,7 +253,10 @@ func TestEntriesAreSorted(t *testing.T) {
 		t.Fatal(err)
 	}
 	for by, ordered := range map[string]func(a, b fsys.Entry) bool{
-		"name": func(a, b fsys.Entry) bool { return strings.ToLower(a.Name) <= strings.ToLower(b.Name) }, "size": func(a, b fsys.Entry) bool { return a.Size >= b.Size }, "changed": func(a, b fsys.Entry) bool { return !a.Modified.Before(b.Modified) },
+		"name": func(a, b fsys.Entry) bool { return strings.ToLower(a.Name) <= strings.ToLower(b.Name) },
+		"size": func(a, b fsys.Entry) bool { return a.Size >= b.Size }, "changed": func(a, b fsys.Entry) bool {
+			return !a.Modified.Before(b.Modified)
+		},
 	} {
 		SortEntries(all, by)
 		for i := 1; i < len(all); i++ {
@@ -278,7 +296,8 @@ func TestDamageIsNamedByFile(t *testing.T) {
 	if err := r.Wait(); err != nil {
 		t.Fatal(err)
 	}
-	if rep := report(); len(rep.Files) == 0 || !strings.Contains(strings.Join(rep.Files, "\n"), "MS-Eider/2026-07.csv") {
+	if rep := report(); len(rep.Files) == 0 ||
+		!strings.Contains(strings.Join(rep.Files, "\n"), "MS-Eider/2026-07.csv") {
 		t.Errorf("check: %+v", rep)
 	}
 	run, proof := w.StartProofTwin(context.Background(), twin)
@@ -388,10 +407,12 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 		t.Errorf("by its records the versions are %v, %v", versions(sights), err)
 	}
 	small := slices.Clone(sights)
-	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", sights, 1<<20); err != nil || !slices.Equal(versions(sights), []int{1, 1, 2, 2}) {
+	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", sights, 1<<20); err != nil ||
+		!slices.Equal(versions(sights), []int{1, 1, 2, 2}) {
 		t.Errorf("by its contents the versions are %v, %v", versions(sights), err)
 	}
-	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", small, 3); err != nil || !slices.Equal(versions(small), []int{1, 2, 3, 3}) {
+	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", small, 3); err != nil ||
+		!slices.Equal(versions(small), []int{1, 2, 3, 3}) {
 		t.Errorf("of a file that is too large the versions are %v, %v", versions(small), err)
 	}
 }

@@ -17,7 +17,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// SortEntries orders a folder: folders first, then by name, by size (largest first) or by the time of the last change (newest first).
+// SortEntries orders a folder: folders first, then by name, by size (largest first) or by the time of the last change
+// (newest first).
 func SortEntries(all []fsys.Entry, by string) {
 	type keyed struct {
 		*fsys.Entry
@@ -72,7 +73,8 @@ func Visible(name string) string { return units.Visible(name) }
 
 // KindWord is what an entry of an index is, in a word.
 func KindWord(k names.Kind) string {
-	return map[names.Kind]string{names.File: "file", names.Folder: "folder", names.Link: "link", names.Other: "other", names.Broken: "unreadable"}[k]
+	return map[names.Kind]string{names.File: "file", names.Folder: "folder", names.Link: "link", names.Other: "other",
+		names.Broken: "unreadable"}[k]
 }
 
 // DifferenceWords sums up what differs in a part.
@@ -181,7 +183,8 @@ func (w *Workshop) damagedFiles(ctx context.Context, rep *keeping.Report) []stri
 		if err != nil {
 			continue
 		}
-		out = append(out, fmt.Sprintf("%s, twin of %s, disk %d: %s", d.Machine, units.Moment(d.Taken), d.Disk, touched.Words(mostFiles)))
+		out = append(out, fmt.Sprintf("%s, twin of %s, disk %d: %s", d.Machine, units.Moment(d.Taken), d.Disk,
+			touched.Words(mostFiles)))
 	}
 	return out
 }

@@ -28,7 +28,8 @@ func (w *Workshop) Remember(ctx context.Context, s *shelf.Shelf) error {
 	}
 	h := s.Head()
 	ids := s.TwinIDs(ctx)
-	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids), Holds: ids[:min(len(ids), mostRemembered)]}
+	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids),
+		Holds: ids[:min(len(ids), mostRemembered)]}
 	if w.Bench.System {
 		for _, d := range w.Bench.List() {
 			if w.Bench.Host.HoldsFolder(d.Path, abs) {
@@ -44,8 +45,10 @@ func (w *Workshop) Remember(ctx context.Context, s *shelf.Shelf) error {
 		if old.ID == k.ID {
 			k.Gone = vanished(ctx, s, &old, &k)
 		}
-		same := slices.Equal(old.Holds, k.Holds) && slices.Equal(old.Marks, k.Marks) && old.Rules == k.Rules && slices.Equal(old.Gone, k.Gone)
-		if old.ID == k.ID && old.Path == k.Path && same && time.Since(old.Seen) < time.Hour && (!open || w.State.Shelf == abs) {
+		same := slices.Equal(old.Holds, k.Holds) && slices.Equal(old.Marks, k.Marks) && old.Rules == k.Rules &&
+			slices.Equal(old.Gone, k.Gone)
+		if old.ID == k.ID && old.Path == k.Path && same && time.Since(old.Seen) < time.Hour &&
+			(!open || w.State.Shelf == abs) {
 			return nil
 		}
 	}
@@ -71,7 +74,8 @@ func (k KnownShelf) Words() string {
 	case k.Here:
 		return fmt.Sprintf("%s, at %s", k.Name, k.Path)
 	}
-	return fmt.Sprintf("%s, last seen %s%s at %s with %s", k.Name, k.Seen.Format("2 Jan 2006"), where, k.Path, units.Plural(k.Twins, "twin"))
+	return fmt.Sprintf("%s, last seen %s%s at %s with %s", k.Name, k.Seen.Format("2 Jan 2006"), where, k.Path,
+		units.Plural(k.Twins, "twin"))
 }
 
 // Known lists the shelves that were open here, the latest first; each is looked for where it was.
@@ -103,9 +107,9 @@ func AlsoOn(known []KnownShelf, twin string) []string {
 	return out
 }
 
-// InReach is the folder of the latest known shelf that can be reached now and takes captures; empty when there is none. It
-// stands in for the one that was open last when that one's drive isn't attached. A sealed one counts when its passphrase may be
-// asked for; whether it takes captures is then known when it is open.
+// InReach is the folder of the latest known shelf that can be reached now and takes captures; empty when there is none.
+// It stands in for the one that was open last when that one's drive isn't attached. A sealed one counts when its
+// passphrase may be asked for; whether it takes captures is then known when it is open.
 func (w *Workshop) InReach(ctx context.Context, sealedToo bool) string {
 	for _, k := range w.Known(ctx) {
 		switch {
@@ -124,7 +128,8 @@ func (w *Workshop) InReach(ctx context.Context, sealedToo bool) string {
 	return ""
 }
 
-// NewShelf makes a shelf in a folder that is empty or isn't there yet, with a share of parity in percent; sealed when there is a passphrase.
+// NewShelf makes a shelf in a folder that is empty or isn't there yet, with a share of parity in percent; sealed when
+// there is a passphrase.
 func NewShelf(ctx context.Context, dir, name string, parity int, passphrase []byte) (*shelf.Shelf, error) {
 	var s *shelf.Shelf
 	var err error
@@ -159,27 +164,30 @@ func (w *Workshop) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *r
 	return r, func() *keeping.Report { return rep }
 }
 
-// StartRefill takes what a check found missing from another shelf with the same twins, and looks again; what is still missing then
-// stands in the report instead.
-func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf, rep *keeping.Report) (r *run.Run, report func() *keeping.Report) {
+// StartRefill takes what a check found missing from another shelf with the same twins, and looks again; what is still
+// missing then stands in the report instead.
+func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf,
+	rep *keeping.Report) (r *run.Run, report func() *keeping.Report) {
 	const taking, looking = "Take what is missing", "Look again"
-	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0, func(rc *run.Context) error {
-		rc.Phase(taking, 0)
-		n, err := keeping.Refill(rc, w.shelf(), other, rep)
-		if n > 0 {
-			rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
-		}
-		if err != nil {
-			return err
-		}
-		rc.Phase(looking, 0)
-		again, err := keeping.Check(rc, w.shelf(), keeping.CheckKind{}, nil)
-		if err != nil {
-			return err
-		}
-		rep.Damage, rep.Lost, rep.Hurt, rep.Idle, rep.Files = again.Damage, again.Lost, again.Hurt, again.Idle, w.damagedFiles(rc, again)
-		return nil
-	})
+	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0,
+		func(rc *run.Context) error {
+			rc.Phase(taking, 0)
+			n, err := keeping.Refill(rc, w.shelf(), other, rep)
+			if n > 0 {
+				rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
+			}
+			if err != nil {
+				return err
+			}
+			rc.Phase(looking, 0)
+			again, err := keeping.Check(rc, w.shelf(), keeping.CheckKind{}, nil)
+			if err != nil {
+				return err
+			}
+			rep.Damage, rep.Lost, rep.Hurt, rep.Idle, rep.Files = again.Damage, again.Lost, again.Hurt, again.Idle,
+				w.damagedFiles(rc, again)
+			return nil
+		})
 	return r, func() *keeping.Report { return rep }
 }
 
@@ -201,10 +209,11 @@ func stepper(rc *run.Context, phase string) func(done, total int64) error {
 func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() keeping.Freed) {
 	var f keeping.Freed
 	const phase = "Copy what is needed"
-	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
-		f, err = keeping.GiveBack(rc, w.shelf(), stepper(rc, phase))
-		return err
-	})
+	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, 0,
+		func(rc *run.Context) (err error) {
+			f, err = keeping.GiveBack(rc, w.shelf(), stepper(rc, phase))
+			return err
+		})
 	return r, func() keeping.Freed { return f }
 }
 
@@ -273,7 +282,8 @@ func (m *Moved) Words() string {
 	if m.Already > 0 {
 		there = fmt.Sprintf(", %s there already", units.Plural(m.Already, "twin"))
 	}
-	return fmt.Sprintf("%s carried%s, %s stored anew, %s read back", units.Plural(m.Twins, "twin"), there, units.Bytes(m.Bytes), units.Bytes(m.ReadBack))
+	return fmt.Sprintf("%s carried%s, %s stored anew, %s read back", units.Plural(m.Twins, "twin"), there,
+		units.Bytes(m.Bytes), units.Bytes(m.ReadBack))
 }
 
 // Alone is how many twins the other shelf doesn't have, or has differently.
@@ -290,14 +300,16 @@ func (m *Moved) Alone() int {
 // ErrStillNeeded means that a shelf isn't retired because it holds what its successor doesn't.
 var ErrStillNeeded = errors.New("it isn't retired")
 
-// Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which dates are kept go with it,
-// unless the other one has its own.
+// Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which
+// dates are kept go with it, unless the other one has its own.
 func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf, m *Moved) error {
 	if _, problems := w.shelf().Twins(ctx); len(problems) > 0 {
-		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.shelf().Head().Name, ErrStillNeeded, problems[0])
+		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.shelf().Head().Name, ErrStillNeeded,
+			problems[0])
 	}
 	if n := m.Alone(); n > 0 {
-		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.shelf().Head().Name, units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
+		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.shelf().Head().Name,
+			units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
 	}
 	if _, err := keeping.CarryRules(ctx, w.shelf(), to); err != nil {
 		return err
@@ -306,45 +318,48 @@ func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf, m *Moved) error
 }
 
 // StartCarry copies twins to another shelf and compares both at the end. twins nil means all.
-func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf, twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
+func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf,
+	twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
 	m := &Moved{}
 	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
-	r = run.Start(ctx, "Carrying "+w.shelf().Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing}, 0, func(rc *run.Context) error {
-		if twins == nil {
-			all, problems := w.shelf().Twins(rc)
+	r = run.Start(ctx, "Carrying "+w.shelf().Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing},
+		0, func(rc *run.Context) error {
+			if twins == nil {
+				all, problems := w.shelf().Twins(rc)
+				if len(problems) > 0 {
+					rc.Note("%v: it isn't carried", problems[0])
+				}
+				twins = all
+			}
+			var err error
+			if m.Carried, err = keeping.Carry(rc, w.shelf(), to, twins, stepper(rc, copying)); err != nil {
+				return err
+			}
+			there, problems := to.Twins(rc)
 			if len(problems) > 0 {
-				rc.Note("%v: it isn't carried", problems[0])
+				return problems[0]
 			}
-			twins = all
-		}
-		var err error
-		if m.Carried, err = keeping.Carry(rc, w.shelf(), to, twins, stepper(rc, copying)); err != nil {
-			return err
-		}
-		there, problems := to.Twins(rc)
-		if len(problems) > 0 {
-			return problems[0]
-		}
-		there = slices.DeleteFunc(there, func(o *shelf.Twin) bool {
-			return !slices.ContainsFunc(twins, func(t *shelf.Twin) bool { return t.ID == o.ID })
+			there = slices.DeleteFunc(there, func(o *shelf.Twin) bool {
+				return !slices.ContainsFunc(twins, func(t *shelf.Twin) bool { return t.ID == o.ID })
+			})
+			if m.ReadBack, err = keeping.ReadBack(rc, to, there, stepper(rc, reading)); err != nil {
+				return err
+			}
+			rc.Phase(comparing, 0)
+			m.Compared, _ = keeping.Compare(rc, w.shelf(), to)
+			missing := 0
+			for _, t := range twins {
+				i := slices.IndexFunc(m.Compared, func(c keeping.Standing) bool { return c.Twin == t.ID })
+				if i < 0 || !m.Compared[i].There || m.Compared[i].Differ {
+					missing++
+				}
+			}
+			if missing > 0 {
+				return fmt.Errorf("%w: %s of %d is missing or different there", ErrDifferent,
+					units.Plural(missing, "twin"), len(twins))
+			}
+			return nil
 		})
-		if m.ReadBack, err = keeping.ReadBack(rc, to, there, stepper(rc, reading)); err != nil {
-			return err
-		}
-		rc.Phase(comparing, 0)
-		m.Compared, _ = keeping.Compare(rc, w.shelf(), to)
-		missing := 0
-		for _, t := range twins {
-			i := slices.IndexFunc(m.Compared, func(c keeping.Standing) bool { return c.Twin == t.ID })
-			if i < 0 || !m.Compared[i].There || m.Compared[i].Differ {
-				missing++
-			}
-		}
-		if missing > 0 {
-			return fmt.Errorf("%w: %s of %d is missing or different there", ErrDifferent, units.Plural(missing, "twin"), len(twins))
-		}
-		return nil
-	})
 	return r, func() *Moved { return m }
 }
 

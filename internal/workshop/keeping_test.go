@@ -22,7 +22,9 @@ func elm(t *testing.T, sealed bool) string {
 	var s *shelf.Shelf
 	var err error
 	if sealed {
-		s, err = shelf.Create(t.Context(), dir, store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"), Cost: store.Cost{Passes: 1, Memory: 64, Threads: 1}})
+		s, err = shelf.Create(t.Context(), dir,
+			store.New{Name: "Elm", Passphrase: []byte("gulls over the pier"),
+				Cost: store.Cost{Passes: 1, Memory: 64, Threads: 1}})
 	} else {
 		s, err = shelf.Create(t.Context(), dir, store.New{Name: "Elm"})
 	}
@@ -74,7 +76,8 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	}
 	to.Close()
 	known := w.Known(ctx)
-	if len(known) != 2 || !known[0].Here || known[0].Open || !known[1].Open || !strings.Contains(known[1].Words(), "open") {
+	if len(known) != 2 || !known[0].Here || known[0].Open || !known[1].Open ||
+		!strings.Contains(known[1].Words(), "open") {
 		t.Errorf("%+v", known)
 	}
 	if also := AlsoOn(known, twins[1].ID); len(also) != 1 || also[0] != "Elm" {
@@ -97,7 +100,8 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	if err := os.Rename(dir, dir+".away"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.OpenOther(ctx, "Elm"); err == nil || !strings.Contains(err.Error(), "last seen") || !strings.Contains(err.Error(), "8 twins") {
+	if _, err := w.OpenOther(ctx, "Elm"); err == nil || !strings.Contains(err.Error(), "last seen") ||
+		!strings.Contains(err.Error(), "8 twins") {
 		t.Errorf("one that isn't there: %v", err)
 	}
 	if err := w.Shelf.Retire(ctx, "test"); err != nil {
@@ -176,7 +180,8 @@ func TestThinningAfterACapture(t *testing.T) {
 	if err := keeping.SetRule(ctx, w.Shelf, "Harbour kiosk", rule); err != nil {
 		t.Fatal(err)
 	}
-	if notes := takes(); count() != 1 || !strings.Contains(notes, "4 twins of Harbour kiosk went by the rule") || len(said) != 5 || !strings.Contains(said[0], "takes 4 twins of Harbour kiosk off the shelf") {
+	if notes := takes(); count() != 1 || !strings.Contains(notes, "4 twins of Harbour kiosk went by the rule") ||
+		len(said) != 5 || !strings.Contains(said[0], "takes 4 twins of Harbour kiosk off the shelf") {
 		t.Errorf("%d twins, %s, said before: %q", count(), notes, said)
 	}
 	// What wasn't said before the capture stays, whatever the rule says by then.

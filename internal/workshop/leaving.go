@@ -27,7 +27,8 @@ func (w *Workshop) Leaving(ctx context.Context, machine string) (*Leaving, error
 		return nil, err
 	}
 	now := time.Now()
-	fates, err := keeping.FatesWith(ctx, w.shelf(), rules.For(machine), machine, &shelf.Twin{Machine: machine, Taken: now}, now)
+	fates, err := keeping.FatesWith(ctx, w.shelf(), rules.For(machine), machine,
+		&shelf.Twin{Machine: machine, Taken: now}, now)
 	if err != nil || len(fates) == 0 {
 		return nil, err
 	}
@@ -39,7 +40,8 @@ func (l *Leaving) Words() []string {
 	if l == nil {
 		return nil
 	}
-	out := []string{fmt.Sprintf("after this capture the rule (%s) takes %s of %s off the shelf:", l.Rule, units.Plural(len(l.Fates), "twin"), l.Machine)}
+	out := []string{fmt.Sprintf("after this capture the rule (%s) takes %s of %s off the shelf:", l.Rule,
+		units.Plural(len(l.Fates), "twin"), l.Machine)}
 	for _, f := range l.Fates {
 		out = append(out, units.Moment(f.Twin.Taken)+": "+f.Why)
 	}
@@ -68,8 +70,10 @@ func (l *Leaving) drop(rc *run.Context, s *shelf.Shelf) {
 		var back int64
 		if back, err = keeping.RoomOf(rc, s, gone); err == nil {
 			n := 0
-			if n, err = keeping.Apply(rc, s, &keeping.Preview{Machines: []keeping.MachinePreview{{Machine: l.Machine, Fates: now}}}); n > 0 {
-				rc.Note("%s of %s went by the rule (%s); up to %s come back when space is given back", units.Plural(n, "twin"), l.Machine, l.Rule, units.Bytes(back))
+			if n, err = keeping.Apply(rc, s,
+				&keeping.Preview{Machines: []keeping.MachinePreview{{Machine: l.Machine, Fates: now}}}); n > 0 {
+				rc.Note("%s of %s went by the rule (%s); up to %s come back when space is given back",
+					units.Plural(n, "twin"), l.Machine, l.Rule, units.Bytes(back))
 			}
 		}
 	}

@@ -64,10 +64,11 @@ func (w *Workshop) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.D
 
 // StartReady carries a plan out.
 func (w *Workshop) StartReady(ctx context.Context, p *ready.Plan) *run.Run {
-	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Estimate(), func(rc *run.Context) error {
-		_, err := p.Run(rc, w.Guard(), w.Keepsakes())
-		return err
-	})
+	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Estimate(),
+		func(rc *run.Context) error {
+			_, err := p.Run(rc, w.Guard(), w.Keepsakes())
+			return err
+		})
 }
 
 // MediumOf is what the choice of an erasing depends on.
@@ -102,10 +103,11 @@ func allocated(path string) int64 {
 
 // StartErase erases.
 func (w *Workshop) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
-	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Estimate(), func(rc *run.Context) error {
-		_, err := e.Run(rc, w.Guard(), w.Keepsakes())
-		return err
-	})
+	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Estimate(),
+		func(rc *run.Context) error {
+			_, err := e.Run(rc, w.Guard(), w.Keepsakes())
+			return err
+		})
 }
 
 // PlanReturn finds the keepsake of a disk with a name; the newest when name is empty.
@@ -118,7 +120,8 @@ func (w *Workshop) PlanReturn(d *bench.Disk, name string) (ready.Return, error) 
 		return ready.Return{}, err
 	}
 	if len(all) == 0 {
-		return ready.Return{}, fmt.Errorf("there is no keepsake of %s: none of its changes was made here", disk.Sticker(d.Identity))
+		return ready.Return{},
+			fmt.Errorf("there is no keepsake of %s: none of its changes was made here", disk.Sticker(d.Identity))
 	}
 	i := 0
 	if name != "" {
@@ -133,9 +136,10 @@ func (w *Workshop) PlanReturn(d *bench.Disk, name string) (ready.Return, error) 
 
 // StartReturn puts a keepsake back.
 func (w *Workshop) StartReturn(ctx context.Context, r ready.Return) *run.Run {
-	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, 0, func(rc *run.Context) error {
-		return r.Run(rc, w.Guard())
-	})
+	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, 0,
+		func(rc *run.Context) error {
+			return r.Run(rc, w.Guard())
+		})
 }
 
 // UsedOn is how many bytes were in use on a machine in its newest twin, whatever the case of its name.
@@ -230,7 +234,8 @@ func ShelfNeed(twins []*shelf.Twin, machines []string, dates int) (Need, error) 
 		}
 		bytes := newest.Used + int64(dates-1)*each
 		n.Bytes += bytes
-		n.Words = append(n.Words, fmt.Sprintf("%s: %s used, %s for each further date (%s), %s in all", newest.Machine, units.Bytes(newest.Used), units.Bytes(each), how, units.Bytes(bytes)))
+		n.Words = append(n.Words, fmt.Sprintf("%s: %s used, %s for each further date (%s), %s in all", newest.Machine,
+			units.Bytes(newest.Used), units.Bytes(each), how, units.Bytes(bytes)))
 	}
 	n.Bytes += n.Bytes/spare + 64*units.MiB
 	n.Words = append(n.Words, "and a tenth to spare: "+sizes.Words(n.Bytes))
@@ -252,7 +257,8 @@ func ShapeOf(t *shelf.Twin, i int) ready.Shape {
 	d := &t.Disks[i]
 	s := ready.Shape{Machine: t.Machine, Kind: d.Table.Kind}
 	for _, r := range d.Parts() {
-		p := ready.ShapePart{FileSystem: families.All().Today(r.Kind), Label: r.Label, Role: table.Role(r.Role), Used: r.Used}
+		p := ready.ShapePart{FileSystem: families.All().Today(r.Kind), Label: r.Label, Role: table.Role(r.Role),
+			Used: r.Used}
 		p.Part = table.Part{Number: r.Part, Span: r.Span, Type: r.Type, Name: r.Name}
 		for _, q := range d.Table.Parts {
 			if q.Number == r.Part {
@@ -272,8 +278,8 @@ func Mount(d *bench.Disk, number int) (string, error) {
 	return mountBy(mounts.ReadOnly, d, number)
 }
 
-// MountWritable mounts a part of a drive so that a shelf can be made there. What belongs to a machine is refused: by mounting alone a
-// system changes it.
+// MountWritable mounts a part of a drive so that a shelf can be made there. What belongs to a machine is refused: by
+// mounting alone a system changes it.
 func (w *Workshop) MountWritable(ctx context.Context, d *bench.Disk, number int) (string, error) {
 	if err := w.Guard().Check(d.Target()); err != nil {
 		return "", err
@@ -281,8 +287,12 @@ func (w *Workshop) MountWritable(ctx context.Context, d *bench.Disk, number int)
 	if s := w.shelf(); s != nil {
 		twins, _ := s.Twins(ctx)
 		for _, t := range twins {
-			if slices.ContainsFunc(t.Disks, func(x shelf.TwinDisk) bool { return x.Identity.Key() == d.Identity.Key() }) {
-				return "", &disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "it was captured as a disk of " + t.Machine + ", and mounting it writable would change it", Remedy: "mount it read-only"}
+			if slices.ContainsFunc(t.Disks, func(x shelf.TwinDisk) bool {
+				return x.Identity.Key() == d.Identity.Key()
+			}) {
+				return "",
+					&disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "it was captured as a disk of " + t.Machine +
+						", and mounting it writable would change it", Remedy: "mount it read-only"}
 			}
 		}
 	}
@@ -295,8 +305,10 @@ func mountBy(mount func(string, mounts.Part) (string, error), d *bench.Disk, num
 	}
 	for _, a := range d.Survey.Parts() {
 		if a.Part.Number == number {
-			return mount(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Drivers: fsys.DriversOf(a.Content.Volume),
-				Label: a.Content.Info.Label, Image: d.Image})
+			return mount(MountBase,
+				mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind,
+					Drivers: fsys.DriversOf(a.Content.Volume),
+					Label:   a.Content.Info.Label, Image: d.Image})
 		}
 	}
 	return "", fmt.Errorf("there is no part %d on %s", number, disk.Sticker(d.Identity))

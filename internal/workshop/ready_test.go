@@ -24,7 +24,8 @@ func TestWhatAShelfNeeds(t *testing.T) {
 	if n, err := UsedOn(twins, "Ticket"); err != nil || n != desk {
 		t.Errorf("by its beginning: %d %v", n, err)
 	}
-	for name, want := range map[string]string{"Lighthouse": "it has Harbour kiosk, Purser's laptop, Ticket desk, Weighbridge", "": "no twin of"} {
+	for name, want := range map[string]string{"Lighthouse": "it has Harbour kiosk, Purser's laptop, Ticket desk, " +
+		"Weighbridge", "": "no twin of"} {
 		if _, err := UsedOn(twins, name); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", name, err)
 		}
@@ -34,7 +35,8 @@ func TestWhatAShelfNeeds(t *testing.T) {
 		t.Errorf("%+v %v", one, err)
 	}
 	more, err := ShelfNeed(twins, Machines(twins), 100)
-	if err != nil || more.Bytes <= one.Bytes || len(more.Words) != 5 || !strings.Contains(more.Words[3], "assumed") || !strings.Contains(more.Words[0], "as so far") {
+	if err != nil || more.Bytes <= one.Bytes || len(more.Words) != 5 || !strings.Contains(more.Words[3], "assumed") ||
+		!strings.Contains(more.Words[0], "as so far") {
 		t.Errorf("%+v %v", more, err)
 	}
 	for _, dates := range []int{0, -3, 1 << 30} {
@@ -45,7 +47,8 @@ func TestWhatAShelfNeeds(t *testing.T) {
 	if _, err := ShelfNeed(twins, nil, 3); err == nil {
 		t.Error("for no machine at all")
 	}
-	if _, err := ShelfNeed(nil, []string{"Ticket desk"}, 3); err == nil || !strings.Contains(err.Error(), "open a shelf") {
+	if _, err := ShelfNeed(nil, []string{"Ticket desk"}, 3); err == nil ||
+		!strings.Contains(err.Error(), "open a shelf") {
 		t.Errorf("without a shelf: %v", err)
 	}
 }
@@ -66,7 +69,8 @@ func TestReadyInTheWorkshop(t *testing.T) {
 	if err := d.System(ShapeOf(kiosk, 0)); err != nil {
 		t.Fatal(err)
 	}
-	if len(d.Parts) != 3 || d.Parts[2].Form != nil || d.Parts[1].Form == nil || d.Parts[1].Form.Kind != "ext4" || d.Parts[2].Type != table.TypeLinuxSwap {
+	if len(d.Parts) != 3 || d.Parts[2].Form != nil || d.Parts[1].Form == nil || d.Parts[1].Form.Kind != "ext4" ||
+		d.Parts[2].Type != table.TypeLinuxSwap {
 		t.Errorf("%+v", d.Parts)
 	}
 	p, err := w.PlanReady(ctx, d, heron)
@@ -121,7 +125,8 @@ func TestReadyInTheWorkshop(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s := SummarizeErase(e, oak); s.Mild || len(s.Lost) != 1 || !strings.Contains(strings.Join(s.Notes, " "), "rotating") {
+	if s := SummarizeErase(e, oak); s.Mild || len(s.Lost) != 1 ||
+		!strings.Contains(strings.Join(s.Notes, " "), "rotating") {
 		t.Errorf("%+v", s)
 	}
 	if err := w.StartErase(ctx, e).Wait(); err != nil {

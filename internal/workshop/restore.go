@@ -57,10 +57,12 @@ func (o Origin) words() []string {
 	if o.Bench != nil {
 		return []string{disk.Sticker(o.Bench.Identity), "at " + o.Bench.Path + ", as it is now"}
 	}
-	return []string{o.Twin.Machine + ", as it was on " + units.Moment(o.Twin.Taken), disk.Sticker(o.Twin.Disks[o.Disk].Identity)}
+	return []string{o.Twin.Machine + ", as it was on " + units.Moment(o.Twin.Taken),
+		disk.Sticker(o.Twin.Disks[o.Disk].Identity)}
 }
 
-// open gives the disk with its pieces, and a name that changes when its contents do, as far as can be told without reading them.
+// open gives the disk with its pieces, and a name that changes when its contents do, as far as can be told without
+// reading them.
 func (o Origin) open(ctx context.Context, w *Workshop) (disk.Mapped, string, error) {
 	if o.Bench != nil {
 		s := o.Bench.Survey
@@ -127,8 +129,8 @@ func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk
 	return &Pair{o, target, p, wish}, nil
 }
 
-// Together looks at all that is restored in one piece of work: where some disks get identities of their own, the others, which may name
-// them, are planned again.
+// Together looks at all that is restored in one piece of work: where some disks get identities of their own, the
+// others, which may name them, are planned again.
 func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error) {
 	out := slices.Clone(pairs)
 	for i, p := range pairs {
@@ -152,14 +154,18 @@ func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error)
 	return out, nil
 }
 
-// since notes what of a disk's start-up changed since the machine's twin before; nothing where there is none, or it can't be read.
+// since notes what of a disk's start-up changed since the machine's twin before; nothing where there is none, or it
+// can't be read.
 func (w *Workshop) since(ctx context.Context, o Origin, src disk.Device, r *startup.Report) error {
 	twins, _ := w.shelf().Twins(ctx)
 	var before *shelf.Twin
 	at := 0
 	for _, t := range twins {
-		i := slices.IndexFunc(t.Disks, func(d shelf.TwinDisk) bool { return d.Identity.Key() == o.Describe().Identity.Key() })
-		if i >= 0 && t.Machine == o.Twin.Machine && t.Taken.Before(o.Twin.Taken) && (before == nil || t.Taken.After(before.Taken)) {
+		i := slices.IndexFunc(t.Disks, func(d shelf.TwinDisk) bool {
+			return d.Identity.Key() == o.Describe().Identity.Key()
+		})
+		if i >= 0 && t.Machine == o.Twin.Machine && t.Taken.Before(o.Twin.Taken) &&
+			(before == nil || t.Taken.After(before.Taken)) {
 			before, at = t, i
 		}
 	}
@@ -227,8 +233,8 @@ func runTitle(pairs []*Pair) string {
 	return "Restore of " + pairs[0].Title()
 }
 
-// CheckPairs refuses targets of one piece of work that share bytes with each other, or with anything that it reads, before any of
-// them is written.
+// CheckPairs refuses targets of one piece of work that share bytes with each other, or with anything that it reads,
+// before any of them is written.
 func (w *Workshop) CheckPairs(pairs []*Pair) error {
 	for i, p := range pairs {
 		g := w.Guard()
@@ -302,7 +308,10 @@ func (w *Workshop) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 		return nil, err
 	}
 	if n := p.Plan.Missing().Total(); n > 0 {
-		proof.Claims = append(proof.Claims, shelf.Claim{About: "source", Says: "all of the source could be read", Evidence: fmt.Sprintf("%s could not be read; zeros are there instead, first at byte %d of the target", units.Exact(n), p.Plan.Missing().Bounds().Start)})
+		proof.Claims = append(proof.Claims,
+			shelf.Claim{About: "source", Says: "all of the source could be read",
+				Evidence: fmt.Sprintf("%s could not be read; zeros are there instead, first at byte %d of the target",
+					units.Exact(n), p.Plan.Missing().Bounds().Start)})
 	}
 	return proof, nil
 }
@@ -325,7 +334,8 @@ func join(all, one *shelf.Proof, name string) *shelf.Proof {
 }
 
 // StartProofTarget proves a probed disk against what it was made from.
-func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
+func (w *Workshop) StartProofTarget(ctx context.Context, o Origin,
+	target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
 	if target.Device == nil {
 		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
 	}
@@ -336,7 +346,8 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	want := o.Describe()
 	wish := fit.LaidOn(src, target.Device, want.Table)
 	wish.Seed, wish.When = seed(name, target.Identity), o.when()
-	if t, err := table.Read(target.Device, target.Device.Size(), target.Device.SectorSize()); err == nil && t.ID != want.Table.ID {
+	if t, err := table.Read(target.Device, target.Device.Size(), target.Device.SectorSize()); err == nil &&
+		t.ID != want.Table.ID {
 		wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(wish.Seed, want.Table.ID))
 	}
 	if o.Twin != nil {
@@ -348,12 +359,14 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 		planned, repairs, err = restore.Rehearse(ctx, src, target.Identity, wish)
 	}
 	if err == nil && len(wish.Elsewhere) > 0 { // what has it been told of the other disks?
-		if wish.Others, err = startup.Told(ctx, planned, target.Device, wish.Elsewhere); err == nil && len(wish.Others) > 0 {
+		if wish.Others, err = startup.Told(ctx, planned, target.Device, wish.Elsewhere); err == nil &&
+			len(wish.Others) > 0 {
 			planned, repairs, err = restore.Rehearse(ctx, src, target.Identity, wish)
 		}
 	}
 	for _, q := range repairs { // were they declined when it was made?
-		if b := make([]byte, q.Span().Len()); err == nil && (disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {
+		if b := make([]byte, q.Span().Len()); err == nil &&
+			(disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {
 			wish.AsItStarts = true
 			planned, _, err = restore.Rehearse(ctx, src, target.Identity, wish)
 			break
@@ -376,8 +389,8 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin, target *bench
 	return r, func() *shelf.Proof { return result }, nil
 }
 
-// ProposePairs finds a target for every disk of a twin among the blank disks that may be written: the
-// smallest one that is as large, preferring the same bus. Where none fits it is nil: nothing that holds something is ever proposed.
+// ProposePairs finds a target for every disk of a twin among the blank disks that may be written: the smallest one that
+// is as large, preferring the same bus. Where none fits it is nil: nothing that holds something is ever proposed.
 func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
 	out := make([]*bench.Disk, len(t.Disks))
 	taken := map[string]bool{}
@@ -387,13 +400,15 @@ func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
 			continue // it is still there, and stays as it is unless somebody wishes otherwise
 		}
 		better := func(a, b *bench.Disk) bool { // a is the better one
-			if same := strings.EqualFold(a.Identity.Bus, id.Bus); b == nil || same != strings.EqualFold(b.Identity.Bus, id.Bus) {
+			if same := strings.EqualFold(a.Identity.Bus, id.Bus); b == nil ||
+				same != strings.EqualFold(b.Identity.Bus, id.Bus) {
 				return b == nil || same
 			}
 			return a.Identity.Size < b.Identity.Size
 		}
 		for _, d := range disks {
-			if d.Reach == "" && d.Survey != nil && d.Survey.Blank() && !taken[d.Path] && d.Identity.Size >= id.Size && better(d, out[i]) {
+			if d.Reach == "" && d.Survey != nil && d.Survey.Blank() && !taken[d.Path] && d.Identity.Size >= id.Size &&
+				better(d, out[i]) {
 				out[i] = d
 			}
 		}

@@ -12,7 +12,8 @@ import (
 	"twinshelf/internal/fit"
 )
 
-// TestInterruptedRestoreGoesOn: a cancelled restore is found again when the same is planned, goes on, and proves; another plan begins anew.
+// TestInterruptedRestoreGoesOn: a cancelled restore is found again when the same is planned, goes on, and proves;
+// another plan begins anew.
 func TestInterruptedRestoreGoesOn(t *testing.T) {
 	w, disks := ferry(t)
 	twin, err := w.Shelf.Find(t.Context(), "Ticket desk")
@@ -45,7 +46,9 @@ func TestInterruptedRestoreGoesOn(t *testing.T) {
 		t.Error("another plan goes on from it")
 	}
 	p = plan(fit.Wish{})
-	if b := p.Plan.Before(); b == nil || b.Upto < 1<<20 || !strings.Contains(strings.Join(SummarizeRestore([]*Pair{p})[0].Steps, "\n"), "goes on where an earlier run was cut off") {
+	if b := p.Plan.Before(); b == nil || b.Upto < 1<<20 ||
+		!strings.Contains(strings.Join(SummarizeRestore([]*Pair{p})[0].Steps, "\n"),
+			"goes on where an earlier run was cut off") {
 		t.Fatalf("it isn't found: %+v", b)
 	}
 	r, proof := w.StartRestore(context.Background(), []*Pair{p})
@@ -79,7 +82,8 @@ func TestTargetsAreProposed(t *testing.T) {
 	if got := ProposePairs(twin, others); got[0] == nil || got[0].Identity.Tail() != "7731" || got[1] != nil {
 		t.Errorf("proposed %v and %v", got[0], got[1])
 	}
-	if d := Attached(disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"}, disks); d == nil || d.Identity.Tail() != "0A64" {
+	if d := Attached(disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"}, disks); d == nil ||
+		d.Identity.Tail() != "0A64" {
 		t.Errorf("%v", d)
 	}
 }

@@ -77,7 +77,8 @@ func MissingDisks(pairs []*Pair) []string {
 		for _, r := range t.Disks[i].Parts() {
 			parts = append(parts, r.Title())
 		}
-		out = append(out, fmt.Sprintf("disk %d of the machine (%s) gets no target: without it %s will be missing", i+1, disk.Sticker(t.Disks[i].Identity), strings.Join(parts, ", ")))
+		out = append(out, fmt.Sprintf("disk %d of the machine (%s) gets no target: without it %s will be missing", i+1,
+			disk.Sticker(t.Disks[i].Identity), strings.Join(parts, ", ")))
 	}
 	return out
 }
@@ -92,7 +93,8 @@ func summarizePair(p *Pair) Summary {
 	s.Doubts = restore.Warnings(p.Describe())
 	if p.Bench != nil {
 		for _, u := range p.Bench.Uses {
-			s.Doubts = append(s.Doubts, "the source is in use ("+u.What+"): what is written to it meanwhile is copied in part")
+			s.Doubts = append(s.Doubts, "the source is in use ("+u.What+"): what is written to it meanwhile is copied "+
+				"in part")
 		}
 	}
 	if f := p.Plan.Fresh; f != nil {
@@ -113,10 +115,14 @@ func summarizePair(p *Pair) Summary {
 		}
 	}
 	if b := p.Plan.Before(); b != nil {
-		s.Steps = append(s.Steps, fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)", units.Moment(b.When), b.Upto, b.Percent(p.Plan.Fit.Size)))
+		s.Steps = append(s.Steps,
+			fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)",
+				units.Moment(b.When), b.Upto, b.Percent(p.Plan.Fit.Size)))
 	}
 	write, data := p.Plan.Bytes()
-	s.Notes = append(s.Notes, fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero", units.Bytes(data), units.Bytes(write-data)),
+	s.Notes = append(s.Notes,
+		fmt.Sprintf("%s of data are written, and up to %s of zeros where the target isn't known to be zero",
+			units.Bytes(data), units.Bytes(write-data)),
 		"about "+units.Duration(2*p.Plan.Estimate())+", with reading it back; it can be paused",
 		"areas that nobody uses keep what is on the target now; erase it first if that matters",
 		"cut off or cancelled, it goes on from the last flush when it is started again")
@@ -128,7 +134,8 @@ func summarizePair(p *Pair) Summary {
 
 // SummarizeReady says what laying a disk out, or changing its layout, will do.
 func SummarizeReady(p *ready.Plan, anew bool, target *bench.Disk) Summary {
-	head := fmt.Sprintf("the layout of %s is changed: %s, %s.", disk.Sticker(target.Identity), stay(len(p.Stays)), goAway(len(p.Goes)))
+	head := fmt.Sprintf("the layout of %s is changed: %s, %s.", disk.Sticker(target.Identity), stay(len(p.Stays)),
+		goAway(len(p.Goes)))
 	if anew {
 		head = fmt.Sprintf("%s is laid out anew: nothing on it stays.", disk.Sticker(target.Identity))
 	}
@@ -138,7 +145,8 @@ func SummarizeReady(p *ready.Plan, anew bool, target *bench.Disk) Summary {
 	for _, step := range p.Steps {
 		s.Steps = append(s.Steps, step.Title)
 	}
-	s.Notes = append(s.Notes, "about "+units.Duration(p.Estimate())+"; it can be paused", "a keepsake of what is overwritten is kept: it can be put back as long as the disk hasn't been used")
+	s.Notes = append(s.Notes, "about "+units.Duration(p.Estimate())+"; it can be paused",
+		"a keepsake of what is overwritten is kept: it can be put back as long as the disk hasn't been used")
 	return s
 }
 
@@ -164,25 +172,29 @@ func SummarizeErase(e *ready.Erase, target *bench.Disk) Summary {
 	s := about(target, fmt.Sprintf("%s is erased: %s.", disk.Sticker(target.Identity), e.Way.Title()))
 	s.Lost = e.Loses
 	s.Mild = len(e.Loses) == 0
-	s.Notes = []string{e.Way.About(e.Medium), "about " + units.Duration(e.Estimate()) + "; it can be paused", e.CancelWords()}
+	s.Notes = []string{e.Way.About(e.Medium), "about " + units.Duration(e.Estimate()) + "; it can be paused",
+		e.CancelWords()}
 	return s
 }
 
 // SummarizeReturn says what putting a keepsake back will do.
 func SummarizeReturn(r ready.Return, target *bench.Disk) Summary {
 	k := r.Keepsake
-	s := about(target, fmt.Sprintf("what was on %s before %s is put back.", disk.Sticker(target.Identity), units.Moment(k.Taken)))
+	s := about(target, fmt.Sprintf("what was on %s before %s is put back.", disk.Sticker(target.Identity),
+		units.Moment(k.Taken)))
 	s.From = append([]string{"the keepsake of the " + k.Why + " of " + units.Moment(k.Taken)}, k.Held...)
 	s.Lost, s.Stays = returns(r, target)
 	s.Mild = len(s.Lost) == 0
 	s.Notes = []string{"it is done only when every stretch is still as the plan left it; otherwise nothing is written"}
 	if !k.Finished {
-		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: go on only if it wasn't")
+		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: go "+
+			"on only if it wasn't")
 	}
 	return s
 }
 
-// returns tells the parts that go when a keepsake is put back from those that stay as they are. Where that can't be told all go.
+// returns tells the parts that go when a keepsake is put back from those that stay as they are. Where that can't be
+// told all go.
 func returns(r ready.Return, target *bench.Disk) (lost, stays []string) {
 	all := target.Loses()
 	if target.Device == nil || target.Survey == nil {

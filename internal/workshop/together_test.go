@@ -23,7 +23,8 @@ const (
 	recordUUID = "5d1c7a10-0000-4000-8000-00000000f002"
 )
 
-// twoDisks is a machine whose two disks mount each other's file systems: by identity of the file system, and of the part.
+// twoDisks is a machine whose two disks mount each other's file systems: by identity of the file system, and of the
+// part.
 func twoDisks(t *testing.T) (*Workshop, *shelf.Twin) {
 	t.Helper()
 	testkit.Need(t, "mkfs.ext4", "debugfs")
@@ -39,14 +40,17 @@ func twoDisks(t *testing.T) (*Workshop, *shelf.Twin) {
 		testkit.Do(t, "mkfs.ext4", "-q", "-O", "^metadata_csum", "-U", uuid, "-L", label, "-d", dir, fs)
 		img := testkit.Image(t, name, 40*units.MiB)
 		part.Number, part.Span = 1, span.At(units.MiB, 30*units.MiB)
-		testkit.WriteTable(t, img, table.Layout{Kind: kind, Sector: 512, ID: id, Parts: []table.Part{part}}, 40*units.MiB)
+		testkit.WriteTable(t, img, table.Layout{Kind: kind, Sector: 512, ID: id, Parts: []table.Part{part}},
+			40*units.MiB)
 		testkit.Place(t, fs, img, units.MiB)
 		return img
 	}
 	const guid = "7A5E0F10-3B1C-4D5A-9C00-00000000F00"
-	first := made("first.img", systemUUID, "UUID="+systemUUID+" / ext4 defaults 0 1\nUUID="+recordUUID+" /records ext4 defaults 0 2\nPARTUUID=00b21d9e-01 /again ext4 defaults 0 2\n",
+	first := made("first.img", systemUUID, "UUID="+systemUUID+" / ext4 defaults 0 1\nUUID="+recordUUID+
+		" /records ext4 defaults 0 2\nPARTUUID=00b21d9e-01 /again ext4 defaults 0 2\n",
 		"system", table.GPT, guid+"0", table.Part{Type: table.TypeLinuxData, GUID: guid + "1"})
-	second := made("second.img", recordUUID, "UUID="+systemUUID+" / ext4 defaults 0 1\n", "records", table.MBR, "00b21d9e", table.Part{Type: "0x83"})
+	second := made("second.img", recordUUID, "UUID="+systemUUID+" / ext4 defaults 0 1\n", "records", table.MBR,
+		"00b21d9e", table.Part{Type: "0x83"})
 	w, err := New(filepath.Join(t.TempDir(), "state"), []string{first, second}, false)
 	if err != nil {
 		t.Fatal(err)
@@ -119,7 +123,8 @@ func TestTogether(t *testing.T) {
 		if (ids[0] != systemUUID) != fresh[0] || (ids[1] != recordUUID) != fresh[1] {
 			t.Errorf("%v: they are %v", fresh, ids)
 		}
-		for i, want := range [][]string{{"UUID=" + ids[0] + " / ", "UUID=" + ids[1] + " /records", "PARTUUID=" + tab[1].ID + "-01 /again"}, {"UUID=" + ids[0] + " / "}} {
+		for i, want := range [][]string{{"UUID=" + ids[0] + " / ", "UUID=" + ids[1] + " /records",
+			"PARTUUID=" + tab[1].ID + "-01 /again"}, {"UUID=" + ids[0] + " / "}} {
 			for _, line := range want {
 				if !strings.Contains(fstab[i], line) {
 					t.Errorf("%v: disk %d doesn't say %s:\n%s", fresh, i+1, line, fstab[i])

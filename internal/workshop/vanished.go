@@ -17,8 +17,9 @@ import (
 	"twinshelf/internal/units"
 )
 
-// Nothing in a shelf's folder says what its newest state is: somebody who can write there can take twins, marks and rules away, or put
-// the whole folder back to an earlier state. This machine remembers what it saw, and says what is missing.
+// Nothing in a shelf's folder says what its newest state is: somebody who can write there can take twins, marks and
+// rules away, or put the whole folder back to an earlier state. This machine remembers what it saw, and says what is
+// missing.
 
 // the parts of what is remembered as gone.
 const (
@@ -61,7 +62,8 @@ func vanished(ctx context.Context, s *shelf.Shelf, old, now *settings.Known) []s
 	}
 	for _, g := range old.Gone { // still gone
 		id := strings.TrimPrefix(strings.TrimPrefix(g, goneTwin), goneMark)
-		back := strings.HasPrefix(g, goneTwin) && slices.Contains(now.Holds, id) || strings.HasPrefix(g, goneMark) && slices.Contains(now.Marks, id)
+		back := strings.HasPrefix(g, goneTwin) && slices.Contains(now.Holds, id) || strings.HasPrefix(g, goneMark) &&
+			slices.Contains(now.Marks, id)
 		if !back && !slices.Contains(gone, g) {
 			gone = append(gone, g)
 		}
@@ -74,7 +76,8 @@ func vanished(ctx context.Context, s *shelf.Shelf, old, now *settings.Known) []s
 	return slices.DeleteFunc(gone, func(g string) bool {
 		return slices.ContainsFunc(events, func(e shelf.Event) bool {
 			if g == goneRules { // told of lately, and it is still so
-				lately := strings.HasPrefix(e.What, "rules") || e.What == "rule set" && e.Why == rules.For(e.Machine).Words()
+				lately := strings.HasPrefix(e.What, "rules") || e.What == "rule set" &&
+					e.Why == rules.For(e.Machine).Words()
 				return lately && e.When.After(old.Seen.Add(-time.Minute))
 			}
 			return e.Twin != "" && strings.HasSuffix(g, e.Twin) && strings.HasPrefix(e.What, "discarded")
@@ -107,15 +110,20 @@ func (w *Workshop) Missing() []string {
 		case strings.HasPrefix(g, goneMark):
 			marks = append(marks, strings.TrimPrefix(g, goneMark))
 		default:
-			out = append(out, "the rules aren't those that were here, and the journal doesn't say that they were changed")
+			out = append(out, "the rules aren't those that were here, and the journal doesn't say that they were "+
+				"changed")
 		}
 	}
 	const accept = "; \"twinshelf shelf show --accept\" stops saying so"
 	if len(marks) > 0 {
-		out = append(out, fmt.Sprintf("%s for ever when this machine saw the shelf last, and no longer: %s", was(len(marks)), some(marks)))
+		out = append(out, fmt.Sprintf("%s for ever when this machine saw the shelf last, and no longer: %s",
+			was(len(marks)), some(marks)))
 	}
 	if len(twins) > 0 {
-		out = append(out, fmt.Sprintf("%s gone that this machine saw here, and the journal doesn't say that anybody discarded them: %s. The folder may have been put back to an earlier state, or somebody took them away", are(len(twins)), some(twins)))
+		out = append(out,
+			fmt.Sprintf("%s gone that this machine saw here, and the journal doesn't say that anybody discarded them: "+
+				"%s. The folder may have been put back to an earlier state, or somebody took them away",
+				are(len(twins)), some(twins)))
 	}
 	out[len(out)-1] += accept
 	return out

@@ -9,8 +9,8 @@ import (
 	"twinshelf/internal/keeping"
 )
 
-// TestWhatVanishedIsSaid: twins, marks and rules that this machine saw, and that somebody took away, are pointed out until that is
-// accepted or they are back; what the journal tells of isn't.
+// TestWhatVanishedIsSaid: twins, marks and rules that this machine saw, and that somebody took away, are pointed out
+// until that is accepted or they are back; what the journal tells of isn't.
 func TestWhatVanishedIsSaid(t *testing.T) {
 	w, _ := ferry(t)
 	place := w.Shelf.Place()

@@ -107,7 +107,8 @@ func (w *Workshop) openOther(ctx context.Context, dir string) (*shelf.Shelf, err
 	}
 	if id := s.Head().ID; !s.Sealed() && w.wasSealed(id) {
 		s.Close()
-		return nil, fmt.Errorf("the shelf in %s can't be opened: %w (it was sealed when it was open here last)", dir, store.ErrExchanged)
+		return nil, fmt.Errorf("the shelf in %s can't be opened: %w (it was sealed when it was open here last)", dir,
+			store.ErrExchanged)
 	}
 	return s, nil
 }
@@ -120,7 +121,8 @@ func (w *Workshop) wasSealed(id string) bool {
 }
 
 // ErrNoShelf means that no shelf was named.
-var ErrNoShelf = errors.New("no shelf is open: name its folder with --shelf, or make one with \"twinshelf shelf new FOLDER\"")
+var ErrNoShelf = errors.New("no shelf is open: name its folder with --shelf, or make one with \"twinshelf shelf new " +
+	"FOLDER\"")
 
 // Guard is the door for writing, for work that reads from the given paths.
 func (w *Workshop) Guard(sources ...string) *disk.Guard {
@@ -134,7 +136,8 @@ func SuggestMachine(twins []*shelf.Twin, disks []*bench.Disk) string {
 	for _, t := range twins {
 		for _, td := range t.Disks {
 			for _, d := range disks {
-				same := td.Identity.Serial != "" && td.Identity.Serial == d.Identity.Serial && td.Identity.Model == d.Identity.Model
+				same := td.Identity.Serial != "" && td.Identity.Serial == d.Identity.Serial &&
+					td.Identity.Model == d.Identity.Model
 				if same && (best == nil || t.Taken.After(best.Taken)) {
 					best = t
 				}
@@ -161,7 +164,8 @@ func Companions(twins []*shelf.Twin, all []*bench.Disk, d *bench.Disk) []*bench.
 }
 
 // PlanCapture plans the capture of probed disks.
-func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map[*bench.Disk]map[int]bool) (*capture.Plan, error) {
+func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk,
+	leaveOut map[*bench.Disk]map[int]bool) (*capture.Plan, error) {
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
@@ -172,7 +176,8 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map
 	for i, d := range disks {
 		for _, o := range disks[:i] {
 			if o == d || o.Path == d.Path || w.Bench.Host.Overlap(o.Path, d.Path) {
-				return nil, fmt.Errorf("%s and %s are the same disk, or share bytes: name each disk once", o.Path, d.Path)
+				return nil,
+					fmt.Errorf("%s and %s are the same disk, or share bytes: name each disk once", o.Path, d.Path)
 			}
 		}
 		if d.Survey == nil {
@@ -185,22 +190,25 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk, leaveOut map
 
 const phaseNames = "List names"
 
-// StartCapture runs a plan, lists the names of the files for searches, and thins the machine's dates when its rule says so.
-// result is valid once the run has ended well.
-func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan, leaving *Leaving) (r *run.Run, result func() *shelf.Twin) {
+// StartCapture runs a plan, lists the names of the files for searches, and thins the machine's dates when its rule says
+// so. result is valid once the run has ended well.
+func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
+	leaving *Leaving) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
 	e, _ := p.Estimate(ctx)
-	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time, func(rc *run.Context) (err error) {
-		if t, err = p.Run(rc); err == nil {
-			w.list(rc, t)
-			leaving.drop(rc, p.Shelf)
-		}
-		return err
-	})
+	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time,
+		func(rc *run.Context) (err error) {
+			if t, err = p.Run(rc); err == nil {
+				w.list(rc, t)
+				leaving.drop(rc, p.Shelf)
+			}
+			return err
+		})
 	return r, func() *shelf.Twin { return t }
 }
 
-// list makes the index of names of a new twin. The twin is whole without it: where it fails it is made when it is wanted.
+// list makes the index of names of a new twin. The twin is whole without it: where it fails it is made when it is
+// wanted.
 func (w *Workshop) list(rc *run.Context, t *shelf.Twin) {
 	rc.Phase(phaseNames, 0)
 	lib, err := w.Library()

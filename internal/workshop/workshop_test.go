@@ -57,7 +57,8 @@ func TestWhatBelongsTogether(t *testing.T) {
 	if len(twins) != 9 || len(problems) != 0 {
 		t.Fatalf("%d twins, %v", len(twins), problems)
 	}
-	for tail, machine := range map[string]string{"0A64": "Purser's laptop", "D98F": "Purser's laptop", "40B1": "Ticket desk", "7731": ""} {
+	for tail, machine := range map[string]string{"0A64": "Purser's laptop", "D98F": "Purser's laptop",
+		"40B1": "Ticket desk", "7731": ""} {
 		if got := SuggestMachine(twins, []*bench.Disk{named(t, disks, tail)}); got != machine {
 			t.Errorf("%s: %q instead of %q", tail, got, machine)
 		}
@@ -82,7 +83,8 @@ func TestRestoreAndItsSummary(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := SummarizeRestore([]*Pair{p})[0]
-	if s.Confirm != "40B1" || len(s.Lost) != 4 || !strings.Contains(s.Lost[2], "Ticket desk") || len(s.Doubts) != 2 || !strings.Contains(strings.Join(s.Doubts, "\n"), "gets no target") {
+	if s.Confirm != "40B1" || len(s.Lost) != 4 || !strings.Contains(s.Lost[2], "Ticket desk") || len(s.Doubts) != 2 ||
+		!strings.Contains(strings.Join(s.Doubts, "\n"), "gets no target") {
 		t.Errorf("%+v", s)
 	}
 	r, proof := w.StartRestore(context.Background(), []*Pair{p})
@@ -92,7 +94,8 @@ func TestRestoreAndItsSummary(t *testing.T) {
 	if s := r.Snapshot(); s.All == 0 || s.Skipped == 0 {
 		t.Errorf("moved %d, skipped %d", s.All, s.Skipped)
 	}
-	if proofs, _ := w.Shelf.Proofs(t.Context(), twin.ID); len(proofs) != 1 || proofs[0].Of != disk.Sticker(target.Identity) {
+	if proofs, _ := w.Shelf.Proofs(t.Context(), twin.ID); len(proofs) != 1 ||
+		proofs[0].Of != disk.Sticker(target.Identity) {
 		t.Errorf("%+v", proofs)
 	}
 }
@@ -112,7 +115,8 @@ func TestWhatIsMissing(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	w, disks := ferry(t)
-	if _, err := w.PlanCapture("Kiosk", []*bench.Disk{{Path: "x.img", Problem: "there is no such file"}}, nil); err == nil || !strings.Contains(err.Error(), "no such file") {
+	if _, err := w.PlanCapture("Kiosk", []*bench.Disk{{Path: "x.img", Problem: "there is no such file"}}, nil); err ==
+		nil || !strings.Contains(err.Error(), "no such file") {
 		t.Errorf("%v", err)
 	}
 	// Out of reach stays out of reach for the plan too.
@@ -132,7 +136,8 @@ func TestConfirm(t *testing.T) {
 		id   disk.Identity
 		want string
 	}{
-		{disk.Identity{Serial: "HH1-90C2E7731"}, "7731"}, {disk.Identity{Serial: "A1"}, "A1"}, {disk.Identity{Size: 500 * units.GB}, "500 GB"},
+		{disk.Identity{Serial: "HH1-90C2E7731"}, "7731"}, {disk.Identity{Serial: "A1"}, "A1"},
+		{disk.Identity{Size: 500 * units.GB}, "500 GB"},
 	} {
 		if got, _ := Confirm(c.id); got != c.want {
 			t.Errorf("%+v: %q", c.id, got)

@@ -63,7 +63,8 @@ func pack(image, base, out string) error {
 		if len(run) == 0 {
 			return nil
 		}
-		if err := t.WriteHeader(&tar.Header{Name: fmt.Sprintf("%012x", at), Size: int64(len(run)), Mode: 0o600}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Name: fmt.Sprintf("%012x", at), Size: int64(len(run)),
+			Mode: 0o600}); err != nil {
 			return err
 		}
 		_, err := t.Write(run)

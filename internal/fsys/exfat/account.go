@@ -13,8 +13,8 @@ var _ fsys.Accountable = (*Volume)(nil)
 // Grid is the cluster heap.
 func (v *Volume) Grid() fsys.Grid { return fsys.Grid{Start: v.heapAt, Unit: v.cluster, Count: v.count} }
 
-// Account follows all folders and files, and what other kinds of entries have allocated. Every cluster belongs to one of
-// them, so folders can't lie in a circle.
+// Account follows all folders and files, and what other kinds of entries have allocated. Every cluster belongs to one
+// of them, so folders can't lie in a circle.
 func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 	system := []struct {
 		first uint32
@@ -99,11 +99,12 @@ func (v *Volume) ownSet(l *fsys.Ledger, at int64, set []byte) (file, error) {
 // streamOf is what a secondary entry has allocated (section 6.4).
 func streamOf(e []byte, at int64) file {
 	le := binary.LittleEndian
-	return file{at: at, first: le.Uint32(e[entFirst:]), contiguous: e[streamFlags]&flagContiguous != 0, length: int64(min(le.Uint64(e[entLength:]), 1<<62))}
+	return file{at: at, first: le.Uint32(e[entFirst:]), contiguous: e[streamFlags]&flagContiguous != 0,
+		length: int64(min(le.Uint64(e[entLength:]), 1<<62))}
 }
 
-// readSets calls each with the sets of entries of a directory's files, whole or not, and the byte of the volume at which each
-// begins. What can't be read is named by the error, and the rest goes on.
+// readSets calls each with the sets of entries of a directory's files, whole or not, and the byte of the volume at
+// which each begins. What can't be read is named by the error, and the rest goes on.
 func (v *Volume) readSets(dir file, each func(at int64, set []byte) bool) error {
 	if dir.length > maxDirBytes {
 		return fsys.Contradiction(dir.at, "a directory of %d bytes", dir.length)

@@ -102,30 +102,40 @@ type entry struct {
 // Probe recognises exFAT by its boot sector.
 func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	b := make([]byte, 512)
-	if n, _ := r.ReadAt(b, 0); n < len(b) || string(b[bootName:bootName+8]) != "EXFAT   " || b[bootSignature] != 0x55 || b[bootSignature+1] != 0xAA {
+	if n, _ := r.ReadAt(b, 0); n < len(b) || string(b[bootName:bootName+8]) != "EXFAT   " || b[bootSignature] != 0x55 ||
+		b[bootSignature+1] != 0xAA {
 		return nil, nil
 	}
 	le := binary.LittleEndian
 	shift, per := b[bootSector], b[bootCluster]
 	if shift < 9 || shift > 12 || per > 25-shift {
-		return nil, fsys.Contradiction(bootSector, "the exFAT boot sector claims sectors of 2^%d bytes and clusters of 2^%d sectors", shift, per)
+		return nil, fsys.Contradiction(bootSector, "the exFAT boot sector claims sectors of 2^%d bytes and "+
+			"clusters of "+
+			"2^%d sectors", shift, per)
 	}
 	if rev := b[bootRevision+1]; rev != 1 || b[bootFATs] != 1 {
-		return nil, fsys.Contradiction(bootRevision, "exFAT of revision %d with %d tables is not known", rev, b[bootFATs])
+		return nil, fsys.Contradiction(bootRevision, "exFAT of revision %d with %d tables is not known", rev,
+			b[bootFATs])
 	}
 	s := int64(1) << shift
-	v := &Volume{r: r, fatAt: int64(le.Uint32(b[bootFAT:])) * s, fatLen: int64(le.Uint32(b[bootFATLength:])) * s, heapAt: int64(le.Uint32(b[bootHeap:])) * s,
+	v := &Volume{r: r, fatAt: int64(le.Uint32(b[bootFAT:])) * s, fatLen: int64(le.Uint32(b[bootFATLength:])) * s,
+		heapAt:  int64(le.Uint32(b[bootHeap:])) * s,
 		cluster: s << per, count: int64(le.Uint32(b[bootClusters:])), rootAt: le.Uint32(b[bootRoot:])}
 	sectors := le.Uint64(b[bootLength:])
 	if sectors == 0 || sectors > uint64(size/s) {
-		return nil, fsys.Contradiction(bootLength, "the exFAT volume claims %d sectors of %d bytes, more than its part of %d bytes holds", sectors, s, size)
+		return nil, fsys.Contradiction(bootLength, "the exFAT volume claims %d sectors of %d bytes, more than "+
+			"its part "+
+			"of %d bytes holds", sectors, s, size)
 	}
-	v.info = fsys.Info{Kind: "exFAT", Size: int64(sectors) * s, Unit: v.cluster, ID: fmt.Sprintf("%04X-%04X", le.Uint16(b[bootSerial+2:]), le.Uint16(b[bootSerial:]))}
+	v.info = fsys.Info{Kind: "exFAT", Size: int64(sectors) * s, Unit: v.cluster,
+		ID: fmt.Sprintf("%04X-%04X", le.Uint16(b[bootSerial+2:]), le.Uint16(b[bootSerial:]))}
 	switch {
 	case v.count < 1 || v.count > maxClusters || v.heapAt+v.count*v.cluster > v.info.Size:
-		return nil, fsys.Contradiction(bootClusters, "%d clusters of %d bytes from byte %d don't fit the volume", v.count, v.cluster, v.heapAt)
+		return nil, fsys.Contradiction(bootClusters, "%d clusters of %d bytes from byte %d don't fit the volume",
+			v.count, v.cluster, v.heapAt)
 	case v.fatAt < 2*regionSectors*s || v.fatLen < (v.count+firstCluster)*4 || v.fatAt+v.fatLen > v.heapAt:
-		return nil, fsys.Contradiction(bootFAT, "the allocation table of %d bytes at byte %d is in the way or too short", v.fatLen, v.fatAt)
+		return nil, fsys.Contradiction(bootFAT, "the allocation table of %d bytes at byte %d is in the way or "+
+			"too short", v.fatLen, v.fatAt)
 	}
 	if flags := le.Uint16(b[bootFlags:]); flags&flagDirty != 0 {
 		v.info.Unclean = "it is marked dirty: it wasn't unmounted cleanly"
@@ -145,8 +155,8 @@ func (v *Volume) clusterAt(n uint32) (int64, error) {
 	return v.heapAt + (int64(n)-firstCluster)*v.cluster, nil
 }
 
-// follow gives the runs of a stream of at most limit bytes that begins at cluster first, in bytes of the volume. A chain
-// that comes back to itself runs over the limit and is an error.
+// follow gives the runs of a stream of at most limit bytes that begins at cluster first, in bytes of the volume. A
+// chain that comes back to itself runs over the limit and is an error.
 func (v *Volume) follow(first uint32, limit int64) ([]span.Span, error) {
 	var out []span.Span
 	var window []byte // the table from cluster base on
@@ -162,7 +172,8 @@ func (v *Volume) follow(first uint32, limit int64) ([]span.Span, error) {
 			out = append(out, span.At(at, v.cluster))
 		}
 		if total += v.cluster; total > max(limit, v.cluster) {
-			return nil, fsys.Contradiction(v.fatAt+4*int64(n), "the chain of clusters from %d is longer than %d bytes or comes back to itself", first, limit)
+			return nil, fsys.Contradiction(v.fatAt+4*int64(n), "the chain of clusters from %d is longer than %d bytes "+
+				"or comes back to itself", first, limit)
 		}
 		i := int64(n)
 		if i < base || (i-base)*4 >= int64(len(window)) {
@@ -276,7 +287,9 @@ func (v *Volume) Used() iter.Seq2[span.Span, error] {
 				}
 				area := span.At(v.heapAt+done*v.cluster, n*v.cluster)
 				if missing := must.Clip(area).Subtract(used); !missing.Empty() {
-					fail(fsys.Contradiction(missing.Bounds().Start, "the allocation bitmap calls clusters free that the volume itself needs"))
+					fail(fsys.Contradiction(missing.Bounds().Start,
+						"the allocation bitmap calls clusters free that the "+
+							"volume itself needs"))
 					return
 				}
 				for sp := range used.All() {

@@ -13,7 +13,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// A file's set of entries (sections 7.4, 7.6 and 7.7): one for the file, one for its stream, and the name in pieces of 15.
+// A file's set of entries (sections 7.4, 7.6 and 7.7): one for the file, one for its stream, and the name in pieces of
+// 15.
 const (
 	typeFile   = 0x85
 	typeStream = 0xC0
@@ -131,7 +132,8 @@ func (v *Volume) decode(set []byte) (name string, f file, when times, ok bool) {
 		return "", f, when, false
 	}
 	name = string(utf16.Decode(units[:length]))
-	when = times{stamp(set[fileMade:], set[fileMade10], set[fileMadeZone]), stamp(set[fileModified:], set[fileMod10], set[fileModZone]), stamp(set[fileRead:], 0, set[fileReadZone])}
+	when = times{stamp(set[fileMade:], set[fileMade10], set[fileMadeZone]),
+		stamp(set[fileModified:], set[fileMod10], set[fileModZone]), stamp(set[fileRead:], 0, set[fileReadZone])}
 	return name, f, when, name != "." && name != ".." && !strings.ContainsAny(name, "/\x00")
 }
 
@@ -147,7 +149,8 @@ func setSum(set []byte) uint16 {
 	return sum
 }
 
-// stamp decodes a time (section 7.4.8): two seconds fine, with hundredths and a zone in quarters of an hour, or local time without.
+// stamp decodes a time (section 7.4.8): two seconds fine, with hundredths and a zone in quarters of an hour, or local
+// time without.
 func stamp(b []byte, hundredths, zone byte) time.Time {
 	t := binary.LittleEndian.Uint32(b)
 	if t>>16 == 0 {
@@ -157,11 +160,13 @@ func stamp(b []byte, hundredths, zone byte) time.Time {
 	if zone&0x80 != 0 {
 		where = time.FixedZone("", int(int8(zone<<1)>>1)*15*60)
 	}
-	return time.Date(1980+int(t>>25), time.Month(t>>21&15), int(t>>16&31), int(t>>11&31), int(t>>5&63), int(t&31)*2, int(min(hundredths, 199))*10_000_000, where)
+	return time.Date(1980+int(t>>25), time.Month(t>>21&15), int(t>>16&31), int(t>>11&31), int(t>>5&63), int(t&31)*2,
+		int(min(hundredths, 199))*10_000_000, where)
 }
 
 func (t tree) Root() (fsys.Item, error) {
-	return fsys.Item{Mode: fs.ModeDir | 0o755, Links: 1, ID: uint64(t.v.rootAt), Ref: file{attr: attrDir, first: t.v.rootAt, length: t.v.rootSize}}, nil
+	return fsys.Item{Mode: fs.ModeDir | 0o755, Links: 1, ID: uint64(t.v.rootAt),
+		Ref: file{attr: attrDir, first: t.v.rootAt, length: t.v.rootSize}}, nil
 }
 
 func folder(it fsys.Item) (file, error) {
@@ -249,11 +254,13 @@ func (t tree) More(it fsys.Item) (fsys.More, error) {
 
 // item describes a file. Its first cluster stands for its identity, since a file keeps it when it is renamed.
 func item(name string, f file, when times) fsys.Item {
-	it := fsys.Item{Name: name, ID: uint64(f.first), Mode: 0o644, Modified: when.modified, Created: when.made, Accessed: when.read, Links: 1, Ref: f}
+	it := fsys.Item{Name: name, ID: uint64(f.first), Mode: 0o644, Modified: when.modified, Created: when.made,
+		Accessed: when.read, Links: 1, Ref: f}
 	if f.attr&attrReadOnly != 0 {
 		it.Mode = 0o444
 	}
-	for bit, a := range map[uint16]fsys.Attr{attrReadOnly: fsys.ReadOnly, attrHidden: fsys.Hidden, attrSystem: fsys.System, attrArchive: fsys.Archive} {
+	for bit, a := range map[uint16]fsys.Attr{attrReadOnly: fsys.ReadOnly, attrHidden: fsys.Hidden,
+		attrSystem: fsys.System, attrArchive: fsys.Archive} {
 		if f.attr&bit != 0 {
 			it.Attr |= a
 		}

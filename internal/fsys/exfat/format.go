@@ -96,7 +96,8 @@ func (g geometry) fits() bool { return g.total > g.heap && g.end < g.clusters }
 func format(f fsys.Form) ([]disk.Patch, error) {
 	g := layOut(f.Size, f.Sector, f.Unit)
 	if !g.fits() {
-		return nil, fmt.Errorf("a part of %s with allocation units of %s has no room for exFAT's own tables; choose a smaller unit", units.Bytes(f.Size), units.Binary(f.Unit))
+		return nil, fmt.Errorf("a part of %s with allocation units of %s has no room for exFAT's own tables; choose a "+
+			"smaller unit", units.Bytes(f.Size), units.Binary(f.Unit))
 	}
 	region := g.bootRegion(f)
 	heap := func(cluster int64) int64 { return (g.heap + cluster*g.per) * g.sector }
@@ -112,9 +113,11 @@ func format(f fsys.Form) ([]disk.Patch, error) {
 		{Off: g.fat * g.sector, Data: fat, Why: "allocation table"},
 		{Off: g.fat*g.sector + int64(len(fat)), Zeros: g.fatLen*g.sector - int64(len(fat)), Why: "allocation table"},
 		{Off: heap(g.bitmap), Data: bits, Why: "allocation bitmap"},
-		{Off: heap(g.bitmap) + int64(len(bits)), Zeros: heap(g.upcase) - heap(g.bitmap) - int64(len(bits)), Why: "allocation bitmap"},
+		{Off: heap(g.bitmap) + int64(len(bits)), Zeros: heap(g.upcase) - heap(g.bitmap) - int64(len(bits)),
+			Why: "allocation bitmap"},
 		{Off: heap(g.upcase), Data: table, Why: "up-case table"},
-		{Off: heap(g.upcase) + int64(len(table)), Zeros: heap(g.root) - heap(g.upcase) - int64(len(table)), Why: "up-case table"},
+		{Off: heap(g.upcase) + int64(len(table)), Zeros: heap(g.root) - heap(g.upcase) - int64(len(table)),
+			Why: "up-case table"},
 		{Off: heap(g.root), Data: g.rootDirectory(f.Label, table), Why: "root directory"},
 		{Off: heap(g.root) + 3*entryLen, Zeros: f.Unit - 3*entryLen, Why: "root directory"},
 	}, nil

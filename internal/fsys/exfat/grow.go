@@ -11,7 +11,8 @@ import (
 )
 
 // grow gives the volume the clusters of a part of size bytes: a longer table, which may push the heap on, and a longer
-// allocation bitmap, for which the first of the new clusters are taken where its own don't suffice (sections 3, 4, 5 and 7.1).
+// allocation bitmap, for which the first of the new clusters are taken where its own don't suffice (sections 3, 4, 5
+// and 7.1).
 func (v *Volume) grow(c *fsys.Change, size, place int64) error {
 	boot := make([]byte, 512)
 	if err := disk.ReadFull(v.r, boot, 0); err != nil {
@@ -60,7 +61,8 @@ func (v *Volume) grow(c *fsys.Change, size, place int64) error {
 		}
 	}
 	moved := func(at int64) int64 { return at - v.heapAt + heap } // where a byte of the heap will be
-	c.Moves = []disk.Move{{From: span.Span{End: v.fatAt + v.fatLen}, To: 0}, {From: span.Span{Start: v.heapAt, End: v.heapAt + v.count*v.cluster}, To: heap}}
+	c.Moves = []disk.Move{{From: span.Span{End: v.fatAt + v.fatLen}, To: 0},
+		{From: span.Span{Start: v.heapAt, End: v.heapAt + v.count*v.cluster}, To: heap}}
 	behind := v.count // the first cluster that is free afterwards
 	bits := map[int64]byte{}
 	bit := func(cluster int64, set bool) error { // a bit of the bitmap

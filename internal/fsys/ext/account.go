@@ -16,7 +16,8 @@ var _ fsys.Accountable = (*Volume)(nil)
 func (v *Volume) Grid() fsys.Grid { return fsys.Grid{Unit: v.blockSize, Count: v.blocks} }
 
 // Account enters what every group holds for itself and what every inode names: contents, the blocks of trees and maps,
-// attributes, the journal and the room kept for descriptors. An inode whose group calls it free or never made is an error.
+// attributes, the journal and the room kept for descriptors. An inode whose group calls it free or never made is an
+// error.
 func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 	groups, err := v.descriptors()
 	if err != nil {
@@ -27,7 +28,8 @@ func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 		return err
 	}
 	if groups[0].inodes < a.first-1 { // the root directory is one of them
-		return fsys.Contradiction(v.descBlock(0)*v.blockSize, "group 0 says that the file system's own inodes were never made")
+		return fsys.Contradiction(v.descBlock(0)*v.blockSize, "group 0 says that the file system's own inodes were "+
+			"never made")
 	}
 	if err := a.structures(); err != nil {
 		return err
@@ -85,7 +87,8 @@ func (a *account) structures() error {
 				return err
 			}
 		}
-		for _, sp := range []span.Span{a.blocks(g.blockBitmap, 1), a.blocks(g.inodeBitmap, 1), a.blocks(g.inodeTable, v.tableBlocks())} {
+		for _, sp := range []span.Span{a.blocks(g.blockBitmap, 1), a.blocks(g.inodeBitmap, 1),
+			a.blocks(g.inodeTable, v.tableBlocks())} {
 			if err := a.l.Own(sp, o); err != nil {
 				return err
 			}
@@ -116,7 +119,8 @@ func (a *account) group(g int64) error {
 		}
 		for i := int64(0); i < int64(len(b)); i += v.inodeSize {
 			n := (off + i) / v.inodeSize
-			if err := a.inode(g*v.inodesPerGrp+n+1, at+i, b[i:i+v.inodeSize], a.bitmap[n/8]&(1<<(n%8)) != 0); err != nil {
+			if err := a.inode(g*v.inodesPerGrp+n+1, at+i, b[i:i+v.inodeSize],
+				a.bitmap[n/8]&(1<<(n%8)) != 0); err != nil {
 				return err
 			}
 		}
@@ -229,7 +233,8 @@ func (a *account) made(number int64, by *inode) error {
 		return fsys.Contradiction(by.at, "inode %d names inode %d, which doesn't exist", by.number, number)
 	}
 	if g := (number - 1) / v.inodesPerGrp; (number-1)%v.inodesPerGrp >= a.groups[g].inodes {
-		return fsys.Contradiction(by.at, "inode %d names inode %d, which group %d says was never made", by.number, number, g)
+		return fsys.Contradiction(by.at, "inode %d names inode %d, which group %d says was never made", by.number,
+			number, g)
 	}
 	return nil
 }

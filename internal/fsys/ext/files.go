@@ -37,8 +37,9 @@ type dirent struct {
 	inode int64
 }
 
-// readDir calls each with the entries of a directory ("Linear (Classic) Directories") until it says no. What lies in blocks
-// that can't be read, and after an entry that doesn't fit its block, is left out; the first such error is returned at the end.
+// readDir calls each with the entries of a directory ("Linear (Classic) Directories") until it says no. What lies in
+// blocks that can't be read, and after an entry that doesn't fit its block, is left out; the first such error is
+// returned at the end.
 func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 	if n.size > maxDirBytes {
 		return fsys.Contradiction(n.at, "directory inode %d claims %d bytes", n.number, n.size)
@@ -89,8 +90,8 @@ func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 	return problem
 }
 
-// dirents calls each with the entries of a block. more is what each said last; fits is false where an entry doesn't fit,
-// which ends the block.
+// dirents calls each with the entries of a block. more is what each said last; fits is false where an entry doesn't
+// fit, which ends the block.
 func dirents(b []byte, each func(dirent) bool) (more, fits bool) {
 	le := binary.LittleEndian
 	whole := len(b)
@@ -286,16 +287,20 @@ const (
 	modeSticky = 0x200
 )
 
-var types = map[uint16]fs.FileMode{modeFile: 0, modeDir: fs.ModeDir, modeLink: fs.ModeSymlink, modeFIFO: fs.ModeNamedPipe, modeSock: fs.ModeSocket, modeBlock: fs.ModeDevice, modeChar: fs.ModeDevice | fs.ModeCharDevice}
+var types = map[uint16]fs.FileMode{modeFile: 0, modeDir: fs.ModeDir, modeLink: fs.ModeSymlink,
+	modeFIFO: fs.ModeNamedPipe, modeSock: fs.ModeSocket, modeBlock: fs.ModeDevice,
+	modeChar: fs.ModeDevice | fs.ModeCharDevice}
 
 // item describes an inode. A name that begins with a dot is hidden by custom.
 func item(name string, n *inode) fsys.Item {
 	le := binary.LittleEndian
 	it := fsys.Item{
 		Name: name, Ref: n.number, ID: uint64(n.number) | uint64(le.Uint32(n.raw[inoGeneration:]))<<32,
-		Modified: n.when(inoMtime, inoMtimeExtra), Changed: n.when(inoCtime, inoCtimeExtra), Accessed: n.when(inoAtime, inoAtimeExtra),
-		UID: uint32(le.Uint16(n.raw[inoUID:])) | uint32(le.Uint16(n.raw[inoUIDHi:]))<<16, GID: uint32(le.Uint16(n.raw[inoGID:])) | uint32(le.Uint16(n.raw[inoGIDHi:]))<<16,
-		Links: int(le.Uint16(n.raw[inoLinks:])),
+		Modified: n.when(inoMtime, inoMtimeExtra), Changed: n.when(inoCtime, inoCtimeExtra),
+		Accessed: n.when(inoAtime, inoAtimeExtra),
+		UID:      uint32(le.Uint16(n.raw[inoUID:])) | uint32(le.Uint16(n.raw[inoUIDHi:]))<<16,
+		GID:      uint32(le.Uint16(n.raw[inoGID:])) | uint32(le.Uint16(n.raw[inoGIDHi:]))<<16,
+		Links:    int(le.Uint16(n.raw[inoLinks:])),
 	}
 	if n.has(inoCrExtra + 4) {
 		it.Created = n.when(inoCrtime, inoCrExtra)
@@ -305,7 +310,8 @@ func item(name string, n *inode) fsys.Item {
 		kind = fs.ModeIrregular
 	}
 	it.Mode = kind | fs.FileMode(n.mode&0o777)
-	for bit, m := range map[uint16]fs.FileMode{modeSetUID: fs.ModeSetuid, modeSetGID: fs.ModeSetgid, modeSticky: fs.ModeSticky} {
+	for bit, m := range map[uint16]fs.FileMode{modeSetUID: fs.ModeSetuid, modeSetGID: fs.ModeSetgid,
+		modeSticky: fs.ModeSticky} {
 		if n.mode&bit != 0 {
 			it.Mode |= m
 		}

@@ -42,7 +42,8 @@ func checkLabel(label string) error {
 		return err
 	}
 	if len(label) > 16 {
-		return fmt.Errorf("the label %q takes %d bytes; ext4 has room for 16 (letters beyond a to z take two or more)", label, len(label))
+		return fmt.Errorf("the label %q takes %d bytes; ext4 has room for 16 (letters beyond a to z take two or more)",
+			label, len(label))
 	}
 	if strings.Contains(label, "/") {
 		return errors.New("the label holds a slash, which ext4's tools take for a path; leave it out")
@@ -55,7 +56,8 @@ const (
 	newCompat   = compatJournal | 0x8 /* ext_attr */ | 0x20 /* dir_index */
 	compatGDT   = 0x10                                      // resize_inode
 	newIncompat = 0x2 /* filetype */ | incompatExtents | incompat64bit | incompatFlexBG
-	newRO       = roSparseSuper | 0x2 /* large_file */ | 0x8 /* huge_file */ | 0x20 /* dir_nlink */ | 0x40 /* extra_isize */ | roMetadataCsum
+	newRO       = roSparseSuper | 0x2 /* large_file */ | 0x8 /* huge_file */ | 0x20 /* dir_nlink */ |
+		0x40 /* extra_isize */ | roMetadataCsum
 
 	newInodeSize = 256
 	newDescSize  = 64
@@ -287,7 +289,8 @@ func (l *layout) touch(sp span.Span) {
 // journalBlocks is the usual size for a volume of so many blocks.
 func journalBlocks(blocks int64) int64 {
 	for _, s := range []struct{ under, n int64 }{
-		{noJournal, 0}, {32768, 1024}, {256 << 10, 4096}, {512 << 10, 8192}, {4096 << 10, 16384}, {8192 << 10, 32768}, {16384 << 10, 65536}, {32768 << 10, 131072},
+		{noJournal, 0}, {32768, 1024}, {256 << 10, 4096}, {512 << 10, 8192}, {4096 << 10, 16384}, {8192 << 10, 32768},
+		{16384 << 10, 65536}, {32768 << 10, 131072},
 	} {
 		if blocks < s.under {
 			return s.n
@@ -305,7 +308,8 @@ func (l *layout) placeJournal() error {
 		at = l.first
 	}
 	for left > 0 {
-		free := l.taken.Complement(span.Span{Start: at, End: l.blocks}).Clip(span.Span{Start: at, End: min(l.blocks, at+l.perGroup*flexGroups)})
+		free := l.taken.Complement(span.Span{Start: at, End: l.blocks}).Clip(span.Span{Start: at,
+			End: min(l.blocks, at+l.perGroup*flexGroups)})
 		for sp := range free.All() {
 			for left > 0 && !sp.Empty() {
 				piece := span.At(sp.Start, min(sp.Len(), left, maxExtent))

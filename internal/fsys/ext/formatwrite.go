@@ -138,10 +138,14 @@ func (l *layout) super(g int64) []byte {
 		log++
 	}
 	for off, n := range map[int]uint32{
-		sbInodes: uint32(l.groups * l.inodes), sbBlocksLo: uint32(l.blocks), sbBlocksHi: uint32(l.blocks >> 32), sbReserved: uint32(reserved), sbReserved + 0x14C: uint32(reserved >> 32),
-		sbFreeLo: uint32(free), sbFreeHi: uint32(free >> 32), sbFreeInodes: uint32(l.groups*l.inodes - lostFoundInode), sbFirstData: uint32(l.first),
-		sbLogBlock: log, sbLogCluster: log, sbBlocksPerGroup: uint32(l.perGroup), sbClustersPerGrp: uint32(l.perGroup), sbInodesPerGroup: uint32(l.inodes),
-		sbWriteTime: now, sbMkTime: now, sbCheckTime: now, sbRev: 1, sbFirstInode: lostFoundInode, sbCompat: newCompat, sbIncompat: newIncompat, sbROCompat: newRO,
+		sbInodes: uint32(l.groups * l.inodes), sbBlocksLo: uint32(l.blocks), sbBlocksHi: uint32(l.blocks >> 32),
+		sbReserved: uint32(reserved), sbReserved + 0x14C: uint32(reserved >> 32),
+		sbFreeLo: uint32(free), sbFreeHi: uint32(free >> 32), sbFreeInodes: uint32(l.groups*l.inodes - lostFoundInode),
+		sbFirstData: uint32(l.first),
+		sbLogBlock:  log, sbLogCluster: log, sbBlocksPerGroup: uint32(l.perGroup), sbClustersPerGrp: uint32(l.perGroup),
+		sbInodesPerGroup: uint32(l.inodes),
+		sbWriteTime:      now, sbMkTime: now, sbCheckTime: now, sbRev: 1, sbFirstInode: lostFoundInode,
+		sbCompat: newCompat, sbIncompat: newIncompat, sbROCompat: newRO,
 		sbMountOpts: optXattrACL, sbFlags: flagSignedHash,
 	} {
 		le.PutUint32(b[off:], n)
@@ -149,7 +153,8 @@ func (l *layout) super(g int64) []byte {
 	if l.spare > 0 {
 		le.PutUint32(b[sbCompat:], newCompat|compatGDT)
 	}
-	for off, n := range map[int]uint16{sbMagic: magic, sbState: stateValid, sbErrors: 1, sbMaxMounts: never, sbInodeSize: newInodeSize, sbGroupNr: uint16(g),
+	for off, n := range map[int]uint16{sbMagic: magic, sbState: stateValid, sbErrors: 1, sbMaxMounts: never,
+		sbInodeSize: newInodeSize, sbGroupNr: uint16(g),
 		sbReservedGDT: uint16(l.spare), sbDescSize: newDescSize, sbMinExtra: extraSize, sbWantExtra: extraSize} {
 		le.PutUint16(b[off:], n)
 	}
@@ -374,9 +379,12 @@ func (l *layout) dirBlockOf(inode uint32, entries ...[]byte) []byte {
 
 func (l *layout) writeDirectories() {
 	room := l.bs - dirTail
-	l.add(l.dirBlock, l.dirBlockOf(rootInode, dirEntry(rootInode, 12, typeDir, "."), dirEntry(rootInode, 12, typeDir, ".."),
+	l.add(l.dirBlock, l.dirBlockOf(rootInode, dirEntry(rootInode, 12, typeDir, "."),
+		dirEntry(rootInode, 12, typeDir, ".."),
 		dirEntry(lostFoundInode, room-24, typeDir, "lost+found")), "root directory")
-	l.add(l.lostFound.Start, l.dirBlockOf(lostFoundInode, dirEntry(lostFoundInode, 12, typeDir, "."), dirEntry(rootInode, room-12, typeDir, "..")), "lost+found")
+	l.add(l.lostFound.Start,
+		l.dirBlockOf(lostFoundInode, dirEntry(lostFoundInode, 12, typeDir, "."),
+			dirEntry(rootInode, room-12, typeDir, "..")), "lost+found")
 	if l.lostFound.Len() > 1 {
 		empty := l.dirBlockOf(lostFoundInode, dirEntry(0, room, 0, ""))
 		for at := l.lostFound.Start + 1; at < l.lostFound.End; at++ {

@@ -47,7 +47,9 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 		return c, nil
 	}
 	if v.ratio > 1 && v.compat&compatGDT != 0 {
-		c.Notes = []string{"it keeps its size: a volume with clusters of several blocks and room kept for descriptors isn't grown"}
+		c.Notes = []string{"it keeps its size: a volume with clusters of several blocks and room kept for " +
+			"descriptors " +
+			"isn't grown"}
 		return c, nil
 	}
 	g := &growth{old: v, bitmaps: map[string][]byte{}, super: make([]byte, superLen)}
@@ -74,7 +76,8 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 func (g *growth) measure(blocks int64) error {
 	o, v := g.old, g.v
 	if o.blocks%o.ratio != 0 {
-		return fsys.Contradiction(superOffset+sbBlocksLo, "%d blocks are no whole number of clusters of %d", o.blocks, o.ratio)
+		return fsys.Contradiction(superOffset+sbBlocksLo, "%d blocks are no whole number of clusters of %d", o.blocks,
+			o.ratio)
 	}
 	limit := func(most int64, why string) {
 		if blocks > most {
@@ -85,7 +88,8 @@ func (g *growth) measure(blocks int64) error {
 	if o.incompat&incompat64bit == 0 {
 		limit(1<<32-1, "its block numbers have 32 bits")
 	}
-	limit(v.firstData+min(maxGroups, (1<<32-1)/v.inodesPerGrp, maxDescriptors/v.descSize)*v.blocksPerGrp, "it can't have more groups")
+	limit(v.firstData+min(maxGroups, (1<<32-1)/v.inodesPerGrp, maxDescriptors/v.descSize)*v.blocksPerGrp,
+		"it can't have more groups")
 	for {
 		v.blocks = blocks / o.ratio * o.ratio
 		v.groups = (v.blocks - v.firstData + v.blocksPerGrp - 1) / v.blocksPerGrp
@@ -334,7 +338,8 @@ func (g *growth) newGroup(n int64) {
 		inodes := make([]byte, v.blockSize)
 		setBits(inodes, v.inodesPerGrp, 8*v.blockSize)
 		g.add(at+1, g.shared(inodes), "inode bitmap")
-		g.patches = append(g.patches, disk.Patch{Off: (at + 2) * v.blockSize, Zeros: v.tableBlocks() * v.blockSize, Why: "inode table"})
+		g.patches = append(g.patches, disk.Patch{Off: (at + 2) * v.blockSize, Zeros: v.tableBlocks() * v.blockSize,
+			Why: "inode table"})
 	}
 	if !lazy || le.Uint16(d[gdFlags:])&flagBlockUninit == 0 {
 		g.putBlockBitmap(d, at, g.bitmap(taken, clusters))
@@ -467,7 +472,8 @@ func (g *growth) resizeInode() error {
 	for i := v.descBlocks; i < v.descBlocks+v.reservedGDT; i++ {
 		at := o.superBlock() + 1 + i
 		if int64(le.Uint32(list[4*(i%per):])) != at {
-			return fsys.Contradiction(dind*o.blockSize, "inode 7 doesn't name block %d, which is kept for descriptors", at)
+			return fsys.Contradiction(dind*o.blockSize, "inode 7 doesn't name block %d, which is kept for "+
+				"descriptors", at)
 		}
 		b := make([]byte, o.blockSize)
 		for j, n := range now {
@@ -478,11 +484,13 @@ func (g *growth) resizeInode() error {
 	}
 	le.PutUint32(ino[inBlocks:], uint32(blocks))
 	g.add(dind, list, "map of the room for group descriptors")
-	g.patches = append(g.patches, disk.Patch{Off: at, Data: g.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})
+	g.patches = append(g.patches,
+		disk.Patch{Off: at, Data: g.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})
 	return nil
 }
 
-// descriptorRoom reads inode 7, which stands at byte at, and the map of the room that it keeps for descriptors, which is block dind.
+// descriptorRoom reads inode 7, which stands at byte at, and the map of the room that it keeps for descriptors, which
+// is block dind.
 func (v *Volume) descriptorRoom() (ino []byte, at, dind int64, list []byte, err error) {
 	if ino, at, err = v.rawInode(resizeInode); err != nil {
 		return nil, 0, 0, nil, err

@@ -131,7 +131,8 @@ func (w *inodeWindow) inode(number int64) (*inode, error) {
 
 func (v *Volume) decodeInode(number, at int64, b []byte) (*inode, error) {
 	le := binary.LittleEndian
-	n := &inode{number: number, at: at, raw: b, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])), flags: le.Uint32(b[inoFlags:]), block: b[inoBlock : inoBlock+inoBlockSz]}
+	n := &inode{number: number, at: at, raw: b, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])),
+		flags: le.Uint32(b[inoFlags:]), block: b[inoBlock : inoBlock+inoBlockSz]}
 	if n.mode&modeMask != modeDir || v.incompat&incompatLargeDir != 0 {
 		n.size |= int64(le.Uint32(b[inoSizeHi:])) << 32
 	}
@@ -163,7 +164,8 @@ func (v *Volume) sound(n *inode) bool {
 
 // has says whether the inode is long enough for a field that ends at byte end.
 func (n *inode) has(end int) bool {
-	return len(n.raw) > inoBase && end <= len(n.raw) && inoBase+int(binary.LittleEndian.Uint16(n.raw[inoExtraSize:])) >= end
+	return len(n.raw) > inoBase && end <= len(n.raw) &&
+		inoBase+int(binary.LittleEndian.Uint16(n.raw[inoExtraSize:])) >= end
 }
 
 // when decodes a time ("Inode Timestamps"): seconds, and where there is room two more bits of them and nanoseconds.
@@ -194,12 +196,14 @@ func (v *Volume) contents(n *inode) (fsys.Contents, error) {
 			return nil, fsys.Contradiction(n.at, "the extents of inode %d overlap", n.number)
 		}
 		end = e.logical + e.n
-		m.Places = append(m.Places, fsys.Stretch{Span: span.At(e.logical*v.blockSize, e.n*v.blockSize), At: e.physical * v.blockSize})
+		m.Places = append(m.Places,
+			fsys.Stretch{Span: span.At(e.logical*v.blockSize, e.n*v.blockSize), At: e.physical * v.blockSize})
 	}
 	return m, nil
 }
 
-// inlined gives contents that stand in the inode ("Inline Data"): 60 bytes where the blocks would be listed, the rest as an attribute.
+// inlined gives contents that stand in the inode ("Inline Data"): 60 bytes where the blocks would be listed, the rest
+// as an attribute.
 func (v *Volume) inlined(n *inode) (fsys.Contents, error) {
 	b, at := n.block, []span.Span{span.At(n.at+inoBlock, min(inoBlockSz, n.size))}
 	if n.size > inoBlockSz {
@@ -208,7 +212,8 @@ func (v *Volume) inlined(n *inode) (fsys.Contents, error) {
 			return nil, err
 		}
 		if n.size > int64(len(b)+len(rest)) {
-			return nil, fsys.Contradiction(n.at, "inode %d claims %d bytes in itself, where %d are", n.number, n.size, len(b)+len(rest))
+			return nil, fsys.Contradiction(n.at, "inode %d claims %d bytes in itself, where %d are", n.number, n.size,
+				len(b)+len(rest))
 		}
 		b, at = append(append([]byte(nil), b...), rest...), append(at, span.At(restAt, n.size-inoBlockSz))
 	}

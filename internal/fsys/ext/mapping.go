@@ -15,7 +15,8 @@ func (v *Volume) extents(n *inode) ([]extent, error) {
 		if len(out) >= maxExtents {
 			return fmt.Errorf("a file has more than %d extents", maxExtents)
 		}
-		if k := len(out) - 1; k >= 0 && n.flags&flagExtents == 0 && out[k].logical+out[k].n == x.logical && out[k].physical+out[k].n == x.physical {
+		if k := len(out) - 1; k >= 0 && n.flags&flagExtents == 0 && out[k].logical+out[k].n == x.logical &&
+			out[k].physical+out[k].n == x.physical {
 			out[k].n++
 		} else {
 			out = append(out, x)
@@ -77,7 +78,8 @@ func (w *mapWalk) kept(block, n int64) error {
 // read reads a block of the map.
 func (w *mapWalk) read(block int64) ([]byte, error) {
 	if w.budget--; w.budget < 0 || block <= 0 || block >= w.v.blocks {
-		return nil, fmt.Errorf("what says where a file lies points to block %d of %d, or takes more than %d blocks", block, w.v.blocks, maxMapBlocks)
+		return nil, fmt.Errorf("what says where a file lies points to block %d of %d, or takes more than %d blocks",
+			block, w.v.blocks, maxMapBlocks)
 	}
 	if w.node != nil {
 		if err := w.node(block); err != nil {
@@ -92,7 +94,8 @@ func (w *mapWalk) read(block int64) ([]byte, error) {
 func (w *mapWalk) tree(b []byte, wantDepth int) error {
 	le := binary.LittleEndian
 	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
-	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 && depth != wantDepth {
+	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 &&
+		depth != wantDepth {
 		return fmt.Errorf("an extent tree is garbled")
 	}
 	for i := range count {
@@ -115,7 +118,8 @@ func (w *mapWalk) tree(b []byte, wantDepth int) error {
 		if err != nil {
 			return err
 		}
-		if tail := extentHeader + int(le.Uint16(nb[4:]))*extentEntry; w.seed != nil && (tail+4 > len(nb) || csum(*w.seed, nb[:tail]) != le.Uint32(nb[tail:])) {
+		if tail := extentHeader + int(le.Uint16(nb[4:]))*extentEntry; w.seed != nil &&
+			(tail+4 > len(nb) || csum(*w.seed, nb[:tail]) != le.Uint32(nb[tail:])) {
 			return fsys.Contradiction(child*w.v.blockSize, "the checksum of a block of an extent tree is wrong")
 		}
 		if err := w.tree(nb, depth-1); err != nil {
@@ -125,8 +129,8 @@ func (w *mapWalk) tree(b []byte, wantDepth int) error {
 	return nil
 }
 
-// blockMap reads the twelve direct blocks and the three trees. Behind the file's end it goes on only where somebody wants to
-// know what is reserved there.
+// blockMap reads the twelve direct blocks and the three trees. Behind the file's end it goes on only where somebody
+// wants to know what is reserved there.
 func (w *mapWalk) blockMap(n *inode) error {
 	for i := 0; i < 15 && w.on(); i++ {
 		if err := w.indirect(int64(binary.LittleEndian.Uint32(n.block[4*i:])), max(0, i-11)); err != nil {

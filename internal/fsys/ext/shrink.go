@@ -17,7 +17,8 @@ const (
 	incompatEAInode = 0x400
 	incompatMMP     = 0x100
 	sbMMPBlock      = 0x168
-	// spareShare is the share of what is used that stays free on the smallest volume: 1/spareShare, and leastFree bytes.
+	// spareShare is the share of what is used that stays free on the smallest volume: 1/spareShare, and leastFree
+	// bytes.
 	spareShare = 32
 	leastFree  = 4 << 20
 	// maxChanges bounds the inodes and pieces that are moved.
@@ -128,8 +129,10 @@ func (v *Volume) shrunk(size int64) (*shrinkage, error) {
 	if why := v.keeps(); why != "" {
 		return nil, &fsys.Cant{Why: why}
 	}
-	s := &shrinkage{growth: growth{old: v, super: make([]byte, superLen)}, bitmaps: map[int64][]byte{}, inodes: map[int64][]byte{},
-		limit: map[int64]int64{}, dirs: map[int64]int64{}, renamed: map[int64]int64{}, attrs: map[int64]int64{}, nodes: map[int64][]byte{}}
+	s := &shrinkage{growth: growth{old: v, super: make([]byte, superLen)}, bitmaps: map[int64][]byte{},
+		inodes: map[int64][]byte{},
+		limit:  map[int64]int64{}, dirs: map[int64]int64{}, renamed: map[int64]int64{}, attrs: map[int64]int64{},
+		nodes: map[int64][]byte{}}
 	if err := disk.ReadFull(v.r, s.super, superOffset); err != nil {
 		return nil, err
 	}
@@ -139,7 +142,8 @@ func (v *Volume) shrunk(size int64) (*shrinkage, error) {
 	if err := s.cut(size / v.blockSize); err != nil {
 		return nil, err
 	}
-	for _, step := range []func() error{s.readDescriptors, s.survey, s.renumber, s.files, s.resizeInodeShrunk, s.writeInodeBitmaps, s.writeBlockBitmaps} {
+	for _, step := range []func() error{s.readDescriptors, s.survey, s.renumber, s.files, s.resizeInodeShrunk,
+		s.writeInodeBitmaps, s.writeBlockBitmaps} {
 		if err := step(); err != nil {
 			return nil, err
 		}
@@ -204,14 +208,16 @@ func (s *shrinkage) survey() error {
 	// The structures of the groups that go leave room in those that stay (flex_bg).
 	var leaves []span.Span
 	for _, g := range s.groups[v.groups:] {
-		leaves = append(leaves, span.At(g.blockBitmap*bs, bs), span.At(g.inodeBitmap*bs, bs), span.At(g.inodeTable*bs, o.tableBlocks()*bs))
+		leaves = append(leaves, span.At(g.blockBitmap*bs, bs), span.At(g.inodeBitmap*bs, bs),
+			span.At(g.inodeTable*bs, o.tableBlocks()*bs))
 	}
 	left := span.Of(leaves...).Clip(span.Span{End: v.blocks * bs})
 	if o.incompat&incompatMetaBG == 0 && o.reservedGDT+o.descBlocks > v.reservedGDT+v.descBlocks {
 		for n := range v.groups { // descriptors that nobody needs any more
 			if o.hasSuper(n) {
 				at := max(o.groupStart(n), o.superBlockOf(n)) + 1
-				left.Add(span.Span{Start: (at + v.descBlocks + v.reservedGDT) * bs, End: (at + o.descBlocks + o.reservedGDT) * bs})
+				left.Add(span.Span{Start: (at + v.descBlocks + v.reservedGDT) * bs,
+					End: (at + o.descBlocks + o.reservedGDT) * bs})
 			}
 		}
 	}
@@ -327,7 +333,9 @@ func (s *shrinkage) renumber() error {
 		}
 	}
 	if len(homeless) > 0 && o.incompat&(incompatInline|incompatEncrypt|incompatCasefold) != 0 {
-		return &fsys.Cant{Why: "files would get other numbers, which isn't done where small files stand in their inodes or names are encrypted"}
+		return &fsys.Cant{Why: "files would get other numbers, which isn't done where small files stand in their " +
+			"inodes " +
+			"or names are encrypted"}
 	}
 	for n := int64(0); n < v.groups && len(homeless) > 0; n++ {
 		b, limit, err := s.inodeBitmap(n)
@@ -419,7 +427,8 @@ func (s *shrinkage) writeBlockBitmaps() error {
 	return nil
 }
 
-// shrinkSuper prepares the super block's counts: what writeSupers adds to them leads from the old ones to the sums over the groups.
+// shrinkSuper prepares the super block's counts: what writeSupers adds to them leads from the old ones to the sums over
+// the groups.
 func (s *shrinkage) shrinkSuper() {
 	o, v := s.old, s.v
 	blocks, inodes := int64(0), int64(0)
@@ -477,7 +486,8 @@ func (s *shrinkage) resizeInodeShrunk() error {
 	}
 	le.PutUint32(ino[inBlocks:], uint32((1+v.reservedGDT*int64(1+len(copies)))*(o.blockSize/512)))
 	s.add(dind, list, "map of the room for group descriptors")
-	s.patches = append(s.patches, disk.Patch{Off: at, Data: s.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})
+	s.patches = append(s.patches,
+		disk.Patch{Off: at, Data: s.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})
 	return nil
 }
 

@@ -4,7 +4,8 @@ import (
 	"fmt"
 )
 
-// Directory blocks with checksums, and the nodes of their hash trees ("Linear (Classic) Directories", "Hash Tree Directories").
+// Directory blocks with checksums, and the nodes of their hash trees ("Linear (Classic) Directories", "Hash Tree
+// Directories").
 const (
 	flagIndex  = 0x1000
 	dirTailLen = 12   // bytes at the end of a block of names
@@ -16,9 +17,11 @@ const (
 	dxInfoLen  = 8
 )
 
-// directory puts the new numbers into a directory's names. Where blocks have checksums these depend on the directory's own number too.
+// directory puts the new numbers into a directory's names. Where blocks have checksums these depend on the directory's
+// own number too.
 func (s *shrinkage) directory(f *file) error {
-	was := &inode{number: f.number, size: int64(le.Uint32(f.b[inoSizeLo:])), flags: le.Uint32(f.b[inoFlags:]), block: f.b[inoBlock : inoBlock+inoBlockSz]}
+	was := &inode{number: f.number, size: int64(le.Uint32(f.b[inoSizeLo:])), flags: le.Uint32(f.b[inoFlags:]),
+		block: f.b[inoBlock : inoBlock+inoBlockSz]}
 	if s.v.incompat&incompatLargeDir != 0 {
 		was.size |= int64(le.Uint32(f.b[inoSizeHi:])) << 32
 	}
@@ -111,7 +114,8 @@ func (s *shrinkage) names(f *file, b []byte) (changed bool) {
 		le.PutUint32(b[tail+4:], csum(f.seed, b[:at+count*dxEntry], b[tail:tail+4], u32(0)))
 		return true
 	}
-	if t := b[len(b)-dirTailLen:]; le.Uint32(t) == 0 && le.Uint16(t[4:]) == dirTailLen && t[6] == 0 && t[7] == dirTailTag {
+	if t := b[len(b)-dirTailLen:]; le.Uint32(t) == 0 && le.Uint16(t[4:]) == dirTailLen && t[6] == 0 &&
+		t[7] == dirTailTag {
 		le.PutUint32(t[8:], csum(f.seed, b[:len(b)-dirTailLen]))
 		return true
 	}

@@ -28,7 +28,8 @@ type file struct {
 	seed       uint32 // of the checksums of its blocks, afterwards
 }
 
-// files goes over every inode in use, moves what it has behind the new end, and in directories puts new numbers for old.
+// files goes over every inode in use, moves what it has behind the new end, and in directories puts new numbers for
+// old.
 func (s *shrinkage) files() error {
 	o := s.old
 	table := make([]byte, o.inodesPerGrp*o.inodeSize)
@@ -207,7 +208,8 @@ func (s *shrinkage) extentTree(f *file) error {
 // entriesOf splits a node of an extent tree.
 func entriesOf(b []byte, wantDepth int) (entries [][]byte, depth int, err error) {
 	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
-	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 && depth != wantDepth {
+	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 &&
+		depth != wantDepth {
 		return nil, 0, fmt.Errorf("an extent tree is garbled")
 	}
 	for i := range count {

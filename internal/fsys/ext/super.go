@@ -71,15 +71,18 @@ const (
 	incompatEncrypt    = 0x10000
 	incompatCasefold   = 0x20000
 	compatOrphanFile   = 0x1000
-	incompatKnown      = 0x2 | incompatRecover | incompatJournalDev | incompatMetaBG | incompatExtents | incompat64bit | 0x100 |
-		incompatFlexBG | 0x400 | 0x1000 | 0x2000 | incompatLargeDir | incompatInline | incompatEncrypt | incompatCasefold
+	incompatKnown      = 0x2 | incompatRecover | incompatJournalDev | incompatMetaBG | incompatExtents |
+		incompat64bit | 0x100 |
+		incompatFlexBG | 0x400 | 0x1000 | 0x2000 | incompatLargeDir | incompatInline | incompatEncrypt |
+		incompatCasefold
 
 	roSparseSuper   = 0x1
 	roGDTCsum       = 0x10
 	roBigalloc      = 0x200
 	roMetadataCsum  = 0x400
 	roOrphanPresent = 0x10000
-	roKnown         = roSparseSuper | 0x2 | 0x4 | 0x8 | roGDTCsum | 0x20 | 0x40 | 0x100 | roBigalloc | roMetadataCsum | 0x1000 | 0x2000 | 0x8000 | roOrphanPresent
+	roKnown         = roSparseSuper | 0x2 | 0x4 | 0x8 | roGDTCsum | 0x20 | 0x40 | 0x100 | roBigalloc | roMetadataCsum |
+		0x1000 | 0x2000 | 0x8000 | roOrphanPresent
 
 	maxGroups = 1 << 20
 )
@@ -169,7 +172,8 @@ func (v *Volume) geometry(sb []byte, size int64) error {
 	}
 	if v.ro&roBigalloc != 0 {
 		if logCluster < logBlock || logCluster-logBlock > 16 {
-			return fsys.Contradiction(superOffset+sbLogCluster, "the ext super block claims clusters of 2^%d KiB", logCluster)
+			return fsys.Contradiction(superOffset+sbLogCluster, "the ext super block claims clusters of 2^%d KiB",
+				logCluster)
 		}
 		v.ratio = 1 << (logCluster - logBlock)
 	}
@@ -179,21 +183,28 @@ func (v *Volume) geometry(sb []byte, size int64) error {
 	}
 	switch {
 	case v.descSize < 32 || v.descSize > v.blockSize || v.descSize&(v.descSize-1) != 0:
-		return fsys.Contradiction(superOffset+sbDescSize, "the ext super block claims group descriptors of %d bytes", v.descSize)
+		return fsys.Contradiction(superOffset+sbDescSize, "the ext super block claims group descriptors of %d bytes",
+			v.descSize)
 	case v.blocksPerGrp < 256 || perGroup*v.ratio != v.blocksPerGrp || perGroup > v.blockSize*8 || perGroup%8 != 0:
-		return fsys.Contradiction(superOffset+sbBlocksPerGroup, "the ext super block claims %d blocks in a group", v.blocksPerGrp)
+		return fsys.Contradiction(superOffset+sbBlocksPerGroup, "the ext super block claims %d blocks in a group",
+			v.blocksPerGrp)
 	case v.inodesPerGrp == 0 || v.inodesPerGrp > v.blockSize*8:
-		return fsys.Contradiction(superOffset+sbInodesPerGroup, "the ext super block claims %d inodes in a group", v.inodesPerGrp)
+		return fsys.Contradiction(superOffset+sbInodesPerGroup, "the ext super block claims %d inodes in a group",
+			v.inodesPerGrp)
 	case v.inodeSize < 128 || v.inodeSize > v.blockSize || v.inodeSize&(v.inodeSize-1) != 0:
 		return fsys.Contradiction(superOffset+sbInodeSize, "the ext super block claims inodes of %d bytes", v.inodeSize)
 	case v.firstData > 1 || v.blocks <= v.firstData+8:
-		return fsys.Contradiction(superOffset+sbFirstData, "the ext super block claims %d blocks from block %d", v.blocks, v.firstData)
+		return fsys.Contradiction(superOffset+sbFirstData, "the ext super block claims %d blocks from block %d",
+			v.blocks, v.firstData)
 	case v.blocks > size/v.blockSize:
-		return fsys.Contradiction(superOffset+sbBlocksLo, "the ext file system claims %d blocks of %d bytes, more than its part of %d bytes holds", v.blocks, v.blockSize, size)
+		return fsys.Contradiction(superOffset+sbBlocksLo, "the ext file system claims %d blocks of %d bytes, "+
+			"more than "+
+			"its part of %d bytes holds", v.blocks, v.blockSize, size)
 	}
 	v.groups = (v.blocks - v.firstData + v.blocksPerGrp - 1) / v.blocksPerGrp
 	if v.groups > maxGroups {
-		return fsys.Contradiction(superOffset, "the ext file system has %d block groups; at most %d are handled", v.groups, maxGroups)
+		return fsys.Contradiction(superOffset, "the ext file system has %d block groups; at most %d are handled",
+			v.groups, maxGroups)
 	}
 	v.descPerBlock = v.blockSize / v.descSize
 	v.descBlocks = (v.groups + v.descPerBlock - 1) / v.descPerBlock
@@ -206,7 +217,8 @@ func (v *Volume) describe(sb []byte) {
 	le := binary.LittleEndian
 	kind := "ext2"
 	switch {
-	case v.incompat&(incompatExtents|incompat64bit|incompatFlexBG) != 0 || v.ro&(roGDTCsum|roMetadataCsum|roBigalloc) != 0:
+	case v.incompat&(incompatExtents|incompat64bit|incompatFlexBG) != 0 ||
+		v.ro&(roGDTCsum|roMetadataCsum|roBigalloc) != 0:
 		kind = "ext4"
 	case v.compat&compatJournal != 0:
 		kind = "ext3"

@@ -73,15 +73,18 @@ func (v *Volume) workedOn(old *Volume) (bool, error) {
 		return true, err
 	}
 	le := binary.LittleEndian
-	return le.Uint32(now[sbLastCheck:]) != le.Uint32(was[sbLastCheck:]) || le.Uint32(now[sbSeed:]) != le.Uint32(was[sbSeed:]) ||
+	return le.Uint32(now[sbLastCheck:]) != le.Uint32(was[sbLastCheck:]) ||
+		le.Uint32(now[sbSeed:]) != le.Uint32(was[sbSeed:]) ||
 		v.incompat != old.incompat || (v.ro^old.ro)&^roLargeFile != 0, nil
 }
 
 // Unchanged yields where the contents of files, directories and symbolic links lie whose inode, but for its access
-// time, and whose extent blocks are byte for byte what they were on before. The kernel changes an inode's times with every write.
+// time, and whose extent blocks are byte for byte what they were on before. The kernel changes an inode's times with
+// every write.
 func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(span.Span) error) error {
 	old, ok := before.(*Volume)
-	if !ok || old.info.ID != v.info.ID || old.blockSize != v.blockSize || old.inodesPerGrp != v.inodesPerGrp || old.inodeSize != v.inodeSize || old.blocksPerGrp != v.blocksPerGrp || v.ratio != 1 {
+	if !ok || old.info.ID != v.info.ID || old.blockSize != v.blockSize || old.inodesPerGrp != v.inodesPerGrp ||
+		old.inodeSize != v.inodeSize || old.blocksPerGrp != v.blocksPerGrp || v.ratio != 1 {
 		return nil // not the same volume: nothing is proven
 	}
 	first, others, err := v.kernels()
@@ -130,13 +133,15 @@ func (v *Volume) inodeTable(g int64) (at int64, used bool, err error) {
 		block |= int64(le.Uint32(desc[bgInodeTableHi:])) << 32
 	}
 	if block <= 0 || block >= v.blocks {
-		return 0, false, fsys.Contradiction(descAt, "the descriptor of group %d points to block %d of %d", g, block, v.blocks)
+		return 0, false, fsys.Contradiction(descAt, "the descriptor of group %d points to block %d of %d", g, block,
+			v.blocks)
 	}
 	const checksums = 0x10 | 0x400 // GDT_CSUM, METADATA_CSUM: only then the flag counts
 	return block * v.blockSize, v.ro&checksums == 0 || le.Uint16(desc[bgFlags:])&groupInodesUninit == 0, nil
 }
 
-func (v *Volume) unchangedIn(old *Volume, at, oldAt int64, mayBe func(i int64) bool, proven func(span.Span) error) error {
+func (v *Volume) unchangedIn(old *Volume, at, oldAt int64, mayBe func(i int64) bool,
+	proven func(span.Span) error) error {
 	length := v.inodesPerGrp * v.inodeSize
 	chunk := max(v.inodeSize, tableChunk/v.inodeSize*v.inodeSize)
 	now, was := make([]byte, min(chunk, length)), make([]byte, min(chunk, length))
@@ -164,7 +169,9 @@ func (v *Volume) unchangedIn(old *Volume, at, oldAt int64, mayBe func(i int64) b
 // sameFile says whether two inodes describe the same file, directory or symbolic link with the same contents.
 func sameFile(a, b []byte) bool {
 	le := binary.LittleEndian
-	if m := le.Uint16(a[inoMode:]) & modeMask; m != modeFile && m != modeDir && m != modeLink || le.Uint16(a[inoLinks:]) == 0 || le.Uint32(a[inoFlags:])&flagExtents == 0 || le.Uint32(a[inoFlags:])&flagInline != 0 {
+	if m := le.Uint16(a[inoMode:]) & modeMask; m != modeFile && m != modeDir && m != modeLink ||
+		le.Uint16(a[inoLinks:]) == 0 || le.Uint32(a[inoFlags:])&flagExtents == 0 ||
+		le.Uint32(a[inoFlags:])&flagInline != 0 {
 		return false
 	}
 	x, y := bytes.Clone(a), bytes.Clone(b)
@@ -196,12 +203,14 @@ func (v *Volume) provenOf(old *Volume, inode []byte, proven func(span.Span) erro
 
 // mayBeSwap looks at the head of a file that is large enough for a swap area.
 func (v *Volume) mayBeSwap(inode []byte, spans []span.Span) bool {
-	if binary.LittleEndian.Uint32(inode[inoSizeLo:]) < leastSwap && binary.LittleEndian.Uint32(inode[inoSizeHi:]) == 0 || len(spans) == 0 {
+	if binary.LittleEndian.Uint32(inode[inoSizeLo:]) < leastSwap &&
+		binary.LittleEndian.Uint32(inode[inoSizeHi:]) == 0 || len(spans) == 0 {
 		return false
 	}
 	b := make([]byte, 10)
 	for _, sp := range spans { // the first block of the file may stand behind one of its tree
-		if disk.ReadFull(v.r, b, sp.Start+swapMagicAt) == nil && b[0] != 0 && strings.Contains(maySwapMagic, string(b[:9])) {
+		if disk.ReadFull(v.r, b, sp.Start+swapMagicAt) == nil && b[0] != 0 &&
+			strings.Contains(maySwapMagic, string(b[:9])) {
 			return true
 		}
 		if sp.Len() > v.blockSize {
@@ -215,7 +224,8 @@ func (v *Volume) mayBeSwap(inode []byte, spans []span.Span) bool {
 func (v *Volume) sameTree(old *Volume, b []byte, wantDepth int, out *[]span.Span) bool {
 	le := binary.LittleEndian
 	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
-	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 && depth != wantDepth {
+	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 &&
+		depth != wantDepth {
 		return false
 	}
 	for i := range count {
@@ -236,7 +246,8 @@ func (v *Volume) sameTree(old *Volume, b []byte, wantDepth int, out *[]span.Span
 			return false
 		}
 		now, was := make([]byte, v.blockSize), make([]byte, v.blockSize)
-		if disk.ReadFull(v.r, now, child*v.blockSize) != nil || disk.ReadFull(old.r, was, child*v.blockSize) != nil || !bytes.Equal(now, was) {
+		if disk.ReadFull(v.r, now, child*v.blockSize) != nil || disk.ReadFull(old.r, was, child*v.blockSize) != nil ||
+			!bytes.Equal(now, was) {
 			return false
 		}
 		*out = append(*out, span.At(child*v.blockSize, v.blockSize))

@@ -61,7 +61,9 @@ func (v *Volume) descriptors() ([]group, error) {
 			}
 			for _, b := range []int64{g.blockBitmap, g.inodeBitmap, g.inodeTable + v.tableBlocks() - 1} {
 				if b <= v.firstData || b >= v.blocks {
-					return nil, fsys.Contradiction(at+j*v.descSize, "the descriptor of group %d points to block %d of %d", len(groups), b, v.blocks)
+					return nil,
+						fsys.Contradiction(at+j*v.descSize, "the descriptor of group %d points to block %d of %d",
+							len(groups), b, v.blocks)
 				}
 			}
 			groups = append(groups, g)
@@ -168,7 +170,8 @@ func (v *Volume) metadata(groups []group) span.Set {
 	bs := v.blockSize
 	all := make([]span.Span, 0, 3*len(groups))
 	for _, g := range groups {
-		all = append(all, span.At(g.blockBitmap*bs, bs), span.At(g.inodeBitmap*bs, bs), span.At(g.inodeTable*bs, v.tableBlocks()*bs))
+		all = append(all, span.At(g.blockBitmap*bs, bs), span.At(g.inodeBitmap*bs, bs),
+			span.At(g.inodeTable*bs, v.tableBlocks()*bs))
 	}
 	return span.Of(all...)
 }
@@ -230,7 +233,8 @@ func (v *Volume) groupUsed(i int64, g group, meta span.Set, bitmap []byte) (span
 		}
 	}
 	if clusters-usedClusters != g.free {
-		return used, fsys.Contradiction(g.blockBitmap*v.blockSize, "group %d counts %d free blocks, its bitmap shows %d", i, g.free, clusters-usedClusters)
+		return used, fsys.Contradiction(g.blockBitmap*v.blockSize,
+			"group %d counts %d free blocks, its bitmap shows %d", i, g.free, clusters-usedClusters)
 	}
 	return used, nil
 }

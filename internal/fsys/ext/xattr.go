@@ -25,7 +25,8 @@ const (
 )
 
 // prefixes stand for the beginnings of names.
-var prefixes = map[byte]string{1: "user.", 2: "system.posix_acl_access", 3: "system.posix_acl_default", 4: "trusted.", 6: "security.", 7: "system.", 8: "system.richacl"}
+var prefixes = map[byte]string{1: "user.", 2: "system.posix_acl_access", 3: "system.posix_acl_default", 4: "trusted.",
+	6: "security.", 7: "system.", 8: "system.richacl"}
 
 // attr is an entry of an attribute area. Its value stands at byte at of the area, or in an inode.
 type attr struct {
@@ -46,7 +47,9 @@ func attrEntries(area []byte, first int) []attr {
 		if n == 0 && e[1] == 0 || at+xattrEntryHead+n > len(area) {
 			break
 		}
-		out = append(out, attr{index: e[1], name: string(e[xattrEntryHead : xattrEntryHead+n]), at: int(le.Uint16(e[2:])), inode: int64(le.Uint32(e[4:])), size: int64(le.Uint32(e[8:]))})
+		out = append(out,
+			attr{index: e[1], name: string(e[xattrEntryHead : xattrEntryHead+n]), at: int(le.Uint16(e[2:])),
+				inode: int64(le.Uint32(e[4:])), size: int64(le.Uint32(e[8:]))})
 		at += (xattrEntryHead + n + 3) &^ 3
 	}
 	return out
@@ -78,7 +81,8 @@ func (n *inode) inlineRest() ([]byte, int64, error) {
 	return nil, 0, fsys.Contradiction(n.at, "the rest of what inode %d holds isn't beside it", n.number)
 }
 
-// xattrs reads the attributes in the inode and in its block. A value that can't be read is an error, with the others read.
+// xattrs reads the attributes in the inode and in its block. A value that can't be read is an error, with the others
+// read.
 func (v *Volume) xattrs(n *inode) ([]fsys.XAttr, error) {
 	out, problem := v.attrValues(n, n.inBody(), 0)
 	b, err := v.readAttrBlock(n)
@@ -109,7 +113,8 @@ func (v *Volume) readAttrBlock(n *inode) ([]byte, error) {
 		return nil, nil
 	}
 	if block >= v.blocks {
-		return nil, fsys.Contradiction(n.at, "the attributes of inode %d are at block %d of %d", n.number, block, v.blocks)
+		return nil, fsys.Contradiction(n.at, "the attributes of inode %d are at block %d of %d", n.number, block,
+			v.blocks)
 	}
 	b := make([]byte, v.blockSize)
 	if err := disk.ReadFull(v.r, b, block*v.blockSize); err != nil {

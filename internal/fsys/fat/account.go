@@ -15,7 +15,8 @@ var _ fsys.Accountable = (*Volume)(nil)
 // Grid is the clusters of the data area.
 func (v *Volume) Grid() fsys.Grid { return fsys.Grid{Start: v.dataAt, Unit: v.cluster, Count: v.count} }
 
-// Account follows the chains of all folders and files. Every cluster belongs to one chain, so folders can't lie in a circle.
+// Account follows the chains of all folders and files. Every cluster belongs to one chain, so folders can't lie in a
+// circle.
 func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 	t := &links{v: v, step: accountWindow}
 	root := entry{attr: attrDir}
@@ -92,8 +93,8 @@ func (t *links) next(c int64) (uint32, error) {
 	return t.window[c-t.base], nil
 }
 
-// chain follows the clusters from first on and gives their bytes as runs. It ends with an error where the table is in a circle or
-// points to nowhere.
+// chain follows the clusters from first on and gives their bytes as runs. It ends with an error where the table is in a
+// circle or points to nowhere.
 func (t *links) chain(first int64) ([]span.Span, error) {
 	v := t.v
 	var out []span.Span
@@ -118,9 +119,11 @@ func (t *links) chain(first int64) ([]span.Span, error) {
 		case e >= end:
 			return out, nil
 		case e == end-1:
-			return out, fsys.Contradiction(v.fatAt+c*int64(v.bits)/8, "cluster %d belongs to a file and is marked as bad", c)
+			return out, fsys.Contradiction(v.fatAt+c*int64(v.bits)/8,
+				"cluster %d belongs to a file and is marked as bad", c)
 		case e == 0:
-			return out, fsys.Contradiction(v.fatAt+c*int64(v.bits)/8, "cluster %d belongs to a file and is called free", c)
+			return out, fsys.Contradiction(v.fatAt+c*int64(v.bits)/8,
+				"cluster %d belongs to a file and is called free", c)
 		}
 		c = int64(e)
 	}

@@ -87,7 +87,8 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	reserved, fats := int64(le.Uint16(b[bpbReserved:])), int64(b[bpbFATs])
 	// The signature alone is on MBRs and other boot sectors too.
 	if b[0] != 0xEB && b[0] != 0xE9 || sector < 512 || sector > 4096 || sector&(sector-1) != 0 ||
-		per == 0 || per&(per-1) != 0 || reserved == 0 || fats < 1 || fats > 2 || b[bpbMedia] != 0xF0 && b[bpbMedia] < 0xF8 {
+		per == 0 || per&(per-1) != 0 || reserved == 0 || fats < 1 || fats > 2 || b[bpbMedia] != 0xF0 &&
+		b[bpbMedia] < 0xF8 {
 		return nil, nil
 	}
 	v := &Volume{r: r, fats: fats, cluster: sector * per, fatAt: reserved * sector, mirrored: true}
@@ -107,7 +108,9 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		return nil, nil
 	}
 	if v.info.Size > size {
-		return nil, fsys.Contradiction(bpbTotal32, "the FAT volume claims %d sectors of %d bytes, more than its part of %d bytes holds", total, sector, size)
+		return nil, fsys.Contradiction(bpbTotal32, "the FAT volume claims %d sectors of %d bytes, more than its "+
+			"part of "+
+			"%d bytes holds", total, sector, size)
 	}
 	v.count = (v.info.Size - v.dataAt) / v.cluster
 	switch {
@@ -123,7 +126,8 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		return nil, fsys.Contradiction(bpbTotal32, "%d clusters are not possible on %s", v.count, v.info.Kind)
 	}
 	if need := ((v.count+2)*int64(v.bits) + 7) / 8; v.fatSize < need {
-		return nil, fsys.Contradiction(bpbFATSize16, "the allocation table has %d bytes, %d clusters need %d", v.fatSize, v.count, need)
+		return nil, fsys.Contradiction(bpbFATSize16, "the allocation table has %d bytes, %d clusters need %d",
+			v.fatSize, v.count, need)
 	}
 	return v, v.describe(b)
 }
@@ -140,7 +144,8 @@ func (v *Volume) describe(b []byte) error {
 		if flags := le.Uint16(b[bpbExtFlags:]); flags&0x80 != 0 {
 			v.mirrored, v.active = false, int64(flags&15)
 			if v.active >= v.fats {
-				return fsys.Contradiction(bpbExtFlags, "allocation table %d is said to be in use, there are %d", v.active+1, v.fats)
+				return fsys.Contradiction(bpbExtFlags, "allocation table %d is said to be in use, there are %d",
+					v.active+1, v.fats)
 			}
 		}
 	}
@@ -188,7 +193,8 @@ func (v *Volume) rootLabel() (string, bool, error) {
 	at, n := v.rootAt, v.rootSize
 	if v.bits == 32 {
 		if v.rootClus < 2 || int64(v.rootClus) >= v.count+2 {
-			return "", false, fsys.Contradiction(bpbRoot32, "the root directory is said to begin at cluster %d of %d", v.rootClus, v.count)
+			return "", false, fsys.Contradiction(bpbRoot32, "the root directory is said to begin at cluster %d of %d",
+				v.rootClus, v.count)
 		}
 		at, n = v.dataAt+int64(v.rootClus-2)*v.cluster, v.cluster
 	}
@@ -270,14 +276,16 @@ func (v *Volume) Used() iter.Seq2[span.Span, error] {
 					continue
 				}
 				if e == 1 || int64(e) >= end && e < bad {
-					fail(fsys.Contradiction(v.fatAt, "the entry of cluster %d points to cluster %d of %d", from+int64(i), e, end))
+					fail(fsys.Contradiction(v.fatAt, "the entry of cluster %d points to cluster %d of %d",
+						from+int64(i), e, end))
 					return
 				}
 				if !add(span.At(v.dataAt+(from+int64(i)-2)*v.cluster, v.cluster)) {
 					return
 				}
 			}
-			if v.bits == 32 && from <= int64(v.rootClus) && int64(v.rootClus) < to && entries[int64(v.rootClus)-from] == 0 {
+			if v.bits == 32 && from <= int64(v.rootClus) && int64(v.rootClus) < to &&
+				entries[int64(v.rootClus)-from] == 0 {
 				fail(fsys.Contradiction(v.fatAt, "the root directory's cluster %d is called free", v.rootClus))
 				return
 			}

@@ -109,7 +109,8 @@ func (v *Volume) dirRuns(dir entry) ([]span.Span, error) {
 
 func (v *Volume) entryOf(e []byte, at int64, long string) entry {
 	le := binary.LittleEndian
-	x := entry{attr: e[entAttr], size: int64(le.Uint32(e[entSize:])), when: fromDOS(le.Uint16(e[entDate:]), le.Uint16(e[entTime:])), at: at}
+	x := entry{attr: e[entAttr], size: int64(le.Uint32(e[entSize:])),
+		when: fromDOS(le.Uint16(e[entDate:]), le.Uint16(e[entTime:])), at: at}
 	x.used = fromDOS(le.Uint16(e[entReadDate:]), 0)
 	if x.made = fromDOS(le.Uint16(e[entMadeDate:]), le.Uint16(e[entMadeTime:])); !x.made.IsZero() {
 		x.made = x.made.Add(time.Duration(min(e[entTenths], 199)) * 10 * time.Millisecond)
@@ -198,5 +199,6 @@ func fromDOS(d, t uint16) time.Time {
 	if d == 0 {
 		return time.Time{}
 	}
-	return time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(t>>11), int(t>>5&63), int(t&31)*2, 0, time.Local)
+	return time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(t>>11), int(t>>5&63), int(t&31)*2, 0,
+		time.Local)
 }

@@ -175,7 +175,8 @@ func checkLabel(label string) error {
 	}
 	for _, r := range strings.ToUpper(label) {
 		if r > 0x7E || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r) {
-			return fmt.Errorf("the label %q holds %q, which FAT doesn't allow; use the letters A to Z, digits, space, - and _", label, r)
+			return fmt.Errorf("the label %q holds %q, which FAT doesn't allow; use the letters A to Z, digits, space, "+
+				"- and _", label, r)
 		}
 	}
 	return nil
@@ -191,7 +192,8 @@ func paddedLabel(label string) []byte {
 func format(bits int, f fsys.Form) ([]disk.Patch, error) {
 	g := layOut(bits, f.Size, f.Sector, f.Unit)
 	if !g.fits() {
-		return nil, fmt.Errorf("a part of %s with allocation units of %s would have %d clusters, which isn't FAT%d; choose another unit or kind", units.Bytes(f.Size), units.Binary(f.Unit), g.clusters, bits)
+		return nil, fmt.Errorf("a part of %s with allocation units of %s would have %d clusters, which isn't FAT%d; "+
+			"choose another unit or kind", units.Bytes(f.Size), units.Binary(f.Unit), g.clusters, bits)
 	}
 	s := int64(f.Sector)
 	boot := g.bootSector(f)
@@ -205,7 +207,8 @@ func format(bits int, f fsys.Form) ([]disk.Patch, error) {
 		le.PutUint16(first, 0xFF00|mediaFixed)
 		le.PutUint16(first[2:], 0xFFFF)
 	default:
-		for i, e := range []uint32{0x0FFFFF00 | mediaFixed, 0x0FFFFFFF, 0x0FFFFFFF} { // the last: the root's only cluster
+		// the last: the root's only cluster
+		for i, e := range []uint32{0x0FFFFF00 | mediaFixed, 0x0FFFFFFF, 0x0FFFFFFF} {
 			le.PutUint32(first[4*i:], e)
 		}
 		info := g.fsInfo()
@@ -231,7 +234,8 @@ func format(bits int, f fsys.Form) ([]disk.Patch, error) {
 		le.PutUint16(dir[22:], clock)
 		le.PutUint16(dir[24:], date)
 	}
-	return append(patches, disk.Patch{Off: root, Data: dir, Why: "root directory"}, disk.Patch{Off: root + s, Zeros: rootLen - s, Why: "root directory"}), nil
+	return append(patches, disk.Patch{Off: root, Data: dir, Why: "root directory"},
+		disk.Patch{Off: root + s, Zeros: rootLen - s, Why: "root directory"}), nil
 }
 
 func (g geometry) bootSector(f fsys.Form) []byte {

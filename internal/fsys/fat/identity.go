@@ -24,7 +24,8 @@ func (v *Volume) Reidentify(id [16]byte) ([]disk.Patch, error) {
 	}
 	out := []disk.Patch{{Off: at, Data: id[:4], Why: "serial number"}}
 	sector := int64(binary.LittleEndian.Uint16(boot[bpbSector:]))
-	if copyAt := int64(binary.LittleEndian.Uint16(boot[bpbBackup:])) * sector; v.bits == 32 && copyAt > 0 && copyAt < v.fatAt {
+	if copyAt := int64(binary.LittleEndian.Uint16(boot[bpbBackup:])) * sector; v.bits == 32 && copyAt > 0 &&
+		copyAt < v.fatAt {
 		out = append(out, disk.Patch{Off: copyAt + at, Data: id[:4], Why: "serial number, copy"})
 	}
 	return out, nil

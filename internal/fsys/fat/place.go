@@ -58,7 +58,8 @@ func (v *Volume) grow(c *fsys.Change, boot []byte, total, sector int64) error {
 	reserved, root, old := v.fatAt/sector, v.rootSize/sector, v.fatSize/sector
 	if total > maxTotal {
 		total = maxTotal
-		c.Notes = append(c.Notes, fmt.Sprintf("it grows to %s only: its sectors are counted with 32 bits", units.Bytes(total*sector)))
+		c.Notes = append(c.Notes,
+			fmt.Sprintf("it grows to %s only: its sectors are counted with 32 bits", units.Bytes(total*sector)))
 	}
 	fat, clusters, whole := old, int64(0), total
 	for { // a longer table leaves less for clusters, so this comes to an end
@@ -67,17 +68,21 @@ func (v *Volume) grow(c *fsys.Change, boot []byte, total, sector int64) error {
 			clusters = most
 			total = reserved + v.fats*fat + root + clusters*per
 		}
-		if need := ((clusters+2)*int64(v.bits) + 8*sector - 1) / (8 * sector); need <= fat && v.fats*(fat-old)*sector%dataAlign == 0 {
+		if need := ((clusters+2)*int64(v.bits) + 8*sector - 1) / (8 * sector); need <= fat &&
+			v.fats*(fat-old)*sector%dataAlign == 0 {
 			break
 		}
 		fat++
 	}
 	if clusters <= v.count {
-		c.Notes = append(c.Notes, fmt.Sprintf("it keeps its size: %s of this cluster size reaches no further", v.info.Kind))
+		c.Notes = append(c.Notes,
+			fmt.Sprintf("it keeps its size: %s of this cluster size reaches no further", v.info.Kind))
 		return nil
 	}
 	if clusters == most {
-		c.Notes = append(c.Notes, fmt.Sprintf("it grows to %s only: %s of this cluster size reaches no further", units.Bytes(total*sector), v.info.Kind))
+		c.Notes = append(c.Notes,
+			fmt.Sprintf("it grows to %s only: %s of this cluster size reaches no further", units.Bytes(total*sector),
+				v.info.Kind))
 	}
 	le.PutUint16(boot[bpbTotal16:], 0)
 	le.PutUint32(boot[bpbTotal32:], uint32(total))
@@ -103,7 +108,8 @@ func (v *Volume) grow(c *fsys.Change, boot []byte, total, sector int64) error {
 			if err := disk.ReadFull(v.r, b, from.Start+first); err != nil {
 				return err
 			}
-			c.Patches = append(c.Patches, disk.Patch{Off: to + first, Data: []byte{b[0] & 0x0F}, Why: "allocation table"})
+			c.Patches = append(c.Patches,
+				disk.Patch{Off: to + first, Data: []byte{b[0] & 0x0F}, Why: "allocation table"})
 			first++
 		}
 		c.Patches = append(c.Patches, disk.Patch{Off: to + first, Zeros: newFAT - first, Why: "allocation table"})

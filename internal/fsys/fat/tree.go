@@ -103,7 +103,8 @@ func (t tree) More(fsys.Item) (fsys.More, error) { return fsys.More{}, nil }
 
 // item describes an entry. Its first cluster stands for its identity, since a file keeps it when it is renamed.
 func item(e entry) fsys.Item {
-	it := fsys.Item{Name: e.name, ID: uint64(e.first), Mode: 0o644, Modified: e.when, Created: e.made, Accessed: e.used, Links: 1, Ref: e, Attr: attrOf(e.attr)}
+	it := fsys.Item{Name: e.name, ID: uint64(e.first), Mode: 0o644, Modified: e.when, Created: e.made, Accessed: e.used,
+		Links: 1, Ref: e, Attr: attrOf(e.attr)}
 	if e.attr&attrReadOnly != 0 {
 		it.Mode = 0o444
 	}
@@ -117,7 +118,8 @@ func item(e entry) fsys.Item {
 
 func attrOf(b byte) fsys.Attr {
 	var a fsys.Attr
-	for bit, name := range map[byte]fsys.Attr{attrReadOnly: fsys.ReadOnly, attrHidden: fsys.Hidden, attrSystem: fsys.System, attrArchive: fsys.Archive} {
+	for bit, name := range map[byte]fsys.Attr{attrReadOnly: fsys.ReadOnly, attrHidden: fsys.Hidden,
+		attrSystem: fsys.System, attrArchive: fsys.Archive} {
 		if b&bit != 0 {
 			a |= name
 		}

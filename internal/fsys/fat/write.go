@@ -28,8 +28,8 @@ type addition struct {
 	dirs map[int64][]byte
 }
 
-// CreateFile gives the patches that put a file with the given contents into the volume, with the directories on its way. Names
-// must be of the 8.3 kind; a file that is there is an error, and so is a volume that isn't quiet.
+// CreateFile gives the patches that put a file with the given contents into the volume, with the directories on its
+// way. Names must be of the 8.3 kind; a file that is there is an error, and so is a volume that isn't quiet.
 func (v *Volume) CreateFile(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
 	if err := v.quiet(); err != nil {
 		return nil, err
@@ -97,8 +97,8 @@ func (a *addition) contents(name string, contents []byte) (first int64, err erro
 	return first, nil
 }
 
-// ReplaceFile gives the patches that put other contents into a file that is there. They get clusters of their own, so that the file is the
-// old one until its directory entry changes.
+// ReplaceFile gives the patches that put other contents into a file that is there. They get clusters of their own, so
+// that the file is the old one until its directory entry changes.
 func (v *Volume) ReplaceFile(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
 	if err := v.quiet(); err != nil {
 		return nil, err
@@ -217,7 +217,8 @@ func (a *addition) fill(e []byte, name string, attr byte, first, size int64, whe
 // shortName is a name of at most eight letters and three as a directory entry holds it.
 func shortName(name string) (string, error) {
 	base, ext, _ := strings.Cut(strings.ToUpper(name), ".")
-	if base == "" || len(base) > 8 || len(ext) > 3 || strings.Trim(base+ext, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-~") != "" {
+	if base == "" || len(base) > 8 || len(ext) > 3 ||
+		strings.Trim(base+ext, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-~") != "" {
 		return "", fmt.Errorf("%q is not a name of the 8.3 kind", name)
 	}
 	return fmt.Sprintf("%-8s%-3s", base, ext), nil
@@ -269,7 +270,8 @@ func (a *addition) enter(dir entry, name string, attr byte, first, size int64, w
 	return nil
 }
 
-// finish turns what was collected into patches: table entries in every copy, directories, and the count of what is free.
+// finish turns what was collected into patches: table entries in every copy, directories, and the count of what is
+// free.
 func (a *addition) finish() ([]disk.Patch, error) {
 	for at, b := range a.dirs {
 		a.patches = append(a.patches, disk.Patch{Off: at, Data: b, Why: "directory"})
@@ -293,7 +295,8 @@ func (a *addition) finish() ([]disk.Patch, error) {
 	for n, b := range units {
 		for i := range a.v.fats {
 			if a.v.mirrored || i == a.v.active {
-				a.patches = append(a.patches, disk.Patch{Off: a.v.fatAt + i*a.v.fatSize + n*unit, Data: b, Why: "allocation table"})
+				a.patches = append(a.patches,
+					disk.Patch{Off: a.v.fatAt + i*a.v.fatSize + n*unit, Data: b, Why: "allocation table"})
 			}
 		}
 	}

@@ -16,7 +16,8 @@ var (
 func (v *Volume) HiddenSectors(part int64) []int64 {
 	at := []int64{bootHidden}
 	b := make([]byte, bootLen)
-	if end := v.info.Size; end+bootLen <= part && disk.ReadFull(v.r, b, end) == nil && string(b[bootOEM:][:4]) == "NTFS" {
+	if end := v.info.Size; end+bootLen <= part && disk.ReadFull(v.r, b, end) == nil &&
+		string(b[bootOEM:][:4]) == "NTFS" {
 		at = append(at, end+bootHidden)
 	}
 	return at

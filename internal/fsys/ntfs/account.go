@@ -13,8 +13,8 @@ var _ fsys.Accountable = (*Volume)(nil)
 // Grid is the clusters of the volume.
 func (v *Volume) Grid() fsys.Grid { return fsys.Grid{Unit: v.cluster, Count: v.clusters} }
 
-// Account enters the runs of every attribute of every record in use: contents, streams, indexes, attribute lists, and with
-// the records of the volume's own files $MFT, its mirror, the log and the bitmaps.
+// Account enters the runs of every attribute of every record in use: contents, streams, indexes, attribute lists, and
+// with the records of the volume's own files $MFT, its mirror, the log and the bitmaps.
 func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 	le := binary.LittleEndian
 	return v.walkRecords(func(number int64, raw []byte) error {

@@ -68,7 +68,8 @@ type Volume struct {
 // Probe recognises NTFS by its boot sector.
 func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	b := make([]byte, bootLen)
-	if n, _ := r.ReadAt(b, 0); n < bootLen || string(b[bootOEM:bootOEM+8]) != "NTFS    " || b[510] != 0x55 || b[511] != 0xAA {
+	if n, _ := r.ReadAt(b, 0); n < bootLen || string(b[bootOEM:bootOEM+8]) != "NTFS    " || b[510] != 0x55 ||
+		b[511] != 0xAA {
 		return nil, nil
 	}
 	v := &Volume{r: r}
@@ -104,7 +105,9 @@ func (v *Volume) geometry(b []byte, size int64) (mftAt int64, err error) {
 	}
 	sectors := int64(le.Uint64(b[bootSectors:]))
 	if sectors <= 0 || sectors > size/sector {
-		return 0, fsys.Contradiction(bootSectors, "the NTFS volume claims %d sectors of %d bytes, more than its part of %d bytes holds", sectors, sector, size)
+		return 0, fsys.Contradiction(bootSectors, "the NTFS volume claims %d sectors of %d bytes, more than its "+
+			"part of "+
+			"%d bytes holds", sectors, sector, size)
 	}
 	v.clusters = sectors * sector / v.cluster
 	rec := int64(int8(b[bootRecordSize]))
@@ -120,7 +123,8 @@ func (v *Volume) geometry(b []byte, size int64) (mftAt int64, err error) {
 	if lcn <= 0 || lcn >= v.clusters {
 		return 0, fsys.Contradiction(bootMFT, "the NTFS boot sector puts $MFT at cluster %d of %d", lcn, v.clusters)
 	}
-	v.info = fsys.Info{Kind: "NTFS", Size: sectors * sector, Unit: v.cluster, ID: fmt.Sprintf("%016X", le.Uint64(b[bootSerial:]))}
+	v.info = fsys.Info{Kind: "NTFS", Size: sectors * sector, Unit: v.cluster,
+		ID: fmt.Sprintf("%016X", le.Uint64(b[bootSerial:]))}
 	return lcn * v.cluster, nil
 }
 

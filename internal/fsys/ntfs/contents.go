@@ -133,7 +133,9 @@ func (p *packed) Data() span.Set {
 	for _, r := range p.s.runs {
 		if !r.sparse {
 			first, last := r.vcn*p.v.cluster/p.unit, ((r.vcn+r.n)*p.v.cluster+p.unit-1)/p.unit
-			all = append(all, span.Span{Start: first * p.unit, End: last * p.unit}.Intersect(span.Span{End: min(p.s.size, p.s.valid)}))
+			all = append(all,
+				span.Span{Start: first * p.unit,
+					End: last * p.unit}.Intersect(span.Span{End: min(p.s.size, p.s.valid)}))
 		}
 	}
 	return span.Of(all...)

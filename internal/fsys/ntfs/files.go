@@ -40,7 +40,8 @@ const (
 	epoch = 116444736000000000
 )
 
-// Files gives the volume's tree, without what the file system keeps there for itself. Names are found whatever their case.
+// Files gives the volume's tree, without what the file system keeps there for itself. Names are found whatever their
+// case.
 func (v *Volume) Files() (fsys.Tree, error) { return tree{v}, nil }
 
 var _ fsys.Files = (*Volume)(nil)
@@ -128,7 +129,8 @@ func (t tree) List(it fsys.Item) iter.Seq2[fsys.Item, error] {
 
 func (t tree) entry(e indexEntry) (fsys.Item, error) {
 	if strings.ContainsAny(e.name, "/\x00") {
-		return fsys.Item{Name: strings.NewReplacer("/", "_", "\x00", "_").Replace(e.name)}, fmt.Errorf("its name has a slash or a zero in it")
+		return fsys.Item{Name: strings.NewReplacer("/", "_", "\x00", "_").Replace(e.name)},
+			fmt.Errorf("its name has a slash or a zero in it")
 	}
 	rec, err := t.open(ref(e.ref))
 	if err != nil {
@@ -286,11 +288,14 @@ func (t tree) item(name string, r ref, rec *record) (fsys.Item, error) {
 	}
 	for _, a := range rec.attributes() {
 		if a.kind == attrStandard && len(a.value) >= stdFlags {
-			it.Created, it.Modified, it.Changed, it.Accessed = filetime(a.value[stdMade:]), filetime(a.value[stdModified:]), filetime(a.value[stdChanged:]), filetime(a.value[stdRead:])
+			it.Created, it.Modified, it.Changed, it.Accessed = filetime(a.value[stdMade:]),
+				filetime(a.value[stdModified:]), filetime(a.value[stdChanged:]), filetime(a.value[stdRead:])
 		}
 	}
-	for bit, a := range map[uint32]fsys.Attr{fileReadOnly: fsys.ReadOnly, fileHidden: fsys.Hidden, fileSystem: fsys.System, fileArchive: fsys.Archive,
-		fileCompressed: fsys.Compressed, fileEncrypted: fsys.Encrypted, fileSparse: fsys.Sparse, fileReparse: fsys.Elsewhere} {
+	for bit, a := range map[uint32]fsys.Attr{fileReadOnly: fsys.ReadOnly, fileHidden: fsys.Hidden,
+		fileSystem: fsys.System, fileArchive: fsys.Archive,
+		fileCompressed: fsys.Compressed, fileEncrypted: fsys.Encrypted, fileSparse: fsys.Sparse,
+		fileReparse: fsys.Elsewhere} {
 		if flags&bit != 0 {
 			it.Attr |= a
 		}

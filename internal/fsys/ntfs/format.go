@@ -18,7 +18,9 @@ import (
 func maker() fsys.Maker {
 	return fsys.Maker{
 		Kind: "NTFS", About: "Windows, and Linux; macOS reads it only; journal", Systems: []string{"Windows", "Linux"},
-		FileLimit: 16 * units.TiB, Min: func(int) int64 { return 4 * units.MiB }, Max: func(int) int64 { return (1<<32 - 1) * 64 * units.KiB },
+		FileLimit: 16 * units.TiB, Min: func(int) int64 { return 4 * units.MiB }, Max: func(int) int64 {
+			return (1<<32 - 1) * 64 * units.KiB
+		},
 		Units: clusterSizes, Label: checkLabel, Make: format,
 		GPTType: "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", MBRType: "0x07",
 		UsualFor: "Windows", Shared: 2,
@@ -134,7 +136,8 @@ func (p *plan) place() error {
 		for err == nil {
 			sp = span.At(p.cursor, n)
 			if sp.End > p.clusters {
-				err = fmt.Errorf("%s is too small for NTFS with allocation units of %s; choose a smaller unit", units.Bytes(p.f.Size), units.Binary(p.cluster))
+				err = fmt.Errorf("%s is too small for NTFS with allocation units of %s; choose a smaller unit",
+					units.Bytes(p.f.Size), units.Binary(p.cluster))
 				return sp
 			}
 			hit := p.taken.Clip(sp)
@@ -177,7 +180,8 @@ func (p *plan) add(at int64, b []byte, why string) {
 func (p *plan) fill(where span.Span, b []byte, why string) {
 	at := where.Start * p.cluster
 	p.add(at, b, why)
-	p.patches = append(p.patches, disk.Patch{Off: at + int64(len(b)), Zeros: where.Len()*p.cluster - int64(len(b)), Why: why})
+	p.patches = append(p.patches, disk.Patch{Off: at + int64(len(b)), Zeros: where.Len()*p.cluster - int64(len(b)),
+		Why: why})
 }
 
 // ones is what an empty log is full of; all patches of it share these bytes.

@@ -455,10 +455,14 @@ func attrDefTable() []byte {
 		min, max uint64
 	}{
 		{"$STANDARD_INFORMATION", attrStandard, 0x40, 0x30, 0x48}, {"$ATTRIBUTE_LIST", attrList, 0x80, 0, unlimited},
-		{"$FILE_NAME", attrFileName, 0x42, 0x44, 0x242}, {"$OBJECT_ID", 0x40, 0x40, 0, 0x100}, {"$SECURITY_DESCRIPTOR", 0x50, 0x80, 0, unlimited},
-		{"$VOLUME_NAME", attrVolumeName, 0x40, 2, 0x100}, {"$VOLUME_INFORMATION", attrVolumeInfo, 0x40, 0xC, 0xC}, {"$DATA", attrData, 0, 0, unlimited},
-		{"$INDEX_ROOT", attrIndexRoot, 0x40, 0, unlimited}, {"$INDEX_ALLOCATION", attrIndexAlloc, 0x80, 0, unlimited}, {"$BITMAP", attrBitmap, 0x80, 0, unlimited},
-		{"$REPARSE_POINT", 0xC0, 0x80, 0, 0x4000}, {"$EA_INFORMATION", 0xD0, 0x40, 8, 8}, {"$EA", 0xE0, 0, 0, 0x10000}, {"$LOGGED_UTILITY_STREAM", 0x100, 0x80, 0, 0x10000},
+		{"$FILE_NAME", attrFileName, 0x42, 0x44, 0x242}, {"$OBJECT_ID", 0x40, 0x40, 0, 0x100},
+		{"$SECURITY_DESCRIPTOR", 0x50, 0x80, 0, unlimited},
+		{"$VOLUME_NAME", attrVolumeName, 0x40, 2, 0x100}, {"$VOLUME_INFORMATION", attrVolumeInfo, 0x40, 0xC, 0xC},
+		{"$DATA", attrData, 0, 0, unlimited},
+		{"$INDEX_ROOT", attrIndexRoot, 0x40, 0, unlimited}, {"$INDEX_ALLOCATION", attrIndexAlloc, 0x80, 0, unlimited},
+		{"$BITMAP", attrBitmap, 0x80, 0, unlimited},
+		{"$REPARSE_POINT", 0xC0, 0x80, 0, 0x4000}, {"$EA_INFORMATION", 0xD0, 0x40, 8, 8}, {"$EA", 0xE0, 0, 0, 0x10000},
+		{"$LOGGED_UTILITY_STREAM", 0x100, 0x80, 0, 0x10000},
 	} {
 		e := make([]byte, 160)
 		le := binary.LittleEndian

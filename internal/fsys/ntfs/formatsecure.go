@@ -77,9 +77,12 @@ type secured struct {
 
 var descriptors = sync.OnceValue(func() []secured {
 	list := []secured{
-		{id: secSystem, sd: descriptor(sidAdmins, sidAdmins, ace(0, rightsSee, sidSystem), ace(0, rightsSee, sidAdmins))},
-		{id: secRoot, sd: descriptor(sidSystem, sidSystem, ace(inherit, rightsFull, sidSystem), ace(inherit, rightsFull, sidAdmins),
-			ace(inheritOnly, rightsGen, sidLoggedOn), ace(0, rightsWork, sidLoggedOn), ace(inherit, rightsRead, sidUsers))},
+		{id: secSystem, sd: descriptor(sidAdmins, sidAdmins, ace(0, rightsSee, sidSystem),
+			ace(0, rightsSee, sidAdmins))},
+		{id: secRoot, sd: descriptor(sidSystem, sidSystem, ace(inherit, rightsFull, sidSystem),
+			ace(inherit, rightsFull, sidAdmins),
+			ace(inheritOnly, rightsGen, sidLoggedOn), ace(0, rightsWork, sidLoggedOn),
+			ace(inherit, rightsRead, sidUsers))},
 	}
 	at := uint64(0)
 	for i := range list {
@@ -127,7 +130,9 @@ func securityIDIndex() []byte {
 // securityHashIndex are the entries of $SDH, by hash; each ends with two letters I.
 func securityHashIndex() []byte {
 	list := slices.Clone(descriptors())
-	slices.SortFunc(list, func(a, b secured) int { return cmp.Or(cmp.Compare(a.hash, b.hash), cmp.Compare(a.id, b.id)) })
+	slices.SortFunc(list, func(a, b secured) int {
+		return cmp.Or(cmp.Compare(a.hash, b.hash), cmp.Compare(a.id, b.id))
+	})
 	var b []byte
 	for _, s := range list {
 		key := binary.LittleEndian.AppendUint32(nil, s.hash)

@@ -18,7 +18,8 @@ func FuzzProbe(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	for _, at := range []uint32{11, 13, 40, 48, 64, 4 * 4096, 4*4096 + 20, 4*4096 + 0x100, 4*4096 + 5*1024 + 0x100, 4*4096 + 6*1024 + 0x100} {
+	for _, at := range []uint32{11, 13, 40, 48, 64, 4 * 4096, 4*4096 + 20, 4*4096 + 0x100, 4*4096 + 5*1024 + 0x100,
+		4*4096 + 6*1024 + 0x100} {
 		f.Add(at, []byte{0xFF, 0xFF, 0xFF, 0x7F}, at+8, []byte{0, 0, 0, 0})
 	}
 	f.Fuzz(func(t *testing.T, at uint32, patch []byte, at2 uint32, patch2 []byte) {

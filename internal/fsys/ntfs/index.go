@@ -27,8 +27,9 @@ type indexEntry struct {
 	ref   uint64 // file record, and its sequence number in the upper 16 bits
 }
 
-// index calls each with the names in a directory, by walking its index blocks in their order on disk, not along the tree:
-// a broken link loses nothing. A block that can't be read is left out, and the first such error returned at the end.
+// index calls each with the names in a directory, by walking its index blocks in their order on disk, not along the
+// tree: a broken link loses nothing. A block that can't be read is left out, and the first such error returned at the
+// end.
 func (v *Volume) index(rec *record, each func(indexEntry) bool) error {
 	root, err := v.stream(rec, attrIndexRoot, indexName)
 	if err != nil {
@@ -45,7 +46,8 @@ func (v *Volume) index(rec *record, each func(indexEntry) bool) error {
 	if err != nil || !alloc.found {
 		return err
 	}
-	if blockSize < 512 || blockSize > 64<<10 || blockSize%512 != 0 || alloc.size < 0 || alloc.size/blockSize > maxIndexBlocks {
+	if blockSize < 512 || blockSize > 64<<10 || blockSize%512 != 0 || alloc.size < 0 ||
+		alloc.size/blockSize > maxIndexBlocks {
 		return fsys.Contradiction(rec.at, "its index has blocks of %d bytes, %d bytes in all", blockSize, alloc.size)
 	}
 	inUse, err := v.stream(rec, attrBitmap, indexName)
@@ -96,7 +98,8 @@ func indexEntries(b []byte, each func(indexEntry) bool) bool {
 		}
 		if key := e[indexEntryMin:n]; keyLen >= nameInFileName && keyLen <= len(key) {
 			if nameLen := int(key[nameLenInFileName]) * 2; nameInFileName+nameLen <= len(key) {
-				if !each(indexEntry{utf16String(key[nameInFileName : nameInFileName+nameLen]), key[spaceInFileName], le.Uint64(e)}) {
+				if !each(indexEntry{utf16String(key[nameInFileName : nameInFileName+nameLen]), key[spaceInFileName],
+					le.Uint64(e)}) {
 					return false
 				}
 			}

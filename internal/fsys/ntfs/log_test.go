@@ -9,7 +9,8 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestNewerRestartPageDecides: the log's two restart pages are written in turns; only the later one tells whether it is in use.
+// TestNewerRestartPageDecides: the log's two restart pages are written in turns; only the later one tells whether it is
+// in use.
 func TestNewerRestartPageDecides(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "n.img")
 	f, err := os.Create(img)

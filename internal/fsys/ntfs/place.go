@@ -61,7 +61,8 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 		return c, err
 	}
 	le.PutUint64(boot[bootSectors:], uint64(sectors))
-	g.patches = append(g.patches, disk.Patch{Off: 0, Data: boot, Why: "boot sector"}, disk.Patch{Off: sectors * sector, Data: boot, Why: "copy of the boot sector"})
+	g.patches = append(g.patches, disk.Patch{Off: 0, Data: boot, Why: "boot sector"},
+		disk.Patch{Off: sectors * sector, Data: boot, Why: "copy of the boot sector"})
 	c.Size = sectors * sector
 	var err error
 	c.Patches, err = disk.SortPatches(g.patches, p.Size)
@@ -131,7 +132,8 @@ func (g *growth) plan() (why string, err error) {
 			runs = append(runs, run{vcn: v.clusters, n: g.clusters - v.clusters, sparse: true})
 		}
 		old := bad.b[a.at-bad.at:]
-		if !rewrite(bad, a, runs, g.clusters*v.cluster, g.clusters*v.cluster, int64(binary.LittleEndian.Uint64(old[nonInitial:]))) {
+		if !rewrite(bad, a, runs, g.clusters*v.cluster, g.clusters*v.cluster,
+			int64(binary.LittleEndian.Uint64(old[nonInitial:]))) {
 			return "the list of its bad clusters has no room to become longer", nil
 		}
 		records = append(records, bad)

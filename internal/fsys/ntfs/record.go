@@ -141,7 +141,8 @@ func (r *record) allAttributes() (out []attribute, whole bool) {
 			if n < attrHeaderLong {
 				break
 			}
-			a.firstVCN, a.size, a.valid, a.unit = int64(le.Uint64(b[16:])), int64(le.Uint64(b[48:])), int64(le.Uint64(b[56:])), int(le.Uint16(b[34:]))
+			a.firstVCN, a.size, a.valid, a.unit = int64(le.Uint64(b[16:])), int64(le.Uint64(b[48:])),
+				int64(le.Uint64(b[56:])), int(le.Uint16(b[34:]))
 			off := int(le.Uint16(b[32:]))
 			if off < attrHeaderLong || off > n {
 				break
@@ -206,7 +207,8 @@ func (v *Volume) addPiece(s *stream, a attribute) error {
 		next = s.runs[n-1].vcn + s.runs[n-1].n
 	}
 	if a.firstVCN != next {
-		return fsys.Contradiction(a.at, "a piece of an attribute begins at cluster %d of it instead of %d", a.firstVCN, next)
+		return fsys.Contradiction(a.at, "a piece of an attribute begins at cluster %d of it instead of %d",
+			a.firstVCN, next)
 	}
 	runs, err := v.decodeRuns(a)
 	if err != nil {
@@ -257,7 +259,8 @@ func (v *Volume) list(a attribute) ([]listEntry, error) {
 		if nameOff+nameLen > n {
 			continue
 		}
-		out = append(out, listEntry{le.Uint32(e), utf16String(e[nameOff : nameOff+nameLen]), int64(le.Uint64(e[8:])), int64(le.Uint64(e[16:]) & recNumberBytes)})
+		out = append(out, listEntry{le.Uint32(e), utf16String(e[nameOff : nameOff+nameLen]), int64(le.Uint64(e[8:])),
+			int64(le.Uint64(e[16:]) & recNumberBytes)})
 	}
 	return out, nil
 }

@@ -63,7 +63,8 @@ func (t tree) link(rec *record) (link, bool) {
 	case tag == tagSymlink:
 		return link{fs.ModeSymlink, printed(b, symlinkBuffer), ""}, true
 	case tag == tagMountPoint:
-		return link{fs.ModeSymlink, printed(b, junctionBuffer), "a junction: it stands for a folder elsewhere, or for a whole volume"}, true
+		return link{fs.ModeSymlink, printed(b, junctionBuffer),
+			"a junction: it stands for a folder elsewhere, or for a whole volume"}, true
 	case tag == tagLXSymlink && len(b) >= lxTarget:
 		return link{fs.ModeSymlink, strings.ToValidUTF8(string(b[lxTarget:]), "_"), ""}, true
 	case tag == tagUnix:
@@ -135,7 +136,8 @@ func away(rec *record) string {
 		case tag == tagDedup:
 			return "its contents are kept in the volume's store of shared pieces, which isn't read"
 		case tag == tagWOF:
-			return "its contents are packed by its system in a way that isn't read (a file of the system's own, as a rule)"
+			return "its contents are packed by its system in a way that isn't read (a file of the system's own, as " +
+				"a rule)"
 		}
 	}
 	return ""

@@ -75,7 +75,8 @@ func (v *Volume) Omissions() ([]fsys.Omission, error) {
 			}
 		}
 		if set := span.Of(spans...); !set.Empty() {
-			out = append(out, fsys.Omission{What: o.what, Why: "the system makes it anew when it starts", Bytes: set.Total(), Spans: set})
+			out = append(out, fsys.Omission{What: o.what, Why: "the system makes it anew when it starts",
+				Bytes: set.Total(), Spans: set})
 		}
 	}
 	return out, nil

@@ -36,8 +36,10 @@ func (v *Volume) decodeRuns(a attribute) ([]run, error) {
 			lcn += signed(b[1+nLen : 1+nLen+nOff])
 			r.lcn = lcn
 		}
-		if n <= 0 || n > maxStream || vcn > maxStream || !r.sparse && (lcn < 0 || n > v.clusters || lcn > v.clusters-n) {
-			return nil, fsys.Contradiction(a.at, "a run of %d clusters at cluster %d lies beyond the volume's %d", n, lcn, v.clusters)
+		if n <= 0 || n > maxStream || vcn > maxStream || !r.sparse &&
+			(lcn < 0 || n > v.clusters || lcn > v.clusters-n) {
+			return nil, fsys.Contradiction(a.at, "a run of %d clusters at cluster %d lies beyond the volume's %d", n,
+				lcn, v.clusters)
 		}
 		vcn += n
 		if out = append(out, r); len(out) > maxRuns {

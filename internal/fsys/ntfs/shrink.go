@@ -156,7 +156,8 @@ func (v *Volume) shrink(boot []byte, size, sector int64) (*fsys.Change, error) {
 	le := binary.LittleEndian
 	le.PutUint64(boot[bootSectors:], uint64(sectors))
 	le.PutUint64(boot[bootMFTMirror:], uint64(s.mirror.runs[0].lcn))
-	s.patches = append(s.patches, disk.Patch{Off: 0, Data: boot, Why: "boot sector"}, disk.Patch{Off: sectors * sector, Data: boot, Why: "copy of the boot sector"})
+	s.patches = append(s.patches, disk.Patch{Off: 0, Data: boot, Why: "boot sector"},
+		disk.Patch{Off: sectors * sector, Data: boot, Why: "copy of the boot sector"})
 	c := &fsys.Change{Size: sectors * sector}
 	var err error
 	if c.Patches, err = disk.SortPatches(s.patches, size); err != nil {
@@ -194,7 +195,9 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if found != behind.Total() {
-		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its files have %d there", behind.Total(), found)}
+		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its "+
+			"files have "+
+			"%d there", behind.Total(), found)}
 	}
 	return s.system(bitmapRec)
 }
@@ -299,7 +302,9 @@ func (s *shrinkage) record(r *record) (found int64, err error) {
 			return found, err
 		}
 		if !reroute(r, a, moved) {
-			return found, &fsys.Cant{Why: fmt.Sprintf("the run list of file record %d has no room for another place of what it holds", r.number)}
+			return found,
+				&fsys.Cant{Why: fmt.Sprintf("the run list of file record %d has no room for another place of what "+
+					"it holds", r.number)}
 		}
 		if s.changed[r.number] = r; r.number == recMirror && a.kind == attrData && a.name == "" {
 			s.mirror.runs = moved
@@ -345,7 +350,8 @@ func (s *shrinkage) relocate(runs []run) ([]run, error) {
 func reroute(r *record, a attribute, runs []run) bool {
 	le := binary.LittleEndian
 	b := r.b[a.at-r.at:]
-	return rewrite(r, a, runs, int64(le.Uint64(b[nonAllocated:])), int64(le.Uint64(b[nonSize:])), int64(le.Uint64(b[nonInitial:])))
+	return rewrite(r, a, runs, int64(le.Uint64(b[nonAllocated:])), int64(le.Uint64(b[nonSize:])),
+		int64(le.Uint64(b[nonInitial:])))
 }
 
 // system changes the volume's own files: $Bitmap, $BadClus, and the records with their mirror.
@@ -417,8 +423,8 @@ func (v *Volume) bitmapRuns() ([]run, error) {
 	return s.runs, err
 }
 
-// pages writes the pages of $Bitmap that change: what was moved is taken in its new place, and what lies behind the new end is
-// marked as taken up to the bitmap's own end. old is where the bitmap is read, runs where it will be.
+// pages writes the pages of $Bitmap that change: what was moved is taken in its new place, and what lies behind the new
+// end is marked as taken up to the bitmap's own end. old is where the bitmap is read, runs where it will be.
 func (s *shrinkage) pages(old, runs []run, size int64) error {
 	pages := map[int64][]byte{}
 	page := func(cluster int64) ([]byte, error) {

@@ -79,11 +79,13 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 	return nil
 }
 
-// provenOf yields the clusters of all data streams of a file with one record. One that can't be followed proves nothing.
+// provenOf yields the clusters of all data streams of a file with one record. One that can't be followed proves
+// nothing.
 func (v *Volume) provenOf(b []byte, proven func(span.Span) error) error {
 	le := binary.LittleEndian
 	b = bytes.Clone(b)
-	if unfix(b, recMagic, 0) != nil || le.Uint16(b[recFlags:])&(recordInUse|recDirectory) != recordInUse || le.Uint64(b[recBaseRecord:])&recNumberBytes != 0 {
+	if unfix(b, recMagic, 0) != nil || le.Uint16(b[recFlags:])&(recordInUse|recDirectory) != recordInUse ||
+		le.Uint64(b[recBaseRecord:])&recNumberBytes != 0 {
 		return nil
 	}
 	var spans []span.Span
@@ -122,7 +124,9 @@ func (v *Volume) heldOpen(runs []run) bool {
 		if disk.ReadFull(v.r, b[:], r.lcn*v.cluster) != nil {
 			return true
 		}
-		return slices.ContainsFunc(heldOpen, func(k signature) bool { return strings.HasPrefix(string(b[k.at:]), k.magic) })
+		return slices.ContainsFunc(heldOpen, func(k signature) bool {
+			return strings.HasPrefix(string(b[k.at:]), k.magic)
+		})
 	}
 	return false
 }

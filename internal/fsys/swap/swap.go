@@ -68,8 +68,9 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		u := h[offUUID:]
 		return &volume{page: page, info: fsys.Info{
 			Kind: "swap", Swap: true, Size: min(length, size), Unit: page, Unclean: asleep,
-			ID:    fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:16]),
-			Label: units.Visible(strings.ToValidUTF8(strings.TrimRight(string(h[offLabel:offLabel+16]), "\x00"), "\uFFFD")),
+			ID: fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:16]),
+			Label: units.Visible(strings.ToValidUTF8(strings.TrimRight(string(h[offLabel:offLabel+16]), "\x00"),
+				"\uFFFD")),
 		}}, nil
 	}
 	return nil, nil
@@ -84,5 +85,6 @@ func (v *volume) Used() iter.Seq2[span.Span, error] {
 
 // Omissions names the swapped-out memory.
 func (v *volume) Omissions() ([]fsys.Omission, error) {
-	return []fsys.Omission{{What: "swapped-out memory", Why: "it belongs to a system that no longer runs; the header is kept", Bytes: v.info.Size - v.page}}, nil
+	return []fsys.Omission{{What: "swapped-out memory", Why: "it belongs to a system that no longer runs; the header " +
+		"is kept", Bytes: v.info.Size - v.page}}, nil
 }

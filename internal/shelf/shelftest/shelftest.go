@@ -54,7 +54,8 @@ func NewSealed(t testing.TB) *shelf.Shelf {
 // In makes a shelf in a folder; with a passphrase it is sealed.
 func In(t testing.TB, dir string, passphrase []byte) *shelf.Shelf {
 	t.Helper()
-	s, err := shelf.Create(t.Context(), dir, store.New{Name: "Oak", BlockSize: Block, Passphrase: passphrase, Cost: Cheap})
+	s, err := shelf.Create(t.Context(), dir,
+		store.New{Name: "Oak", BlockSize: Block, Passphrase: passphrase, Cost: Cheap})
 	if err != nil {
 		t.Fatal(err)
 	}

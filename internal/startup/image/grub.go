@@ -10,7 +10,8 @@ import (
 	"github.com/ulikunitz/xz/lzma"
 )
 
-// Grub is what GNU GRUB carries inside itself (include/grub/kernel.h of its sources: "mimg", and the kinds of its objects).
+// Grub is what GNU GRUB carries inside itself (include/grub/kernel.h of its sources: "mimg", and the kinds of its
+// objects).
 type Grub struct {
 	Modules []string
 	Config  string // a script that it runs first
@@ -141,8 +142,8 @@ const (
 	dictionary = 1 << 16
 )
 
-// Core reads the second stage for BIOS machines from its first sector on. It is packed without a checksum: what comes out must be
-// modules from the first to the last, so that a change anywhere before them is found.
+// Core reads the second stage for BIOS machines from its first sector on. It is packed without a checksum: what comes
+// out must be modules from the first to the last, so that a change anywhere before them is found.
 func Core(b []byte) (*Grub, error) {
 	if len(b) < sector+leastStub {
 		return nil, damaged("it is too short")

@@ -47,11 +47,13 @@ func found(t testing.TB, pattern string) []byte {
 }
 
 func efiLoader(t testing.TB) []byte {
-	return made(t, "grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "part_gpt", "fat", "ext2", "search", "normal", "linux")
+	return made(t, "grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "part_gpt", "fat", "ext2", "search",
+		"normal", "linux")
 }
 
 func core(t testing.TB) []byte {
-	return made(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "biosdisk", "part_msdos", "ext2", "search", "normal", "linux")
+	return made(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "biosdisk", "part_msdos", "ext2", "search",
+		"normal", "linux")
 }
 
 func TestWholeImages(t *testing.T) {
@@ -61,10 +63,12 @@ func TestWholeImages(t *testing.T) {
 		t.Fatal(err)
 	}
 	g, err := GrubOf(p)
-	if err != nil || g.Prefix != "/EFI/kiosk" || g.Config != "search --set=root --label kiosk\n" || !slices.Contains(g.Modules, "linux") {
+	if err != nil || g.Prefix != "/EFI/kiosk" || g.Config != "search --set=root --label kiosk\n" ||
+		!slices.Contains(g.Modules, "linux") {
 		t.Errorf("%+v %v", g, err)
 	}
-	if g, err = Core(core(t)); err != nil || g.Prefix != "/boot/grub" || g.Config != "search --set=root --label kiosk\n" || !slices.Contains(g.Modules, "normal") {
+	if g, err = Core(core(t)); err != nil || g.Prefix != "/boot/grub" ||
+		g.Config != "search --set=root --label kiosk\n" || !slices.Contains(g.Modules, "normal") {
 		t.Errorf("%+v %v", g, err)
 	}
 	kernel := found(t, "/boot/vmlinuz-*-cloud-amd64")
@@ -83,7 +87,8 @@ func TestWholeImages(t *testing.T) {
 	}
 }
 
-// TestPackedRAMDisks packs an archive in every way that kernels know, in front of it a plain one as processors' microcode has.
+// TestPackedRAMDisks packs an archive in every way that kernels know, in front of it a plain one as processors'
+// microcode has.
 func TestPackedRAMDisks(t *testing.T) {
 	testkit.Need(t, "cpio", "gzip", "xz", "zstd", "bzip2")
 	dir := t.TempDir()
@@ -125,7 +130,8 @@ func TestPackedRAMDisks(t *testing.T) {
 			t.Errorf("%s with zeros in it: %v", pack, err)
 		}
 	}
-	for name, b := range map[string][]byte{"zeros": make([]byte, 9000), "a text": []byte(strings.Repeat("not one", 400)), "nothing": nil} {
+	for name, b := range map[string][]byte{"zeros": make([]byte, 9000),
+		"a text": []byte(strings.Repeat("not one", 400)), "nothing": nil} {
 		if _, err := RAMDisk(bytes.NewReader(b)); !errors.Is(err, ErrDamaged) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -156,7 +162,8 @@ func TestDamagedImages(t *testing.T) {
 		least    int // of 40
 	}{
 		{"the code of an EFI loader", loader, 0x1000, 0x1000 + 46*1024, grub, 38},
-		{"the second stage", second, 512, len(second) - 1024, func(b []byte) error { _, err := Core(b); return err }, 39},
+		{"the second stage", second, 512, len(second) - 1024,
+			func(b []byte) error { _, err := Core(b); return err }, 39},
 		{"a kernel", kernel, 512, len(kernel) - 4096, func(b []byte) error { _, err := Kernel(b); return err }, 40},
 	} {
 		if err := c.check(c.whole); err != nil {
@@ -186,7 +193,8 @@ func TestDamagedImages(t *testing.T) {
 
 // TestUnknownPacking: what is packed in a way that isn't read here is neither whole nor damaged.
 func TestUnknownPacking(t *testing.T) {
-	if how, err := RAMDisk(bytes.NewReader(append([]byte("\x89LZO\x00\r\n\x1a\n"), make([]byte, 3000)...))); how != "" || err != nil {
+	if how, err := RAMDisk(bytes.NewReader(append([]byte("\x89LZO\x00\r\n\x1a\n"), make([]byte, 3000)...))); how !=
+		"" || err != nil {
 		t.Errorf("a RAM disk: %q %v", how, err)
 	}
 	b := make([]byte, 8192)

@@ -1,6 +1,6 @@
-// Package image looks into the files that machines start: EFI programs (PE/COFF Specification; UEFI Specification 2.10, section
-// 2.1.1), the images of GNU GRUB, Linux kernels (Linux boot protocol for x86) and their first file systems in memory
-// (initramfs buffer format). It reads bytes and says what they are and how it was checked that they are whole.
+// Package image looks into the files that machines start: EFI programs (PE/COFF Specification; UEFI Specification 2.10,
+// section 2.1.1), the images of GNU GRUB, Linux kernels (Linux boot protocol for x86) and their first file systems in
+// memory (initramfs buffer format). It reads bytes and says what they are and how it was checked that they are whole.
 package image
 
 import (
@@ -18,8 +18,8 @@ import (
 // ErrDamaged means that what a file says of itself doesn't hold.
 var ErrDamaged = errors.New("it is damaged")
 
-// ErrOdd means that a stretch of a program doesn't look like one. That is a measure, not a proof: some programs carry tables of ciphers
-// or long stretches of zeros in their code.
+// ErrOdd means that a stretch of a program doesn't look like one. That is a measure, not a proof: some programs carry
+// tables of ciphers or long stretches of zeros in their code.
 var ErrOdd = errors.New("a stretch of it doesn't look like a program")
 
 func damaged(format string, a ...any) error {
@@ -93,8 +93,8 @@ func Parse(b []byte) (*Program, error) {
 	return p, nil
 }
 
-// Code looks through a program's code for stretches that aren't any. Of GNU GRUB it is known that its own has none, so there they are
-// damage; elsewhere the error wraps ErrOdd. A kernel is packed, and has its own checks.
+// Code looks through a program's code for stretches that aren't any. Of GNU GRUB it is known that its own has none, so
+// there they are damage; elsewhere the error wraps ErrOdd. A kernel is packed, and has its own checks.
 func (p *Program) Code() error {
 	if p.Checked != "" {
 		return nil
@@ -114,8 +114,8 @@ func (p *Program) Code() error {
 	return nil
 }
 
-// signed compares a program's digest with the one in its signature (Windows Authenticode Portable Executable Signature Format).
-// Who signed isn't asked: only whether it is still what was signed.
+// signed compares a program's digest with the one in its signature (Windows Authenticode Portable Executable Signature
+// Format). Who signed isn't asked: only whether it is still what was signed.
 func (p *Program) signed(b []byte, sections []*pe.Section, at, certAt int, cert pe.DataDirectory) error {
 	from, to := int64(cert.VirtualAddress), int64(cert.VirtualAddress)+int64(cert.Size)
 	headers := int64(binary.LittleEndian.Uint32(b[at+headersAt:]))
@@ -127,7 +127,9 @@ func (p *Program) signed(b []byte, sections []*pe.Section, at, certAt int, cert 
 	h.Write(b[at+sumAt+4 : certAt])
 	h.Write(b[certAt+8 : headers])
 	hashed := headers
-	for _, s := range slices.SortedFunc(slices.Values(sections), func(x, y *pe.Section) int { return int(x.Offset) - int(y.Offset) }) {
+	for _, s := range slices.SortedFunc(slices.Values(sections), func(x, y *pe.Section) int {
+		return int(x.Offset) - int(y.Offset)
+	}) {
 		if s.Size > 0 && s.Offset > 0 {
 			h.Write(b[s.Offset:][:s.Size])
 			hashed += int64(s.Size)
@@ -149,7 +151,8 @@ func (p *Program) signed(b []byte, sections []*pe.Section, at, certAt int, cert 
 	return damaged("it isn't what was signed any more: the digest in its signature is another")
 }
 
-// digestsIn finds the SHA-256 digests in a signature: in DER, an AlgorithmIdentifier followed by an octet string of 32 bytes.
+// digestsIn finds the SHA-256 digests in a signature: in DER, an AlgorithmIdentifier followed by an octet string of 32
+// bytes.
 func digestsIn(b []byte) [][]byte {
 	const most = 16
 	mark := []byte{0x06, 0x09, 0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01, 0x05, 0x00, 0x04, 0x20}
@@ -167,13 +170,13 @@ func digestsIn(b []byte) [][]byte {
 
 const (
 	block = 512 // bytes that are looked at in one piece
-	// mostDisorder is the entropy, in bits per byte, that 512 bytes of programs stay under. Measured: modules of GNU GRUB have 7.2 at
-	// the most, but for tables of ciphers; random bytes 7.45 at least.
+	// mostDisorder is the entropy, in bits per byte, that 512 bytes of programs stay under. Measured: modules of GNU
+	// GRUB have 7.2 at the most, but for tables of ciphers; random bytes 7.45 at least.
 	mostDisorder = 7.3
 )
 
-// code says where stretches of a program aren't one: all zeros with more code behind them, or random. Damage comes in sectors, so
-// the stretches begin where sectors of the file do; the first byte is at byte at of one.
+// code says where stretches of a program aren't one: all zeros with more code behind them, or random. Damage comes in
+// sectors, so the stretches begin where sectors of the file do; the first byte is at byte at of one.
 func code(b []byte, at int) error {
 	end := len(bytes.TrimRight(b, "\x00"))
 	for at := (block - at%block) % block; at+block <= end; at += block {

@@ -18,8 +18,9 @@ const (
 	lastCPIOFile = "TRAILER!!!"
 )
 
-// RAMDisk reads the first file system in memory to its end: archives one behind another, the last ones packed. It says how it was
-// established that it is whole, or nothing where it is of a kind that can't be checked. The error wraps ErrDamaged, or is of reading.
+// RAMDisk reads the first file system in memory to its end: archives one behind another, the last ones packed. It says
+// how it was established that it is whole, or nothing where it is of a kind that can't be checked. The error wraps
+// ErrDamaged, or is of reading.
 func RAMDisk(r io.Reader) (checked string, err error) {
 	in := bufio.NewReaderSize(io.LimitReader(r, maxRAMDisk), 1<<16)
 	for n := range maxArchives {
@@ -82,7 +83,8 @@ const imageHead = 2048
 // isImage knows file systems that older kernels took as a whole: ext, cramfs, squashfs, romfs, minix.
 func isImage(b []byte) bool {
 	has := func(at int, mark string) bool { return at+len(mark) <= len(b) && string(b[at:at+len(mark)]) == mark }
-	return has(0x438, "\x53\xef") || has(0, "\x45\x3d\xcd\x28") || has(0, "hsqs") || has(0, "-rom1fs-") || has(0x410, "\x7f\x13") || has(0x410, "\x8f\x13")
+	return has(0x438, "\x53\xef") || has(0, "\x45\x3d\xcd\x28") || has(0, "hsqs") || has(0, "-rom1fs-") ||
+		has(0x410, "\x7f\x13") || has(0x410, "\x8f\x13")
 }
 
 func skipZeros(r *bufio.Reader) error {
@@ -106,7 +108,8 @@ func archive(r io.Reader) error {
 		}
 		size, err1 := strconv.ParseUint(string(head[cpioSizeAt:][:8]), 16, 32)
 		name, err2 := strconv.ParseUint(string(head[cpioNameAt:][:8]), 16, 32)
-		if mark := string(head[:6]); mark != "070701" && mark != "070702" || err1 != nil || err2 != nil || name == 0 || name > maxName {
+		if mark := string(head[:6]); mark != "070701" && mark != "070702" || err1 != nil || err2 != nil || name == 0 ||
+			name > maxName {
 			return damaged("an entry of an archive isn't one any more")
 		}
 		title := make([]byte, (cpioHead+name+3)/4*4-cpioHead)

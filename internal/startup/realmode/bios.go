@@ -117,7 +117,8 @@ func (m *Machine) read(first int64, n, to int) error {
 	if n == 0 || n > maxRead || to+n*sector > len(m.mem) || first < 0 {
 		return m.failed(0x01)
 	}
-	if to < loadAt+sector && to+n*sector > loadAt && m.linear(x86asm.CS, m.ip) >= loadAt && m.linear(x86asm.CS, m.ip) < loadAt+sector {
+	if to < loadAt+sector && to+n*sector > loadAt && m.linear(x86asm.CS, m.ip) >= loadAt &&
+		m.linear(x86asm.CS, m.ip) < loadAt+sector {
 		return stuck("it loads something over itself")
 	}
 	b := make([]byte, n*sector)

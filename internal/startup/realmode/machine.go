@@ -1,6 +1,6 @@
-// Package realmode runs the code in the first sectors of a disk as a BIOS machine would: a processor in real mode with one disk,
-// as far as such code goes. It tells what the code loads from the disk and where it jumps into that; nothing else of a machine is
-// there, and whatever the code can't do here ends it with a reason.
+// Package realmode runs the code in the first sectors of a disk as a BIOS machine would: a processor in real mode with
+// one disk, as far as such code goes. It tells what the code loads from the disk and where it jumps into that; nothing
+// else of a machine is there, and whatever the code can't do here ends it with a reason.
 package realmode
 
 import (
@@ -40,9 +40,11 @@ type Disk func(first int64, b []byte) error
 
 // Machine is a processor with its memory.
 type Machine struct {
-	disk  Disk
-	mem   []byte
-	from  []int64 // byte of the disk that each byte of memory comes from, plus one; negative once it runs, 0 for what isn't the disk's
+	disk Disk
+	mem  []byte
+	// byte of the disk that each byte of memory comes from, plus one; negative once it runs, 0 for what isn't the
+	// disk's
+	from  []int64
 	reg   [8]uint32
 	seg   map[x86asm.Reg]uint16
 	ip    uint32
@@ -68,14 +70,15 @@ func New(first []byte, disk Disk) *Machine {
 	return m
 }
 
-// Jump is where the code went on in what it had loaded: the address in memory, and the byte of the disk that lies there.
+// Jump is where the code went on in what it had loaded: the address in memory, and the byte of the disk that lies
+// there.
 type Jump struct {
 	Address int
 	Disk    int64
 }
 
-// Run goes on until the code jumps into what it has loaded from the disk. From then on that sector counts as its own, so that Run
-// can be called again. Errors wrap ErrStuck or ErrUnknown, or are of the context or the disk.
+// Run goes on until the code jumps into what it has loaded from the disk. From then on that sector counts as its own,
+// so that Run can be called again. Errors wrap ErrStuck or ErrUnknown, or are of the context or the disk.
 func (m *Machine) Run(ctx context.Context) (Jump, error) {
 	for ; m.steps < maxSteps; m.steps++ {
 		if m.steps%4096 == 0 && ctx.Err() != nil {
@@ -102,7 +105,8 @@ func (m *Machine) Run(ctx context.Context) (Jump, error) {
 	return Jump{}, stuck("it runs without end")
 }
 
-// Loaded is what lies in memory from an address on that was loaded from the disk. Its first sector may have changed itself.
+// Loaded is what lies in memory from an address on that was loaded from the disk. Its first sector may have changed
+// itself.
 func (m *Machine) Loaded(address int) []byte {
 	end := address
 	for end < len(m.mem) && (end < address+sector || m.from[end] != 0) {

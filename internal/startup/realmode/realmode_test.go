@@ -31,7 +31,8 @@ func staged(t testing.TB, at int64) (b, core []byte) {
 	t.Helper()
 	testkit.Need(t, "grub-mkimage")
 	out := filepath.Join(t.TempDir(), "core.img")
-	testkit.Do(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-o", out, "biosdisk", "part_msdos", "ext2", "normal", "linux")
+	testkit.Do(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-o", out, "biosdisk", "part_msdos", "ext2",
+		"normal", "linux")
 	core, err := os.ReadFile(out)
 	if err != nil {
 		t.Fatal(err)
@@ -87,7 +88,8 @@ func TestDamagedCode(t *testing.T) {
 			_, err = m.Run(context.Background())
 		}
 		whole := err == nil && bytes.HasPrefix(m.Loaded(0x8000)[sector:], core[sector:2*sector])
-		if whole || err != nil && !errors.Is(err, ErrStuck) && !errors.Is(err, ErrUnknown) && !strings.Contains(err.Error(), "sector") {
+		if whole || err != nil && !errors.Is(err, ErrStuck) && !errors.Is(err, ErrUnknown) &&
+			!strings.Contains(err.Error(), "sector") {
 			t.Errorf("damage %d: %v", i, err)
 		}
 	}
@@ -107,12 +109,14 @@ func TestActivePart(t *testing.T) {
 		t.Errorf("a loop without an end: %v", err)
 	}
 	b[446+16] = 0
-	if _, err := New(b[:sector], onDisk(b)).Run(context.Background()); !errors.Is(err, ErrStuck) || !strings.Contains(err.Error(), "gives up") {
+	if _, err := New(b[:sector], onDisk(b)).Run(context.Background()); !errors.Is(err, ErrStuck) ||
+		!strings.Contains(err.Error(), "gives up") {
 		t.Errorf("no active part: %v", err)
 	}
 	b[446+16] = 0x80
 	binary.LittleEndian.PutUint32(b[446+16+8:], 9999)
-	if _, err := New(b[:sector], onDisk(b)).Run(context.Background()); err == nil || !strings.Contains(err.Error(), "sector 9999") {
+	if _, err := New(b[:sector], onDisk(b)).Run(context.Background()); err == nil ||
+		!strings.Contains(err.Error(), "sector 9999") {
 		t.Errorf("beyond the end: %v", err)
 	}
 }

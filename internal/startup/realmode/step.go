@@ -26,7 +26,8 @@ func (m *Machine) step(at int) error {
 		x, y := m.value(a, n), m.value(b, n)
 		m.put(a, n, y)
 		m.put(b, n, x)
-	case x86asm.ADD, x86asm.ADC, x86asm.SUB, x86asm.SBB, x86asm.CMP, x86asm.AND, x86asm.OR, x86asm.XOR, x86asm.TEST, x86asm.INC, x86asm.DEC, x86asm.NEG, x86asm.NOT:
+	case x86asm.ADD, x86asm.ADC, x86asm.SUB, x86asm.SBB, x86asm.CMP, x86asm.AND, x86asm.OR, x86asm.XOR, x86asm.TEST,
+		x86asm.INC, x86asm.DEC, x86asm.NEG, x86asm.NOT:
 		m.arithmetic(in.Op, a, b, n)
 	case x86asm.SHL, x86asm.SHR, x86asm.SAR, x86asm.ROL, x86asm.ROR, x86asm.RCL, x86asm.RCR:
 		m.shift(in.Op, a, n, m.value(b, 1)&0x1F)
@@ -45,7 +46,8 @@ func (m *Machine) step(at int) error {
 		m.set(x86asm.EDX, uint32(int32(m.get(x86asm.EAX))>>31))
 	case x86asm.BT:
 		m.carry = m.value(a, n)>>(m.value(b, n)%uint32(8*n))&1 == 1
-	case x86asm.CLC, x86asm.STC, x86asm.CMC, x86asm.CLD, x86asm.STD, x86asm.LAHF, x86asm.SAHF, x86asm.PUSHF, x86asm.POPF:
+	case x86asm.CLC, x86asm.STC, x86asm.CMC, x86asm.CLD, x86asm.STD, x86asm.LAHF, x86asm.SAHF, x86asm.PUSHF,
+		x86asm.POPF:
 		m.flags(in.Op)
 	case x86asm.PUSH, x86asm.POP, x86asm.PUSHA, x86asm.POPA, x86asm.PUSHAD, x86asm.POPAD:
 		m.stack(in, n)
@@ -53,7 +55,8 @@ func (m *Machine) step(at int) error {
 		if mem, ok := b.(x86asm.Mem); ok {
 			from := m.address(mem)
 			m.set(a.(x86asm.Reg), m.load(from, 2))
-			m.seg[map[x86asm.Op]x86asm.Reg{x86asm.LDS: x86asm.DS, x86asm.LES: x86asm.ES}[in.Op]] = uint16(m.load(from+2, 2))
+			m.seg[map[x86asm.Op]x86asm.Reg{x86asm.LDS: x86asm.DS,
+				x86asm.LES: x86asm.ES}[in.Op]] = uint16(m.load(from+2, 2))
 		}
 	case x86asm.IN:
 		m.set(a.(x86asm.Reg), m.port(m.value(b, 2)))
@@ -71,7 +74,8 @@ func (m *Machine) step(at int) error {
 // further runs strings and jumps.
 func (m *Machine) further(in x86asm.Inst, n int) error {
 	switch in.Op {
-	case x86asm.MOVSB, x86asm.MOVSW, x86asm.MOVSD, x86asm.STOSB, x86asm.STOSW, x86asm.STOSD, x86asm.LODSB, x86asm.LODSW, x86asm.LODSD, x86asm.CMPSB, x86asm.CMPSW, x86asm.SCASB, x86asm.SCASW:
+	case x86asm.MOVSB, x86asm.MOVSW, x86asm.MOVSD, x86asm.STOSB, x86asm.STOSW, x86asm.STOSD, x86asm.LODSB, x86asm.LODSW,
+		x86asm.LODSD, x86asm.CMPSB, x86asm.CMPSW, x86asm.SCASB, x86asm.SCASW:
 		m.strings(in)
 		return nil
 	}
@@ -110,8 +114,10 @@ func (m *Machine) further(in x86asm.Inst, n int) error {
 	case x86asm.LRET:
 		m.ip = m.pop(n) & 0xFFFF
 		m.seg[x86asm.CS] = uint16(m.pop(n))
-	case x86asm.ARPL, x86asm.LAR, x86asm.LSL, x86asm.LLDT, x86asm.LTR, x86asm.SLDT, x86asm.STR, x86asm.VERR, x86asm.VERW, x86asm.UD1, x86asm.UD2:
-		return stuck("at %#x there is no instruction that a processor knows in this mode", m.linear(x86asm.CS, m.ip)-in.Len)
+	case x86asm.ARPL, x86asm.LAR, x86asm.LSL, x86asm.LLDT, x86asm.LTR, x86asm.SLDT, x86asm.STR, x86asm.VERR,
+		x86asm.VERW, x86asm.UD1, x86asm.UD2:
+		return stuck("at %#x there is no instruction that a processor knows in this mode",
+			m.linear(x86asm.CS, m.ip)-in.Len)
 	default:
 		return unclear("the instruction %v", in.Op)
 	}
@@ -213,7 +219,8 @@ func (m *Machine) shift(op x86asm.Op, a x86asm.Arg, n int, by uint32) {
 	v, bits := m.value(a, n), uint32(8*n)
 	for range by {
 		low, high := v&1 == 1, v>>(bits-1)&1 == 1
-		in := map[x86asm.Op]bool{x86asm.SAR: high, x86asm.ROR: low, x86asm.RCR: m.carry, x86asm.ROL: high, x86asm.RCL: m.carry}[op]
+		in := map[x86asm.Op]bool{x86asm.SAR: high, x86asm.ROR: low, x86asm.RCR: m.carry, x86asm.ROL: high,
+			x86asm.RCL: m.carry}[op]
 		bit := uint32(0)
 		if in {
 			bit = 1
@@ -233,7 +240,8 @@ func (m *Machine) shift(op x86asm.Op, a x86asm.Arg, n int, by uint32) {
 
 // multiply multiplies or divides, by the accumulator or, with two operands, by a register.
 func (m *Machine) multiply(in x86asm.Inst, n int) error {
-	low, high := [5]x86asm.Reg{1: x86asm.AL, 2: x86asm.AX, 4: x86asm.EAX}[n], [5]x86asm.Reg{1: x86asm.AH, 2: x86asm.DX, 4: x86asm.EDX}[n]
+	low, high := [5]x86asm.Reg{1: x86asm.AL, 2: x86asm.AX, 4: x86asm.EAX}[n],
+		[5]x86asm.Reg{1: x86asm.AH, 2: x86asm.DX, 4: x86asm.EDX}[n]
 	by := uint64(m.value(in.Args[0], n))
 	if in.Op == x86asm.IMUL && in.Args[1] != nil {
 		y := in.Args[1]
@@ -333,7 +341,8 @@ func (m *Machine) stack(in x86asm.Inst, n int) {
 
 // strings runs the instructions that walk over memory, with their repetition.
 func (m *Machine) strings(in x86asm.Inst) {
-	n := map[x86asm.Op]int{x86asm.MOVSW: 2, x86asm.STOSW: 2, x86asm.LODSW: 2, x86asm.CMPSW: 2, x86asm.SCASW: 2, x86asm.MOVSD: 4, x86asm.STOSD: 4, x86asm.LODSD: 4}[in.Op]
+	n := map[x86asm.Op]int{x86asm.MOVSW: 2, x86asm.STOSW: 2, x86asm.LODSW: 2, x86asm.CMPSW: 2, x86asm.SCASW: 2,
+		x86asm.MOVSD: 4, x86asm.STOSD: 4, x86asm.LODSD: 4}[in.Op]
 	n = max(1, n)
 	step := uint32(n)
 	if m.down {

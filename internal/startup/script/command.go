@@ -148,7 +148,8 @@ func (st *state) another(name string, args []string) error {
 
 func (st *state) kernel(name string, args []string) error {
 	if !st.m.Command(name, st.vars["prefix"]) {
-		return fault("the loader can't start a kernel: its module for that, linux.mod, is neither in it nor in %s", st.vars["prefix"])
+		return fault("the loader can't start a kernel: its module for that, linux.mod, is neither in it nor in %s",
+			st.vars["prefix"])
 	}
 	if len(args) == 0 {
 		return nil

@@ -1,6 +1,7 @@
-// Package script reads and runs the menu scripts of GNU GRUB (GNU GRUB manual, "Writing full configuration files directly" and
-// "Shell-like scripting"), as far as it takes to learn which kernel they start: variables, conditions, functions, searches and
-// menus. Nothing is drawn and nobody is asked: it follows what happens when nobody presses a key.
+// Package script reads and runs the menu scripts of GNU GRUB (GNU GRUB manual, "Writing full configuration files
+// directly" and "Shell-like scripting"), as far as it takes to learn which kernel they start: variables, conditions,
+// functions, searches and menus. Nothing is drawn and nobody is asked: it follows what happens when nobody presses a
+// key.
 package script
 
 import (

@@ -83,7 +83,8 @@ type state struct {
 
 // Options say where a script begins.
 type Options struct {
-	// Config is a script inside the loader itself, run first; Prefix its folder, with a device or on the one that it was loaded from.
+	// Config is a script inside the loader itself, run first; Prefix its folder, with a device or on the one that it
+	// was loaded from.
 	Config, Prefix string
 	Loaded         Place  // the loader itself, or the disk that it stands at the head of
 	Platform       string // "efi" or "pc"
@@ -96,7 +97,8 @@ type Spec struct {
 	ID, Title, Script string
 }
 
-// Run follows what a loader does: its own script, then the menu in its folder. The error is a *Fault, or of the context.
+// Run follows what a loader does: its own script, then the menu in its folder. The error is a *Fault, or of the
+// context.
 func Run(ctx context.Context, m Machine, o Options) (*Boot, error) {
 	st := newState(ctx, m, o)
 	if o.Config != "" {
@@ -126,8 +128,10 @@ func newState(ctx context.Context, m Machine, o Options) *state {
 	}
 	at := prefix[1:max(1, strings.IndexByte(prefix, ')'))]
 	st := &state{ctx: ctx, m: m, functions: map[string][]statement{}, vars: map[string]string{
-		"prefix": prefix, "root": at, "cmdpath": "(" + o.Loaded.Device + ")" + path.Dir(o.Loaded.Path), "grub_platform": o.Platform, "menuentry_id_option": "--id"}}
-	for _, f := range strings.Fields("200_final chainloader_bpb ntldr platform_search_hint default_font_path all_video_module menuentry_id menuentry_options timeout_style nativedisk") {
+		"prefix": prefix, "root": at, "cmdpath": "(" + o.Loaded.Device + ")" + path.Dir(o.Loaded.Path),
+		"grub_platform": o.Platform, "menuentry_id_option": "--id"}}
+	for _, f := range strings.Fields("200_final chainloader_bpb ntldr platform_search_hint default_font_path " +
+		"all_video_module menuentry_id menuentry_options timeout_style nativedisk") {
 		st.vars["feature_"+f] = "y"
 	}
 	st.specs = func(st *state) error { return st.specifications(o.Entries) }
@@ -211,7 +215,8 @@ func (st *state) run(x statement) error {
 	return st.command(words[0], words[1:])
 }
 
-// branch runs the branch whose condition holds. Where that can't be told all are run, the else last: they mostly differ in looks.
+// branch runs the branch whose condition holds. Where that can't be told all are run, the else last: they mostly differ
+// in looks.
 func (st *state) branch(all []branch) error {
 	for _, b := range all {
 		holds := yes
@@ -268,7 +273,8 @@ func (st *state) place(name string) Place {
 	return Place{Device: device, Path: path.Clean("/" + name)}
 }
 
-// entry notes an entry of a menu; a submenu's entries are noted at once, since their script needs nothing that comes later.
+// entry notes an entry of a menu; a submenu's entries are noted at once, since their script needs nothing that comes
+// later.
 func (st *state) entry(words []string, body []statement) error {
 	if len(st.entries) >= maxEntries || len(words) < 2 {
 		return nil
@@ -310,7 +316,9 @@ func (st *state) specifications(entries func(string) []Spec) error {
 			return fault("%v in the entry %s", err, s.ID)
 		}
 		if len(st.entries) < maxEntries {
-			st.entries = append(st.entries, entry{title: s.Title, id: s.ID, body: body, menu: Place{Device: device, Path: "/loader/entries/" + s.ID + ".conf"}})
+			st.entries = append(st.entries,
+				entry{title: s.Title, id: s.ID, body: body,
+					menu: Place{Device: device, Path: "/loader/entries/" + s.ID + ".conf"}})
 		}
 	}
 	return nil
@@ -336,7 +344,8 @@ func (st *state) choose() (*Boot, error) {
 	return &st.boot, nil
 }
 
-// nothing is a fault that is sure only where every condition could be decided and every search found what it looked for.
+// nothing is a fault that is sure only where every condition could be decided and every search found what it looked
+// for.
 func (st *state) nothing(why string) error {
 	if len(st.boot.Failed) > 0 {
 		why += ": " + st.boot.Failed[0]

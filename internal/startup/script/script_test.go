@@ -94,7 +94,8 @@ fi
 `
 
 func kiosk(more map[string]string) stand {
-	s := stand{files: map[string]string{"(hd0,gpt2)/boot/grub/grub.cfg": distribution, "(hd0,gpt1)/EFI/kiosk/grub.cfg": stub}, devices: map[string]string{"ROOT": "hd0,gpt2"}}
+	s := stand{files: map[string]string{"(hd0,gpt2)/boot/grub/grub.cfg": distribution,
+		"(hd0,gpt1)/EFI/kiosk/grub.cfg": stub}, devices: map[string]string{"ROOT": "hd0,gpt2"}}
 	for name, text := range more {
 		if s.files[name] = text; text == "" {
 			delete(s.files, name)
@@ -116,8 +117,13 @@ func TestRun(t *testing.T) {
 		fails string
 		sure  bool
 	}{
-		"a stub leads to the menu": {kiosk(nil), efi, "(hd0,gpt2)/boot/vmlinuz-6 root=UUID=ROOT ro quiet [(hd0,gpt2)/boot/microcode.img (hd0,gpt2)/boot/initrd.img-6]", "", true},
-		"a saved entry within a submenu": {kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grubenv": "# GRUB Environment Block\nnext_entry=more>older\n####"}), efi,
+		"a stub leads to the menu": {kiosk(nil), efi,
+			"(hd0,gpt2)/boot/vmlinuz-6 root=UUID=ROOT ro quiet [(hd0,gpt2)/boot/microcode.img " +
+				"(hd0,gpt2)/boot/initrd.img-6]", "", true},
+		"a saved entry within a " +
+			"submenu": {
+			kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grubenv": "# GRUB Environment " +
+				"Block\nnext_entry=more>older\n####"}), efi,
 			"(hd0,gpt2)/boot/vmlinuz-5 root=UUID=ROOT single [(hd0,gpt2)/boot/initrd.img-5]", "", true},
 		"a wrong identity in the stub":       {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": strings.ReplaceAll(stub, "ROOT", "GONE")}), efi, "", "looks for uuid GONE", true},
 		"no stub":                            {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": ""}), efi, "", "(hd0,gpt1)/EFI/kiosk/grub.cfg, isn't there", true},

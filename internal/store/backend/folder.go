@@ -39,7 +39,8 @@ func (f folder) Lag() time.Duration {
 		return networkLag
 	}
 	switch uint32(st.Type) {
-	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.SMB2_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC, unix.FUSE_SUPER_MAGIC,
+	case unix.NFS_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.SMB2_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC,
+		unix.FUSE_SUPER_MAGIC,
 		unix.CEPH_SUPER_MAGIC, unix.AFS_FS_MAGIC, unix.V9FS_MAGIC, unix.OCFS2_SUPER_MAGIC, unix.CODA_SUPER_MAGIC:
 		return networkLag
 	}
@@ -173,8 +174,9 @@ func (f folder) Concerns(sealed bool) []string {
 	if st.Mode&0o022 != 0 {
 		out = append(out, fmt.Sprintf("others can write to the folder %s: \"chmod 700\" keeps it yours", f.root))
 	} else if st.Mode&0o055 != 0 && !sealed {
-		out = append(out, fmt.Sprintf("others can read the folder %s, and the shelf is open: \"chmod 700\" keeps it yours",
-			f.root))
+		out = append(out,
+			fmt.Sprintf("others can read the folder %s, and the shelf is open: \"chmod 700\" keeps it yours",
+				f.root))
 	}
 	return out
 }

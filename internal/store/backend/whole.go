@@ -38,7 +38,8 @@ func Get(ctx context.Context, b Backend, name string, limit int64) ([]byte, erro
 
 // Put puts a whole object. ready, which may be nil, is asked when everything but the last step is done; its error keeps
 // the object from becoming visible. A commit that reports a failure and happened all the same counts as done.
-func Put(ctx context.Context, b Backend, name string, content []byte, o Options, ready func(context.Context) error) error {
+func Put(ctx context.Context, b Backend, name string, content []byte, o Options,
+	ready func(context.Context) error) error {
 	u, err := b.Create(ctx, name, o)
 	if err != nil {
 		return err

@@ -175,7 +175,8 @@ func ranges(t *testing.T, open func() backend.Backend) {
 		t.Errorf("its size is %d", o.Size())
 	}
 	for _, c := range []struct{ off, n, want int }{
-		{0, 10, 10}, {99_990, 10, 10}, {99_990, 20, 10}, {100_000, 1, 0}, {200_000, 5, 0}, {5, 0, 0}, {0, 100_000, 100_000},
+		{0, 10, 10}, {99_990, 10, 10}, {99_990, 20, 10}, {100_000, 1, 0}, {200_000, 5, 0}, {5, 0, 0},
+		{0, 100_000, 100_000},
 	} {
 		p := make([]byte, c.n)
 		n, err := o.ReadAt(t.Context(), p, int64(c.off))
@@ -239,7 +240,8 @@ func deleting(t *testing.T, open func() backend.Backend) {
 	if err := open().Delete(t.Context(), "marks/1"); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(b.Settle(t.Context(), "marks"), b.Settle(t.Context(), "none"), b.Settle(t.Context(), "")); err != nil {
+	if err := errors.Join(b.Settle(t.Context(), "marks"), b.Settle(t.Context(), "none"),
+		b.Settle(t.Context(), "")); err != nil {
 		t.Errorf("settle: %v", err)
 	}
 	if _, err := b.Stat(t.Context(), "marks/1"); !errors.Is(err, fs.ErrNotExist) {
