@@ -92,7 +92,7 @@ func GiveBack(ctx context.Context, s *shelf.Shelf, step store.Step) (Freed, erro
 // weighed is what was found of which packs are worth their room.
 type weighed struct {
 	twins []*shelf.Twin
-	piles map[string]*store.Pile
+	uses  map[string]*store.PackUse
 	what  store.Compaction
 	freed Freed
 }
@@ -110,12 +110,12 @@ func weigh(ctx context.Context, s *shelf.Shelf, m *store.Marking) (*weighed, err
 	if err := m.Settle(ctx); err != nil {
 		return w, err
 	}
-	if w.piles, err = s.Piles(ctx, m); err != nil {
+	if w.uses, err = s.PackUses(ctx, m); err != nil {
 		return w, err
 	}
 	was, _ := s.Reads(ctx)
 	spared := s.Spared(ctx)
-	for id, p := range w.piles {
+	for id, p := range w.uses {
 		if p.Proper == 0 && slices.Contains(was.Broken, id) { // listings are made again when they are wanted
 			p.Live = 0
 		}
@@ -131,7 +131,7 @@ func weigh(ctx context.Context, s *shelf.Shelf, m *store.Marking) (*weighed, err
 }
 
 // judge decides about one pack.
-func (w *weighed) judge(id string, p *store.Pile) {
+func (w *weighed) judge(id string, p *store.PackUse) {
 	f := &w.freed
 	f.Needed += p.Live
 	f.Unneeded += p.Unneeded()
@@ -160,9 +160,9 @@ func (w *weighed) fitRoom(ctx context.Context, s *shelf.Shelf) error {
 			"or free something else on this drive", units.Bytes(free))
 	}
 	for _, id := range w.what.Rewrite { // these when there is room again
-		unneeded := w.piles[id].Size - w.piles[id].Live
+		unneeded := w.uses[id].Size - w.uses[id].Live
 		w.freed.Bytes, w.freed.Left = w.freed.Bytes-unneeded, w.freed.Left+unneeded
-		w.freed.Copied -= w.piles[id].Live
+		w.freed.Copied -= w.uses[id].Live
 	}
 	w.what.Rewrite, w.what.Copy, w.freed.Rewritten = nil, 0, 0
 	return nil
@@ -206,13 +206,13 @@ func ReadBack(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin, step sto
 	if m.Lost() > 0 {
 		return 0, fmt.Errorf("%d blocks: %w", m.Lost(), store.ErrMissing)
 	}
-	piles, err := s.Piles(ctx, m)
+	uses, err := s.PackUses(ctx, m)
 	if err != nil {
 		return 0, err
 	}
 	was, _ := s.Reads(ctx)
 	var ids []string
-	for id, p := range piles {
+	for id, p := range uses {
 		if p.Live > 0 && was.Read[id].IsZero() {
 			ids = append(ids, id)
 		}

@@ -20,7 +20,7 @@ const saveEvery = 16
 // Round reads the packs of a store through, the ones that weren't read for longest first, after those that an earlier
 // check found hurt: they are read by every check until they are mended.
 type Round struct {
-	s     *Store
+	p     *packs
 	packs []packSize
 	was   Reads
 	// Known is how many packs stand first because they are known to be hurt.
@@ -36,23 +36,23 @@ type packSize struct {
 }
 
 // NewRound begins a round over all packs: those that are there, and those that ought to be.
-func (s *Store) NewRound(ctx context.Context) (*Round, error) {
-	ids, err := s.index.packs(ctx)
+func (p *packs) NewRound(ctx context.Context) (*Round, error) {
+	ids, err := p.index.packIDs(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r := &Round{s: s}
-	r.was, _ = s.Reads(ctx)
+	r := &Round{p: p}
+	r.was, _ = p.Reads(ctx)
 	present := map[string]bool{}
 	for _, id := range ids {
-		info, err := s.b.Stat(ctx, packPath(id))
+		info, err := p.b.Stat(ctx, packPath(id))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
 		present[id] = true
 		r.packs, r.Total = append(r.packs, packSize{id, info.Size}), r.Total+info.Size
 	}
-	segments, done := s.index.snapshot()
+	segments, done := p.index.snapshot()
 	done()
 	for id := range coveredBy(segments) {
 		if !present[id] {
@@ -120,7 +120,7 @@ type PackCheck struct {
 func (r *Round) Next(ctx context.Context, mend bool) (PackCheck, error) {
 	p := r.packs[r.next]
 	c := PackCheck{ID: p.id, File: packPath(p.id), Size: p.size}
-	if err := r.s.checkPack(ctx, &c, mend); err != nil {
+	if err := r.p.checkPack(ctx, &c, mend); err != nil {
 		return c, err
 	}
 	r.next++
@@ -138,12 +138,12 @@ func (r *Round) Next(ctx context.Context, mend bool) (PackCheck, error) {
 }
 
 // Save remembers what was read so far.
-func (r *Round) Save(ctx context.Context) { r.s.remember(ctx, r.was) }
+func (r *Round) Save(ctx context.Context) { r.p.remember(ctx, r.was) }
 
 // checkPack reads a pack through and has it mended when that is wanted and can be. The error is the context's.
-func (s *Store) checkPack(ctx context.Context, c *PackCheck, mend bool) error {
-	hurt, problem := s.readPack(ctx, c.ID)
-	parityProblem := s.checkParity(ctx, c.ID, problem == nil)
+func (p *packs) checkPack(ctx context.Context, c *PackCheck, mend bool) error {
+	hurt, problem := p.readPack(ctx, c.ID)
+	parityProblem := p.checkParity(ctx, c.ID, problem == nil)
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -151,7 +151,7 @@ func (s *Store) checkPack(ctx context.Context, c *PackCheck, mend bool) error {
 		return nil
 	}
 	if mend {
-		mended, err := s.mend(ctx, c.ID, problem)
+		mended, err := p.mend(ctx, c.ID, problem)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -170,9 +170,9 @@ func (s *Store) checkPack(ctx context.Context, c *PackCheck, mend bool) error {
 	c.Problem = problem
 	block := new(hurtBlockError)
 	c.Costly = !errors.As(problem, &block) // its header or table: more than a block
-	s.packs.letGo(c.ID)                    // what is read below comes from the medium
+	p.letGo(c.ID)                          // what is read below comes from the medium
 	for _, n := range hurt {
-		if len(c.Lost) < MostMissing && !s.Readable(ctx, n) { // it may stand elsewhere too
+		if len(c.Lost) < MostMissing && !p.Readable(ctx, n) { // it may stand elsewhere too
 			c.Lost, c.Costly = append(c.Lost, n), true
 		}
 	}
@@ -180,52 +180,52 @@ func (s *Store) checkPack(ctx context.Context, c *PackCheck, mend bool) error {
 }
 
 // mend puts a hurt pack back as it was, or makes the parity of a sound one anew, and gives the file.
-func (s *Store) mend(ctx context.Context, id string, problem error) (string, error) {
-	l, err := s.Exclusive(ctx, "mending a pack")
+func (p *packs) mend(ctx context.Context, id string, problem error) (string, error) {
+	l, err := p.locks.Exclusive(ctx, "mending a pack")
 	if err != nil {
 		return "", err
 	}
 	defer l.Release()
 	if problem == nil {
-		r, err := backend.Open(ctx, s.b, packPath(id))
+		r, err := backend.Open(ctx, p.b, packPath(id))
 		if err != nil {
 			return "", err
 		}
 		defer r.Close()
-		return parityPath(id), s.protect(ctx, l, id, r.At(ctx), r.Size())
+		return parityPath(id), p.protect(ctx, l, id, r.At(ctx), r.Size())
 	}
-	if err := s.mendPack(ctx, l, id); err != nil {
+	if err := p.mendPack(ctx, l, id); err != nil {
 		return "", err
 	}
-	_, again := s.readPack(ctx, id)
+	_, again := p.readPack(ctx, id)
 	return packPath(id), again
 }
 
 // checkParity reads the parity file of a pack, and compares it with a pack that is sound.
-func (s *Store) checkParity(ctx context.Context, id string, sound bool) error {
-	p, err := openParity(ctx, s.b, id)
+func (p *packs) checkParity(ctx context.Context, id string, sound bool) error {
+	par, err := openParity(ctx, p.b, id)
 	if err != nil {
 		return err
 	}
-	defer p.r.Close()
+	defer par.r.Close()
 	b := make([]byte, cellLen)
-	for at := range p.groups * p.parity {
-		if !p.parityCell(ctx, at, b) {
-			return &HurtError{parityPath(id), p.base + int64(at)*cellLen, "a parity cell isn't what was written"}
+	for at := range par.groups * par.parity {
+		if !par.parityCell(ctx, at, b) {
+			return &HurtError{parityPath(id), par.base + int64(at)*cellLen, "a parity cell isn't what was written"}
 		}
 	}
-	if p.r.Size() != p.base+int64(p.groups*p.parity)*cellLen {
-		return &HurtError{parityPath(id), p.base, fmt.Sprintf("it has %d bytes", p.r.Size())}
+	if par.r.Size() != par.base+int64(par.groups*par.parity)*cellLen {
+		return &HurtError{parityPath(id), par.base, fmt.Sprintf("it has %d bytes", par.r.Size())}
 	}
 	if !sound {
 		return nil
 	}
-	r, err := backend.Open(ctx, s.b, packPath(id))
+	r, err := backend.Open(ctx, p.b, packPath(id))
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	if r.Size() != p.size || len(p.hurt(r.At(ctx))) > 0 {
+	if r.Size() != par.size || len(par.hurt(r.At(ctx))) > 0 {
 		return &HurtError{packPath(id), 0, "it isn't what its parity remembers"}
 	}
 	return nil
@@ -233,17 +233,17 @@ func (s *Store) checkParity(ctx context.Context, id string, sound bool) error {
 
 // readPack reads every byte of a pack; it gives what is wrong first, and the names of the blocks that can't be had from
 // it, as far as the index knows them.
-func (s *Store) readPack(ctx context.Context, id string) (hurt []Name, problem error) {
+func (p *packs) readPack(ctx context.Context, id string) (hurt []Name, problem error) {
 	file := packPath(id)
-	r, err := backend.Open(ctx, s.b, file)
+	r, err := backend.Open(ctx, p.b, file)
 	if err != nil {
-		return s.namesIn(ctx, id, nil), fmt.Errorf("%s can't be opened: %w", file, err)
+		return p.namesIn(ctx, id, nil), fmt.Errorf("%s can't be opened: %w", file, err)
 	}
 	defer r.Close()
 	w := &packWalk{file: file, r: r, good: map[int64]bool{}}
 	h := make([]byte, headerLen)
 	if n, _ := r.ReadAt(ctx, h, 0); n < headerLen {
-		return s.namesIn(ctx, id, w.good), &HurtError{file, 0, "it is cut off"}
+		return p.namesIn(ctx, id, w.good), &HurtError{file, 0, "it is cut off"}
 	}
 	_, w.problem = decodeHeader(file, h, kindPack)
 	// Where blocks begin is known from the pack's own table, or else from the index, which is long.
@@ -253,7 +253,7 @@ func (s *Store) readPack(ctx context.Context, id string) (hurt []Name, problem e
 		known = append(known, e.offset)
 	}
 	if !whole {
-		known = s.offsets(ctx, id)
+		known = p.offsets(ctx, id)
 	}
 	w.walk(ctx, known, len(table), whole)
 	if w.problem == nil && (!whole || !slices.Equal(table, w.entries)) {
@@ -262,7 +262,7 @@ func (s *Store) readPack(ctx context.Context, id string) (hurt []Name, problem e
 	if w.problem == nil {
 		return nil, ctx.Err()
 	}
-	return s.namesIn(ctx, id, w.good), w.problem
+	return p.namesIn(ctx, id, w.good), w.problem
 }
 
 // packWalk goes through a pack from entry to entry.
@@ -338,17 +338,17 @@ func readEntry(ctx context.Context, file string, r *backend.Handle, off int64, b
 }
 
 // offsets are where the index says that blocks of a pack begin.
-func (s *Store) offsets(ctx context.Context, id string) []int64 {
+func (p *packs) offsets(ctx context.Context, id string) []int64 {
 	var out []int64
-	s.index.of(ctx, id, func(r indexRecord) { out = append(out, r.offset) })
+	p.index.of(ctx, id, func(r indexRecord) { out = append(out, r.offset) })
 	slices.Sort(out)
 	return slices.Compact(out)
 }
 
 // namesIn are the blocks that the index places in a pack, but for those at good offsets.
-func (s *Store) namesIn(ctx context.Context, id string, good map[int64]bool) []Name {
+func (p *packs) namesIn(ctx context.Context, id string, good map[int64]bool) []Name {
 	var out []Name
-	s.index.of(ctx, id, func(r indexRecord) {
+	p.index.of(ctx, id, func(r indexRecord) {
 		if !good[r.offset] {
 			out = append(out, r.name)
 		}
@@ -357,8 +357,8 @@ func (s *Store) namesIn(ctx context.Context, id string, good map[int64]bool) []N
 }
 
 // CheckIndex reads the whole index, and gives what is wrong with its files.
-func (s *Store) CheckIndex(ctx context.Context) (problems []error) {
-	segments, done := s.index.snapshot()
+func (x *index) CheckIndex(ctx context.Context) (problems []error) {
+	segments, done := x.snapshot()
 	defer done()
 	for _, seg := range segments {
 		if err := seg.all(ctx, func(int, indexRecord) error { return nil }); err != nil {

@@ -7,8 +7,8 @@ import (
 	"slices"
 )
 
-// Pile is what a pack holds, by what is marked as needed.
-type Pile struct {
+// PackUse is what a pack holds, by what is marked as needed.
+type PackUse struct {
 	Size    int64 // of the pack, in bytes
 	Live    int64 // of needed entries, in bytes
 	Proper  int64 // of those of them that are needed for more than what is derived, in bytes
@@ -16,14 +16,14 @@ type Pile struct {
 }
 
 // Unneeded are the bytes of a pack that nobody needs.
-func (p Pile) Unneeded() int64 {
+func (p PackUse) Unneeded() int64 {
 	return max(0, p.Size-p.Live-headerLen-trailerLen-int64(p.Entries)*tableEntryLen)
 }
 
-// Piles sums up what each pack holds, and what of it is marked.
-func (s *Store) Piles(ctx context.Context, m *Marking) (map[string]*Pile, error) {
-	piles := map[string]*Pile{}
-	ids, err := s.index.packs(ctx)
+// PackUses sums up what each pack holds, and what of it is marked.
+func (s *Store) PackUses(ctx context.Context, m *Marking) (map[string]*PackUse, error) {
+	uses := map[string]*PackUse{}
+	ids, err := s.index.packIDs(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -32,11 +32,11 @@ func (s *Store) Piles(ctx context.Context, m *Marking) (map[string]*Pile, error)
 		if err != nil {
 			return nil, err
 		}
-		piles[id] = &Pile{Size: info.Size}
+		uses[id] = &PackUse{Size: info.Size}
 	}
 	for i, seg := range m.segments {
 		if err := seg.all(ctx, func(n int, r indexRecord) error {
-			if p := piles[r.pack]; p != nil {
+			if p := uses[r.pack]; p != nil {
 				p.add(r, m.has(i, n), m.onlyDerived(i, n))
 			}
 			return nil
@@ -44,10 +44,10 @@ func (s *Store) Piles(ctx context.Context, m *Marking) (map[string]*Pile, error)
 			return nil, err
 		}
 	}
-	return piles, nil
+	return uses, nil
 }
 
-func (p *Pile) add(r indexRecord, needed, onlyDerived bool) {
+func (p *PackUse) add(r indexRecord, needed, onlyDerived bool) {
 	p.Entries++
 	if !needed {
 		return
@@ -222,7 +222,7 @@ func (s *Store) Reindex(ctx context.Context) (int, error) {
 
 // fromPacks writes segments of everything that the packs hold. A pack that can't be read is noted and left out.
 func (x *index) fromPacks(ctx context.Context, l *Lock) (fresh []*segment, count int, err error) {
-	ids, err := x.packs(ctx)
+	ids, err := x.packIDs(ctx)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -49,31 +49,31 @@ func CopyOf(file string) string {
 }
 
 // PutKept puts a small file, its copy first.
-func (s *Store) PutKept(ctx context.Context, l *Lock, file string, content []byte) error {
+func (f *files) PutKept(ctx context.Context, l *Lock, file string, content []byte) error {
 	if c := CopyOf(file); c != "" {
-		if err := s.files.put(ctx, l, c, content); err != nil {
+		if err := f.put(ctx, l, c, content); err != nil {
 			return err
 		}
 	}
-	return s.files.put(ctx, l, file, content)
+	return f.put(ctx, l, file, content)
 }
 
 // PutCopy puts only one of the two: the file itself, or its copy.
-func (s *Store) PutCopy(ctx context.Context, l *Lock, at string, content []byte) error {
-	return s.files.put(ctx, l, at, content)
+func (f *files) PutCopy(ctx context.Context, l *Lock, at string, content []byte) error {
+	return f.put(ctx, l, at, content)
 }
 
 // DeleteKept removes a small file for good, then its copy: a copy alone never counts as the file. It is no error when
 // there is none.
-func (s *Store) DeleteKept(ctx context.Context, file string) error {
-	if err := s.b.Delete(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+func (f *files) DeleteKept(ctx context.Context, file string) error {
+	if err := f.b.Delete(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := s.b.Settle(ctx, backend.Folder(file)); err != nil {
+	if err := f.b.Settle(ctx, backend.Folder(file)); err != nil {
 		return err
 	}
 	if c := CopyOf(file); c != "" {
-		if err := s.b.Delete(ctx, c); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := f.b.Delete(ctx, c); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
@@ -81,17 +81,17 @@ func (s *Store) DeleteKept(ctx context.Context, file string) error {
 }
 
 // PutDocument frames a payload, which is used up, and puts it as a file; sealed where the store is.
-func (s *Store) PutDocument(ctx context.Context, l *Lock, file string, kind Kind, payload []byte) error {
-	return s.files.put(ctx, l, file, s.ring.document(kind, payload))
+func (f *files) PutDocument(ctx context.Context, l *Lock, file string, kind Kind, payload []byte) error {
+	return f.put(ctx, l, file, f.ring.document(kind, payload))
 }
 
 // GetDocument reads the payload of a file of at most limit bytes; errors are *HurtError, ErrNewer, or the medium's.
-func (s *Store) GetDocument(ctx context.Context, file string, kind Kind, limit int64) ([]byte, error) {
-	raw, err := getWhole(ctx, s.b, file, limit)
+func (f *files) GetDocument(ctx context.Context, file string, kind Kind, limit int64) ([]byte, error) {
+	raw, err := getWhole(ctx, f.b, file, limit)
 	if err != nil {
 		return nil, err
 	}
-	return s.ring.payload(file, raw, kind)
+	return f.ring.payload(file, raw, kind)
 }
 
 // getWhole reads a small file; one that is too large is hurt.

@@ -46,6 +46,7 @@ var ErrNoShelf = errors.New("there is no shelf")
 // heads is the head of an open store, which stands in two files.
 type heads struct {
 	files *files
+	locks *locks
 
 	mu  sync.Mutex // guards what of the head can change: the passphrases, the share of parity
 	now Head
@@ -134,20 +135,20 @@ func (k *heads) change(ctx context.Context, l *Lock, change func(*Head) error) e
 }
 
 // changeHead takes the lock and changes the head.
-func (s *Store) changeHead(ctx context.Context, what string, change func(*Head) error) error {
-	l, err := s.Exclusive(ctx, what)
+func (k *heads) changeHead(ctx context.Context, what string, change func(*Head) error) error {
+	l, err := k.locks.Exclusive(ctx, what)
 	if err != nil {
 		return err
 	}
 	defer l.Release()
-	return s.head.change(ctx, l, change)
+	return k.change(ctx, l, change)
 }
 
 // CheckHead reads both files of the head, and gives for each what is wrong with it; nil for none.
-func (s *Store) CheckHead(ctx context.Context) map[string]error {
+func (k *heads) CheckHead(ctx context.Context) map[string]error {
 	out := map[string]error{}
 	for _, f := range []string{headFile, headCopy} {
-		raw, err := getWhole(ctx, s.b, f, maxHead)
+		raw, err := getWhole(ctx, k.files.b, f, maxHead)
 		if err == nil {
 			_, _, err = framed(f, raw, kindHead)
 		}
@@ -160,34 +161,34 @@ func (s *Store) CheckHead(ctx context.Context) map[string]error {
 
 // MendHead writes both files of the head from the one that is whole; without any from what was read when the store was
 // opened.
-func (s *Store) MendHead(ctx context.Context, l *Lock) error {
-	fresh, _, err := readHead(ctx, s.b)
+func (k *heads) MendHead(ctx context.Context, l *Lock) error {
+	fresh, _, err := readHead(ctx, k.files.b)
 	if err != nil {
-		fresh = s.Head()
+		fresh = k.Head()
 	}
-	return s.head.write(ctx, l, fresh)
+	return k.write(ctx, l, fresh)
 }
 
 // Head describes the store.
-func (s *Store) Head() Head { return s.head.get() }
+func (k *heads) Head() Head { return k.get() }
 
 // BlockSize is the size of a block in bytes.
-func (s *Store) BlockSize() int { return s.Head().BlockSize }
+func (k *heads) BlockSize() int { return k.Head().BlockSize }
 
 // ParityShare is the share of parity that new packs get, in percent.
-func (s *Store) ParityShare() int {
-	if p := s.Head().Parity; p > 0 && p <= MostParity {
+func (k *heads) ParityShare() int {
+	if p := k.Head().Parity; p > 0 && p <= MostParity {
 		return p
 	}
 	return DefaultParity
 }
 
 // SetParity chooses the share of parity that packs get from now on, in percent.
-func (s *Store) SetParity(ctx context.Context, percent int) error {
+func (k *heads) SetParity(ctx context.Context, percent int) error {
 	if percent < 1 || percent > MostParity {
 		return fmt.Errorf("a parity of %d %% is not possible: choose from 1 to %d", percent, MostParity)
 	}
-	return s.changeHead(ctx, "choosing the parity", func(h *Head) error {
+	return k.changeHead(ctx, "choosing the parity", func(h *Head) error {
 		h.Parity = percent
 		return nil
 	})

@@ -218,7 +218,7 @@ func (x *index) openAll(ctx context.Context, names []string) (segments []*segmen
 // missPacks notes which packs that the segments name aren't there: what stood in them is not known to the store, and is
 // stored again when it comes.
 func (x *index) missPacks(ctx context.Context, segments []*segment) error {
-	there, err := x.packs(ctx)
+	there, err := x.packIDs(ctx)
 	if err != nil {
 		return err
 	}
@@ -243,7 +243,7 @@ func (x *index) missPacks(ctx context.Context, segments []*segment) error {
 }
 
 // packs are the IDs of the packs that are there, ascending.
-func (x *index) packs(ctx context.Context) ([]string, error) {
+func (x *index) packIDs(ctx context.Context) ([]string, error) {
 	names, err := x.b.List(ctx, packFolder)
 	if err != nil {
 		return nil, fmt.Errorf("the packs can't be listed: %w", err)
@@ -274,7 +274,7 @@ func (x *index) looseRecords(ctx context.Context,
 	if err != nil {
 		return nil, nil, err
 	}
-	ids, err := x.packs(ctx)
+	ids, err := x.packIDs(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -473,7 +473,7 @@ func (x *index) tryMerge(ctx context.Context, l *Lock, m merging) (*segment, err
 		if err != nil {
 			return nil, err
 		}
-		d.add(d.total+n, x.ring.mark(nonce, b, p))
+		d.add(d.total+n, x.ring.bucketCheck(nonce, b, p))
 	}
 	head, dir := x.ring.frameIndex(nonce, d.encode(), d.total*indexEntry)
 	file := indexFolder + "/" + newID() + ".index"
@@ -490,7 +490,7 @@ func (x *index) tryMerge(ctx context.Context, l *Lock, m merging) (*segment, err
 		if err != nil {
 			return nil, err
 		}
-		x.ring.mark(nonce, b, p) // seals it as in the first pass
+		x.ring.bucketCheck(nonce, b, p) // seals it as in the first pass
 		_, _ = w.Write(p)
 	}
 	if err := w.Flush(); err != nil {

@@ -316,24 +316,24 @@ func (l *Lock) owner() string {
 
 // Acquire takes a lock, or says who is in the way: ErrBusy. Nothing of the holder but What, Alone and Machine is asked
 // for.
-func (s *Store) Acquire(ctx context.Context, h Holder) (*Lock, error) { return s.locks.acquire(ctx, h) }
+func (k *locks) Acquire(ctx context.Context, h Holder) (*Lock, error) { return k.acquire(ctx, h) }
 
 // Exclusive takes the lock of work that wants to be alone.
-func (s *Store) Exclusive(ctx context.Context, what string) (*Lock, error) {
-	l, err := s.locks.acquire(ctx, Holder{What: what, Alone: true})
+func (k *locks) Exclusive(ctx context.Context, what string) (*Lock, error) {
+	l, err := k.acquire(ctx, Holder{What: what, Alone: true})
 	if err != nil {
-		return nil, fmt.Errorf("the shelf in %s can't be changed now: %w", s.b.Place(), err)
+		return nil, fmt.Errorf("the shelf in %s can't be changed now: %w", k.b.Place(), err)
 	}
 	return l, nil
 }
 
 // Holders says who holds a lock of the store now.
-func (s *Store) Holders(ctx context.Context) ([]Holder, error) { return s.locks.holders(ctx, "") }
+func (k *locks) Holders(ctx context.Context) ([]Holder, error) { return k.holders(ctx, "") }
 
 // Overlook waits until a listing shows everything that others did before a lock was taken. What removes things by what
 // it doesn't find in a listing calls it first.
-func (s *Store) Overlook(ctx context.Context) error {
-	lag := s.b.Lag()
+func (k *locks) Overlook(ctx context.Context) error {
+	lag := k.b.Lag()
 	if lag == 0 {
 		return ctx.Err()
 	}

@@ -291,9 +291,9 @@ func TestListingsThatLag(t *testing.T) {
 		t.Fatal(err)
 	}
 	has(t, s, names, all)
-	piles, err := s.Piles(t.Context(), s.Marking())
-	if err != nil || len(piles) != 2 {
-		t.Errorf("%d packs are seen, %v", len(piles), err)
+	uses, err := s.PackUses(t.Context(), s.Marking())
+	if err != nil || len(uses) != 2 {
+		t.Errorf("%d packs are seen, %v", len(uses), err)
 	}
 }
 

@@ -18,13 +18,13 @@ import (
 const maxNote = 4 << 20
 
 // GetNote reads a note into v, from its copy where the file is hurt; false when there is none.
-func (s *Store) GetNote(ctx context.Context, file string, v any) (bool, error) {
-	b, err := s.GetDocument(ctx, file, KindNote, maxNote)
+func (f *files) GetNote(ctx context.Context, file string, v any) (bool, error) {
+	b, err := f.GetDocument(ctx, file, KindNote, maxNote)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
 	if c := CopyOf(file); err != nil && c != "" && !errors.Is(err, ErrNewer) {
-		if p, cerr := s.GetDocument(ctx, c, KindNote, maxNote); cerr == nil {
+		if p, cerr := f.GetDocument(ctx, c, KindNote, maxNote); cerr == nil {
 			b, err = p, nil
 		}
 	}
@@ -51,7 +51,7 @@ func belongs(file string, b []byte) error {
 }
 
 // PutNote puts a note, its copy first where it has one.
-func (s *Store) PutNote(ctx context.Context, l *Lock, file string, v any) error {
+func (f *files) PutNote(ctx context.Context, l *Lock, file string, v any) error {
 	b, err := json.Marshal(v)
 	if err != nil {
 		return err
@@ -67,18 +67,18 @@ func (s *Store) PutNote(ctx context.Context, l *Lock, file string, v any) error 
 		}
 		b = slices.Concat([]byte(`{"file":`), at, []byte(sep), rest)
 	}
-	if err := s.PutKept(ctx, l, file, s.ring.document(KindNote, b)); err != nil {
+	if err := f.PutKept(ctx, l, file, f.ring.document(KindNote, b)); err != nil {
 		return fmt.Errorf("%s can't be written: %w", file, err)
 	}
 	return nil
 }
 
 // CheckNote reads a note at a place, which may be that of its copy, and gives the file as it stands.
-func (s *Store) CheckNote(ctx context.Context, at string) ([]byte, error) {
-	raw, err := getWhole(ctx, s.b, at, maxNote)
+func (f *files) CheckNote(ctx context.Context, at string) ([]byte, error) {
+	raw, err := getWhole(ctx, f.b, at, maxNote)
 	if err != nil {
 		return nil, err
 	}
-	_, err = s.ring.payload(at, slices.Clone(raw), KindNote)
+	_, err = f.ring.payload(at, slices.Clone(raw), KindNote)
 	return raw, err
 }

@@ -16,7 +16,7 @@ import (
 // onlyPack is the only pack of a store.
 func onlyPack(t testing.TB, s *Store) (id, file string) {
 	t.Helper()
-	ids, err := s.index.packs(t.Context())
+	ids, err := s.index.packIDs(t.Context())
 	if err != nil || len(ids) != 1 {
 		t.Fatalf("%v %v", ids, err)
 	}

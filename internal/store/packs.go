@@ -19,25 +19,29 @@ const (
 	openPacks  = 16
 )
 
-// packs reads blocks out of packs, a few of which are kept open.
+// packs reads blocks out of packs, a few of which are kept open, and looks whether packs are as they were written.
 type packs struct {
-	b         backend.Backend
-	ring      *keyring
-	blockSize int // bytes
-	decoder   *zstd.Decoder
+	b       backend.Backend
+	ring    *keyring
+	files   *files
+	heads   *heads
+	locks   *locks
+	index   *index
+	decoder *zstd.Decoder
 
 	mu    sync.Mutex
 	open  map[string]*backend.Handle
 	order []string // of opening
 }
 
-func newPacks(b backend.Backend, ring *keyring, blockSize int) (*packs, error) {
+func newPacks(s *Store) (*packs, error) {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxBlock), zstd.WithDecoderMaxWindow(MaxBlock),
 		zstd.IgnoreChecksum(true))
 	if err != nil {
 		return nil, err
 	}
-	return &packs{b: b, ring: ring, blockSize: blockSize, decoder: d, open: map[string]*backend.Handle{}}, nil
+	return &packs{b: s.b, ring: s.ring, files: s.files, heads: s.heads, locks: s.locks, index: s.index, decoder: d,
+		open: map[string]*backend.Handle{}}, nil
 }
 
 func (p *packs) close() {
@@ -106,7 +110,7 @@ func (p *packs) read(ctx context.Context, at place, n Name, dst []byte) ([]byte,
 	if err != nil {
 		return nil, err
 	}
-	if e.name != n || e.stored != at.stored || int(e.plain) > p.blockSize {
+	if e.name != n || e.stored != at.stored || int(e.plain) > p.heads.now.BlockSize {
 		return nil, &HurtError{file, at.offset, "another block stands where the index says this one is"}
 	}
 	return p.unpack(file, at.offset, e, b, dst)
@@ -117,7 +121,7 @@ func (p *packs) unpack(file string, off int64, e entryHeader, b, dst []byte) ([]
 	if !p.ring.unseal(e.nonce, e.tag, b[entryLen:], b[:entryBound]) {
 		return nil, &HurtError{file, off, "a block isn't what this shelf sealed"}
 	}
-	dst, err := p.unsqueeze(e.codec, b[entryLen:], dst, int(e.plain))
+	dst, err := p.decompress(e.codec, b[entryLen:], dst, int(e.plain))
 	if errors.Is(err, ErrNewer) {
 		return nil, fmt.Errorf("%s: a block is packed by %w", file, err)
 	}
@@ -130,8 +134,8 @@ func (p *packs) unpack(file string, off int64, e entryHeader, b, dst []byte) ([]
 	return dst, nil
 }
 
-// unsqueeze appends the plain bytes to dst[:0]; they may be at most limit.
-func (p *packs) unsqueeze(codec byte, stored, dst []byte, limit int) ([]byte, error) {
+// decompress appends the plain bytes to dst[:0]; they may be at most limit.
+func (p *packs) decompress(codec byte, stored, dst []byte, limit int) ([]byte, error) {
 	switch codec {
 	case codecRaw:
 		return append(dst[:0], stored...), nil

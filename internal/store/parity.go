@@ -114,15 +114,15 @@ func (c coders) of(data, parity int) (reedsolomon.Encoder, error) {
 }
 
 // protect writes the parity of a pack that can be read whole.
-func (s *Store) protect(ctx context.Context, l *Lock, id string, pack io.ReaderAt, size int64) error {
-	sh := shapeOf(size, s.ParityShare())
+func (p *packs) protect(ctx context.Context, l *Lock, id string, pack io.ReaderAt, size int64) error {
+	sh := shapeOf(size, p.heads.ParityShare())
 	table, cells, err := sh.encode(pack)
 	if err != nil {
 		return fmt.Errorf("the parity of %s can't be made: %w", packPath(id), err)
 	}
-	h := header{kind: kindParity, suite: s.ring.suite(), length: int64(len(table) + len(cells)), sum: Checksum(table),
+	h := header{kind: kindParity, suite: p.ring.suite(), length: int64(len(table) + len(cells)), sum: Checksum(table),
 		dir: int64(len(table))}
-	return s.files.put(ctx, l, parityPath(id), append(append(h.encode(), table...), cells...))
+	return p.files.put(ctx, l, parityPath(id), append(append(h.encode(), table...), cells...))
 }
 
 // encode makes the table and the parity cells of a pack.
@@ -303,31 +303,31 @@ func (p *parity) parityCell(ctx context.Context, at int, b []byte) bool {
 }
 
 // mendPack puts a pack back as it was, in one step.
-func (s *Store) mendPack(ctx context.Context, l *Lock, id string) error {
-	p, err := openParity(ctx, s.b, id)
+func (p *packs) mendPack(ctx context.Context, l *Lock, id string) error {
+	par, err := openParity(ctx, p.b, id)
 	if err != nil {
 		return err
 	}
-	defer p.r.Close()
+	defer par.r.Close()
 	var pack io.ReaderAt = nothing{}
-	if r, err := backend.Open(ctx, s.b, packPath(id)); err == nil {
+	if r, err := backend.Open(ctx, p.b, packPath(id)); err == nil {
 		defer r.Close()
 		pack = r.At(ctx)
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	u, err := s.b.Create(ctx, packPath(id), backend.Options{Owner: l.owner()})
+	u, err := p.b.Create(ctx, packPath(id), backend.Options{Owner: l.owner()})
 	if err != nil {
 		return err
 	}
 	defer u.Abort()
-	if err := p.mend(ctx, pack, u); err != nil {
+	if err := par.mend(ctx, pack, u); err != nil {
 		return orCancelled(ctx, err)
 	}
 	if err := commit(ctx, l, u); err != nil {
 		return err
 	}
-	s.packs.letGo(id)
+	p.letGo(id)
 	return nil
 }
 

@@ -261,11 +261,11 @@ var ErrLastKey = errors.New("it is the only passphrase: without it nobody could 
 type keyChange func(master []byte, keys []WrappedKey) ([]WrappedKey, error)
 
 // changeKeys reads the head again under the lock, has the keys changed, and writes it.
-func (s *Store) changeKeys(ctx context.Context, passphrase []byte, change keyChange) error {
-	if !s.Sealed() {
+func (k *heads) changeKeys(ctx context.Context, passphrase []byte, change keyChange) error {
+	if k.get().Suite == SuiteOpen {
 		return errors.New("the shelf is open: it has no passphrases; carry its twins to a sealed one")
 	}
-	return s.changeHead(ctx, "change of the passphrases", func(h *Head) error {
+	return k.changeHead(ctx, "change of the passphrases", func(h *Head) error {
 		master, _, err := h.master(passphrase)
 		if err == nil {
 			h.Keys, err = change(master, slices.Clone(h.Keys))
@@ -279,11 +279,11 @@ func findKey(keys []WrappedKey, name string) int {
 }
 
 // AddKey adds a passphrase under a name; nothing else is rewritten. one is a passphrase the shelf has.
-func (s *Store) AddKey(ctx context.Context, one, added []byte, name string, cost Cost) error {
+func (k *heads) AddKey(ctx context.Context, one, added []byte, name string, cost Cost) error {
 	if err := CheckPassphrase(added); err != nil {
 		return err
 	}
-	return s.changeKeys(ctx, one, func(master []byte, keys []WrappedKey) ([]WrappedKey, error) {
+	return k.changeKeys(ctx, one, func(master []byte, keys []WrappedKey) ([]WrappedKey, error) {
 		if name == "" || findKey(keys, name) >= 0 || len(keys) == mostKeys {
 			return nil, fmt.Errorf("a passphrase called %q can't be added: each needs a name of its own, and there "+
 				"can be %d", name, mostKeys)
@@ -294,11 +294,11 @@ func (s *Store) AddKey(ctx context.Context, one, added []byte, name string, cost
 }
 
 // ChangeKey replaces the passphrase with a name.
-func (s *Store) ChangeKey(ctx context.Context, one, to []byte, name string, cost Cost) error {
+func (k *heads) ChangeKey(ctx context.Context, one, to []byte, name string, cost Cost) error {
 	if err := CheckPassphrase(to); err != nil {
 		return err
 	}
-	return s.changeKeys(ctx, one, func(master []byte, keys []WrappedKey) ([]WrappedKey, error) {
+	return k.changeKeys(ctx, one, func(master []byte, keys []WrappedKey) ([]WrappedKey, error) {
 		i := findKey(keys, name)
 		if i < 0 {
 			return nil, fmt.Errorf("there is no passphrase called %q", name)
@@ -310,8 +310,8 @@ func (s *Store) ChangeKey(ctx context.Context, one, to []byte, name string, cost
 }
 
 // WithdrawKey takes a passphrase away; never the last one.
-func (s *Store) WithdrawKey(ctx context.Context, one []byte, name string) error {
-	return s.changeKeys(ctx, one, func(_ []byte, keys []WrappedKey) ([]WrappedKey, error) {
+func (k *heads) WithdrawKey(ctx context.Context, one []byte, name string) error {
+	return k.changeKeys(ctx, one, func(_ []byte, keys []WrappedKey) ([]WrappedKey, error) {
 		i := findKey(keys, name)
 		switch {
 		case i < 0:

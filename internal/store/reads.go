@@ -18,24 +18,24 @@ type Reads struct {
 }
 
 // Reads is what is remembered of reading packs; the error is that of a note that can't be read.
-func (s *Store) Reads(ctx context.Context) (Reads, error) {
+func (p *packs) Reads(ctx context.Context) (Reads, error) {
 	var was Reads
-	_, err := s.GetNote(ctx, checkedFile, &was)
+	_, err := p.files.GetNote(ctx, checkedFile, &was)
 	if was.Read == nil || err != nil {
 		was = Reads{Read: map[string]time.Time{}}
 	}
 	return was, err
 }
 
-func (s *Store) remember(ctx context.Context, r Reads) {
-	_ = s.PutNote(context.WithoutCancel(ctx), nil, checkedFile, r) // also when the work was stopped: it goes on there
+func (p *packs) remember(ctx context.Context, r Reads) {
+	_ = p.files.PutNote(context.WithoutCancel(ctx), nil, checkedFile, r) // also when the work was stopped: it goes on there
 }
 
 // KnownDamage are the packs that an earlier check found hurt beyond mending and that are still there.
-func (s *Store) KnownDamage(ctx context.Context) []string {
-	was, _ := s.Reads(ctx)
+func (p *packs) KnownDamage(ctx context.Context) []string {
+	was, _ := p.Reads(ctx)
 	return slices.DeleteFunc(was.Broken, func(id string) bool {
-		_, err := s.b.Stat(ctx, packPath(id))
+		_, err := p.b.Stat(ctx, packPath(id))
 		return err != nil
 	})
 }
@@ -51,34 +51,34 @@ var ErrReadBack = errors.New("what was written doesn't read back")
 
 // ReadBack reads packs through, with their parity, and remembers that they were. Nothing is mended: a medium that
 // changes what it is given is to be known. It gives the bytes read; errors are ErrReadBack or the context's.
-func (s *Store) ReadBack(ctx context.Context, ids []string, step Step) (done int64, err error) {
+func (p *packs) ReadBack(ctx context.Context, ids []string, step Step) (done int64, err error) {
 	slices.Sort(ids)
 	var total int64
 	sizes := map[string]int64{}
 	for _, id := range ids {
-		info, err := s.b.Stat(ctx, packPath(id))
+		info, err := p.b.Stat(ctx, packPath(id))
 		if err != nil {
 			return 0, err
 		}
 		sizes[id] = info.Size
 		total += info.Size
 	}
-	was, _ := s.Reads(ctx)
+	was, _ := p.Reads(ctx)
 	defer func() {
 		if done > 0 {
-			s.remember(ctx, was)
+			p.remember(ctx, was)
 		}
 	}()
 	for _, id := range ids {
-		_, problem := s.readPack(ctx, id)
+		_, problem := p.readPack(ctx, id)
 		if problem == nil {
-			problem = s.checkParity(ctx, id, true)
+			problem = p.checkParity(ctx, id, true)
 		}
 		if err := ctx.Err(); err != nil {
 			return done, err
 		}
 		if problem != nil {
-			return done, fmt.Errorf("%w from %s: %w", ErrReadBack, s.b.Place(), problem)
+			return done, fmt.Errorf("%w from %s: %w", ErrReadBack, p.b.Place(), problem)
 		}
 		was.Read[id] = time.Now()
 		done += sizes[id]

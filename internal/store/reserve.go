@@ -33,37 +33,37 @@ func (f *files) withRoom(ctx context.Context, write func() error) error {
 
 // KeepReserve makes the reserve where it is missing or much too small, and there is room for it. It is a comfort: where
 // it can't be made everything else goes on.
-func (s *Store) KeepReserve(ctx context.Context) {
+func (f *files) KeepReserve(ctx context.Context) {
 	want := int64(leastReserve)
-	names, err := s.b.List(ctx, indexFolder)
+	names, err := f.b.List(ctx, indexFolder)
 	if err != nil {
 		return
 	}
 	for _, n := range names {
-		if info, err := s.b.Stat(ctx, indexFolder+"/"+n); err == nil {
+		if info, err := f.b.Stat(ctx, indexFolder+"/"+n); err == nil {
 			want += info.Size * 5 / 4
 		}
 	}
-	if info, err := s.b.Stat(ctx, ReserveFile); err == nil && info.Size >= min(want, mostReserve)/2 {
+	if info, err := f.b.Stat(ctx, ReserveFile); err == nil && info.Size >= min(want, mostReserve)/2 {
 		return
 	}
-	if free, err := s.b.Free(ctx); err != nil || free < spareRoom*want {
+	if free, err := f.b.Free(ctx); err != nil || free < spareRoom*want {
 		return
 	}
 	b := make([]byte, min(want, mostReserve))
 	_, _ = rand.Read(b) // what no file system packs or leaves out
-	_ = s.files.try(ctx, nil, ReserveFile, s.ring.document(KindNote, b), false)
+	_ = f.try(ctx, nil, ReserveFile, f.ring.document(KindNote, b), false)
 }
 
 // CheckReserve looks whether the reserve is as it was written: nothing is lost by a damaged one, but the drive has
 // changed it. With mend a damaged one is made anew.
-func (s *Store) CheckReserve(ctx context.Context, mend bool) (mended bool, err error) {
-	_, err = s.GetDocument(ctx, ReserveFile, KindNote, mostReserve+headerLen)
+func (f *files) CheckReserve(ctx context.Context, mend bool) (mended bool, err error) {
+	_, err = f.GetDocument(ctx, ReserveFile, KindNote, mostReserve+headerLen)
 	if err == nil || errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
-	if mend && s.b.Delete(ctx, ReserveFile) == nil {
-		s.KeepReserve(ctx)
+	if mend && f.b.Delete(ctx, ReserveFile) == nil {
+		f.KeepReserve(ctx)
 		return true, nil
 	}
 	return false, err

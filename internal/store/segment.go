@@ -27,16 +27,16 @@ const (
 
 // segment finds blocks by name with one small read.
 type segment struct {
-	file  string // where it lies; what it is, where it lies in no file of its own
-	r     source
-	ring  *keyring
-	nonce [nonceRoom]byte
-	packs []string
-	ends  [buckets]uint32 // entries up to and with the bucket
-	marks []byte          // what proves each bucket: a checksum of 4 bytes, or a tag of 16
-	base  int64           // where the entries begin
-	count int
-	gone  map[string]bool // packs that it names and that aren't there
+	file   string // where it lies; what it is, where it lies in no file of its own
+	r      source
+	ring   *keyring
+	nonce  [nonceRoom]byte
+	packs  []string
+	ends   [buckets]uint32 // entries up to and with the bucket
+	checks []byte          // what proves each bucket: a checksum of 4 bytes, or a tag of 16
+	base   int64           // where the entries begin
+	count  int
+	gone   map[string]bool // packs that it names and that aren't there
 	// pending is a segment of a session that is going on here: it isn't in the index yet.
 	pending bool
 }
@@ -59,16 +59,16 @@ func (l local) ReadAt(ctx context.Context, p []byte, off int64) (int, error) {
 
 func (l local) Close() error { return nil }
 
-// markLen is how many bytes prove a bucket.
-func (k *keyring) markLen() int {
+// checkLen is how many bytes prove a bucket.
+func (k *keyring) checkLen() int {
 	if k.sealed() {
 		return tagRoom
 	}
 	return 4
 }
 
-// mark proves a bucket's entries, which are sealed in place.
-func (k *keyring) mark(nonce [nonceRoom]byte, bucket int, p []byte) []byte {
+// bucketCheck proves a bucket's entries, which are sealed in place.
+func (k *keyring) bucketCheck(nonce [nonceRoom]byte, bucket int, p []byte) []byte {
 	if !k.sealed() {
 		return binary.LittleEndian.AppendUint32(nil, crc32.Checksum(p, castagnoli))
 	}
@@ -103,7 +103,7 @@ func (k *keyring) encodeSegment(records []indexRecord) []byte {
 		for ; done < len(records) && bucketOf(records[done].name) == b; done++ {
 			entries = appendRecord(entries, records[done], packs)
 		}
-		d.add(done, k.mark(nonce, b, entries[from:len(entries):len(entries)]))
+		d.add(done, k.bucketCheck(nonce, b, entries[from:len(entries):len(entries)]))
 	}
 	head, dir := k.frameIndex(nonce, d.encode(), len(entries))
 	return slices.Concat(head, dir, entries)
@@ -129,12 +129,12 @@ func appendRecord(b []byte, r indexRecord, packs []string) []byte {
 type directory struct {
 	packs []string
 	total int
-	fan   []byte // for each bucket: entries so far, and its mark
+	fan   []byte // for each bucket: entries so far, and what proves it
 }
 
-func (d *directory) add(total int, mark []byte) {
+func (d *directory) add(total int, check []byte) {
 	d.total = total
-	d.fan = append(binary.LittleEndian.AppendUint32(d.fan, uint32(total)), mark...)
+	d.fan = append(binary.LittleEndian.AppendUint32(d.fan, uint32(total)), check...)
 }
 
 func (d *directory) encode() []byte {
@@ -182,7 +182,7 @@ func (k *keyring) openSegment(ctx context.Context, file string, r source, size i
 
 // readDirectory reads the directory of a segment and checks it as a whole.
 func (k *keyring) readDirectory(ctx context.Context, file string, r source, h header, size int64) ([]byte, error) {
-	fan := int64(buckets * (4 + k.markLen()))
+	fan := int64(buckets * (4 + k.checkLen()))
 	if err := k.fits(file, h); err != nil {
 		return nil, err
 	}
@@ -204,7 +204,7 @@ func (k *keyring) readDirectory(ctx context.Context, file string, r source, h he
 // wrong, in words.
 func (s *segment) decodeDirectory(dir []byte, entries int64) (problem string) {
 	le := binary.LittleEndian
-	n := s.ring.markLen()
+	n := s.ring.checkLen()
 	packs := (len(dir) - 8 - buckets*(4+n)) / packIDLen
 	if int64(le.Uint32(dir)) != int64(packs) {
 		return "its directory doesn't fit its packs"
@@ -219,7 +219,7 @@ func (s *segment) decodeDirectory(dir []byte, entries int64) (problem string) {
 	last := uint32(0)
 	for b := range buckets {
 		s.ends[b] = le.Uint32(d)
-		s.marks = append(s.marks, d[4:4+n]...)
+		s.checks = append(s.checks, d[4:4+n]...)
 		d = d[4+n:]
 		if s.ends[b] < last {
 			return "its directory runs backwards"
@@ -247,10 +247,10 @@ func (s *segment) bucket(ctx context.Context, b int) ([]byte, error) {
 	if n, err := s.r.ReadAt(ctx, p, at); n < len(p) {
 		return nil, fmt.Errorf("%s: %w", s.file, err)
 	}
-	n := s.ring.markLen()
-	mark := s.marks[b*n:][:n]
-	if s.ring.sealed() && !s.ring.unseal(numbered(s.nonce, uint32(b)), [tagRoom]byte(mark), p, nil) ||
-		!s.ring.sealed() && crc32.Checksum(p, castagnoli) != binary.LittleEndian.Uint32(mark) {
+	n := s.ring.checkLen()
+	check := s.checks[b*n:][:n]
+	if s.ring.sealed() && !s.ring.unseal(numbered(s.nonce, uint32(b)), [tagRoom]byte(check), p, nil) ||
+		!s.ring.sealed() && crc32.Checksum(p, castagnoli) != binary.LittleEndian.Uint32(check) {
 		return nil, &HurtError{s.file, at, "the checksum of its entries is wrong"}
 	}
 	return p, nil

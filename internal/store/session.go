@@ -25,9 +25,9 @@ const closingPacks = 2
 // Session is the right to add to a store. Put may be called from many goroutines; then exactly one of Commit, Finish
 // and Abort.
 type Session struct {
-	s        *Store
-	lock     *Lock
-	squeezer // empty in a session that copies blocks as they stand
+	s          *Store
+	lock       *Lock
+	compressor // empty in a session that copies blocks as they stand
 
 	mu    sync.Mutex // guards fresh and err
 	fresh map[Name]struct{}
@@ -83,7 +83,7 @@ func (s *Store) begin(ctx context.Context, l *Lock) (*Session, error) {
 	s.KeepReserve(ctx)
 	c := s.copying(l)
 	var err error
-	c.squeezer, err = newSqueezer()
+	c.compressor, err = newCompressor()
 	return c, err
 }
 
@@ -109,7 +109,7 @@ func (c *Session) Put(ctx context.Context, plain []byte) (Name, int64, error) {
 	}
 	buf := getBuffer(s2.MaxEncodedLen(len(plain)) + tagRoom)
 	defer putBuffer(buf)
-	codec, stored := c.squeeze(plain, buf)
+	codec, stored := c.compress(plain, buf)
 	if codec == codecRaw && c.s.ring.sealed() { // sealing works in place, and the caller's bytes are the caller's
 		buf.b = append(buf.b[:0], plain...)
 		stored = buf.b
@@ -379,7 +379,7 @@ func (c *Session) settle(ctx context.Context) error {
 
 // end lets go of what a session holds.
 func (c *Session) end() {
-	c.squeezer.close()
+	c.compressor.close()
 	c.lock.Release()
 }
 

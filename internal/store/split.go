@@ -19,8 +19,8 @@ type TailProof struct {
 }
 
 // EncodeSplit frames a split document; both payloads are used up. describe makes the description, with the proof in it.
-func (s *Store) EncodeSplit(kind Kind, tail []byte, describe func(TailProof) ([]byte, error)) ([]byte, error) {
-	k := s.ring
+func (f *files) EncodeSplit(kind Kind, tail []byte, describe func(TailProof) ([]byte, error)) ([]byte, error) {
+	k := f.ring
 	nonce := k.freshNonce()
 	var proof TailProof
 	if k.sealed() {
@@ -57,12 +57,12 @@ const firstRead = 16 << 10
 
 // OpenSplit opens the split document of a file at its place, or at that of its copy. Errors are *HurtError, ErrNewer or
 // the medium's.
-func (s *Store) OpenSplit(ctx context.Context, at, file string, kind Kind, limit int64) (*Split, error) {
-	r, err := backend.Open(ctx, s.b, at)
+func (f *files) OpenSplit(ctx context.Context, at, file string, kind Kind, limit int64) (*Split, error) {
+	r, err := backend.Open(ctx, f.b, at)
 	if err != nil {
 		return nil, fmt.Errorf("%s can't be read: %w", file, err)
 	}
-	d := &Split{file: file, r: r, ring: s.ring}
+	d := &Split{file: file, r: r, ring: f.ring}
 	if err := d.readDescription(ctx, kind, limit); err != nil {
 		r.Close()
 		return nil, err

@@ -19,14 +19,14 @@ import (
 
 // Store is an open store. Its methods may be called from many goroutines.
 type Store struct {
-	b     backend.Backend
-	head  *heads
-	ring  *keyring
-	key   string // the passphrase's name that opened it
-	files *files
-	locks *locks
-	index *index
-	packs *packs
+	b    backend.Backend
+	ring *keyring
+	key  string // the passphrase's name that opened it
+	*heads
+	*files
+	*locks
+	*index
+	*packs
 	// packLimit is when a pack ends, in bytes.
 	packLimit int64
 
@@ -169,14 +169,14 @@ func Open(ctx context.Context, b backend.Backend, passphrase func() ([]byte, err
 		return nil, err
 	}
 	s.files = &files{b: b, ring: s.ring}
-	s.head = &heads{files: s.files, now: head}
 	s.locks = &locks{b: b, files: s.files, boot: sinceBoot}
-	if s.packs, err = newPacks(b, s.ring, head.BlockSize); err != nil {
-		return nil, err
-	}
+	s.heads = &heads{files: s.files, locks: s.locks, now: head}
 	s.index = &index{b: b, ring: s.ring, files: s.files, locks: s.locks, note: s.Note}
 	if err := s.index.load(ctx); err != nil {
-		s.packs.close()
+		return nil, err
+	}
+	if s.packs, err = newPacks(s); err != nil {
+		s.index.close()
 		return nil, err
 	}
 	return s, nil

@@ -19,24 +19,24 @@ const (
 	hardShare = 0.7
 )
 
-// squeezer packs blocks; it may be used from many goroutines.
-type squeezer struct{ thorough *zstd.Encoder }
+// compressor packs blocks; it may be used from many goroutines.
+type compressor struct{ thorough *zstd.Encoder }
 
-func newSqueezer() (squeezer, error) {
+func newCompressor() (compressor, error) {
 	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false),
 		zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true))
-	return squeezer{e}, err
+	return compressor{e}, err
 }
 
-func (q squeezer) close() {
+func (q compressor) close() {
 	if q.thorough != nil {
 		q.thorough.Close()
 	}
 }
 
-// squeeze packs plain into buf, or gives plain itself when less than 3 % would be saved: that isn't
+// compress packs plain into buf, or gives plain itself when less than 3 % would be saved: that isn't
 // worth unpacking.
-func (q squeezer) squeeze(plain []byte, buf *buffer) (codec byte, stored []byte) {
+func (q compressor) compress(plain []byte, buf *buffer) (codec byte, stored []byte) {
 	if hard(plain, buf) {
 		codec, buf.b = codecS2, s2.Encode(buf.b[:cap(buf.b)], plain)
 	} else {

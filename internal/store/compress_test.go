@@ -19,7 +19,7 @@ func TestEveryMethod(t *testing.T) {
 		copy(half[i+48:i+64], "gull gull gull g")
 	}
 	text := bytes.Repeat([]byte("the ferry leaves at seven; "), 256<<10/27)
-	sq, err := newSqueezer()
+	sq, err := newCompressor()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,18 +31,18 @@ func TestEveryMethod(t *testing.T) {
 	}{"text": {text, codecZstd}, "noise": {noise, codecRaw}, "half": {half, codecS2}, "short": {half[:1000], codecZstd},
 		"nothing": {nil, codecRaw}} {
 		buf := getBuffer(0)
-		codec, stored := sq.squeeze(c.plain, buf)
+		codec, stored := sq.compress(c.plain, buf)
 		if codec != c.codec {
 			t.Errorf("%s: method %d, want %d", what, codec, c.codec)
 		}
-		back, err := s.packs.unsqueeze(codec, stored, nil, len(c.plain))
+		back, err := s.packs.decompress(codec, stored, nil, len(c.plain))
 		if err != nil || !bytes.Equal(back, c.plain) {
 			t.Errorf("%s: %v", what, err)
 		}
 		putBuffer(buf)
 	}
 	// A block that claims to be huge isn't believed.
-	if _, err := s.packs.unsqueeze(codecS2, binary.AppendUvarint(nil, 1<<31), nil, 1<<20); err == nil {
+	if _, err := s.packs.decompress(codecS2, binary.AppendUvarint(nil, 1<<31), nil, 1<<20); err == nil {
 		t.Error("a huge length was believed")
 	}
 }
