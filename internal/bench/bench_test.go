@@ -66,10 +66,8 @@ func ferry(t *testing.T) disk.Host {
 		"sys/devices/virtual/block/dm-0/dev":                            "253:0\n",
 		"sys/devices/virtual/block/ram0/size":                           "8192\n",
 		"sys/devices/virtual/block/loop0/size":                          "0\n",
-		"proc/self/mountinfo": "22 1 259:2 / / rw,relatime - ext4 " +
-			"/dev/nvme0n1p2 rw\n40 22 253:0 / /srv/depot\\040two rw - ext4 /dev/dm-0 rw\n41 22 8:17 / /mnt " +
-			"ro,relatime " +
-			"- vfat /dev/sdb1 ro\n",
+		"proc/self/mountinfo": "22 1 259:2 / / rw,relatime - ext4 /dev/nvme0n1p2 rw\n40 22 253:0 / " +
+			"/srv/depot\\040two rw - ext4 /dev/dm-0 rw\n41 22 8:17 / /mnt ro,relatime - vfat /dev/sdb1 ro\n",
 		"proc/swaps": "Filename Type Size Used Priority\n/dev/sdc1 partition 100 0 -2\n",
 	}
 	links := map[string]string{"dev/disk/by-id/usb-Plover_P5_PP5-99": "../../sdb",

@@ -22,8 +22,7 @@ func compareCommand(o *options) *cobra.Command {
 			"With --contents, files of the same size that differ only in time are read, and left out if they are " +
 			"equal.",
 		Example: "  twinshelf compare 20261030 20261120\n  twinshelf compare 20261019 \"Harbour kiosk\" " +
-			"2:srv/kiosk\n  " +
-			"twinshelf compare 20261030 /dev/sdb --contents",
+			"2:srv/kiosk\n  twinshelf compare 20261030 /dev/sdb --contents",
 		Args: cobra.RangeArgs(2, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()

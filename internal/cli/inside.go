@@ -62,8 +62,7 @@ func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside,
 }
 
 const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a machine for its newest), or an " +
-	"attached " +
-	"disk or image file.\n" +
+	"attached disk or image file.\n" +
 	"PATH is written as PART:PATH (\"2:srv/kiosk\"), of a machine with several disks DISK.PART:PATH (\"2.1:Mail\"); " +
 	"without a\n" +
 	"part in front it is looked for in all of them.\n"

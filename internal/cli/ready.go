@@ -120,8 +120,7 @@ func layCommand(o *options, anew bool) *cobra.Command {
 	c.Flags().StringVar(&ask.purpose, "for", "", "a purpose instead of parts: storage, shared, system or split")
 	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part (default for storage: shelf)")
 	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the "+
-		"drive "+
-		"is for; may be repeated (default: all; without any, the part takes all the room)")
+		"drive is for; may be repeated (default: all; without any, the part takes all the room)")
 	c.Flags().IntVar(&ask.dates, "dates", 12, "with --for storage: how many dates of each machine it shall hold")
 	c.Flags().StringSliceVar(&ask.with, "with", nil, "with --for shared: the systems that write it, such as "+
 		"Windows,macOS,Linux")
@@ -141,8 +140,7 @@ func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path st
 	folder := "FOLDER"
 	if !mount {
 		o.say("Next: mount the new part on a folder (twinshelf ready mount %s PART --writable), and make a shelf "+
-			"there: "+
-			"twinshelf shelf new FOLDER/shelf --name NAME", path)
+			"there: twinshelf shelf new FOLDER/shelf --name NAME", path)
 		return nil
 	}
 	disks, err := o.probed(ctx, w, path)

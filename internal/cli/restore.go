@@ -42,8 +42,7 @@ func restoreCommand(o *options) *cobra.Command {
 		Use:   "restore TWIN TARGET [TARGET...]",
 		Short: "Write a twin onto targets, read them back and prove it",
 		Long: "Erases the targets. A machine with several disks gets a target for each, in the twin's order; - " +
-			"leaves a " +
-			"disk out.\n" +
+			"leaves a disk out.\n" +
 			"On a larger target the main data part takes the extra space, and the parts after it\n" +
 			"move to the end; --keep, --grow, --size and --without change that (with several disks, as DISK/PART).\n" +
 			"Before anything is written each target's last four serial characters (its size, when it\n" +

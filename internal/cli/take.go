@@ -21,8 +21,7 @@ func takeCommand(o *options) *cobra.Command {
 		Use:   "take REF PATH...",
 		Short: "Take files and folders out of a twin or disk",
 		Long: "Into a folder (times, owners, permissions, links, attributes and holes are kept where it can hold " +
-			"them; " +
-			"everything is read back),\n" +
+			"them; everything is read back),\n" +
 			"or as a tar or zip stream (- is standard output).\n" + refHelp + "Existing files are never overwritten " +
 			"unless you say --clash replace.",
 		Example: "  twinshelf take \"Harbour kiosk\" 2:srv/kiosk --to /media/stick\n  twinshelf take 20261116 " +
@@ -35,8 +34,7 @@ func takeCommand(o *options) *cobra.Command {
 			if n := len(slices.DeleteFunc([]string{folder, tarFile, zipFile},
 				func(s string) bool { return s == "" })); n != 1 || !ok {
 				return usageError{fmt.Errorf("say where it goes with one of --to, --tar and --zip; --clash knows " +
-					"skip, " +
-					"keep and replace")}
+					"skip, keep and replace")}
 			}
 			if (tarFile == "-" || zipFile == "-") && o.json {
 				return usageError{fmt.Errorf("standard output can't take both the files and --json")}

@@ -19,11 +19,9 @@ func checkCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "check", Short: "Check that everything on the shelf is there and is what was written",
 		Long: "Without flags it looks whether every block is there, and reads nothing large. --full reads every " +
-			"byte, " +
-			"--share a\n" +
+			"byte, --share a\n" +
 			"part of the packs each time, those not read for the longest time first. A stopped check carries on " +
-			"where " +
-			"it was.\n" +
+			"where it was.\n" +
 			"--mend repairs what parity reaches; --from takes the rest from another shelf with the same twins.",
 		Example: "  twinshelf shelf check\n  twinshelf shelf check --share 10\n  twinshelf shelf check --full --mend " +
 			"--from Elm",
@@ -72,8 +70,7 @@ func checkCommand(o *options) *cobra.Command {
 	c.Flags().BoolVar(&mend, "mend", false, "mend what parity reaches")
 	c.Flags().StringVar(&from, "from", "", "take what parity can't mend from another shelf: its folder or name")
 	c.Flags().BoolVar(&forget, "recapture", false, "let the next capture that finds them store blocks again that "+
-		"can't "+
-		"be recovered")
+		"can't be recovered")
 	return c
 }
 

@@ -26,8 +26,7 @@ func voyages(t testing.TB, dir string, unix bool) {
 			b[j] = byte(r.Uint32())
 		}
 		folder := filepath.Join(dir, fmt.Sprintf("cabin %d", i%12),
-			"a folder with a name long enough to fill its block "+
-				"sooner")
+			"a folder with a name long enough to fill its block sooner")
 		must(t, os.MkdirAll(folder, 0o755))
 		must(t, os.WriteFile(filepath.Join(folder, fmt.Sprintf("passenger list of sailing %03d.csv", i)), b, 0o644))
 	}

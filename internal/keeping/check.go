@@ -184,8 +184,8 @@ func (c *check) pack(ctx context.Context, p store.PackCheck) {
 func KnownDamage(ctx context.Context, s *shelf.Shelf) []string {
 	var out []string
 	for _, id := range s.KnownDamage(ctx) {
-		out = append(out, store.PackFile(id)+" was found damaged by a check and isn't mended; "+
-			"\"twinshelf shelf check --mend --from SHELF\" tries")
+		out = append(out, store.PackFile(id)+" was found damaged by a check and isn't mended; \"twinshelf shelf check "+
+			"--mend --from SHELF\" tries")
 	}
 	return out
 }
@@ -288,8 +288,8 @@ func (c *check) pair(ctx context.Context, file string) {
 	case len(bad) == 2:
 		text := problems[0].Error() + "; its copy can't be read either"
 		if strings.HasPrefix(file, "twins/") {
-			text += fmt.Sprintf(": carry the twin here again from another shelf that has it, "+
-				"or take it off with \"twinshelf shelf discard %s\"", shelf.FileID(file))
+			text += fmt.Sprintf(": carry the twin here again from another shelf that has it, or take it off with "+
+				"\"twinshelf shelf discard %s\"", shelf.FileID(file))
 		}
 		c.hurt(text)
 		return

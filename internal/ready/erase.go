@@ -81,8 +81,7 @@ func (w Way) About(m Medium) string {
 	case Random:
 		if m.Rotational {
 			return "Like zeros, and nobody can tell afterwards which stretches were ever in use. The read-back " +
-				"proves " +
-				"that the drive stored what was sent."
+				"proves that the drive stored what was sent."
 		}
 		return "Like zeros, but the drive can't save itself the work by noting that all is zero; every cell that it " +
 			"shows is really written. The read-back proves it." + spare
@@ -121,8 +120,7 @@ func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way
 	e.Loses = append(e.Loses, s.Unnamed()...)
 	if m.Image && way == Random && target.Identity.Size > free {
 		return nil, fmt.Errorf("random bytes would fill the image file to its %s, and its folder has room for %s; "+
-			"erase "+
-			"it with zeros, which takes no room", units.Bytes(target.Identity.Size), units.Bytes(free))
+			"erase it with zeros, which takes no room", units.Bytes(target.Identity.Size), units.Bytes(free))
 	}
 	if way != Quick {
 		return e, nil
@@ -315,8 +313,7 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 	}
 	if n := bad.Total(); n > 0 {
 		return fmt.Errorf("%w: %s in %s can't be overwritten or read back, the first at byte %d; what lies there "+
-			"stays, "+
-			"so don't let this drive out of the house", ErrNotErased, units.Bytes(n),
+			"stays, so don't let this drive out of the house", ErrNotErased, units.Bytes(n),
 			units.Plural(bad.Count(), "place"), bad.Bounds().Start)
 	}
 	return nil
@@ -385,8 +382,7 @@ func (e *Erase) verify(rc *run.Context, w disk.Device, src *stream, bad *span.Se
 			}
 			if bad.Total() > mostBad*small {
 				return fmt.Errorf("%w: more than %d places don't hold what was written, the last at byte %d; the "+
-					"drive "+
-					"can't be relied on, don't let it out of the house", ErrNotErased, mostBad, sp.Start)
+					"drive can't be relied on, don't let it out of the house", ErrNotErased, mostBad, sp.Start)
 			}
 		}
 		if err := rc.Step(sp.Len()); err != nil {
@@ -436,8 +432,7 @@ func (e *Erase) discard(rc *run.Context, w discarder) error {
 	}
 	if zero < samples {
 		rc.Note("%d of %d samples still show other bytes than zeros: this drive doesn't hide what was discarded; "+
-			"erase "+
-			"it with zeros or random bytes before it leaves the house", samples-zero, samples)
+			"erase it with zeros or random bytes before it leaves the house", samples-zero, samples)
 	} else {
 		rc.Note("all %d samples read as zeros", samples)
 	}

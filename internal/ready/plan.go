@@ -229,8 +229,7 @@ func (d *Draft) words(p *Plan) {
 		}
 		if slices.ContainsFunc(d.Parts, func(q Part) bool { return q.Logical && q.Old == nil }) {
 			p.Notes = append(p.Notes, "an MBR has room for four entries: from the fourth part on they are logical "+
-				"ones, "+
-				"numbered from 5")
+				"ones, numbered from 5")
 		}
 	}
 	for _, q := range d.Parts {

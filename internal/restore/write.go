@@ -58,8 +58,7 @@ func (p *Plan) Run(rc *run.Context) (err error) {
 			goesOn = "start it again as it was planned, and it goes on from byte " + fmt.Sprint(p.came.Upto)
 		}
 		return fmt.Errorf("%w; the target is written in part and has no table, so that nobody takes it for a good "+
-			"disk; "+
-			"nothing else was touched, and %s", err, goesOn)
+			"disk; nothing else was touched, and %s", err, goesOn)
 	}
 	rc.Phase(phaseFlush, 0)
 	if err := w.Sync(); err != nil {

@@ -68,8 +68,8 @@ func (c *checker) compareModules(way string, s *stand, device string) {
 				}
 				if len(b) > len(is) || string(is[:len(b)]) != string(b) {
 					c.add(Finding{Way: way, Verdict: Doubt,
-						Says: "the loader's module " + name + " isn't the one that " +
-							"its system keeps: it may be damaged, or of another version",
+						Says: "the loader's module " + name + " isn't the one that its system keeps: it may be " +
+							"damaged, or of another version",
 						Evidence: fmt.Sprintf("%s%s/%s.mod on part %d", dir, s.platform, name, p.Number)})
 					return
 				}

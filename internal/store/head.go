@@ -57,8 +57,9 @@ func readHead(ctx context.Context, b backend.Backend) (head Head, note string, e
 	p, note, err := headPayload(ctx, b)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrInvalid):
-		return head, "", fmt.Errorf("%w in %s: no head file; make one with \"twinshelf shelf new\", "+
-			"or name the folder of an existing shelf", ErrNoShelf, b.Place())
+		return head, "",
+			fmt.Errorf("%w in %s: no head file; make one with \"twinshelf shelf new\", or name the folder of an "+
+				"existing shelf", ErrNoShelf, b.Place())
 	case err != nil:
 		return head, "", fmt.Errorf("the shelf in %s can't be opened: %w", b.Place(), err)
 	}

@@ -28,7 +28,8 @@ func (p *packs) Reads(ctx context.Context) (Reads, error) {
 }
 
 func (p *packs) remember(ctx context.Context, r Reads) {
-	_ = p.files.PutNote(context.WithoutCancel(ctx), nil, checkedFile, r) // also when the work was stopped: it goes on there
+	// also when the work was stopped: it goes on there
+	_ = p.files.PutNote(context.WithoutCancel(ctx), nil, checkedFile, r)
 }
 
 // KnownDamage are the packs that an earlier check found hurt beyond mending and that are still there.

@@ -156,8 +156,7 @@ func (m *model) body(w int) ([]string, int) {
 		return m.insideBody(w), -1
 	}
 	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
-		"which "+
-		"twin, with which proof.",
+		"which twin, with which proof.",
 		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the "+
 			"Proof (7).",
 		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
@@ -219,6 +218,5 @@ func (m *model) helpBody(w int) []string {
 	out = append(out, bullet("While a run is on: ━ done, × can't be read, · still to come.", w)...)
 	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than the "+
 		"scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the last "+
-		"proof "+
-		"is over half a year old, ✗ would go by the rule.", w)...)
+		"proof is over half a year old, ✗ would go by the rule.", w)...)
 }

@@ -23,8 +23,7 @@ func (m *model) fitBody(w int) []string {
 	switch {
 	case !ok:
 		return m.plain(w, "Fit", "needs a twin, or a disk to copy.",
-			"Capture a machine first: Bench (1), then Enter on "+
-				"its disk.", "To copy a disk directly press c on it.")
+			"Capture a machine first: Bench (1), then Enter on its disk.", "To copy a disk directly press c on it.")
 	case m.target == nil:
 		lines := m.pairLines(w)
 		if len(lines) > 0 {

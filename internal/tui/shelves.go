@@ -184,8 +184,7 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 	if alone := mv.Alone(); alone == 0 {
 		n.choices = append(n.choices,
 			choice{name: there + " replaces " + here,
-				about: here + " is marked as retired: all on it stays readable, " +
-					"captures go to " + there})
+				about: here + " is marked as retired: all on it stays readable, captures go to " + there})
 	} else {
 		n.above = append(n.above,
 			" "+caution.Render(fmt.Sprintf("%s has %s that %s doesn't have: it can't be replaced yet.", here,

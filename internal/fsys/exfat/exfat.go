@@ -288,8 +288,7 @@ func (v *Volume) Used() iter.Seq2[span.Span, error] {
 				area := span.At(v.heapAt+done*v.cluster, n*v.cluster)
 				if missing := must.Clip(area).Subtract(used); !missing.Empty() {
 					fail(fsys.Contradiction(missing.Bounds().Start,
-						"the allocation bitmap calls clusters free that the "+
-							"volume itself needs"))
+						"the allocation bitmap calls clusters free that the volume itself needs"))
 					return
 				}
 				for sp := range used.All() {

@@ -48,8 +48,7 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	}
 	if v.ratio > 1 && v.compat&compatGDT != 0 {
 		c.Notes = []string{"it keeps its size: a volume with clusters of several blocks and room kept for " +
-			"descriptors " +
-			"isn't grown"}
+			"descriptors isn't grown"}
 		return c, nil
 	}
 	g := &growth{old: v, bitmaps: map[string][]byte{}, super: make([]byte, superLen)}

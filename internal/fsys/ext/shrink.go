@@ -334,8 +334,7 @@ func (s *shrinkage) renumber() error {
 	}
 	if len(homeless) > 0 && o.incompat&(incompatInline|incompatEncrypt|incompatCasefold) != 0 {
 		return &fsys.Cant{Why: "files would get other numbers, which isn't done where small files stand in their " +
-			"inodes " +
-			"or names are encrypted"}
+			"inodes or names are encrypted"}
 	}
 	for n := int64(0); n < v.groups && len(homeless) > 0; n++ {
 		b, limit, err := s.inodeBitmap(n)

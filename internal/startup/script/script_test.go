@@ -120,8 +120,7 @@ func TestRun(t *testing.T) {
 		"a stub leads to the menu": {kiosk(nil), efi,
 			"(hd0,gpt2)/boot/vmlinuz-6 root=UUID=ROOT ro quiet [(hd0,gpt2)/boot/microcode.img " +
 				"(hd0,gpt2)/boot/initrd.img-6]", "", true},
-		"a saved entry within a " +
-			"submenu": {
+		"a saved entry within a submenu": {
 			kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grubenv": "# GRUB Environment " +
 				"Block\nnext_entry=more>older\n####"}), efi,
 			"(hd0,gpt2)/boot/vmlinuz-5 root=UUID=ROOT single [(hd0,gpt2)/boot/initrd.img-5]", "", true},
