@@ -83,7 +83,7 @@ func TestCapturePlanLists(t *testing.T) {
 		}
 	}
 	if out, _, _ = p.run("", "capture", "C3E9", "--plan", "--json", "--disk", p.disks, "--shelf",
-		p.shelf); !strings.Contains(out, `"omits"`) || !strings.Contains(out, `"kept"`) {
+		p.shelf); !strings.Contains(out, `"omits"`) || !strings.Contains(out, `"used"`) {
 		t.Errorf("%s", out)
 	}
 }

@@ -122,10 +122,12 @@ func TestReadyByCommand(t *testing.T) {
 	if st, err := os.Stat(img); err != nil || blocks(t, img) != 0 {
 		t.Fatalf("--plan wrote: %v %v", st, err)
 	}
-	var done shown
-	if err := json.Unmarshal([]byte(ready(0, append(lay, "--confirm", "7731", "--json")...)), &done); err != nil ||
-		fmt.Sprint(done.Parts) != fmt.Sprint(plan.Planned.Parts) {
-		t.Errorf("%v: planned %v, is %v", err, plan.Planned.Parts, done.Parts)
+	var after struct {
+		Disks []shown `json:"disks"`
+	}
+	if err := json.Unmarshal([]byte(ready(0, append(lay, "--confirm", "7731", "--json")...)), &after); err != nil ||
+		len(after.Disks) != 1 || fmt.Sprint(after.Disks[0].Parts) != fmt.Sprint(plan.Planned.Parts) {
+		t.Errorf("%v: planned %v, is %v", err, plan.Planned.Parts, after.Disks)
 	}
 	if out := testkit.Do(t, "blkid", "-p", "-O", fmt.Sprint(513<<20), img); !strings.Contains(out, `LABEL="oak"`) {
 		t.Errorf("blkid: %s", out)

@@ -30,7 +30,7 @@ func TestShelfCommands(t *testing.T) {
 		{"", []string{"keep", "20261002", "--note", "as it came"}, 0, "kept for ever"},
 		{"", []string{"keep", "19990101"}, 2, "no such twin"},
 		{"", []string{"thin"}, 0, "4 twins would go"},
-		{"", []string{"thin", "--machine", "Ticket desk", "--json"}, 0, `"goes": 1`},
+		{"", []string{"thin", "--machine", "Ticket desk", "--json"}, 0, `"goes_count": 1`},
 		{"", []string{"discard", "20261002", "--confirm", "Ticket desk"}, 1, "as it came"},
 		{"", []string{"discard", "20261019", "--plan"}, 0, "come back"},
 		{"x\n", []string{"discard", "20261019"}, 3, "nothing was written"},
@@ -154,10 +154,10 @@ func TestSealedShelfByCommand(t *testing.T) {
 		}
 	}
 	var show struct {
-		Head map[string]any `json:"head"`
+		Shelf map[string]any `json:"shelf"`
 	}
 	out, errs, _ := p.run("", "--shelf", elm, "--passphrase-file", second, "shelf", "show", "--json")
-	if err := json.Unmarshal([]byte(out), &show); err != nil || show.Head["sealed"] != true {
+	if err := json.Unmarshal([]byte(out), &show); err != nil || show.Shelf["sealed"] != true {
 		t.Errorf("%v %s", err, errs)
 	}
 	log, _ := os.ReadFile(filepath.Join(p.dir, "state/twinshelf/twinshelf.log"))

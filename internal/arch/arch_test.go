@@ -19,7 +19,7 @@ var order = []string{
 	"fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "run", "takeout", "capture", "restore", "prove",
-	"ready", "mounts", "draw", "bench", "settings", "workshop", "demo", "cli", "tui",
+	"ready", "mounts", "draw", "bench", "settings", "answer", "workshop", "demo", "cli", "tui",
 }
 
 // testsOnly are the packages that serve tests; they may use anything, and nothing of the product uses them.

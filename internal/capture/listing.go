@@ -10,8 +10,8 @@ import (
 
 // Listed is a disk of a plan, part by part.
 type Listed struct {
-	Disk  string       `json:"disk"`
-	Table string       `json:"table"`
+	Disk  string       `json:"name"`
+	Table string       `json:"table_kind"`
 	Size  int64        `json:"size"` // bytes
 	Parts []ListedPart `json:"parts"`
 	// Whole says what a disk without parts holds, all of which is read; empty for others.
@@ -21,10 +21,12 @@ type Listed struct {
 // ListedPart is a part of it, and what becomes of it.
 type ListedPart struct {
 	Number int    `json:"number"`
+	Start  int64  `json:"start"` // bytes
 	Title  string `json:"title"`
-	Holds  string `json:"holds"`
+	Kind   string `json:"file_system,omitempty"`
+	Holds  string `json:"contents"`
 	Size   int64  `json:"size"` // bytes
-	Kept   int64  `json:"kept"` // bytes
+	Kept   int64  `json:"used"` // bytes
 	// LeftOut is why all of it is left out, Omits what of it is; Whole is why all of it is read. Empty where it isn't
 	// so.
 	LeftOut string   `json:"left_out,omitempty"`
@@ -39,7 +41,8 @@ func (p *Plan) List() []Listed {
 		sv := s.Survey
 		l := Listed{Disk: disk.Sticker(sv.Device.Identity()), Table: string(sv.Table.Kind), Size: sv.Device.Size()}
 		for _, a := range sv.Parts() {
-			x := ListedPart{Number: a.Number(), Title: a.Title(), Holds: a.Holds(), Size: a.Span.Len(),
+			x := ListedPart{Number: a.Number(), Start: a.Span.Start, Kind: a.Content.Info.Kind, Title: a.Title(),
+				Holds: a.Holds(), Size: a.Span.Len(),
 				Kept: a.Content.Used}
 			if s.LeaveOut[a.Number()] {
 				x.LeftOut, x.Kept = "you asked for that", 0

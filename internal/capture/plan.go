@@ -61,7 +61,7 @@ type Estimate struct {
 	Likely int64         `json:"likely"` // bytes it will probably add to the shelf
 	Most   int64         `json:"most"`   // bytes it can add at the most
 	Free   int64         `json:"free"`   // bytes free where the shelf lies
-	Time   time.Duration `json:"time"`
+	Time   time.Duration `json:"seconds"`
 	// Before says how many twins of this machine the shelf has.
 	Before int `json:"before"`
 }

@@ -7,49 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/bench"
-	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
-
-type benchPart struct {
-	Number  int        `json:"number"`
-	Start   int64      `json:"start"`
-	Size    int64      `json:"size"`
-	Role    table.Role `json:"role"`
-	Type    string     `json:"type,omitempty"`
-	Kind    string     `json:"file_system,omitempty"`
-	Label   string     `json:"label,omitempty"`
-	ID      string     `json:"id,omitempty"`
-	Used    int64      `json:"used"`
-	Maps    bool       `json:"used_from_maps"`
-	Unclean string     `json:"unclean,omitempty"`
-	Why     string     `json:"why_whole,omitempty"`
-}
-
-type benchDisk struct {
-	*bench.Disk
-	Words    string          `json:"words"`
-	Mounted  []string        `json:"mounted_at,omitempty"`
-	Table    table.Kind      `json:"table"`
-	Findings []table.Finding `json:"findings,omitempty"`
-	Parts    []benchPart     `json:"parts"`
-	Used     int64           `json:"used"`
-}
-
-func describeDisk(d *bench.Disk) benchDisk {
-	out := benchDisk{Disk: d, Words: d.Words(), Mounted: d.Points(), Parts: []benchPart{}}
-	if d.Survey == nil {
-		return out
-	}
-	out.Table, out.Findings, out.Used = d.Survey.Table.Kind, d.Survey.Table.Findings, d.Survey.Used()
-	for _, a := range d.Survey.Parts() {
-		c := a.Content
-		out.Parts = append(out.Parts, benchPart{a.Part.Number, a.Span.Start, a.Span.Len(), a.Role, a.Part.Type,
-			c.Info.Kind, c.Info.Label, c.Info.ID, c.Used, c.Maps, c.Info.Unclean, c.Why})
-	}
-	return out
-}
 
 func benchCommand(o *options) *cobra.Command {
 	return &cobra.Command{
@@ -67,11 +28,14 @@ func benchCommand(o *options) *cobra.Command {
 				return err
 			}
 			if o.json {
-				out := make([]benchDisk, 0, len(disks))
+				var out []answer.Disk
 				for _, d := range disks {
-					out = append(out, describeDisk(d))
+					out = append(out, answer.DiskOf(d))
 				}
-				return o.print(out)
+				if err := o.print(map[string]any{"disks": out}); err != nil {
+					return err
+				}
+				return problemOf(disks, len(o.disks) > 0)
 			}
 			for i, d := range disks {
 				if i > 0 {

@@ -156,7 +156,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if plan {
 		if o.json {
 			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(),
-				"warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "whole": p.Wholes(),
+				"warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "read_whole": p.Wholes(),
 				"taken_over": p.Trusts(cmd.Context()), "leaving": leaving})
 		}
 		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read),

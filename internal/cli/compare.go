@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/workshop"
@@ -73,21 +74,20 @@ func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDiffer
 	type difference struct {
 		Way    string `json:"way"`
 		Path   string `json:"path"`
-		From   string `json:"from,omitempty"`
+		From   string `json:"moved_from,omitempty"`
 		Was    int64  `json:"was"`
 		Is     int64  `json:"is"`
 		Below  int    `json:"below,omitempty"`
 		Unsure bool   `json:"contents_may_be_equal,omitempty"`
 	}
 	type part struct {
-		Disk    int          `json:"disk"`
-		Part    int          `json:"part"`
+		answer.Part
 		Unknown string       `json:"unknown,omitempty"`
 		All     []difference `json:"differences"`
 	}
 	out := []part{}
 	for _, d := range all {
-		p := part{d.Part.Disk + 1, d.Part.Number, d.Why, []difference{}}
+		p := part{answer.PartInside(d.Part), d.Why, []difference{}}
 		for _, x := range d.All {
 			p.All = append(p.All, difference{x.Way.String(), x.Path, x.From, x.Old.Size, x.New.Size, x.Below, x.Unsure})
 		}
@@ -104,7 +104,7 @@ func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDiffer
 		t.Flush()
 	}
 	if o.json {
-		return o.print(out)
+		return o.print(map[string]any{"parts": out})
 	}
 	return nil
 }

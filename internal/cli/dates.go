@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/shelf"
@@ -32,15 +34,14 @@ func datesCommand(o *options) *cobra.Command {
 				return o.showTwin(cmd.Context(), w.Shelf, args[0])
 			}
 			twins, problems := w.Shelf.Twins(cmd.Context())
-			if o.json {
-				if twins == nil {
-					twins = []*shelf.Twin{}
-				}
-				return o.print(twins)
-			}
 			kept, err := w.Shelf.Marks(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if o.json {
+				err := o.print(map[string]any{"twins": datedTwins(cmd.Context(), w.Shelf, twins, kept),
+					"vanished": w.Missing(), "problems": problems})
+				return errors.Join(err, unread(problems))
 			}
 			t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 			for _, tw := range twins {
@@ -58,13 +59,34 @@ func datesCommand(o *options) *cobra.Command {
 			for _, p := range problems {
 				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
 			}
-			if len(problems) > 0 {
-				return doubtful{fmt.Errorf("%s could not be read; the others are not affected",
-					units.Plural(len(problems), "twin"))}
-			}
-			return nil
+			return unread(problems)
 		},
 	}
+}
+
+// unread is the failure of a command that couldn't read all twins.
+func unread(problems []error) error {
+	if len(problems) == 0 {
+		return nil
+	}
+	return doubtful{fmt.Errorf("%s could not be read; the others are not affected", units.Plural(len(problems), "twin"))}
+}
+
+// datedTwins adds to twins what is known of them since.
+func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin, kept map[string]shelf.Mark) []answer.DatedTwin {
+	var out []answer.DatedTwin
+	for _, t := range twins {
+		d := answer.DatedTwin{Twin: answer.TwinOf(t)}
+		if m, yes := kept[t.ID]; yes {
+			d.Kept, d.KeptNote = true, m.Note
+		}
+		d.Proofs, _ = s.Proofs(ctx, t.ID)
+		if of := shelf.ShelfProofs(d.Proofs); len(of) > 0 {
+			d.Proof = of[0]
+		}
+		out = append(out, d)
+	}
+	return out
 }
 
 // marks says what is doubtful or proven about a twin, and whether it is kept for ever.
@@ -97,12 +119,12 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 		return err
 	}
 	proofs, _ := s.Proofs(ctx, tw.ID)
-	if o.json {
-		return o.print(map[string]any{"twin": tw, "proofs": proofs})
-	}
 	kept, err := s.Marks(ctx)
 	if err != nil {
 		return err
+	}
+	if o.json {
+		return o.print(map[string]any{"twins": datedTwins(ctx, s, []*shelf.Twin{tw}, kept)})
 	}
 	o.say("%s, %s", tw.Machine, units.Moment(tw.Taken))
 	o.say("  twin %s, made by %s in %.0f s", tw.ID, tw.Tool, tw.Seconds)

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"bytes"
+	"context"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -31,15 +34,21 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 				defer os.RemoveAll(dir)
 			}
 			if walk {
-				return demo.Walk(cmd.Context(), dir, workshop.Tool(), o.out)
+				return o.walk(cmd.Context(), dir)
 			}
 			b, err := demo.Build(cmd.Context(), dir, workshop.Tool())
 			if err != nil {
 				return err
 			}
 			if only {
+				if o.json {
+					return o.print(map[string]any{"disk_folder": b.Disks, "shelf_folder": b.Shelf})
+				}
 				o.say("disks in %s, shelf in %s", b.Disks, b.Shelf)
 				return nil
+			}
+			if o.json {
+				return usageError{fmt.Errorf("a screen says nothing as JSON: give --walk, or --keep with --only-make")}
 			}
 			o.logTo(b.State)
 			w, err := workshop.New(b.State, []string{b.Disks}, false)
@@ -63,4 +72,16 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 	c.Flags().BoolVar(&walk, "walk", false, "run the whole job without a screen and say what happens")
 	c.Flags().BoolVar(&only, "only-make", false, "with --keep: make the disks and the shelf, and open no screen")
 	return c
+}
+
+// walk runs the whole job of the demo.
+func (o *options) walk(ctx context.Context, dir string) error {
+	if !o.json {
+		return demo.Walk(ctx, dir, workshop.Tool(), o.out)
+	}
+	var said bytes.Buffer
+	if err := demo.Walk(ctx, dir, workshop.Tool(), &said); err != nil {
+		return err
+	}
+	return o.print(map[string]any{"steps": strings.Split(strings.TrimSpace(said.String()), "\n")})
 }

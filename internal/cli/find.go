@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -83,7 +84,8 @@ func (o *options) showFound(res *workshop.Searched) error {
 			}
 			all = append(all, x)
 		}
-		return o.print(map[string]any{"found": all, "more": res.More, "twins": res.Twins, "problems": res.Problems})
+		err := o.print(map[string]any{"found": all, "more": res.More, "twins_searched": res.Twins, "problems": res.Problems})
+		return errors.Join(err, unsearched(res))
 	}
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, f := range res.Found {
@@ -106,8 +108,13 @@ func (o *options) showFound(res *workshop.Searched) error {
 	if res.More {
 		o.say("There are more: --limit shows them.")
 	}
-	if len(res.Problems) > 0 {
-		return doubtful{fmt.Errorf("not everything could be searched: %s", strings.Join(res.Problems, "; "))}
+	return unsearched(res)
+}
+
+// unsearched is the failure of a search that didn't see everything.
+func unsearched(res *workshop.Searched) error {
+	if len(res.Problems) == 0 {
+		return nil
 	}
-	return nil
+	return doubtful{fmt.Errorf("not everything could be searched: %s", strings.Join(res.Problems, "; "))}
 }

@@ -116,26 +116,3 @@ func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
 		return part, fit.PartWish{Leave: true}, err
 	})
 }
-
-// fittedPart is a part before and after, for --json.
-type fittedPart struct {
-	Part    int    `json:"part"`
-	Kind    string `json:"kind,omitempty"`
-	From    int64  `json:"from"`
-	Size    int64  `json:"size"`
-	To      int64  `json:"to"`
-	NewSize int64  `json:"new_size"`
-	Volume  int64  `json:"volume,omitempty"`
-	Becomes int64  `json:"volume_becomes,omitempty"`
-	LeftOut bool   `json:"left_out,omitempty"`
-	Fixed   string `json:"cannot_grow,omitempty"`
-}
-
-func fitParts(p *fit.Plan) []fittedPart {
-	out := []fittedPart{}
-	for _, x := range p.Parts {
-		out = append(out, fittedPart{x.Part.Number, x.Kind, x.From.Start, x.From.Len(), x.To.Start, x.To.Len(),
-			x.Volume, x.Becomes, x.To.Empty(), x.Fixed})
-	}
-	return out
-}

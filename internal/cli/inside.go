@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/units"
@@ -69,24 +70,24 @@ const refHelp = "REF is a twin (its ID, the beginning of one, or the name of a m
 
 // itemJSON is an item for machines.
 type itemJSON struct {
-	Name     string     `json:"name"`
-	Path     string     `json:"path,omitempty"`
-	Kind     string     `json:"kind"`
-	Size     int64      `json:"size"`
-	Mode     string     `json:"mode,omitempty"`
-	Modified *time.Time `json:"modified,omitempty"`
-	Changed  *time.Time `json:"changed,omitempty"`
-	Created  *time.Time `json:"created,omitempty"`
-	UID      uint32     `json:"uid"`
-	GID      uint32     `json:"gid"`
-	Links    int        `json:"links,omitempty"`
-	Hidden   bool       `json:"hidden,omitempty"`
-	Target   string     `json:"target,omitempty"`
-	XAttrs   []string   `json:"attributes,omitempty"`
-	Streams  []string   `json:"streams,omitempty"`
-	Remark   string     `json:"remark,omitempty"`
-	Spans    [][2]int64 `json:"spans,omitempty"` // bytes of the disk
-	Problem  string     `json:"problem,omitempty"`
+	Name     string        `json:"name"`
+	Path     string        `json:"path,omitempty"`
+	Kind     string        `json:"kind"`
+	Size     int64         `json:"size"`
+	Mode     string        `json:"mode,omitempty"`
+	Modified *time.Time    `json:"modified,omitempty"`
+	Changed  *time.Time    `json:"changed,omitempty"`
+	Created  *time.Time    `json:"created,omitempty"`
+	UID      uint32        `json:"uid"`
+	GID      uint32        `json:"gid"`
+	Links    int           `json:"links,omitempty"`
+	Hidden   bool          `json:"hidden,omitempty"`
+	Target   string        `json:"target,omitempty"`
+	XAttrs   []string      `json:"attributes,omitempty"`
+	Streams  []string      `json:"streams,omitempty"`
+	Remark   string        `json:"remark,omitempty"`
+	Spans    []answer.Span `json:"spans,omitempty"` // bytes of the disk
+	Problem  string        `json:"problem,omitempty"`
 }
 
 func describeItem(it fsys.Item) itemJSON {
@@ -152,19 +153,10 @@ func listCommand(o *options) *cobra.Command {
 }
 
 func (o *options) listParts(ctx context.Context, in *workshop.Inside) error {
-	type part struct {
-		Disk    int    `json:"disk"`
-		Part    int    `json:"part"`
-		Title   string `json:"title"`
-		Kind    string `json:"file_system,omitempty"`
-		Size    int64  `json:"size"`
-		Unclean string `json:"unclean,omitempty"`
-		Problem string `json:"problem,omitempty"`
-	}
-	all := []part{}
+	var all []answer.Part
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, p := range in.Parts {
-		x := part{p.Disk + 1, p.Number, p.Title, p.Kind, p.Span.Len(), p.Unclean, ""}
+		x := answer.PartInside(p)
 		if _, err := p.Tree(ctx); err != nil {
 			x.Problem = plainCause(err)
 		}
@@ -176,7 +168,7 @@ func (o *options) listParts(ctx context.Context, in *workshop.Inside) error {
 		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", p.Label("", in.Disks), p.Kind, p.Title, units.Bytes(x.Size), remark)
 	}
 	if o.json {
-		return o.print(all)
+		return o.print(map[string]any{"parts": all})
 	}
 	return t.Flush()
 }
@@ -283,12 +275,12 @@ func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.P
 			x.Problem = err.Error()
 		} else {
 			for _, sp := range c.Spans() {
-				x.Spans = append(x.Spans, [2]int64{p.Span.Start + sp.Start, p.Span.Start + sp.End})
+				x.Spans = append(x.Spans, answer.Span{Start: p.Span.Start + sp.Start, Size: sp.Len()})
 			}
 		}
 	}
 	if o.json {
-		return o.print(x)
+		return o.print(map[string]any{"disk": p.Disk + 1, "part": p.Number, "item": x})
 	}
 	o.say("%s, a %s of %s", p.Label(path, in.Disks), x.Kind, units.Exact(it.Size))
 	o.say("  modified %s, created %s, changed %s", when(it.Modified), when(it.Created), when(it.Changed))
@@ -305,7 +297,7 @@ func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.P
 			o.say("  … in %d pieces", len(x.Spans))
 			break
 		}
-		o.say("  lies at bytes %d to %d of the disk", sp[0], sp[1]-1)
+		o.say("  lies at bytes %d to %d of the disk", sp.Start, sp.Start+sp.Size-1)
 	}
 	return nil
 }
@@ -351,7 +343,7 @@ func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *works
 		fmt.Fprintf(t, "%s\t%s\t%s\n", units.Moment(s.Twin.Taken), s.Twin.ID, text)
 	}
 	if o.json {
-		return o.print(lines)
+		return o.print(map[string]any{"disk": p.Disk + 1, "part": p.Number, "path": path, "dates": lines})
 	}
 	return t.Flush()
 }

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -51,7 +53,7 @@ func ruleCommand(o *options) *cobra.Command {
 				return err
 			}
 			if o.json {
-				return o.print(rules)
+				return o.print(rulesOf(rules))
 			}
 			o.say("Usual rule: %s", rules.Usual.Words())
 			for m, r := range rules.Machines {
@@ -64,6 +66,40 @@ func ruleCommand(o *options) *cobra.Command {
 	c.Flags().IntVar(&floor, "floor", keeping.UsualFloor, "never fewer than this many twins of a machine")
 	c.Flags().BoolVar(&auto, "auto", false, "drop what the rule no longer keeps after each capture, without asking")
 	return c
+}
+
+// machineRule is the rule of one machine, or of all that have none of their own.
+type machineRule struct {
+	Machine string `json:"machine,omitempty"`
+	Words   string `json:"words"`
+	// Generations are how densely dates are kept, the newest stretch first.
+	Generations []stretch `json:"generations"`
+	Floor       int       `json:"floor"`
+	Auto        bool      `json:"auto"`
+}
+
+// stretch is a generation of a rule; absent is every one, and for ever.
+type stretch struct {
+	Every time.Duration `json:"every_seconds,omitempty"`
+	For   time.Duration `json:"for_seconds,omitempty"`
+}
+
+func ruleOf(machine string, r keeping.Rule) machineRule {
+	out := machineRule{Machine: machine, Words: r.Words(), Floor: r.Floor, Auto: r.Auto}
+	for _, g := range r.Generations {
+		out.Generations = append(out.Generations,
+			stretch{time.Duration(g.Every) * time.Hour, time.Duration(g.For) * time.Hour})
+	}
+	return out
+}
+
+// rulesOf are the rules of a shelf, those of machines by their names.
+func rulesOf(r keeping.Rules) any {
+	own := []machineRule{}
+	for _, m := range slices.Sorted(maps.Keys(r.Machines)) {
+		own = append(own, ruleOf(m, r.Machines[m]))
+	}
+	return map[string]any{"usual": ruleOf("", r.Usual), "machines": own}
 }
 
 func thinCommand(o *options) *cobra.Command {
@@ -149,7 +185,7 @@ func keepCommand(o *options) *cobra.Command {
 				return err
 			}
 			if o.json {
-				return o.print(map[string]any{"twin": t.ID, "kept": !off, "note": note})
+				return o.print(map[string]any{"twin": t.ID, "kept": !off, "kept_note": note})
 			}
 			o.say("The twin of %s of %s is %s.", t.Machine, units.Moment(t.Taken),
 				map[bool]string{true: "no longer kept for ever", false: "kept for ever"}[off])
@@ -223,6 +259,9 @@ func discardHurt(ctx context.Context, o *options, w *workshop.Workshop, id, why 
 			"space is given back.")
 	}
 	if f.plan {
+		if o.json {
+			return o.print(map[string]any{"twin": id})
+		}
 		return nil
 	}
 	if err := o.confirm(workshop.Summary{Confirm: id, What: "the ID of the twin"}, f.confirm); err != nil {
@@ -263,7 +302,11 @@ func roomCommand(o *options) *cobra.Command {
 				f = freed()
 			}
 			if o.json {
-				return o.print(f)
+				return o.print(struct {
+					keeping.Freed
+					Plan    bool          `json:"plan"`
+					Seconds time.Duration `json:"seconds"`
+				}{f, plan, f.Estimate()})
 			}
 			if plan {
 				o.say("%s; about %s.", f.Words(), units.Duration(f.Estimate()))
@@ -288,7 +331,7 @@ func journalCommand(o *options) *cobra.Command {
 			}
 			events, problems := w.Shelf.Journal(cmd.Context())
 			if o.json {
-				return o.print(map[string]any{"events": events, "problems": texts(problems)})
+				return o.print(map[string]any{"events": events, "problems": problems})
 			}
 			for _, e := range events {
 				o.say("%s  %s", units.Moment(e.When),
@@ -316,6 +359,9 @@ func chartCommand(o *options) *cobra.Command {
 			}
 			if err := w.Chart(cmd.Context(), args[0]); err != nil {
 				return err
+			}
+			if o.json {
+				return o.print(map[string]any{"file": args[0]})
 			}
 			o.say("Drawn: %s", args[0])
 			return nil

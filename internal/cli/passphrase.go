@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -77,28 +78,32 @@ func passphraseCommand(o *options) *cobra.Command {
 				return err
 			}
 			type line struct {
-				Name    string     `json:"name"`
-				Created string     `json:"created"`
-				KDF     string     `json:"kdf"`
-				Cost    store.Cost `json:"cost"`
+				Name    string    `json:"name"`
+				Created time.Time `json:"created"`
+				Opened  bool      `json:"opened"` // this one opened the shelf now
+				KDF     string    `json:"kdf"`
+				Passes  uint32    `json:"passes"`
+				Memory  int64     `json:"memory"` // bytes
+				Threads uint8     `json:"threads"`
 			}
 			out := []line{}
 			for _, k := range w.Shelf.Head().Keys {
-				out = append(out, line{k.Name, units.Moment(k.Created.Local()), k.KDF, k.Cost})
+				out = append(out, line{k.Name, k.Created, k.Name == w.Shelf.Key(), k.KDF, k.Cost.Passes,
+					int64(k.Cost.Memory) * units.KiB, k.Cost.Threads})
 			}
 			if o.json {
-				return o.print(out)
+				return o.print(map[string]any{"passphrases": out})
 			}
 			if !w.Shelf.Sealed() {
 				o.say("The shelf is open: it has no passphrases.")
 			}
 			for _, k := range out {
 				mark := ""
-				if k.Name == w.Shelf.Key() {
+				if k.Opened {
 					mark = ", opened the shelf now"
 				}
-				o.say("%s  since %s, %s, %d MiB and %d passes%s", k.Name, k.Created, k.KDF, k.Cost.Memory/1024,
-					k.Cost.Passes, mark)
+				o.say("%s  since %s, %s, %d MiB and %d passes%s", k.Name, units.Moment(k.Created.Local()), k.KDF, k.Memory/units.MiB,
+					k.Passes, mark)
 			}
 			return nil
 		},
@@ -128,7 +133,7 @@ func passphraseCommand(o *options) *cobra.Command {
 					return err
 				}
 				if o.json {
-					return o.print(map[string]any{"keys": len(w.Shelf.Head().Keys)})
+					return o.print(map[string]any{"passphrase_count": len(w.Shelf.Head().Keys)})
 				}
 				o.say("Done: the shelf has %s.", units.Plural(len(w.Shelf.Head().Keys), "passphrase"))
 				return nil

@@ -7,9 +7,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/bench"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/ready"
@@ -348,7 +350,7 @@ func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.D
 	}
 	as := *d
 	as.Survey = planned
-	details := map[string]any{"planned": describeDisk(&as), "estimate_seconds": p.Estimate().Seconds(),
+	details := map[string]any{"planned": answer.DiskOf(&as), "seconds": p.Estimate(),
 		"bytes": p.Bytes()}
 	show := func() {
 		o.say("Then:")
@@ -385,7 +387,7 @@ func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Di
 		return err
 	}
 	if o.json {
-		return o.print(describeDisk(after[0]))
+		return o.print(map[string]any{"disks": []answer.Disk{answer.DiskOf(after[0])}})
 	}
 	o.say("Done, and read back. Now:")
 	o.showDisk(after[0])
@@ -416,7 +418,7 @@ func eraseCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			details := map[string]any{"estimate_seconds": e.Estimate().Seconds()}
+			details := map[string]any{"seconds": e.Estimate()}
 			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, func() {},
 				func() *run.Run {
 					return w.StartErase(cmd.Context(), e)
@@ -455,10 +457,13 @@ func backCommand(o *options) *cobra.Command {
 				return err
 			}
 			if forget {
-				return r.Keepsake.Forget()
+				if err := r.Keepsake.Forget(); err != nil || !o.json {
+					return err
+				}
+				return o.print(map[string]any{"forgotten": r.Keepsake.Name()})
 			}
 			return o.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f,
-				map[string]any{"keepsake": r.Keepsake}, func() {}, func() *run.Run {
+				map[string]any{"keepsake": keepsakeOf(r.Keepsake)}, func() {}, func() *run.Run {
 					return w.StartReturn(cmd.Context(), r)
 				})
 		},
@@ -470,27 +475,32 @@ func backCommand(o *options) *cobra.Command {
 	return c
 }
 
+// keepsake is a keepsake in an answer.
+type keepsake struct {
+	Name       string    `json:"name"`
+	Taken      time.Time `json:"taken"`
+	Why        string    `json:"why"`
+	Held       []string  `json:"held"`
+	Size       int64     `json:"size"`
+	Finished   bool      `json:"finished"`
+	Incomplete string    `json:"incomplete,omitempty"`
+}
+
+func keepsakeOf(k *ready.Keepsake) keepsake {
+	return keepsake{k.Name(), k.Taken, k.Why, k.Held, k.Size(), k.Finished, k.Incomplete}
+}
+
 func (o *options) listKeepsakes(w *workshop.Workshop, d *bench.Disk) error {
 	all, err := w.Keepsakes().List(d.Identity)
 	if err != nil {
 		return err
 	}
 	if o.json {
-		type line struct {
-			Name       string   `json:"name"`
-			Taken      string   `json:"taken"`
-			Why        string   `json:"why"`
-			Held       []string `json:"held"`
-			Size       int64    `json:"size"`
-			Finished   bool     `json:"finished"`
-			Incomplete string   `json:"incomplete,omitempty"`
-		}
-		out := make([]line, 0, len(all))
+		var out []keepsake
 		for _, k := range all {
-			out = append(out, line{k.Name(), k.Taken.Format("2006-01-02T15:04:05Z07:00"), k.Why, k.Held, k.Size(),
-				k.Finished, k.Incomplete})
+			out = append(out, keepsakeOf(k))
 		}
-		return o.print(out)
+		return o.print(map[string]any{"keepsakes": out})
 	}
 	if len(all) == 0 {
 		o.say("There are no keepsakes of this disk.")
@@ -535,7 +545,7 @@ func mountCommand(o *options) *cobra.Command {
 				return err
 			}
 			if o.json {
-				return o.print(map[string]string{"mounted_at": dir})
+				return o.print(map[string]any{"mounted_at": dir, "writable": writable})
 			}
 			o.say("Mounted %s at %s", how, dir)
 			return nil
@@ -559,7 +569,7 @@ func unmountCommand(o *options) *cobra.Command {
 			}
 			done, err := workshop.Unmount(d)
 			if o.json && err == nil {
-				return o.print(map[string][]string{"unmounted": done})
+				return o.print(map[string]any{"unmounted": done})
 			}
 			for _, p := range done {
 				o.say("Unmounted %s", p)

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/shelf"
@@ -168,21 +169,18 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	summaries := workshop.SummarizeRestore(pairs)
 	for i, s := range summaries {
 		p := pairs[i].Plan
-		all = append(all, map[string]any{"summary": s, "parts": fitParts(p.Fit), "room": p.Fit.Room,
-			"smallest": p.Fit.Least, "smallest_shrunk": p.Fit.Smallest, "estimate_seconds": p.Estimate().Seconds(),
+		all = append(all, map[string]any{"summary": s, "parts": answer.FittedParts(p.Fit), "room": p.Fit.Room,
+			"smallest": p.Fit.Least, "smallest_shrunk": p.Fit.Smallest, "seconds": p.Estimate(),
 			"startup": p.Startup, "repaired": p.Repaired})
 		if !o.json {
 			o.showSummary(s)
 		}
 	}
 	if f.plan {
-		switch {
-		case !o.json:
-			return nil
-		case len(all) == 1:
-			return o.print(all[0])
+		if o.json {
+			return o.print(map[string]any{"targets": all})
 		}
-		return o.print(all)
+		return nil
 	}
 	for _, m := range workshop.MissingDisks(pairs) {
 		if f.yesFewer {

@@ -4,7 +4,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,12 +11,14 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
@@ -59,6 +60,7 @@ type options struct {
 	passFile string
 	screen   bool // the full screen is being opened
 	json     bool
+	answered bool // something was written as JSON
 	quiet    bool
 	args     []string
 	log      *os.File // nil while nothing is logged
@@ -81,6 +83,9 @@ func Main(ctx context.Context, args []string, screen Screen) int {
 	root := newRoot(o, screen)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	if err != nil && !o.answered && (o.json || slices.Contains(args, "--json")) {
+		_ = o.print(answer.Error{Error: answer.Problem{Message: words(err), Kind: kinds[status(err)], Status: status(err)}})
+	}
 	if err != nil {
 		fmt.Fprintln(o.err, "twinshelf: "+words(err))
 	}
@@ -125,6 +130,10 @@ func status(err error) int {
 	}
 	return statusFailed
 }
+
+// kinds name the statuses in JSON.
+var kinds = map[int]string{statusFailed: "failed", statusUsage: "usage", statusRefused: "refused",
+	statusDoubtful: "incomplete", statusCancelled: "cancelled"}
 
 func newRoot(o *options, screen Screen) *cobra.Command {
 	root := &cobra.Command{
@@ -340,10 +349,11 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 }
 
 func (o *options) print(v any) error {
-	b, err := json.MarshalIndent(v, "", "  ")
+	b, err := answer.Encode(v)
 	if err != nil {
 		return err
 	}
+	o.answered = true
 	_, err = o.raw.Write(append(escaped(b), '\n'))
 	return err
 }

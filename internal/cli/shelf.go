@@ -101,10 +101,10 @@ func shelfCommand(o *options) *cobra.Command {
 				h := w.Shelf.Head()
 				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize,
 					"sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"head": head, "foresight": ahead, "locks": holders, "retired": isRetired,
+				return o.print(map[string]any{"shelf": head, "foresight": ahead, "locks": holders, "retired": isRetired,
 					"concerns": w.Shelf.Concerns(), "damage": keeping.KnownDamage(cmd.Context(), w.Shelf),
-					"missing": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twins": len(twins),
-					"free": free, "notes": w.Shelf.Notes(), "problems": texts(problems)})
+					"vanished": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twin_count": len(twins),
+					"free": free, "notes": w.Shelf.Notes(), "problems": problems})
 			}
 			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(),
 				units.Plural(len(twins), "twin"),
@@ -188,6 +188,7 @@ func shelfCommand(o *options) *cobra.Command {
 	return c
 }
 
+// texts are errors in words.
 func texts(errs []error) []string {
 	out := []string{}
 	for _, e := range errs {

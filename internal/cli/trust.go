@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/answer"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
@@ -189,7 +190,7 @@ func shelvesCommand(o *options) *cobra.Command {
 			defer other.Close()
 			all, problems := keeping.Compare(cmd.Context(), w.Shelf, other)
 			if o.json {
-				return o.print(map[string]any{"twins": all, "problems": texts(problems)})
+				return o.print(map[string]any{"twins": all, "problems": problems})
 			}
 			o.showStandings(all, w.Shelf.Head().Name, other.Head().Name)
 			for _, p := range problems {
@@ -241,7 +242,10 @@ func retireCommand(o *options) *cobra.Command {
 			} else {
 				err = w.Shelf.Retire(cmd.Context(), note)
 			}
-			if err == nil && !o.json {
+			if err == nil && o.json {
+				return o.print(map[string]any{"retired": !off, "note": note})
+			}
+			if err == nil {
 				o.say("%s %s.", w.Shelf.Head().Name, map[bool]string{true: "is in use again", false: "is retired"}[off])
 			}
 			return err
@@ -263,7 +267,12 @@ func knownCommand(o *options) *cobra.Command {
 			}
 			all := w.Known(cmd.Context())
 			if o.json {
-				return o.print(all)
+				var out []answer.KnownShelf
+				for _, k := range all {
+					out = append(out, answer.KnownShelf{ID: k.ID, Name: k.Name, Path: k.Path, Seen: k.Seen,
+						Sealed: k.Sealed, TwinCount: k.Twins, Drive: k.Drive, Here: k.Here, Open: k.Open})
+				}
+				return o.print(map[string]any{"shelves": out})
 			}
 			for _, k := range all {
 				o.say("%s", k.Words())

@@ -13,7 +13,7 @@ import (
 // Growth is how a machine's part of the shelf grows.
 type Growth struct {
 	Machine string  `json:"machine"`
-	Twins   int     `json:"twins"`
+	Twins   int     `json:"twin_count"`
 	Stored  int64   `json:"stored"`   // bytes that its twins brought
 	PerWeek float64 `json:"per_week"` // bytes
 }

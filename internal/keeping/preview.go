@@ -15,7 +15,7 @@ type Preview struct {
 	// Back is the room that comes back when space is then given back, in bytes; shared blocks are counted
 	// only when nobody needs them any more.
 	Back int64 `json:"back"`
-	Goes int   `json:"goes"`
+	Goes int   `json:"goes_count"`
 }
 
 // MachinePreview is the preview of one machine.

@@ -30,7 +30,7 @@ func (d Damage) String() string {
 // Report is what a check found.
 type Report struct {
 	Packs  int      `json:"packs"` // read
-	Of     int      `json:"of"`    // packs in all
+	Of     int      `json:"packs_in_all"`    // packs in all
 	Bytes  int64    `json:"bytes"` // read
 	Blocks int      `json:"blocks"`
 	Mended []string `json:"mended,omitempty"`
@@ -40,12 +40,12 @@ type Report struct {
 	Idle []string `json:"idle,omitempty"`
 	// Damage is what twins miss; bounded, see Lost.
 	Damage []Damage `json:"damage,omitempty"`
-	Lost   int      `json:"lost"` // blocks
+	Lost   int      `json:"lost_blocks"` // blocks
 	// Files are the files that miss something, in words; whoever can read them fills it in.
-	Files []string `json:"files,omitempty"`
+	Files []string `json:"hurt_files,omitempty"`
 	// Oldest is when the pack that wasn't read for longest was read last; zero for never.
 	Oldest time.Time `json:"oldest"`
-	Whole  bool      `json:"whole"` // the round over all packs is complete
+	Whole  bool      `json:"complete"` // the round over all packs is complete
 
 	broken map[string]string // packs that can't be mended, and what is wrong with them
 	costly map[string]bool   // those of them that hold blocks which can't be had elsewhere

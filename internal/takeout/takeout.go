@@ -82,11 +82,11 @@ type Report struct {
 	Already  int       `json:"already"`
 	Verified int       `json:"verified"` // files that were read back
 	Renamed  []Renamed `json:"renamed,omitempty"`
-	Left     []Left    `json:"left,omitempty"`
+	Left     []Left    `json:"skipped,omitempty"`
 	// LeftOut is how many were left; Left holds the first of them.
-	LeftOut int `json:"left_out"`
+	LeftOut int `json:"skipped_count"`
 	// Lost are properties that the destination doesn't hold, in words.
-	Lost []string `json:"lost,omitempty"`
+	Lost []string `json:"not_kept,omitempty"`
 }
 
 const keptLines = 10_000

@@ -202,7 +202,7 @@ type Found struct {
 	// At are the dates that have it, newest first.
 	At []FoundAt `json:"at"`
 	// Of is how many dates of the machine were searched; Gone says that the newest of them lacks it.
-	Of   int  `json:"of"`
+	Of   int  `json:"dates_searched"`
 	Gone bool `json:"gone"`
 }
 
