@@ -180,7 +180,8 @@ func words(call string) []string {
 	return out
 }
 
-// TestAnswers runs every command with --json, and holds docs/json.md to what they say. TWINSHELF_UPDATE=1 writes it anew.
+// TestAnswers runs every command with --json, and holds docs/json.md to what they say. TWINSHELF_UPDATE=1 writes it
+// anew.
 func TestAnswers(t *testing.T) {
 	p := newPlace(t)
 	shapes, order := map[string]*shape{}, []string{}
@@ -224,7 +225,8 @@ func TestAnswers(t *testing.T) {
 	}
 	oneMeaning(t, shapes, order)
 	for _, c := range leaves(t, p, nil) {
-		if shapes[c] == nil && shapes[c+" --plan"] == nil && !strings.HasPrefix(c, "completion") && c != "help" && !mounting[c] {
+		if shapes[c] == nil && shapes[c+" --plan"] == nil && !strings.HasPrefix(c, "completion") && c != "help" &&
+			!mounting[c] {
 			t.Errorf("no call of %q", c)
 		}
 	}

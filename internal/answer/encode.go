@@ -1,6 +1,6 @@
-// Package answer is what commands say as JSON; docs/json.md describes it. Names are lower_snake_case. Sizes and places are
-// bytes, times of day RFC 3339, lengths of time seconds. A list is never null, and what isn't known is absent. A part and
-// a span of bytes have one shape everywhere (parts.go).
+// Package answer is what commands say as JSON; docs/json.md describes it. Names are lower_snake_case. Sizes and places
+// are bytes, times of day RFC 3339, lengths of time seconds. A list is never null, and what isn't known is absent. A
+// part and a span of bytes have one shape everywhere (parts.go).
 package answer
 
 import (

@@ -77,7 +77,8 @@ type TwinPart struct {
 
 func partOfRegion(r shelf.Region) TwinPart {
 	p := Part{Number: r.Part, Start: r.Span.Start, Size: r.Span.Len(), Role: r.Role, Type: r.Type, Name: r.Name,
-		Title: r.Title(), FileSystem: r.Kind, Label: r.Label, ID: r.ID, Used: &r.Used, Whole: r.Whole, Unclean: r.Unclean}
+		Title: r.Title(), FileSystem: r.Kind, Label: r.Label, ID: r.ID, Used: &r.Used, Whole: r.Whole,
+		Unclean: r.Unclean}
 	return TwinPart{p, r.Captured, r.Accounted, r.Omitted, r.Added, r.Trusted}
 }
 

@@ -17,11 +17,48 @@ import (
 	"twinshelf/internal/workshop"
 )
 
+// captureFlags say what is captured, and how.
+type captureFlags struct {
+	machine, note                    string
+	without                          []string
+	plan, unquiet, everything, whole bool
+	readAll, trustNTFS               bool
+	yes                              map[capture.DoubtKind]*bool
+}
+
+func (f *captureFlags) flags(c *cobra.Command) {
+	fs := c.Flags()
+	f.yes = map[capture.DoubtKind]*bool{
+		capture.FewerDisks: fs.Bool("yes-"+string(capture.FewerDisks), false,
+			"capture although the machine has more disks than these"),
+		capture.OtherMachine: fs.Bool("yes-"+string(capture.OtherMachine), false,
+			"capture a disk that was captured as another machine's"),
+		capture.NewMachine: fs.Bool("yes-"+string(capture.NewMachine), false,
+			"capture as a new machine although one has nearly the same name"),
+	}
+	fs.StringVar(&f.machine, "machine", "", "name of the machine (default: the one these disks were captured as "+
+		"before)")
+	fs.StringVar(&f.note, "note", "", "a note that the twin carries")
+	fs.StringArrayVar(&f.without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several "+
+		"disks; may "+
+		"be repeated")
+	fs.BoolVar(&f.plan, "plan", false, "only show what would be done")
+	fs.BoolVar(&f.unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; "+
+		"the twin "+
+		"says so for ever")
+	fs.BoolVar(&f.readAll, "read-all", false, "read everything, also files whose records prove that they are "+
+		"what they "+
+		"were in the twin before")
+	fs.BoolVar(&f.trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its "+
+		"system writes some without touching them")
+	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
+	fs.BoolVar(&f.whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: "+
+		"deleted things may still be in it")
+	fs.BoolVar(&f.everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
+}
+
 func captureCommand(o *options) *cobra.Command {
-	var machine, note string
-	var without []string
-	var plan, unquiet, everything, whole, readAll, trustNTFS bool
-	yes := map[capture.DoubtKind]*bool{}
+	var f captureFlags
 	c := &cobra.Command{
 		Use:   "capture DISK...",
 		Short: "Capture the disks of one machine as a twin on the shelf",
@@ -40,74 +77,65 @@ func captureCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if machine == "" {
-				twins, _ := w.Shelf.Twins(cmd.Context())
-				if machine = workshop.SuggestMachine(twins, disks); machine == "" {
-					return usageError{fmt.Errorf("give the machine a name with --machine: none of these disks " +
-						"has been " +
-						"captured before")}
-				}
-			}
-			leave, err := leaveOut(disks, without)
+			p, err := f.planCapture(cmd.Context(), w, disks)
 			if err != nil {
 				return err
 			}
-			if everything {
-				for _, d := range disks {
-					for i := range d.Survey.Areas {
-						if err := d.Survey.Areas[i].Content.KeepAll(cmd.Context()); err != nil {
-							return err
-						}
-					}
-				}
-			}
-			for _, d := range disks {
-				if whole {
-					d.Survey.TakeWhole("it was wanted: deleted things may still be in it")
-				}
-			}
-			p, err := w.PlanCapture(machine, disks, leave)
-			if err != nil {
-				return err
-			}
-			p.Note = note
-			switch {
-			case readAll:
-				p.Trust = capture.TrustNone
-			case trustNTFS:
-				p.Trust = capture.TrustMost
-			}
-			return o.runCapture(cmd, w, p, plan, unquiet, yes)
+			return o.runCapture(cmd, w, p, &f)
 		},
 	}
-	f := c.Flags()
-	for _, y := range []struct {
-		kind  capture.DoubtKind
-		about string
-	}{
-		{capture.FewerDisks, "capture although the machine has more disks than these"},
-		{capture.OtherMachine, "capture a disk that was captured as another machine's"},
-		{capture.NewMachine, "capture as a new machine although one has nearly the same name"},
-	} {
-		yes[y.kind] = f.Bool("yes-"+string(y.kind), false, y.about)
-	}
-	f.StringVar(&machine, "machine", "", "name of the machine (default: the one these disks were captured as before)")
-	f.StringVar(&note, "note", "", "a note that the twin carries")
-	f.StringArrayVar(&without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; "+
-		"may be "+
-		"repeated")
-	f.BoolVar(&plan, "plan", false, "only show what would be done")
-	f.BoolVar(&unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the twin "+
-		"says so for ever")
-	f.BoolVar(&readAll, "read-all", false, "read everything, also files whose records prove that they are what they "+
-		"were in the twin before")
-	f.BoolVar(&trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its system "+
-		"writes some without touching them")
-	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
-	f.BoolVar(&whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: deleted "+
-		"things may still be in it")
-	f.BoolVar(&everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
+	f.flags(c)
 	return c
+}
+
+// planCapture plans the capture that the flags ask for.
+func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
+	disks []*bench.Disk) (*capture.Plan, error) {
+	machine := f.machine
+	if machine == "" {
+		twins, _ := w.Shelf.Twins(ctx)
+		if machine = workshop.SuggestMachine(twins, disks); machine == "" {
+			return nil, usageError{fmt.Errorf("give the machine a name with --machine: none of these disks has been " +
+				"captured before")}
+		}
+	}
+	leave, err := leaveOut(disks, f.without)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range disks {
+		if err := f.widen(ctx, d); err != nil {
+			return nil, err
+		}
+	}
+	p, err := w.PlanCapture(machine, disks, leave)
+	if err != nil {
+		return nil, err
+	}
+	p.Note = f.note
+	switch {
+	case f.readAll:
+		p.Trust = capture.TrustNone
+	case f.trustNTFS:
+		p.Trust = capture.TrustMost
+	}
+	return p, nil
+}
+
+// widen has more of a disk kept than what is in use.
+func (f *captureFlags) widen(ctx context.Context, d *bench.Disk) error {
+	for i := range d.Survey.Areas {
+		if !f.everything {
+			break
+		}
+		if err := d.Survey.Areas[i].Content.KeepAll(ctx); err != nil {
+			return err
+		}
+	}
+	if f.whole {
+		d.Survey.TakeWhole("it was wanted: deleted things may still be in it")
+	}
+	return nil
 }
 
 func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bool, error) {
@@ -140,8 +168,7 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 	return out, nil
 }
 
-func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, plan, unquiet bool,
-	yes map[capture.DoubtKind]*bool) error {
+func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, f *captureFlags) error {
 	if err := p.Sample(cmd.Context()); err != nil {
 		return err
 	}
@@ -153,50 +180,55 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if err != nil {
 		return err
 	}
-	if plan {
-		if o.json {
-			return o.print(map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(),
-				"warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "read_whole": p.Wholes(),
-				"taken_over": p.Trusts(cmd.Context()), "leaving": leaving})
-		}
-		o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read),
-			units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
-		for _, l := range p.List() {
-			for _, line := range l.Lines() {
-				o.say("  %s", line)
-			}
-		}
-		for _, d := range p.Doubts(cmd.Context()) {
-			o.say("  doubtful: %s", d.Says)
-		}
-		for _, s := range slices.Concat(p.Warnings(), p.Trusts(cmd.Context()), leaving.Words()) {
-			o.say("  %s", s)
-		}
-		return nil
+	planned := map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(),
+		"warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "read_whole": p.Wholes(),
+		"taken_over": p.Trusts(cmd.Context()), "leaving": leaving}
+	u := undertaking{plan: f.plan, planned: planned}
+	if f.plan {
+		u.show = func() { o.showCapturePlan(cmd.Context(), p, e, leaving) }
+		return o.undertake(u)
 	}
-	if warnings := p.Warnings(); len(warnings) > 0 && !unquiet {
+	if warnings := p.Warnings(); len(warnings) > 0 && !f.unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say "+
 			"--not-quiet to "+
 			"capture it as it is", strings.Join(warnings, "; "))}
 	}
 	for _, d := range p.Doubts(cmd.Context()) {
-		if *yes[d.Kind] {
-			continue
-		}
-		if err := o.agree(d.Says, "--yes-"+string(d.Kind)); err != nil {
-			return err
+		u.doubts = append(u.doubts, doubt{d.Says, "--yes-" + string(d.Kind), *f.yes[d.Kind]})
+	}
+	u.work = func() error { return o.capture(cmd.Context(), w, p, leaving) }
+	return o.undertake(u)
+}
+
+func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e capture.Estimate, leaving *workshop.Leaving) {
+	o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read),
+		units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
+	for _, l := range p.List() {
+		for _, line := range l.Lines() {
+			o.say("  %s", line)
 		}
 	}
+	for _, d := range p.Doubts(ctx) {
+		o.say("  doubtful: %s", d.Says)
+	}
+	for _, s := range slices.Concat(p.Warnings(), p.Trusts(ctx), leaving.Words()) {
+		o.say("  %s", s)
+	}
+}
+
+// capture captures, and says what it came to.
+func (o *options) capture(ctx context.Context, w *workshop.Workshop, p *capture.Plan, leaving *workshop.Leaving) error {
 	for _, s := range append(p.Wholes(), leaving.Words()...) { // beside the result, also where that is JSON
 		if !o.quiet {
 			fmt.Fprintln(o.err, "note: "+s)
 		}
 	}
-	r, result := w.StartCapture(cmd.Context(), p, leaving)
+	r, result := w.StartCapture(ctx, p, leaving)
 	if err := afterCancel(o.follow(r), "no twin was made, and the shelf is as it was"); err != nil {
 		return err
 	}
 	t := result()
+	var err error
 	if o.json {
 		err = o.print(t)
 	} else {

@@ -69,11 +69,13 @@ func unread(problems []error) error {
 	if len(problems) == 0 {
 		return nil
 	}
-	return doubtful{fmt.Errorf("%s could not be read; the others are not affected", units.Plural(len(problems), "twin"))}
+	return doubtful{fmt.Errorf("%s could not be read; the others are not affected",
+		units.Plural(len(problems), "twin"))}
 }
 
 // datedTwins adds to twins what is known of them since.
-func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin, kept map[string]shelf.Mark) []answer.DatedTwin {
+func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
+	kept map[string]shelf.Mark) []answer.DatedTwin {
 	var out []answer.DatedTwin
 	for _, t := range twins {
 		d := answer.DatedTwin{Twin: answer.TwinOf(t)}

@@ -84,7 +84,8 @@ func (o *options) showFound(res *workshop.Searched) error {
 			}
 			all = append(all, x)
 		}
-		err := o.print(map[string]any{"found": all, "more": res.More, "twins_searched": res.Twins, "problems": res.Problems})
+		err := o.print(map[string]any{"found": all, "more": res.More, "twins_searched": res.Twins,
+			"problems": res.Problems})
 		return errors.Join(err, unsearched(res))
 	}
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)

@@ -220,28 +220,20 @@ func discardCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !o.json {
+			u := undertaking{plan: f.plan, confirm: []string{f.confirm}}
+			u.summaries = []workshop.Summary{{Confirm: t.Machine, What: "the name of the machine"}}
+			u.planned = map[string]any{"twin": t.ID, "machine": t.Machine, "taken": t.Taken, "back": room}
+			u.show = func() {
 				o.say("The twin of %s of %s goes; up to %s come back when space is given back.", t.Machine,
 					units.Moment(t.Taken), units.Bytes(room))
 			}
-			if f.plan {
-				if o.json {
-					return o.print(map[string]any{"twin": t.ID, "machine": t.Machine, "taken": t.Taken, "back": room})
+			u.work = func() error {
+				if err := w.Shelf.Discard(cmd.Context(), t, why); err != nil {
+					return err
 				}
-				return nil
+				return o.saidDiscarded(map[string]any{"discarded": t.ID, "back": room})
 			}
-			if err := o.confirm(workshop.Summary{Confirm: t.Machine, What: "the name of the machine"},
-				f.confirm); err != nil {
-				return err
-			}
-			if err := w.Shelf.Discard(cmd.Context(), t, why); err != nil {
-				return err
-			}
-			if o.json {
-				return o.print(map[string]any{"discarded": t.ID, "back": room})
-			}
-			o.say("Discarded.")
-			return nil
+			return o.undertake(u)
 		},
 	}
 	f.flags(c)
@@ -249,32 +241,32 @@ func discardCommand(o *options) *cobra.Command {
 	return c
 }
 
+func (o *options) saidDiscarded(v any) error {
+	if o.json {
+		return o.print(v)
+	}
+	o.say("Discarded.")
+	return nil
+}
+
 // discardHurt takes off a twin of which only the ID is known.
 func discardHurt(ctx context.Context, o *options, w *workshop.Workshop, id, why string, f writing) error {
-	if !o.json {
+	u := undertaking{plan: f.plan, planned: map[string]any{"twin": id}, confirm: []string{f.confirm}}
+	u.summaries = []workshop.Summary{{Confirm: id, What: "the ID of the twin"}}
+	u.show = func() {
 		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it is "+
 			"isn't known any more.", id)
 		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes " +
 			"back when " +
 			"space is given back.")
 	}
-	if f.plan {
-		if o.json {
-			return o.print(map[string]any{"twin": id})
+	u.work = func() error {
+		if err := w.Shelf.DiscardHurt(ctx, id, why); err != nil {
+			return err
 		}
-		return nil
+		return o.saidDiscarded(map[string]any{"discarded": id})
 	}
-	if err := o.confirm(workshop.Summary{Confirm: id, What: "the ID of the twin"}, f.confirm); err != nil {
-		return err
-	}
-	if err := w.Shelf.DiscardHurt(ctx, id, why); err != nil {
-		return err
-	}
-	if o.json {
-		return o.print(map[string]any{"discarded": id})
-	}
-	o.say("Discarded.")
-	return nil
+	return o.undertake(u)
 }
 
 func roomCommand(o *options) *cobra.Command {

@@ -69,8 +69,26 @@ func passphraseCommand(o *options) *cobra.Command {
 			"No data is rewritten.",
 		Args: cobra.NoArgs,
 	}
-	var file string
-	list := &cobra.Command{
+	c.AddCommand(listPassphrases(o),
+		keyChange{"add", "Add a passphrase under a name",
+			"  twinshelf shelf passphrase add purser --shelf /media/oak", true,
+			func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
+				return s.AddKey(ctx, one, fresh, name, store.Cost{})
+			}}.command(o),
+		keyChange{"change", "Replace a passphrase", "  twinshelf shelf passphrase change first", true,
+			func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
+				return s.ChangeKey(ctx, one, fresh, name, store.Cost{})
+			}}.command(o),
+		keyChange{"withdraw", "Withdraw a passphrase; never the last one",
+			"  twinshelf shelf passphrase withdraw purser", false,
+			func(ctx context.Context, s *shelf.Shelf, one, _ []byte, name string) error {
+				return s.WithdrawKey(ctx, one, name)
+			}}.command(o))
+	return c
+}
+
+func listPassphrases(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List the names of the passphrases", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), true)
@@ -102,62 +120,61 @@ func passphraseCommand(o *options) *cobra.Command {
 				if k.Opened {
 					mark = ", opened the shelf now"
 				}
-				o.say("%s  since %s, %s, %d MiB and %d passes%s", k.Name, units.Moment(k.Created.Local()), k.KDF, k.Memory/units.MiB,
+				o.say("%s  since %s, %s, %d MiB and %d passes%s", k.Name, units.Moment(k.Created.Local()), k.KDF,
+					k.Memory/units.MiB,
 					k.Passes, mark)
 			}
 			return nil
 		},
 	}
-	change := func(use, short, example string,
-		do func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error, fresh bool) *cobra.Command {
-		return &cobra.Command{
-			Use: use + " NAME", Short: short, Example: example, Args: exactly("the name of the passphrase"),
-			RunE: func(cmd *cobra.Command, args []string) error {
-				var one []byte
-				ask := o.openPassphrase
-				o.ask = func(dir string) (p []byte, err error) { // it is needed twice and asked for once
-					one, err = ask(dir)
-					return one, err
-				}
-				w, err := o.workshop(cmd.Context(), true)
-				if err != nil {
-					return err
-				}
-				var p []byte
-				if fresh && w.Shelf.Sealed() {
-					if p, err = o.passphrase(file, envNewPassphrase, "New passphrase "+args[0], true); err != nil {
-						return err
-					}
-				}
-				if err := do(cmd.Context(), w.Shelf, one, p, args[0]); err != nil {
-					return err
-				}
-				if o.json {
-					return o.print(map[string]any{"passphrase_count": len(w.Shelf.Head().Keys)})
-				}
-				o.say("Done: the shelf has %s.", units.Plural(len(w.Shelf.Head().Keys), "passphrase"))
-				return nil
-			},
+}
+
+// keyChange is a command that changes the passphrases of a shelf.
+type keyChange struct {
+	use, short, example string
+	fresh               bool // a new passphrase is asked for
+	// do does it: one is a passphrase that the shelf has.
+	do func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error
+}
+
+func (k keyChange) command(o *options) *cobra.Command {
+	var file string
+	c := &cobra.Command{
+		Use: k.use + " NAME", Short: k.short, Example: k.example, Args: exactly("the name of the passphrase"),
+		RunE: func(cmd *cobra.Command, args []string) error { return k.run(cmd.Context(), o, file, args[0]) },
+	}
+	if k.fresh {
+		c.Flags().StringVar(&file, "new-passphrase-file", "", "file with the new passphrase")
+	}
+	return c
+}
+
+func (k keyChange) run(ctx context.Context, o *options, file, name string) error {
+	var one []byte
+	ask := o.openPassphrase
+	o.ask = func(dir string) (p []byte, err error) { // it is needed twice and asked for once
+		one, err = ask(dir)
+		return one, err
+	}
+	w, err := o.workshop(ctx, true)
+	if err != nil {
+		return err
+	}
+	var p []byte
+	if k.fresh && w.Shelf.Sealed() {
+		if p, err = o.passphrase(file, envNewPassphrase, "New passphrase "+name, true); err != nil {
+			return err
 		}
 	}
-	add := change("add", "Add a passphrase under a name", "  twinshelf shelf passphrase add purser --shelf /media/oak",
-		func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
-			return s.AddKey(ctx, one, fresh, name, store.Cost{})
-		}, true)
-	replace := change("change", "Replace a passphrase", "  twinshelf shelf passphrase change first",
-		func(ctx context.Context, s *shelf.Shelf, one, fresh []byte, name string) error {
-			return s.ChangeKey(ctx, one, fresh, name, store.Cost{})
-		}, true)
-	withdraw := change("withdraw", "Withdraw a passphrase; never the last one",
-		"  twinshelf shelf passphrase withdraw purser",
-		func(ctx context.Context, s *shelf.Shelf, one, _ []byte, name string) error {
-			return s.WithdrawKey(ctx, one, name)
-		}, false)
-	for _, x := range []*cobra.Command{add, replace} {
-		x.Flags().StringVar(&file, "new-passphrase-file", "", "file with the new passphrase")
+	if err := k.do(ctx, w.Shelf, one, p, name); err != nil {
+		return err
 	}
-	c.AddCommand(list, add, replace, withdraw)
-	return c
+	n := len(w.Shelf.Head().Keys)
+	if o.json {
+		return o.print(map[string]any{"passphrase_count": n})
+	}
+	o.say("Done: the shelf has %s.", units.Plural(n, "passphrase"))
+	return nil
 }
 
 // newPassphrase asks for the passphrase of a shelf that is being made.

@@ -245,8 +245,7 @@ func (o *options) purpose(draft *ready.Draft, twins []*shelf.Twin, t *shelf.Twin
 
 func changeCommand(o *options) *cobra.Command {
 	var f writing
-	var size, name, kind, form, label, unit string
-	var remove bool
+	var ask changes
 	c := &cobra.Command{
 		Use:   "change DISK PART",
 		Short: "Change one part: size, name, type, file system, or take it out; the others stay",
@@ -271,62 +270,79 @@ func changeCommand(o *options) *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			given := cmd.Flags().Changed
-			if remove {
-				draft.Remove(i)
-				return o.carryOut(cmd.Context(), w, d, draft, f)
-			}
-			if given("size") {
-				room := sizes.Room{Disk: d.Identity.Size, Rest: draft.Growable(i), Used: func(m string) (int64, error) {
-					return workshop.UsedOn(twinsOf(cmd.Context(), w), m)
-				}}
-				n, err := sizes.Parse(size, room)
-				if err == nil {
-					err = draft.Resize(i, n.Bytes)
-				}
-				if err != nil {
-					return usageError{err}
-				}
-			}
-			if given("format") || given("label") || given("unit") {
-				if !given("format") {
-					return usageError{fmt.Errorf("a label or a unit comes with a new file system: give --format too; " +
-						"what is on the part is then gone")}
-				}
-				var n int64
-				if given("unit") {
-					s, err := sizes.Parse(unit, sizes.Room{Disk: d.Identity.Size})
-					if err != nil {
-						return usageError{err}
-					}
-					n = s.Bytes
-				}
-				if err := draft.SetForm(i, form, label, n); err != nil {
-					return usageError{err}
-				}
-			}
-			if given("name") {
-				if err := draft.SetName(i, name); err != nil {
-					return usageError{err}
-				}
-			}
-			if given("type") {
-				if err := draft.SetType(i, kind); err != nil {
-					return usageError{err}
-				}
+			ask.given = cmd.Flags().Changed
+			used := func(m string) (int64, error) { return workshop.UsedOn(twinsOf(cmd.Context(), w), m) }
+			if err := ask.apply(draft, i, used); err != nil {
+				return usageError{err}
 			}
 			return o.carryOut(cmd.Context(), w, d, draft, f)
 		},
 	}
 	f.flags(c)
-	c.Flags().StringVar(&size, "size", "", "new size; the part keeps its place, \"rest\" is up to the next one")
-	c.Flags().StringVar(&name, "name", "", "new name in the table (GPT)")
-	c.Flags().StringVar(&kind, "type", "", "what the part is for, in words or as a number of the specification")
-	c.Flags().StringVar(&form, "format", "", "make a new file system: "+strings.Join(kindNames(), ", "))
-	c.Flags().StringVar(&label, "label", "", "with --format: its label")
-	c.Flags().StringVar(&unit, "unit", "", "with --format: allocation unit, such as 64 KiB")
-	c.Flags().BoolVar(&remove, "remove", false, "remove the part from the table")
+	c.Flags().StringVar(&ask.size, "size", "", "new size; the part keeps its place, \"rest\" is up to the next one")
+	c.Flags().StringVar(&ask.name, "name", "", "new name in the table (GPT)")
+	c.Flags().StringVar(&ask.kind, "type", "", "what the part is for, in words or as a number of the specification")
+	c.Flags().StringVar(&ask.form, "format", "", "make a new file system: "+strings.Join(kindNames(), ", "))
+	c.Flags().StringVar(&ask.label, "label", "", "with --format: its label")
+	c.Flags().StringVar(&ask.unit, "unit", "", "with --format: allocation unit, such as 64 KiB")
+	c.Flags().BoolVar(&ask.remove, "remove", false, "remove the part from the table")
 	return c
+}
+
+// changes are what is to be changed of a part.
+type changes struct {
+	size, name, kind, form, label, unit string
+	remove                              bool
+	given                               func(flag string) bool
+}
+
+// apply changes part i of a draft. used says how many bytes are in use on a machine.
+func (c *changes) apply(draft *ready.Draft, i int, used func(machine string) (int64, error)) error {
+	if c.remove {
+		draft.Remove(i)
+		return nil
+	}
+	if c.given("size") {
+		n, err := sizes.Parse(c.size, sizes.Room{Disk: draft.Identity.Size, Rest: draft.Growable(i), Used: used})
+		if err != nil {
+			return err
+		}
+		if err := draft.Resize(i, n.Bytes); err != nil {
+			return err
+		}
+	}
+	if err := c.format(draft, i); err != nil {
+		return err
+	}
+	if c.given("name") {
+		if err := draft.SetName(i, c.name); err != nil {
+			return err
+		}
+	}
+	if c.given("type") {
+		return draft.SetType(i, c.kind)
+	}
+	return nil
+}
+
+// format gives the part a new file system, where one is wanted.
+func (c *changes) format(draft *ready.Draft, i int) error {
+	if !c.given("format") && !c.given("label") && !c.given("unit") {
+		return nil
+	}
+	if !c.given("format") {
+		return fmt.Errorf("a label or a unit comes with a new file system: give --format too; what is on the part is " +
+			"then gone")
+	}
+	var n int64
+	if c.given("unit") {
+		s, err := sizes.Parse(c.unit, sizes.Room{Disk: draft.Identity.Size})
+		if err != nil {
+			return err
+		}
+		n = s.Bytes
+	}
+	return draft.SetForm(i, c.form, c.label, n)
 }
 
 func kindNames() []string {
@@ -364,25 +380,21 @@ func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.D
 // approve shows a summary, stops there for --plan, asks for the confirmation, works, and shows the disk.
 func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Disk, s workshop.Summary, f writing,
 	details map[string]any, show func(), start func() *run.Run) error {
-	if f.plan && o.json {
-		details["summary"] = s
-		return o.print(details)
-	}
-	if !o.json {
-		o.showSummary(s)
-		show()
-	}
-	if f.plan {
-		return nil
-	}
-	if err := o.confirm(s, f.confirm); err != nil {
-		return err
-	}
-	if err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what \"twinshelf ready "+
-		"back\" can put back"); err != nil {
-		return err
-	}
-	after, err := o.probed(ctx, w, d.Path)
+	details["summary"] = s
+	return o.undertake(undertaking{summaries: []workshop.Summary{s}, plan: f.plan, planned: details, show: show,
+		confirm: []string{f.confirm}, work: func() error {
+			err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what \"twinshelf "+
+				"ready back\" can put back")
+			if err != nil {
+				return err
+			}
+			return o.showAfter(ctx, w, d.Path)
+		}})
+}
+
+// showAfter shows a disk as it is after it was written.
+func (o *options) showAfter(ctx context.Context, w *workshop.Workshop, path string) error {
+	after, err := o.probed(ctx, w, path)
 	if err != nil {
 		return err
 	}
@@ -419,7 +431,7 @@ func eraseCommand(o *options) *cobra.Command {
 				return err
 			}
 			details := map[string]any{"seconds": e.Estimate()}
-			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, func() {},
+			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, nil,
 				func() *run.Run {
 					return w.StartErase(cmd.Context(), e)
 				})
@@ -463,7 +475,7 @@ func backCommand(o *options) *cobra.Command {
 				return o.print(map[string]any{"forgotten": r.Keepsake.Name()})
 			}
 			return o.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f,
-				map[string]any{"keepsake": keepsakeOf(r.Keepsake)}, func() {}, func() *run.Run {
+				map[string]any{"keepsake": keepsakeOf(r.Keepsake)}, nil, func() *run.Run {
 					return w.StartReturn(cmd.Context(), r)
 				})
 		},

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -11,6 +13,7 @@ import (
 	"twinshelf/internal/prove"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/sizes"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -67,41 +70,11 @@ func restoreCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			names := args[1:]
-			switch n := len(t.Disks); {
-			case from > n || from < 0:
-				return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from, units.Plural(n, "disk"))}
-			case from > 0 && len(names) > 1:
-				return usageError{fmt.Errorf("with --from-disk there is one target")}
-			case from == 0 && n != len(names):
-				return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- "+
-					"leaves a "+
-					"disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)),
-					o.proposal(cmd, w, t, names))}
+			if err := o.checkTargets(cmd, w, t, from, args[1:]); err != nil {
+				return err
 			}
-			var pairs []*workshop.Pair
-			for i, name := range names {
-				if name == "-" {
-					continue
-				}
-				if from > 0 {
-					i = from - 1
-				}
-				targets, err := o.probed(cmd.Context(), w, name)
-				if err != nil {
-					return err
-				}
-				wish, err := f.wish(i, len(names), targets[0].Identity.Size)
-				if err != nil {
-					return err
-				}
-				p, err := w.PlanRestore(cmd.Context(), workshop.Origin{Twin: t, Disk: i}, targets[0], wish)
-				if err != nil {
-					return err
-				}
-				pairs = append(pairs, p)
-			}
-			if pairs, err = w.Together(cmd.Context(), pairs); err != nil {
+			pairs, err := o.planPairs(cmd.Context(), w, t, from, args[1:], &f)
+			if err != nil {
 				return err
 			}
 			return o.writePairs(cmd, w, pairs, &f)
@@ -111,6 +84,51 @@ func restoreCommand(o *options) *cobra.Command {
 	c.Flags().BoolVar(&f.yesFewer, "yes-fewer-disks", false, "restore although a disk of the machine gets no target")
 	c.Flags().IntVar(&from, "from-disk", 0, "only this disk of the twin, from 1")
 	return c
+}
+
+// checkTargets refuses targets that don't fit the twin's disks in number. from is the only disk that is wanted, from 1;
+// 0 wants all.
+func (o *options) checkTargets(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Twin, from int,
+	names []string) error {
+	switch n := len(t.Disks); {
+	case from > n || from < 0:
+		return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from, units.Plural(n, "disk"))}
+	case from > 0 && len(names) > 1:
+		return usageError{fmt.Errorf("with --from-disk there is one target")}
+	case from == 0 && n != len(names):
+		return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a disk "+
+			"out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)),
+			o.proposal(cmd, w, t, names))}
+	}
+	return nil
+}
+
+// planPairs plans a restore onto each target.
+func (o *options) planPairs(ctx context.Context, w *workshop.Workshop, t *shelf.Twin, from int, names []string,
+	f *writeFlags) ([]*workshop.Pair, error) {
+	var pairs []*workshop.Pair
+	for i, name := range names {
+		if name == "-" {
+			continue
+		}
+		if from > 0 {
+			i = from - 1
+		}
+		targets, err := o.probed(ctx, w, name)
+		if err != nil {
+			return nil, err
+		}
+		wish, err := f.wish(i, len(names), targets[0].Identity.Size)
+		if err != nil {
+			return nil, err
+		}
+		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, targets[0], wish)
+		if err != nil {
+			return nil, err
+		}
+		pairs = append(pairs, p)
+	}
+	return w.Together(ctx, pairs)
 }
 
 func wereNamed(n int) string {
@@ -154,7 +172,6 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 		return usageError{fmt.Errorf("every disk is left out: there is nothing to write")}
 	}
 	seen := map[string]bool{}
-	var all []map[string]any
 	for _, p := range pairs {
 		if seen[p.Target.Path] {
 			return usageError{fmt.Errorf("%s is named for two disks: each needs a target of its own", p.Target.Path)}
@@ -166,51 +183,53 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	if err := w.CheckPairs(pairs); err != nil {
 		return err
 	}
-	summaries := workshop.SummarizeRestore(pairs)
-	for i, s := range summaries {
-		p := pairs[i].Plan
-		all = append(all, map[string]any{"summary": s, "parts": answer.FittedParts(p.Fit), "room": p.Fit.Room,
-			"smallest": p.Fit.Least, "smallest_shrunk": p.Fit.Smallest, "seconds": p.Estimate(),
-			"startup": p.Startup, "repaired": p.Repaired})
-		if !o.json {
-			o.showSummary(s)
-		}
-	}
-	if f.plan {
-		if o.json {
-			return o.print(map[string]any{"targets": all})
-		}
-		return nil
-	}
+	u := undertaking{summaries: workshop.SummarizeRestore(pairs), plan: f.plan, confirm: f.confirm}
+	u.planned = map[string]any{"targets": plannedTargets(pairs, u.summaries)}
 	for _, m := range workshop.MissingDisks(pairs) {
-		if f.yesFewer {
-			break
-		}
-		if err := o.agree(strings.ToUpper(m[:1])+m[1:], "--yes-fewer-disks"); err != nil {
-			return err
-		}
+		u.doubts = append(u.doubts, doubt{capital(m), "--yes-fewer-disks", f.yesFewer})
 	}
-	for i, s := range summaries {
-		given := ""
-		if i < len(f.confirm) {
-			given = f.confirm[i]
-		}
-		if err := o.confirm(s, given); err != nil {
-			return err
-		}
-		if fresh := pairs[i].Plan.Fresh; fresh != nil && !f.yesRegistry {
+	u.more = func(i int) (more []doubt) {
+		if fresh := pairs[i].Plan.Fresh; fresh != nil {
 			for _, asks := range fresh.Asks {
-				if err := o.agree(strings.ToUpper(asks[:1])+asks[1:], "--yes-registry"); err != nil {
-					return err
-				}
+				more = append(more, doubt{capital(asks), "--yes-registry", f.yesRegistry})
 			}
 		}
+		return more
 	}
-	r, proof := w.StartRestore(cmd.Context(), pairs)
-	if err := afterCancel(o.follow(r), leftTarget); err != nil {
-		return err
+	u.work = func() error {
+		r, proof := w.StartRestore(cmd.Context(), pairs)
+		if err := afterCancel(o.follow(r), leftTarget); err != nil {
+			return err
+		}
+		return o.showProof(proof())
 	}
-	return o.showProof(proof())
+	return o.undertake(u)
+}
+
+// capital gives a sentence its capital letter.
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// plannedTarget is what --plan says of one target.
+type plannedTarget struct {
+	Summary workshop.Summary    `json:"summary"`
+	Parts   []answer.FittedPart `json:"parts"`
+	// Room is by how many bytes the target is larger than needed; Smallest and SmallestShrunk are the smallest disks
+	// that will do.
+	Room           int64           `json:"room"`
+	Smallest       int64           `json:"smallest"`
+	SmallestShrunk int64           `json:"smallest_shrunk"`
+	Seconds        time.Duration   `json:"seconds"`
+	Startup        *startup.Report `json:"startup"`
+	Repaired       []string        `json:"repaired"`
+}
+
+func plannedTargets(pairs []*workshop.Pair, summaries []workshop.Summary) (out []plannedTarget) {
+	for i, s := range summaries {
+		p := pairs[i].Plan
+		out = append(out, plannedTarget{s, answer.FittedParts(p.Fit), p.Fit.Room, p.Fit.Least, p.Fit.Smallest,
+			p.Estimate(), p.Startup, p.Repaired})
+	}
+	return out
 }
 
 func rehearseCommand(o *options) *cobra.Command {

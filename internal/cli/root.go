@@ -84,7 +84,8 @@ func Main(ctx context.Context, args []string, screen Screen) int {
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err != nil && !o.answered && (o.json || slices.Contains(args, "--json")) {
-		_ = o.print(answer.Error{Error: answer.Problem{Message: words(err), Kind: kinds[status(err)], Status: status(err)}})
+		_ = o.print(answer.Error{Error: answer.Problem{Message: words(err), Kind: kinds[status(err)],
+			Status: status(err)}})
 	}
 	if err != nil {
 		fmt.Fprintln(o.err, "twinshelf: "+words(err))

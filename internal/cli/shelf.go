@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -11,6 +12,7 @@ import (
 
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/settings"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
@@ -19,14 +21,22 @@ import (
 func shelfCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "shelf", Short: "Make a shelf, describe it, thin, check and mend it, carry it to another one",
-		Example: "  twinshelf shelf new /media/oak --name Oak --sealed\n  twinshelf shelf show --shelf /media/oak\n  " +
-			"twinshelf shelf check --full --mend",
+		Example: "  twinshelf shelf new /media/oak --name Oak --sealed\n" +
+			"  twinshelf shelf show --shelf /media/oak\n" +
+			"  twinshelf shelf check --full --mend",
 		Args: cobra.NoArgs,
 	}
+	c.AddCommand(newShelfCommand(o), showShelfCommand(o), reindexCommand(o), parityCommand(o), passphraseCommand(o),
+		ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
+		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
+	return c
+}
+
+func newShelfCommand(o *options) *cobra.Command {
 	var name string
 	var sealed bool
 	var parity int
-	create := &cobra.Command{
+	c := &cobra.Command{
 		Use: "new FOLDER", Short: "Make a shelf in an empty folder", Args: exactly("the folder"),
 		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
 			"names of its machines. Nobody can recover a lost passphrase.",
@@ -35,39 +45,52 @@ func shelfCommand(o *options) *cobra.Command {
 			if name == "" {
 				name = filepath.Base(args[0])
 			}
-			if parity < 1 || parity > store.MostParity {
-				return usageError{fmt.Errorf("--parity %d: choose from 1 to %d", parity, store.MostParity)}
-			}
-			var p []byte
-			if sealed {
-				var err error
-				if p, err = o.newPassphrase(name); err != nil {
-					return err
-				}
-			}
-			s, err := workshop.NewShelf(cmd.Context(), args[0], name, parity, p)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if w, err := workshop.New(settings.Dir(), nil, true); err == nil {
-				_ = w.Remember(cmd.Context(), s) // a comfort, not a need
-			}
-			if o.json {
-				h := s.Head()
-				return o.print(map[string]any{"id": h.ID, "name": h.Name, "created": h.Created,
-					"block_size": h.BlockSize, "sealed": s.Sealed()})
-			}
-			o.say("The shelf %q is ready in %s.", name, args[0])
-			return nil
+			return o.makeShelf(cmd.Context(), args[0], name, parity, sealed)
 		},
 	}
-	create.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
-	create.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
-	create.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in "+
+	c.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
+	c.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
+	c.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in "+
 		"percent: the share of it that can be lost and mended")
+	return c
+}
+
+func (o *options) makeShelf(ctx context.Context, folder, name string, parity int, sealed bool) error {
+	if parity < 1 || parity > store.MostParity {
+		return usageError{fmt.Errorf("--parity %d: choose from 1 to %d", parity, store.MostParity)}
+	}
+	var p []byte
+	if sealed {
+		var err error
+		if p, err = o.newPassphrase(name); err != nil {
+			return err
+		}
+	}
+	s, err := workshop.NewShelf(ctx, folder, name, parity, p)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if w, err := workshop.New(settings.Dir(), nil, true); err == nil {
+		_ = w.Remember(ctx, s) // a comfort, not a need
+	}
+	if o.json {
+		return o.print(shelfHead(s))
+	}
+	o.say("The shelf %q is ready in %s.", name, folder)
+	return nil
+}
+
+// shelfHead says what shelf it is.
+func shelfHead(s *shelf.Shelf) map[string]any {
+	h := s.Head()
+	return map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize,
+		"sealed": s.Sealed()}
+}
+
+func showShelfCommand(o *options) *cobra.Command {
 	var accept bool
-	show := &cobra.Command{
+	c := &cobra.Command{
 		Use: "show", Short: "Describe a shelf, and what is wrong with it", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), true)
@@ -79,63 +102,87 @@ func shelfCommand(o *options) *cobra.Command {
 					return err
 				}
 			}
-			st, err := w.Shelf.Stats(cmd.Context())
+			a, err := accountOf(cmd.Context(), w)
 			if err != nil {
 				return err
 			}
-			twins, problems := w.Shelf.Twins(cmd.Context())
-			free, err := w.Shelf.Free(cmd.Context())
-			if err != nil {
-				return err
-			}
-			ahead, err := w.Foresee(cmd.Context(), twins)
-			if err != nil {
-				return err
-			}
-			holders, err := w.Shelf.Holders(cmd.Context())
-			if err != nil {
-				return err
-			}
-			retired, isRetired := w.Shelf.Retired(cmd.Context())
 			if o.json {
-				h := w.Shelf.Head()
-				head := map[string]any{"id": h.ID, "name": h.Name, "created": h.Created, "block_size": h.BlockSize,
-					"sealed": w.Shelf.Sealed()}
-				return o.print(map[string]any{"shelf": head, "foresight": ahead, "locks": holders, "retired": isRetired,
-					"concerns": w.Shelf.Concerns(), "damage": keeping.KnownDamage(cmd.Context(), w.Shelf),
-					"vanished": w.Missing(), "parity": w.Shelf.ParityShare(), "stats": st, "twin_count": len(twins),
-					"free": free, "notes": w.Shelf.Notes(), "problems": problems})
+				return o.print(a)
 			}
-			o.say("%s in %s: %s, %s in %s, %s stored, %s free.", w.Shelf.Head().Name, w.Shelf.Place(),
-				units.Plural(len(twins), "twin"),
-				units.Plural(st.Blocks, "block"), units.Plural(st.Packs, "pack"), units.Bytes(st.Bytes),
-				units.Bytes(free))
-			o.say("  %s", ahead.Words())
-			o.say("  new packs get %d %% parity", w.Shelf.ParityShare())
-			for _, g := range ahead.Machines {
-				o.say("    %s: %s, %s stored, %s a week", g.Machine, units.Plural(g.Twins, "twin"),
-					units.Bytes(g.Stored), units.Bytes(int64(g.PerWeek)))
-			}
-			if w.Shelf.Sealed() {
-				o.say("  sealed, opened by the passphrase %q", w.Shelf.Key())
-			}
-			if isRetired {
-				o.say("  retired: %s", retired)
-			}
-			for _, h := range holders {
-				o.say("  in use now: %s", h)
-			}
-			for _, n := range slices.Concat(w.Missing(), w.Shelf.Concerns(),
-				keeping.KnownDamage(cmd.Context(), w.Shelf), w.Shelf.Notes(), texts(problems)) {
-				o.say("  %s", n)
-			}
+			o.showAccount(w.Shelf, a)
 			return nil
 		},
 	}
-	show.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine "+
-		"once saw "+
+	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw "+
 		"and that are gone")
-	reindex := &cobra.Command{
+	return c
+}
+
+// shelfAccount is what is known of a shelf.
+type shelfAccount struct {
+	Shelf     map[string]any    `json:"shelf"`
+	Foresight keeping.Foresight `json:"foresight"`
+	Locks     []store.Holder    `json:"locks"`
+	Retired   bool              `json:"retired"`
+	Note      string            `json:"note,omitempty"` // why it is retired
+	Parity    int               `json:"parity"`         // percent
+	Stats     store.Stats       `json:"stats"`
+	TwinCount int               `json:"twin_count"`
+	Free      int64             `json:"free"` // bytes
+	// What is wrong or worth knowing, in words.
+	Vanished []string `json:"vanished"`
+	Concerns []string `json:"concerns"`
+	Damage   []string `json:"damage"`
+	Notes    []string `json:"notes"`
+	Problems []string `json:"problems"`
+}
+
+func accountOf(ctx context.Context, w *workshop.Workshop) (*shelfAccount, error) {
+	s := w.Shelf
+	twins, problems := s.Twins(ctx)
+	a := &shelfAccount{Shelf: shelfHead(s), Parity: s.ParityShare(), TwinCount: len(twins), Vanished: w.Missing(),
+		Concerns: s.Concerns(), Damage: keeping.KnownDamage(ctx, s), Notes: s.Notes(), Problems: texts(problems)}
+	a.Note, a.Retired = s.Retired(ctx)
+	var err error
+	if a.Stats, err = s.Stats(ctx); err != nil {
+		return nil, err
+	}
+	if a.Free, err = s.Free(ctx); err != nil {
+		return nil, err
+	}
+	if a.Foresight, err = w.Foresee(ctx, twins); err != nil {
+		return nil, err
+	}
+	a.Locks, err = s.Holders(ctx)
+	return a, err
+}
+
+func (o *options) showAccount(s *shelf.Shelf, a *shelfAccount) {
+	o.say("%s in %s: %s, %s in %s, %s stored, %s free.", s.Head().Name, s.Place(), units.Plural(a.TwinCount, "twin"),
+		units.Plural(a.Stats.Blocks, "block"), units.Plural(a.Stats.Packs, "pack"), units.Bytes(a.Stats.Bytes),
+		units.Bytes(a.Free))
+	o.say("  %s", a.Foresight.Words())
+	o.say("  new packs get %d %% parity", a.Parity)
+	for _, g := range a.Foresight.Machines {
+		o.say("    %s: %s, %s stored, %s a week", g.Machine, units.Plural(g.Twins, "twin"), units.Bytes(g.Stored),
+			units.Bytes(int64(g.PerWeek)))
+	}
+	if s.Sealed() {
+		o.say("  sealed, opened by the passphrase %q", s.Key())
+	}
+	if a.Retired {
+		o.say("  retired: %s", a.Note)
+	}
+	for _, h := range a.Locks {
+		o.say("  in use now: %s", h)
+	}
+	for _, n := range slices.Concat(a.Vanished, a.Concerns, a.Damage, a.Notes, a.Problems) {
+		o.say("  %s", n)
+	}
+}
+
+func reindexCommand(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use: "reindex", Short: "Rebuild the index from the packs", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), true)
@@ -156,7 +203,10 @@ func shelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	share := &cobra.Command{
+}
+
+func parityCommand(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use: "parity [PERCENT]", Short: "Show or choose the share of parity that packs get from now on",
 		Args: cobra.MaximumNArgs(1),
 		Long: "Parity mends packs that have lost bits, sectors or their end. Packs that are already there keep what " +
@@ -182,10 +232,6 @@ func shelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(create, show, reindex, share, passphraseCommand(o), ruleCommand(o), thinCommand(o), keepCommand(o),
-		discardCommand(o), roomCommand(o), journalCommand(o),
-		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), chartCommand(o))
-	return c
 }
 
 // texts are errors in words.

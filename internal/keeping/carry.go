@@ -13,7 +13,7 @@ import (
 
 // Carried is what carrying twins to another shelf came to.
 type Carried struct {
-	Twins   int   `json:"carried"`   // that stand on the other shelf now because of it
+	Twins   int   `json:"carried"` // that stand on the other shelf now because of it
 	Already int   `json:"already"` // that stood there before
 	Blocks  int   `json:"blocks"`
 	Bytes   int64 `json:"bytes"` // stored anew there

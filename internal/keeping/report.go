@@ -29,9 +29,9 @@ func (d Damage) String() string {
 
 // Report is what a check found.
 type Report struct {
-	Packs  int      `json:"packs"` // read
-	Of     int      `json:"packs_in_all"`    // packs in all
-	Bytes  int64    `json:"bytes"` // read
+	Packs  int      `json:"packs"`        // read
+	Of     int      `json:"packs_in_all"` // packs in all
+	Bytes  int64    `json:"bytes"`        // read
 	Blocks int      `json:"blocks"`
 	Mended []string `json:"mended,omitempty"`
 	// Hurt are files that aren't what was written, in words.

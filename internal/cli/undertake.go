@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"twinshelf/internal/workshop"
+)
+
+// undertaking is work that changes a disk or a shelf. Every command shows it, asks and carries it out in the same way.
+type undertaking struct {
+	// summaries say what will be done to each target; each is confirmed by itself.
+	summaries []workshop.Summary
+	// plan ends it after it was shown; planned is what it says then as JSON.
+	plan    bool
+	planned any
+	// show shows it where the summaries alone don't; nil otherwise.
+	show func()
+	// doubts need a yes of their own before anything is confirmed, more are asked after the confirmation of each target.
+	doubts []doubt
+	more   func(target int) []doubt
+	// confirm are the confirmations that were given by flags, in the order of the summaries.
+	confirm []string
+	// work does it, and says the result.
+	work func() error
+}
+
+// doubt is something that may be a mistake. A flag says yes to it.
+type doubt struct {
+	says, flag string
+	yes        bool
+}
+
+// undertake shows, asks, and works.
+func (o *options) undertake(u undertaking) error {
+	if u.plan && o.json {
+		return o.print(u.planned)
+	}
+	if !o.json {
+		o.showUndertaking(u)
+	}
+	if u.plan {
+		return nil
+	}
+	if err := o.agreeAll(u.doubts); err != nil {
+		return err
+	}
+	for i, s := range u.summaries {
+		given := ""
+		if i < len(u.confirm) {
+			given = u.confirm[i]
+		}
+		if err := o.confirm(s, given); err != nil {
+			return err
+		}
+		if u.more == nil {
+			continue
+		}
+		if err := o.agreeAll(u.more(i)); err != nil {
+			return err
+		}
+	}
+	return u.work()
+}
+
+func (o *options) showUndertaking(u undertaking) {
+	for _, s := range u.summaries {
+		if s.Head != "" {
+			o.showSummary(s)
+		}
+	}
+	if u.show != nil {
+		u.show()
+	}
+}
+
+func (o *options) agreeAll(doubts []doubt) error {
+	for _, d := range doubts {
+		if d.yes {
+			continue
+		}
+		if err := o.agree(d.says, d.flag); err != nil {
+			return err
+		}
+	}
+	return nil
+}
