@@ -42,9 +42,15 @@ func (m *model) fitBody(w int) []string {
 	case m.pair == nil:
 		return []string{"", dim.Render(" Working out what goes where …")}
 	}
-	d, plan := m.pair.Describe(), m.pair.Plan
-	f := plan.Fit
-	out := append(m.pairLines(w), " "+fitHead(f), "")
+	out := append(m.pairLines(w), " "+fitHead(m.pair.Plan.Fit), "")
+	out = append(out, m.fitParts(w)...)
+	out = append(out, "")
+	return append(append(out, m.fitNotes(w)...), startLines(m.pair.Plan, w)...)
+}
+
+// fitParts is the table of what becomes of each part.
+func (m *model) fitParts(w int) []string {
+	d, f := m.pair.Describe(), m.pair.Plan.Fit
 	title, wide := min(26, max(18, w-92)), w >= wideFit
 	head := "     " + fit("part", title)
 	if wide {
@@ -54,7 +60,7 @@ func (m *model) fitBody(w int) []string {
 	if wide {
 		head += right("begins at", 12)
 	}
-	out = append(out, dim.Render(head+"   what happens"))
+	out := []string{dim.Render(head + "   what happens")}
 	m.fit.row = min(m.fit.row, max(0, len(f.Parts)-1))
 	for i, x := range f.Parts {
 		out = append(out, m.fitLine(i, x, d, title, w))
@@ -74,7 +80,13 @@ func (m *model) fitBody(w int) []string {
 				fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]),
 				right(units.Bytes(left.Len()), 12))))
 	}
-	out = append(out, "")
+	return out
+}
+
+// fitNotes are what is to know of the plan.
+func (m *model) fitNotes(w int) (out []string) {
+	d, plan := m.pair.Describe(), m.pair.Plan
+	f := plan.Fit
 	_, data := plan.Bytes()
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room",
 		units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
@@ -100,7 +112,7 @@ func (m *model) fitBody(w int) []string {
 			out = append(out, warned(n, w)...)
 		}
 	}
-	return append(out, startLines(plan, w)...)
+	return out
 }
 
 // warned is a line to be careful about.

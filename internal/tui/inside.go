@@ -243,21 +243,7 @@ func (m *model) readDetail() tea.Cmd {
 	}
 	number, p, at, in, w := l.number, l.part, fsys.Join(l.path, e.Name), l.in, m.w
 	return func() tea.Msg {
-		if t, err := p.Tree(ctx); err == nil && e.Err == nil {
-			if d.more, err = t.More(e.Item); err != nil {
-				d.problem = err.Error()
-			}
-			if e.Mode.IsRegular() {
-				c, err := t.Open(e.Item, "")
-				if err != nil {
-					d.problem = err.Error()
-				} else {
-					for _, sp := range c.Spans() {
-						d.spans = append(d.spans, sp.Shift(p.Span.Start))
-					}
-				}
-			}
-		}
+		d.describe(ctx, p, e)
 		if in.Twin != nil {
 			sights, err := w.History(ctx, in.Twin.Machine, p, at)
 			if ctx.Err() != nil {
@@ -280,6 +266,28 @@ func (m *model) readDetail() tea.Cmd {
 			}
 			return detailed{number, settled}
 		}}
+	}
+}
+
+// describe reads what a listing doesn't say of an item.
+func (d *detail) describe(ctx context.Context, p *inside.Part, e fsys.Entry) {
+	t, err := p.Tree(ctx)
+	if err != nil || e.Err != nil {
+		return
+	}
+	if d.more, err = t.More(e.Item); err != nil {
+		d.problem = err.Error()
+	}
+	if !e.Mode.IsRegular() {
+		return
+	}
+	c, err := t.Open(e.Item, "")
+	if err != nil {
+		d.problem = err.Error()
+		return
+	}
+	for _, sp := range c.Spans() {
+		d.spans = append(d.spans, sp.Shift(p.Span.Start))
 	}
 }
 

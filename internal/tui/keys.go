@@ -104,37 +104,8 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	if k == "ctrl+c" {
 		return m.quit()
 	}
-	switch {
-	case m.leaving:
-		switch k { // Enter is pressed too easily
-		case "y":
-			m.run.Cancel()
-			return tea.Quit
-		case "n", "esc", "q":
-			m.leaving = false
-		}
-		return nil
-	case m.ending:
-		switch k {
-		case "y":
-			m.ending = false
-			m.run.Cancel()
-			m.say("Cancelling: the run stops at the next block.")
-		case "n", "esc", "c":
-			m.ending = false
-		}
-		return nil
-	case m.confirm != nil:
-		return m.keyConfirm(msg)
-	case m.typing != nil:
-		return m.keyTyping(msg)
-	case m.menu != nil:
-		return m.keyMenu(k)
-	case m.help:
-		if k == "esc" || k == "?" || k == "q" || k == "enter" {
-			m.help = false
-		}
-		return nil
+	if cmd, done := m.keyAsked(msg, k); done {
+		return cmd
 	}
 	if m.holds(msg) {
 		return nil
@@ -148,42 +119,91 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 			return cmd
 		}
 	}
+	if cmd, done := m.keyAnywhere(k); done {
+		return cmd
+	}
+	return m.keyStep(k)
+}
+
+// keyAsked takes a key while something is asked, typed or shown over the step.
+func (m *model) keyAsked(msg tea.KeyPressMsg, k string) (cmd tea.Cmd, done bool) {
+	switch {
+	case m.leaving:
+		switch k { // Enter is pressed too easily
+		case "y":
+			m.run.Cancel()
+			return tea.Quit, true
+		case "n", "esc", "q":
+			m.leaving = false
+		}
+		return nil, true
+	case m.ending:
+		switch k {
+		case "y":
+			m.ending = false
+			m.run.Cancel()
+			m.say("Cancelling: the run stops at the next block.")
+		case "n", "esc", "c":
+			m.ending = false
+		}
+		return nil, true
+	case m.confirm != nil:
+		return m.keyConfirm(msg), true
+	case m.typing != nil:
+		return m.keyTyping(msg), true
+	case m.menu != nil:
+		return m.keyMenu(k), true
+	case m.help:
+		if k == "esc" || k == "?" || k == "q" || k == "enter" {
+			m.help = false
+		}
+		return nil, true
+	}
+	return nil, false
+}
+
+// keyAnywhere takes a key that does the same in every step.
+func (m *model) keyAnywhere(k string) (cmd tea.Cmd, done bool) {
 	switch k {
 	case "?":
 		m.help = true
-		return nil
+		return nil, true
 	case "q":
-		return m.quit()
+		return m.quit(), true
 	case "esc":
 		if m.step == stepDates && m.growing {
-			return m.keyGrowth(k)
+			return m.keyGrowth(k), true
 		}
 		if m.step == stepDates && m.thin != nil {
 			m.thin, m.goes, m.wished = nil, nil, nil
-			return nil
+			return nil, true
 		}
-		return m.back()
+		return m.back(), true
 	case "i":
 		if m.step == stepBench || m.step == stepDates {
-			return m.insideFrom()
+			return m.insideFrom(), true
 		}
 	case "tab":
 		if m.step == stepInside {
-			return m.goTo((m.inside.from + 1) % step(len(stepNames)))
+			return m.goTo((m.inside.from + 1) % step(len(stepNames))), true
 		}
-		return m.goTo((m.step + 1) % step(len(stepNames)))
+		return m.goTo((m.step + 1) % step(len(stepNames))), true
 	case "shift+tab":
 		if m.step == stepInside {
-			return m.goTo(m.inside.from)
+			return m.goTo(m.inside.from), true
 		}
-		return m.goTo((m.step + step(len(stepNames)) - 1) % step(len(stepNames)))
+		return m.goTo((m.step + step(len(stepNames)) - 1) % step(len(stepNames))), true
 	case "pgdown":
 		m.scroll += 5
-		return nil
+		return nil, true
 	case "pgup":
 		m.scroll = max(0, m.scroll-5)
-		return nil
+		return nil, true
 	}
+	return nil, false
+}
+
+func (m *model) keyStep(k string) tea.Cmd {
 	switch m.step {
 	case stepBench:
 		return m.keyBench(k)

@@ -306,20 +306,6 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say("%s", msg.text)
 		}
 		return m, tea.Batch(m.look(), m.readShelf())
-	case lookedInto:
-		return m, m.onOpened(msg)
-	case folderRead:
-		return m, m.onFolder(msg)
-	case detailed:
-		m.onDetailed(msg)
-	case pageRead:
-		m.onPage(msg)
-	case searched:
-		m.onSearched(msg)
-	case listingNames:
-		msg.f.listing = msg.text
-	case compared:
-		m.onCompared(msg)
 	case ticked:
 		return m, m.onTick()
 	case locked:
@@ -334,8 +320,31 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.onKey(msg)
 	case tea.PasteMsg:
 		return m, m.onPaste(msg)
+	default:
+		return m, m.onInside(msg)
 	}
 	return m, nil
+}
+
+// onInside takes what was read for the Inside step.
+func (m *model) onInside(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case lookedInto:
+		return m.onOpened(msg)
+	case folderRead:
+		return m.onFolder(msg)
+	case detailed:
+		m.onDetailed(msg)
+	case pageRead:
+		m.onPage(msg)
+	case searched:
+		m.onSearched(msg)
+	case listingNames:
+		msg.f.listing = msg.text
+	case compared:
+		m.onCompared(msg)
+	}
+	return nil
 }
 
 func (m *model) say(format string, args ...any) {

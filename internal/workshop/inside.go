@@ -330,32 +330,13 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 // differs, and counts equal ones as one version. Files of more than most bytes are left as they are.
 func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight,
 	most int64) error {
-	open := func(t *shelf.Twin) (*inside.Opened, error) {
-		in, err := w.LookInto(ctx, Origin{Twin: t})
-		if err != nil {
-			return nil, err
-		}
-		same := in.Same(p)
-		if same == nil {
-			return nil, fs.ErrNotExist
-		}
-		return same.Open(ctx, path)
-	}
 	was, fewer := 0, 0 // the version before as it was counted, and how many turned out to be none
 	for i := range sights {
 		s := &sights[i]
 		now := s.Version
-		if i > 0 && now > was && was > 0 && sights[i-1].There && s.Entry.Kind == names.File &&
-			sights[i-1].Entry.Kind == names.File && s.Entry.Size == sights[i-1].Entry.Size && s.Entry.Size <= most {
-			a, err := open(sights[i-1].Twin)
-			if err == nil {
-				var b *inside.Opened
-				if b, err = open(s.Twin); err == nil {
-					var same bool
-					if same, err = inside.SameContents(ctx, a, b); err == nil && same {
-						fewer++
-					}
-				}
+		if i > 0 && now > was && was > 0 && alike(sights[i-1], *s) && s.Entry.Size <= most {
+			if w.sameAt(ctx, p, path, sights[i-1].Twin, s.Twin) {
+				fewer++
 			}
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -369,6 +350,38 @@ func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path stri
 		}
 	}
 	return nil
+}
+
+// alike says whether an item was a file of the same size at two dates.
+func alike(a, b inside.Sight) bool {
+	return a.There && a.Entry.Kind == names.File && b.Entry.Kind == names.File && a.Entry.Size == b.Entry.Size
+}
+
+// sameAt says whether a file is known to have had the same contents at two dates.
+func (w *Workshop) sameAt(ctx context.Context, p *inside.Part, path string, before, after *shelf.Twin) bool {
+	a, err := w.openAt(ctx, p, path, before)
+	if err != nil {
+		return false
+	}
+	b, err := w.openAt(ctx, p, path, after)
+	if err != nil {
+		return false
+	}
+	same, err := inside.SameContents(ctx, a, b)
+	return err == nil && same
+}
+
+// openAt opens a file of a part as it was in a twin.
+func (w *Workshop) openAt(ctx context.Context, p *inside.Part, path string, t *shelf.Twin) (*inside.Opened, error) {
+	in, err := w.LookInto(ctx, Origin{Twin: t})
+	if err != nil {
+		return nil, err
+	}
+	same := in.Same(p)
+	if same == nil {
+		return nil, fs.ErrNotExist
+	}
+	return same.Open(ctx, path)
 }
 
 // PartDifference is what differs in one part.
@@ -466,25 +479,33 @@ func ConfirmDifferences(ctx context.Context, before *Inside, d *PartDifference) 
 	var out []names.Difference
 	for _, x := range d.All {
 		if x.Unsure && x.New.Kind == names.File && was != nil {
-			a, err := was.Open(ctx, x.Path)
-			if err == nil {
-				var b *inside.Opened
-				if b, err = d.Part.Open(ctx, x.Path); err == nil {
-					same, err := inside.SameContents(ctx, a, b)
-					if ctx.Err() != nil {
-						return ctx.Err()
-					}
-					if err == nil && same {
-						continue
-					}
-					x.Unsure = err != nil
-				}
+			same, known := sameIn(ctx, was, d.Part, x.Path)
+			if ctx.Err() != nil {
+				return ctx.Err()
 			}
+			if same {
+				continue
+			}
+			x.Unsure = x.Unsure && !known
 		}
 		out = append(out, x)
 	}
 	d.All = out
 	return nil
+}
+
+// sameIn says whether a file has the same contents in two parts; known is false when that can't be told.
+func sameIn(ctx context.Context, before, after *inside.Part, path string) (same, known bool) {
+	a, err := before.Open(ctx, path)
+	if err != nil {
+		return false, false
+	}
+	b, err := after.Open(ctx, path)
+	if err != nil {
+		return false, false
+	}
+	same, err = inside.SameContents(ctx, a, b)
+	return same, err == nil
 }
 
 // Taking is where things that are taken out go.

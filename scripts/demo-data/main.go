@@ -7,9 +7,9 @@ package main
 import (
 	"archive/tar"
 	"bytes"
+	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"os"
 
 	"github.com/klauspost/compress/zstd"
@@ -42,9 +42,9 @@ func pack(image, base, out string) error {
 	if err != nil {
 		return err
 	}
-	var b *disk.File
+	p := packer{d: d, old: make([]byte, step)}
 	if base != "" {
-		if b, err = disk.Open(base, disk.Identity{}); err != nil {
+		if p.base, err = disk.Open(base, disk.Identity{}); err != nil {
 			return err
 		}
 	}
@@ -56,81 +56,91 @@ func pack(image, base, out string) error {
 	if err != nil {
 		return err
 	}
-	t := tar.NewWriter(z)
-	var run []byte
-	var at int64
-	flush := func() error {
-		if len(run) == 0 {
-			return nil
-		}
-		if err := t.WriteHeader(&tar.Header{Name: fmt.Sprintf("%012x", at), Size: int64(len(run)),
-			Mode: 0o600}); err != nil {
-			return err
-		}
-		_, err := t.Write(run)
-		run = run[:0]
+	p.out = tar.NewWriter(z)
+	if err := p.all(); err != nil {
 		return err
 	}
-	cur, old, zero := make([]byte, step), make([]byte, step), make([]byte, step)
-	for off := int64(0); off < d.Size(); {
-		next, err := d.NextData(off)
-		if err == io.EOF {
-			next.Start = d.Size()
-		}
-		if b != nil {
-			if n2, err := b.NextData(off); err == nil {
-				next.Start = min(next.Start, n2.Start)
-			}
-		}
-		if next.Start >= off+step { // a hole in both ends the stretch
-			if err := flush(); err != nil {
+	return errors.Join(p.out.Close(), z.Close(), f.Close())
+}
+
+// packer writes what of an image differs from another one, or from zeros, in stretches named by where they begin.
+type packer struct {
+	d, base *disk.File
+	out     *tar.Writer
+	run     []byte // the stretch that is being collected
+	at      int64  // where it begins
+	old     []byte
+}
+
+// most is how long a stretch becomes, in bytes.
+const most = 4 << 20
+
+func (p *packer) all() error {
+	cur := make([]byte, step)
+	for off := int64(0); off < p.d.Size(); {
+		next := p.nextData(off)
+		if next >= off+step { // a hole in both ends the stretch
+			if err := p.flush(); err != nil {
 				return err
 			}
-			off = next.Start / step * step
+			off = next / step * step
+			continue
 		}
-		if off >= d.Size() {
-			break
-		}
-		n := min(step, d.Size()-off)
-		if err := disk.ReadFull(d, cur[:n], off); err != nil {
+		n := min(step, p.d.Size()-off)
+		if err := disk.ReadFull(p.d, cur[:n], off); err != nil {
 			return err
 		}
-		clear(old)
-		if b != nil {
-			if err := disk.ReadFull(b, old[:n], off); err != nil {
-				return err
-			}
-		}
-		want := zero
-		if b != nil {
-			want = old
-		}
-		switch {
-		case bytes.Equal(cur[:n], want[:n]):
-			if err := flush(); err != nil {
-				return err
-			}
-		default:
-			if len(run) == 0 {
-				at = off
-			}
-			run = append(run, cur[:n]...)
-			if len(run) >= 4<<20 {
-				if err := flush(); err != nil {
-					return err
-				}
-			}
+		if err := p.add(cur[:n], off); err != nil {
+			return err
 		}
 		off += n
 	}
-	if err := flush(); err != nil {
+	return p.flush()
+}
+
+// nextData is where the next data of either image begins.
+func (p *packer) nextData(off int64) int64 {
+	at := p.d.Size()
+	for _, d := range []*disk.File{p.d, p.base} {
+		if d == nil {
+			continue
+		}
+		if next, err := d.NextData(off); err == nil {
+			at = min(at, next.Start)
+		}
+	}
+	return at
+}
+
+// add takes a piece into the stretch, or ends it when nothing of the piece differs.
+func (p *packer) add(cur []byte, off int64) error {
+	clear(p.old)
+	if p.base != nil {
+		if err := disk.ReadFull(p.base, p.old[:len(cur)], off); err != nil {
+			return err
+		}
+	}
+	if bytes.Equal(cur, p.old[:len(cur)]) {
+		return p.flush()
+	}
+	if len(p.run) == 0 {
+		p.at = off
+	}
+	if p.run = append(p.run, cur...); len(p.run) < most {
+		return nil
+	}
+	return p.flush()
+}
+
+func (p *packer) flush() error {
+	if len(p.run) == 0 {
+		return nil
+	}
+	h := &tar.Header{Name: fmt.Sprintf("%012x", p.at), Size: int64(len(p.run)), Mode: 0o600}
+	if err := p.out.WriteHeader(h); err != nil {
 		return err
 	}
-	if err := t.Close(); err != nil {
-		return err
-	}
-	if err := z.Close(); err != nil {
-		return err
-	}
-	return f.Close()
+	_, err := p.out.Write(p.run)
+	p.run = p.run[:0]
+	return err
 }

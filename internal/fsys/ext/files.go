@@ -49,38 +49,18 @@ func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 		return err
 	}
 	if n.flags&flagInline != 0 {
-		b := r.(*fsys.Resident).Bytes
-		head := min(len(b), inoBlockSz)
-		more, fits := dirents(b[min(dirParent, head):head], each)
-		if more {
-			_, rest := dirents(b[head:], each)
-			fits = fits && rest
-		}
-		if !fits {
-			return fsys.Contradiction(n.at, "directory inode %d has an entry that doesn't fit", n.number)
-		}
-		return nil
+		return readInlineDir(n, r.(*fsys.Resident).Bytes, each)
 	}
 	var problem error
 	per := max(1, dirChunk/v.blockSize) * v.blockSize
 	b := make([]byte, min(per, n.size))
 	for off := int64(0); off+v.blockSize <= n.size; off += per {
 		chunk := b[:min(per, (n.size-off)/v.blockSize*v.blockSize)]
-		err := disk.ReadFull(r, chunk, off)
+		hurt := disk.ReadFull(r, chunk, off) != nil
 		for i := int64(0); i < int64(len(chunk)); i += v.blockSize {
-			one := chunk[i : i+v.blockSize]
-			if err != nil { // each block of it has a chance of its own
-				if err := disk.ReadFull(r, one, off+i); err != nil {
-					if problem == nil {
-						problem = fmt.Errorf("block %d of the directory: %w", (off+i)/v.blockSize, err)
-					}
-					continue
-				}
-			}
-			more, fits := dirents(one, each)
-			if !fits && problem == nil {
-				problem = fsys.Contradiction(n.at, "directory inode %d has an entry that doesn't fit its block %d",
-					n.number, (off+i)/v.blockSize)
+			more, err := v.readDirBlock(n, r, chunk[i:][:v.blockSize], off+i, hurt, each)
+			if problem == nil {
+				problem = err
 			}
 			if !more {
 				return problem
@@ -88,6 +68,36 @@ func (v *Volume) readDir(n *inode, each func(dirent) bool) error {
 		}
 	}
 	return problem
+}
+
+func readInlineDir(n *inode, b []byte, each func(dirent) bool) error {
+	head := min(len(b), inoBlockSz)
+	more, fits := dirents(b[min(dirParent, head):head], each)
+	if more {
+		_, rest := dirents(b[head:], each)
+		fits = fits && rest
+	}
+	if !fits {
+		return fsys.Contradiction(n.at, "directory inode %d has an entry that doesn't fit", n.number)
+	}
+	return nil
+}
+
+// readDirBlock gives the entries of the block of a directory at a byte of it, and says whether more are wanted. Of a
+// stretch that couldn't be read at once each block has a chance of its own.
+func (v *Volume) readDirBlock(n *inode, r fsys.Contents, b []byte, off int64, again bool, each func(dirent) bool) (bool,
+	error) {
+	if again {
+		if err := disk.ReadFull(r, b, off); err != nil {
+			return true, fmt.Errorf("block %d of the directory: %w", off/v.blockSize, err)
+		}
+	}
+	more, fits := dirents(b, each)
+	if !fits {
+		return more, fsys.Contradiction(n.at, "directory inode %d has an entry that doesn't fit its block %d", n.number,
+			off/v.blockSize)
+	}
+	return more, nil
 }
 
 // dirents calls each with the entries of a block. more is what each said last; fits is false where an entry doesn't
