@@ -76,6 +76,9 @@ func (a *Arranged) ReadAt(p []byte, off int64) (int, error) {
 		return 0, err
 	}
 	n := int(want.Len())
+	if n == 0 {
+		return 0, eofIfShort(n, len(p))
+	}
 	at := want.Start
 	for i := a.from(off); i < len(a.moves) && a.moves[i].To < want.End; i++ {
 		hit := a.moves[i].Target().Intersect(want)

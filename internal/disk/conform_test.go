@@ -1,0 +1,95 @@
+package disk_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/disktest"
+	"twinshelf/internal/span"
+)
+
+const conformSize = 3<<20 + 512
+
+// someBytes has data, holes and an odd end.
+func someBytes() []byte {
+	b := make([]byte, conformSize)
+	for i := range b {
+		if i%(1<<20) < 1<<19 {
+			b[i] = byte(i * 31 >> 3)
+		}
+	}
+	return b
+}
+
+func memory(t *testing.T, b []byte) *disk.Memory {
+	t.Helper()
+	m := disk.NewMemory(int64(len(b)), 512)
+	if _, err := m.WriteAt(b, 0); err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func TestMemoryConforms(t *testing.T) { disktest.Conform(t, memory(t, someBytes()), someBytes()) }
+
+func TestFileConforms(t *testing.T) {
+	want := someBytes()
+	path := filepath.Join(t.TempDir(), "disk.img")
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for off := 0; off < len(want); off += 1 << 19 { // every other half MiB is a hole
+		if off%(1<<20) == 0 {
+			if _, err := f.WriteAt(want[off:min(off+1<<19, len(want))], int64(off)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := f.Truncate(int64(len(want))); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	d, err := disk.Open(path, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	disktest.Conform(t, d, want)
+}
+
+func TestOverlayConforms(t *testing.T) {
+	want := someBytes()
+	base := memory(t, want)
+	patches := []disk.Patch{{Off: 0, Data: []byte("first")}, {Off: 700_000, Zeros: 5000}, {Off: 1<<20 - 3, Data: []byte("across")},
+		{Off: conformSize - 4, Data: []byte("last")}}
+	for _, p := range patches {
+		copy(want[p.Off:], append(p.Data, make([]byte, p.Zeros)...))
+	}
+	for _, size := range []int64{conformSize, conformSize + 1<<20} { // as large as its base, and larger
+		o, err := disk.NewOverlay(base, patches, size)
+		if err != nil {
+			t.Fatal(err)
+		}
+		disktest.Conform(t, o, append(want, make([]byte, size-conformSize)...))
+	}
+}
+
+func TestArrangedConforms(t *testing.T) {
+	from := someBytes()
+	moves := []disk.Move{{From: span.Span{Start: 1 << 20, End: 2 << 20}, To: 0},
+		{From: span.Span{Start: 100, End: 5000}, To: 2<<20 + 7}, {From: span.Span{End: 512}, To: 4<<20 - 512}}
+	want := make([]byte, 4<<20)
+	for _, m := range moves {
+		copy(want[m.To:], from[m.From.Start:m.From.End])
+	}
+	a, err := disk.Arrange(memory(t, from), int64(len(want)), moves)
+	if err != nil {
+		t.Fatal(err)
+	}
+	disktest.Conform(t, a, want)
+}

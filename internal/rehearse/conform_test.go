@@ -1,0 +1,119 @@
+package rehearse
+
+import (
+	"bytes"
+	"encoding/hex"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/disktest"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/shelf/shelftest"
+	"twinshelf/internal/span"
+)
+
+// plan moves the first half of a disk of n bytes behind the other, onto a larger target, with patches over both.
+func plan(n int64) *fit.Plan {
+	half := n / 2
+	return &fit.Plan{Size: n + 1<<20, Sector: 512,
+		Moves: []disk.Move{{From: span.Span{Start: half, End: n}, To: 0}, {From: span.Span{End: half}, To: half + 1<<20}},
+		Patches: []disk.Patch{{Off: 100, Data: []byte("patched")}, {Off: half, Zeros: 4096},
+			{Off: n + 1<<20 - 3, Data: []byte("end")}}}
+}
+
+// want are the bytes of the planned disk.
+func want(from []byte, p *fit.Plan) []byte {
+	out := make([]byte, p.Size)
+	for _, m := range p.Moves {
+		copy(out[m.To:], from[m.From.Start:m.From.End])
+	}
+	for _, x := range p.Patches {
+		copy(out[x.Off:], append(bytes.Clone(x.Data), make([]byte, x.Zeros)...))
+	}
+	return out
+}
+
+func TestPlannedConforms(t *testing.T) {
+	s := shelftest.New(t)
+	blocks := shelftest.Content(32, 3)
+	d, err := s.OpenDisk(t.Context(), shelftest.Commit(t, s, "Kiosk", blocks), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	from := bytes.Join(blocks, nil)
+	p := plan(int64(len(from)))
+	planned, err := Compose(d, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	disktest.Conform(t, planned, want(from, p))
+	for _, at := range []int64{0, p.Size / 2, p.Size - 512} {
+		got := planned.Source(span.At(at, 512))
+		if !got.Empty() && !bytes.Equal(from[got.Start:got.End], want(from, &fit.Plan{Size: p.Size,
+			Moves: p.Moves})[at:][:got.Len()]) {
+			t.Errorf("byte %d is said to come from %v", at, got)
+		}
+	}
+}
+
+// TestHurtMapEndures: where a twin's block map is hurt, the rest of the planned disk is named all the same, and what lies
+// there counts as data that can't be read.
+func TestHurtMapEndures(t *testing.T) {
+	s := shelftest.New(t)
+	blocks := shelftest.Content(6, 4)
+	c := shelftest.Begin(t, s, "Kiosk")
+	tw := shelftest.TwinOf(t, c, "Kiosk", blocks, time.Now())
+	if err := c.Commit(t.Context(), tw); err != nil {
+		t.Fatal(err)
+	}
+	node := tw.Disks[0].Regions[0].Nodes[0]
+	if packs := shelftest.List(t, s, "packs"); len(packs) != 1 {
+		t.Fatalf("%d packs", len(packs))
+	} else {
+		hurtBlock(t, filepath.Join(s.Place(), "packs", packs[0]), node)
+	}
+	again := shelftest.Reopen(t, s)
+	d, err := again.OpenDisk(t.Context(), tw, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	size := d.Size()
+	planned, err := Compose(d, &fit.Plan{Size: size, Sector: 512, Moves: []disk.Move{{From: span.Span{End: size}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := int64(0)
+	for p, err := range planned.Pieces() {
+		if err != nil || p.Start != at || p.Kind != disk.Data {
+			t.Fatalf("%+v behind %d: %v", p, at, err)
+		}
+		if _, err := planned.Read(p, nil); err == nil {
+			t.Errorf("%+v can be read", p)
+		}
+		at = p.End
+	}
+	if at != size {
+		t.Errorf("named to %d of %d", at, size)
+	}
+}
+
+// hurtBlock turns a bit over in a block of a pack.
+func hurtBlock(t *testing.T, pack, name string) {
+	t.Helper()
+	b, err := os.ReadFile(pack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n, err := hex.DecodeString(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := bytes.Index(b, n)
+	if i < 0 {
+		t.Fatal("the block isn't there")
+	}
+	shelftest.Flip(t, pack, int64(i)-16+96+1)
+}
