@@ -13,7 +13,8 @@ type undertaking struct {
 	planned any
 	// show shows it where the summaries alone don't; nil otherwise.
 	show func()
-	// doubts need a yes of their own before anything is confirmed, more are asked after the confirmation of each target.
+	// doubts need a yes of their own before anything is confirmed, more are asked after the confirmation of each
+	// target.
 	doubts []doubt
 	more   func(target int) []doubt
 	// confirm are the confirmations that were given by flags, in the order of the summaries.

@@ -65,7 +65,8 @@ func TestFileConforms(t *testing.T) {
 func TestOverlayConforms(t *testing.T) {
 	want := someBytes()
 	base := memory(t, want)
-	patches := []disk.Patch{{Off: 0, Data: []byte("first")}, {Off: 700_000, Zeros: 5000}, {Off: 1<<20 - 3, Data: []byte("across")},
+	patches := []disk.Patch{{Off: 0, Data: []byte("first")}, {Off: 700_000, Zeros: 5000},
+		{Off: 1<<20 - 3, Data: []byte("across")},
 		{Off: conformSize - 4, Data: []byte("last")}}
 	for _, p := range patches {
 		copy(want[p.Off:], append(p.Data, make([]byte, p.Zeros)...))

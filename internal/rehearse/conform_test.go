@@ -19,7 +19,8 @@ import (
 func plan(n int64) *fit.Plan {
 	half := n / 2
 	return &fit.Plan{Size: n + 1<<20, Sector: 512,
-		Moves: []disk.Move{{From: span.Span{Start: half, End: n}, To: 0}, {From: span.Span{End: half}, To: half + 1<<20}},
+		Moves: []disk.Move{{From: span.Span{Start: half, End: n}, To: 0},
+			{From: span.Span{End: half}, To: half + 1<<20}},
 		Patches: []disk.Patch{{Off: 100, Data: []byte("patched")}, {Off: half, Zeros: 4096},
 			{Off: n + 1<<20 - 3, Data: []byte("end")}}}
 }
@@ -59,8 +60,8 @@ func TestPlannedConforms(t *testing.T) {
 	}
 }
 
-// TestHurtMapEndures: where a twin's block map is hurt, the rest of the planned disk is named all the same, and what lies
-// there counts as data that can't be read.
+// TestHurtMapEndures: where a twin's block map is hurt, the rest of the planned disk is named all the same, and what
+// lies there counts as data that can't be read.
 func TestHurtMapEndures(t *testing.T) {
 	s := shelftest.New(t)
 	blocks := shelftest.Content(6, 4)

@@ -70,7 +70,9 @@ PATH=/bin
 busybox mount -t devtmpfs dev /dev
 busybox mount -t proc proc /proc
 exec >/dev/console 2>&1
-cd /srv && busybox sha256sum -c sums >/dev/null && busybox dd if=/dev/zero of=/srv/new bs=1048576 count=$(busybox cat /srv/room) && busybox sync && echo "`+started+`"
+cd /srv && busybox sha256sum -c sums >/dev/null &&
+  busybox dd if=/dev/zero of=/srv/new bs=1048576 count=$(busybox cat /srv/room) &&
+  busybox sync && echo "`+started+`"
 busybox df -m / | busybox tail -1
 busybox mount -o remount,ro /
 busybox poweroff -f
@@ -85,8 +87,12 @@ busybox poweroff -f
 	for _, d := range []string{"root/proc", "root/dev"} {
 		os.MkdirAll(filepath.Join(dir, d), 0o755)
 	}
-	testkit.Do(t, "sh", "-c", fmt.Sprintf(`set -e; cd %s; for r in root initrd; do mkdir -p $r/bin; cp %s $r/bin/busybox; done; cp %s root/boot/vmlinuz
-(cd root/srv; sha256sum file* >sums); (cd initrd; find . | cpio -o -H newc --quiet | gzip -1 >../root/boot/initrd)`, dir, busybox, kernels[len(kernels)-1]))
+	testkit.Do(t, "sh", "-c", fmt.Sprintf(`set -e
+cd %s
+for r in root initrd; do mkdir -p $r/bin; cp %s $r/bin/busybox; done
+cp %s root/boot/vmlinuz
+(cd root/srv; sha256sum file* >sums)
+(cd initrd; find . | cpio -o -H newc --quiet | gzip -1 >../root/boot/initrd)`, dir, busybox, kernels[len(kernels)-1]))
 	return filepath.Join(dir, "root")
 }
 

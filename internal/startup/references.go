@@ -201,7 +201,8 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 	return false
 }
 
-// judge says so where the root that a reference names can't be read here: then nobody knows whether the system in it is whole.
+// judge says so where the root that a reference names can't be read here: then nobody knows whether the system in it is
+// whole.
 func (c *checker) judge(p *part, file string, r reference) {
 	if p.volume == nil || p.volume.Info().Opaque == "" || !r.vital(file) {
 		return
@@ -213,7 +214,8 @@ func (c *checker) judge(p *part, file string, r reference) {
 	}
 }
 
-// aside says whether what a file names is no matter: a menu was followed, and it isn't this one or has been judged by itself.
+// aside says whether what a file names is no matter: a menu was followed, and it isn't this one or has been judged by
+// itself.
 func (c *checker) aside(file string) bool { return c.followed && path.Base(file) != "fstab" }
 
 // named says whether a reference means a part.

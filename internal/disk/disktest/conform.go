@@ -54,7 +54,8 @@ func ends(t *testing.T, d disk.Device, want []byte) {
 		n    int
 		want int
 	}{
-		{0, 1, 1}, {size - 1, 1, 1}, {size - 1, 2, 1}, {size - 5, 100, 5}, {size, 1, 0}, {size + 1, 1, 0}, {size + 1<<40, 9, 0},
+		{0, 1, 1}, {size - 1, 1, 1}, {size - 1, 2, 1}, {size - 5, 100, 5}, {size, 1, 0}, {size + 1, 1, 0},
+		{size + 1<<40, 9, 0},
 		{0, 0, 0}, {size / 2, 0, 0},
 	} {
 		p := bytes.Repeat([]byte{0xA5}, c.n+8)

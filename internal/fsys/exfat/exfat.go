@@ -284,8 +284,8 @@ func (v *Volume) Used() iter.Seq2[span.Span, error] {
 	}
 }
 
-// usedClusters emits what the bitmap calls used, until emit wants no more. It may lie in several places, and is walked in
-// whole clusters. What of must it calls free contradicts the volume.
+// usedClusters emits what the bitmap calls used, until emit wants no more. It may lie in several places, and is walked
+// in whole clusters. What of must it calls free contradicts the volume.
 func (v *Volume) usedClusters(bitmap []int64, must span.Set, emit func(span.Span) bool) error {
 	buf := make([]byte, min(bitmapChunk, v.cluster))
 	done := int64(0) // clusters looked at

@@ -62,8 +62,8 @@ func (v *Volume) grow(c *fsys.Change, size, place int64) error {
 type growth struct {
 	v *Volume
 	c *fsys.Change
-	// sector is the volume's, in bytes; total its new size in sectors; heap and fat are where the heap begins and how long
-	// the allocation table is, in bytes.
+	// sector is the volume's, in bytes; total its new size in sectors; heap and fat are where the heap begins and how
+	// long the allocation table is, in bytes.
 	sector, total, heap, fat int64
 	clusters                 int64
 	old                      []int64 // where the clusters of the bitmap are
@@ -148,7 +148,8 @@ func (g *growth) moveBitmap() error {
 	for i, at := range g.old {
 		n := (at - v.heapAt) / v.cluster
 		g.patch(v.fatAt+4*(n+firstCluster), u32(0), "the allocation bitmap stands elsewhere")
-		g.c.Moves = append(g.c.Moves, disk.Move{From: span.At(at, v.cluster), To: g.heap + (v.count+int64(i))*v.cluster})
+		g.c.Moves = append(g.c.Moves,
+			disk.Move{From: span.At(at, v.cluster), To: g.heap + (v.count+int64(i))*v.cluster})
 		if err := g.bit(n, false); err != nil {
 			return err
 		}

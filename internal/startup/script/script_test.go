@@ -124,21 +124,48 @@ func TestRun(t *testing.T) {
 			kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grubenv": "# GRUB Environment " +
 				"Block\nnext_entry=more>older\n####"}), efi,
 			"(hd0,gpt2)/boot/vmlinuz-5 root=UUID=ROOT single [(hd0,gpt2)/boot/initrd.img-5]", "", true},
-		"a wrong identity in the stub":       {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": strings.ReplaceAll(stub, "ROOT", "GONE")}), efi, "", "looks for uuid GONE", true},
-		"no stub":                            {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": ""}), efi, "", "(hd0,gpt1)/EFI/kiosk/grub.cfg, isn't there", true},
-		"no menu":                            {kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grub.cfg": ""}), efi, "", "grub.cfg, isn't there", true},
-		"a menu elsewhere":                   {stand{files: map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": stub}, devices: map[string]string{"ROOT": "hd1,gpt1"}}, efi, "", "nothing can be read here", false},
-		"a script in the loader":             {kiosk(nil), inner("search --no-floppy --fs-uuid --set=root ROOT\nconfigfile /boot/grub/grub.cfg\n"), "(hd0,gpt2)/boot/vmlinuz-6 root=UUID=ROOT ro quiet [(hd0,gpt2)/boot/microcode.img (hd0,gpt2)/boot/initrd.img-6]", "", true},
-		"commands without a menu":            {kiosk(map[string]string{"(hd0,gpt1)/boot/grub/grub.cfg": "linux (hd0,gpt2)/k a=1\ninitrd /i\nboot\nlinux /other\n"}), inner("set x=1"), "(hd0,gpt2)/k a=1 [(hd0,gpt1)/i]", "", true},
-		"a search that was only asked":       {kiosk(map[string]string{"(hd0,gpt1)/boot/grub/grub.cfg": "if ! search --file --set=root /no; then linux /k\nfi\n"}), inner("set x=1"), "(hd0,gpt1)/k  []", "", true},
-		"a loader without its module":        {stand{files: kiosk(nil).files, devices: kiosk(nil).devices, without: "linux"}, efi, "", "linux.mod", true},
-		"entries of the specification":       {kiosk(map[string]string{"(hd0,gpt1)/boot/grub/grub.cfg": "set default=k-6\nblscfg\n"}), Options{Prefix: "/boot/grub", Loaded: efi.Loaded, Entries: specs}, "(hd0,gpt1)/k  [(hd0,gpt1)/i]", "", true},
-		"a quote that isn't closed":          {kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grub.cfg": "menuentry 'x {\n"}), efi, "", "quote", true},
-		"a menu that calls itself":           {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "source $prefix/grub.cfg\n"}), efi, "", "without end", true},
-		"an if that isn't closed":            {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "if true; then linux /k\n"}), efi, "", "isn't closed", true},
-		"another kind of kernel":             {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "menuentry x { multiboot /k\n}\n"}), efi, "", "something else", false},
-		"an entry that starts nothing":       {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "menuentry x { echo hello\n}\n"}), efi, "", "starts nothing", true},
-		"an entry behind what can't be told": {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "if sleep 3; then menuentry x { true\n}\nfi\n"}), efi, "", "starts nothing", false},
+		"a wrong identity in the stub": {
+			kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": strings.ReplaceAll(stub, "ROOT", "GONE")}), efi,
+			"", "looks for uuid GONE", true},
+		"no stub": {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": ""}), efi, "",
+			"(hd0,gpt1)/EFI/kiosk/grub.cfg, isn't there", true},
+		"no menu": {kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grub.cfg": ""}), efi, "",
+			"grub.cfg, isn't there", true},
+		"a menu elsewhere": {stand{files: map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": stub},
+			devices: map[string]string{"ROOT": "hd1,gpt1"}}, efi, "", "nothing can be read here", false},
+		"a script in the loader": {kiosk(nil),
+			inner("search --no-floppy --fs-uuid --set=root ROOT\nconfigfile /boot/grub/grub.cfg\n"),
+			"(hd0,gpt2)/boot/vmlinuz-6 root=UUID=ROOT ro quiet [(hd0,gpt2)/boot/microcode.img " +
+				"(hd0,gpt2)/boot/initrd.img-6]", "", true},
+		"commands without a menu": {
+			kiosk(map[string]string{"(hd0,gpt1)/boot/grub/grub.cfg": "linux (hd0,gpt2)/k a=1\ninitrd /i\nboot\nlinux " +
+				"/other\n"}), inner("set x=1"), "(hd0,gpt2)/k a=1 [(hd0,gpt1)/i]", "", true},
+		"a search that was only asked": {
+			kiosk(map[string]string{"(hd0,gpt1)/boot/grub/grub.cfg": "if ! search --file --set=root /no; then linux " +
+				"/k\nfi\n"}), inner("set x=1"), "(hd0,gpt1)/k  []", "", true},
+		"a loader without its module": {stand{files: kiosk(nil).files, devices: kiosk(nil).devices,
+			without: "linux"}, efi, "", "linux.mod", true},
+		"entries of the specification": {
+			kiosk(map[string]string{"(hd0,gpt1)/boot/grub/grub.cfg": "set default=k-6\nblscfg\n"}),
+			Options{Prefix: "/boot/grub", Loaded: efi.Loaded, Entries: specs}, "(hd0,gpt1)/k  [(hd0,gpt1)/i]",
+			"", true},
+		"a quote that isn't closed": {
+			kiosk(map[string]string{"(hd0,gpt2)/boot/grub/grub.cfg": "menuentry 'x {\n"}), efi, "", "quote", true},
+		"a menu that calls itself": {
+			kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "source $prefix/grub.cfg\n"}), efi, "",
+			"without end", true},
+		"an if that isn't closed": {
+			kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "if true; then linux /k\n"}), efi, "",
+			"isn't closed", true},
+		"another kind of kernel": {
+			kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "menuentry x { multiboot /k\n}\n"}), efi, "",
+			"something else", false},
+		"an entry that starts nothing": {
+			kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "menuentry x { echo hello\n}\n"}), efi, "",
+			"starts nothing", true},
+		"an entry behind what can't " +
+			"be told": {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "if sleep 3; then menuentry x { " +
+			"true\n}\nfi\n"}), efi, "", "starts nothing", false},
 	} {
 		b, err := Run(context.Background(), c.s, c.o)
 		var f *Fault
