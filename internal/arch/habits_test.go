@@ -112,9 +112,48 @@ func TestNobodyAsksForAKind(t *testing.T) {
 func TestNoRegistries(t *testing.T) {
 	for _, s := range sources(t, false) {
 		for _, d := range s.file.Decls {
-			if f, ok := d.(*ast.FuncDecl); ok && f.Recv == nil && f.Name.Name == "init" && s.room != "tui" {
+			if f, ok := d.(*ast.FuncDecl); ok && f.Recv == nil && f.Name.Name == "init" {
 				t.Errorf("%s: an init function", s.line(f))
 			}
 		}
+	}
+}
+
+// TestNoMutableState: what a package holds beside its types and functions never changes.
+func TestNoMutableState(t *testing.T) {
+	held := map[string]map[string]bool{} // by room
+	all := sources(t, false)
+	for _, s := range all {
+		if held[s.room] == nil {
+			held[s.room] = map[string]bool{}
+		}
+		for _, d := range s.file.Decls {
+			g, ok := d.(*ast.GenDecl)
+			if !ok || g.Tok != token.VAR {
+				continue
+			}
+			for _, spec := range g.Specs {
+				for _, n := range spec.(*ast.ValueSpec).Names {
+					held[s.room][n.Name] = true
+				}
+			}
+		}
+	}
+	for _, s := range all {
+		ast.Inspect(s.file, func(n ast.Node) bool {
+			a, ok := n.(*ast.AssignStmt)
+			if !ok || a.Tok == token.DEFINE {
+				return true
+			}
+			for _, x := range a.Lhs {
+				if i, ok := x.(*ast.IndexExpr); ok {
+					x = i.X
+				}
+				if name, ok := x.(*ast.Ident); ok && name.Obj == nil && name.Name != "_" && held[s.room][name.Name] {
+					t.Errorf("%s: %s belongs to the package and is changed", s.line(a), name.Name)
+				}
+			}
+			return true
+		})
 	}
 }

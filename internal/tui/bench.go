@@ -37,9 +37,9 @@ func (m *model) benchBody(w int) ([]string, int) {
 		}
 		name := fit(mark+id.Model, 24)
 		if i == m.cursor {
-			name = here.Render(name)
+			name = m.th.here.Render(name)
 		} else {
-			name = strong.Render(name)
+			name = m.th.strong.Render(name)
 		}
 		line := name + right(units.Bytes(id.Size), 9) + "  " + fit(serial, 16) + " " + fit(id.Bus, 7) + " " +
 			m.standing(d, 19)
@@ -48,16 +48,16 @@ func (m *model) benchBody(w int) ([]string, int) {
 			if d.Survey != nil {
 				r.parts = partsOf(d)
 			}
-			line += "  " + r.bar(strip)
+			line += "  " + r.bar(m.th, strip)
 		}
 		out = append(out, line)
 		words := d.Words()
-		style := dim
+		style := m.th.dim
 		switch {
 		case d.Problem != "":
-			style = bad
+			style = m.th.bad
 		case d.Survey != nil && len(d.Survey.Warnings()) > 0:
-			style = caution
+			style = m.th.caution
 			words += "; not quiet"
 		}
 		if mounted := d.MountWords(); mounted != "" {
@@ -79,15 +79,15 @@ func (m *model) benchBody(w int) ([]string, int) {
 func (m *model) standing(d *bench.Disk, w int) string {
 	switch {
 	case m.target != nil && m.target.Path == d.Path:
-		return writes.Render(fit("◀ WRITES", w))
+		return m.th.writes.Render(fit("◀ WRITES", w))
 	case m.source != nil && !m.fromTwin && m.source.Path == d.Path:
-		return reads.Render(fit("▶ READS", w))
+		return m.th.reads.Render(fit("▶ READS", w))
 	case d.Problem != "":
-		return bad.Render(fit("can't be read", w))
+		return m.th.bad.Render(fit("can't be read", w))
 	case d.Reach != "":
-		return caution.Render(fit("■ out of reach", w))
+		return m.th.caution.Render(fit("■ out of reach", w))
 	case d.Survey == nil:
-		return dim.Render(fit("looking …", w))
+		return m.th.dim.Render(fit("looking …", w))
 	}
 	return fit("□ may be written", w)
 }
@@ -122,9 +122,9 @@ func (m *model) captureBody(w int) ([]string, int) {
 	}
 	machine := m.machine
 	if machine == "" {
-		machine = caution.Render("no name yet: press n")
+		machine = m.th.caution.Render("no name yet: press n")
 	} else {
-		machine = strong.Render(machine)
+		machine = m.th.strong.Render(machine)
 	}
 	out := []string{" Machine  " + machine}
 	out = append(out, m.estimateLines(w)...)
@@ -149,15 +149,15 @@ func (m *model) captureBody(w int) ([]string, int) {
 func (m *model) captureLine(r captureRow, w int) string {
 	box := func(in bool) string {
 		if in {
-			return good.Render("[■]")
+			return m.th.good.Render("[■]")
 		}
-		return dim.Render("[ ]")
+		return m.th.dim.Render("[ ]")
 	}
 	if r.part == 0 {
 		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " +
 			fit(r.disk.Identity.Serial, 16)
 		if m.chosen[r.disk.Path] {
-			text = strong.Render(text)
+			text = m.th.strong.Render(text)
 		}
 		return box(m.chosen[r.disk.Path]) + " " + text
 	}
@@ -174,7 +174,7 @@ func (m *model) captureLine(r captureRow, w int) string {
 			state += ", without " + o.What
 		}
 		if !in {
-			state = caution.Render("left out of the twin")
+			state = m.th.caution.Render("left out of the twin")
 		}
 		p := patternOf(a.Role)
 		return "    " + box(in) + " " + p.style.Render(p.used) + " " +
@@ -190,9 +190,9 @@ const mostGoing = 9
 func (m *model) estimateLines(w int) []string {
 	if m.plan == nil {
 		if len(m.chosenDisks()) == 0 {
-			return []string{caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
+			return []string{m.th.caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
 		}
-		return []string{dim.Render(" Working out what is needed …")}
+		return []string{m.th.dim.Render(" Working out what is needed …")}
 	}
 	e := m.estimate
 	before := "the first capture of this machine"
@@ -200,19 +200,19 @@ func (m *model) estimateLines(w int) []string {
 		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
 	}
 	out := []string{
-		fmt.Sprintf(" Reads    %s in about %s; %s", strong.Render(units.Bytes(e.Read)),
-			strong.Render(units.Duration(e.Time)), before),
-		fmt.Sprintf(" Shelf    probably %s more, at the most %s", strong.Render(units.Bytes(e.Likely)),
+		fmt.Sprintf(" Reads    %s in about %s; %s", m.th.strong.Render(units.Bytes(e.Read)),
+			m.th.strong.Render(units.Duration(e.Time)), before),
+		fmt.Sprintf(" Shelf    probably %s more, at the most %s", m.th.strong.Render(units.Bytes(e.Likely)),
 			units.Bytes(e.Most)),
 	}
 	verdict := " Room     " + e.Words()
 	switch {
 	case e.Likely > e.Free:
-		verdict = bad.Render(verdict)
+		verdict = m.th.bad.Render(verdict)
 	case e.Most > e.Free:
-		verdict = caution.Render(verdict)
+		verdict = m.th.caution.Render(verdict)
 	default:
-		verdict = good.Render(verdict)
+		verdict = m.th.good.Render(verdict)
 	}
 	out = append(out, verdict)
 	switch {
@@ -227,7 +227,7 @@ func (m *model) estimateLines(w int) []string {
 			if i > 0 {
 				label = "          "
 			}
-			out = append(out, label+dim.Render(l))
+			out = append(out, label+m.th.dim.Render(l))
 		}
 	}
 	if m.plan != nil {
@@ -237,7 +237,7 @@ func (m *model) estimateLines(w int) []string {
 				if i > 0 {
 					label = "          "
 				}
-				out = append(out, label+caution.Render(l))
+				out = append(out, label+m.th.caution.Render(l))
 			}
 		}
 	}
@@ -247,9 +247,9 @@ func (m *model) estimateLines(w int) []string {
 			fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
 	}
 	for i, s := range goes {
-		label, paint := " Goes     ", caution
+		label, paint := " Goes     ", m.th.caution
 		if i > 0 {
-			label, paint = "          ✗ ", dim
+			label, paint = "          ✗ ", m.th.dim
 		}
 		for _, l := range wrap(s, w-12) {
 			out = append(out, label+paint.Render(l))
@@ -258,7 +258,7 @@ func (m *model) estimateLines(w int) []string {
 	}
 	for _, s := range m.plan.Warnings() {
 		for _, l := range wrap(" Not quiet: "+s, w-2) {
-			out = append(out, caution.Render(l))
+			out = append(out, m.th.caution.Render(l))
 		}
 	}
 	if m.unquiet && len(m.plan.Warnings()) > 0 {

@@ -75,21 +75,21 @@ func (m *model) boardLine(i, w int, large bool, more string) string {
 	b := &m.boards[i]
 	name := fit("  "+b.machine, 22)
 	if i == m.board {
-		name = here.Render(fit("▶ "+b.machine, 22))
+		name = m.th.here.Render(fit("▶ "+b.machine, 22))
 	}
-	head := name + dim.Render(right(units.Plural(len(b.twins), "twin"), 10)) + " "
+	head := name + m.th.dim.Render(right(units.Plural(len(b.twins), "twin"), 10)) + " "
 	if w >= 76 {
 		head += " newest " + b.twins[len(b.twins)-1].Taken.Format("2006-01-02") + " "
 	}
 	tail := m.markCounts(b)
 	if more != "" {
-		tail += dim.Render("  " + more)
+		tail += m.th.dim.Render("  " + more)
 	}
 	room := max(3, w-ansi.StringWidth(head)-ansi.StringWidth(tail)-6)
 	first := max(0, min(len(b.twins)-room, b.at-room*2/3))
 	var s strings.Builder
 	if first > 0 {
-		s.WriteString(dim.Render(right("‹"+strconv.Itoa(first), 5)))
+		s.WriteString(m.th.dim.Render(right("‹"+strconv.Itoa(first), 5)))
 	} else {
 		s.WriteString("     ")
 	}
@@ -99,16 +99,16 @@ func (m *model) boardLine(i, w int, large bool, more string) string {
 		cell := eighths[max(1, min(7, int(t.Added*7/scale)))] // never full: the next machine's stands right above
 		switch {
 		case j == b.at && i == m.board && !large:
-			cell = reads.Render("▲") // nothing else points at it
+			cell = m.th.reads.Render("▲") // nothing else points at it
 		case j == b.at && i == m.board:
-			cell = reads.Render(cell)
+			cell = m.th.reads.Render(cell)
 		case m.goes[t.ID] != "":
-			cell = dim.Render("·")
+			cell = m.th.dim.Render("·")
 		}
 		s.WriteString(cell)
 	}
 	if left := len(b.twins) - first - room; left > 0 {
-		s.WriteString(dim.Render("›"))
+		s.WriteString(m.th.dim.Render("›"))
 	}
 	return sides(head+s.String(), tail, w)
 }
@@ -135,16 +135,16 @@ func (m *model) spineMark(b *board, t *shelf.Twin) string {
 }
 
 // markStyle colours a mark.
-func markStyle(mark string) lipgloss.Style {
+func markStyle(th theme, mark string) lipgloss.Style {
 	switch mark {
 	case "◆":
-		return good
+		return th.good
 	case "○":
-		return dim
+		return th.dim
 	case "✗", "‼", "×":
-		return bad
+		return th.bad
 	}
-	return caution
+	return th.caution
 }
 
 // markCounts says how many twins of a machine carry which mark: in the list nothing else tells of them.
@@ -156,7 +156,7 @@ func (m *model) markCounts(b *board) string {
 	out := ""
 	for _, mark := range []string{"✗", "‼", "×", "!", "◆", "○"} {
 		if n := count[mark]; n > 0 {
-			out += " " + markStyle(mark).Render(mark+strconv.Itoa(n))
+			out += " " + markStyle(m.th, mark).Render(mark+strconv.Itoa(n))
 		}
 	}
 	return out
@@ -197,9 +197,9 @@ func (m *model) largeBoard(w, rows int) []string {
 		}
 		switch {
 		case s.on:
-			s.style = reads
+			s.style = m.th.reads
 		case s.mark == "✗":
-			s.style = dim
+			s.style = m.th.dim
 		}
 		over = over || s.over
 		spines[i] = s
@@ -213,7 +213,7 @@ func (m *model) largeBoard(w, rows int) []string {
 		case r == high-2 && over:
 			left = "≈ more "
 		}
-		line := dim.Render(right(left, scaleWide))
+		line := m.th.dim.Render(right(left, scaleWide))
 		for _, s := range spines {
 			cell := eighths[max(0, min(8, s.level-8*r))]
 			switch {
@@ -233,19 +233,19 @@ func (m *model) largeBoard(w, rows int) []string {
 	if n := len(b.twins) - first - len(shown); n > 0 {
 		behind = strconv.Itoa(n) + "›"
 	}
-	foot := dim.Render(right(before, scaleWide))
+	foot := m.th.dim.Render(right(before, scaleWide))
 	for _, s := range spines {
 		cell := s.style.Render(strings.Repeat("━", thick))
 		if s.mark != "" {
-			cell = markStyle(s.mark).Render(s.mark) + s.style.Render(strings.Repeat("━", thick-1))
+			cell = markStyle(m.th, s.mark).Render(s.mark) + s.style.Render(strings.Repeat("━", thick-1))
 		}
 		foot += cell + strings.Repeat(" ", pitch-thick)
 	}
-	return append(out, foot+dim.Render(behind), strings.Repeat(" ", scaleWide)+months(spines, pitch))
+	return append(out, foot+m.th.dim.Render(behind), strings.Repeat(" ", scaleWide)+months(m.th, spines, pitch))
 }
 
 // months names the months under the spines where they change, the year where it does, and points at the selected one.
-func months(spines []spine, pitch int) string {
+func months(th theme, spines []spine, pitch int) string {
 	line := []rune(strings.Repeat(" ", len(spines)*pitch+2*len("2026-01")))
 	at := pitch * slices.IndexFunc(spines, func(s spine) bool { return s.on })
 	free, last := 0, time.Time{}
@@ -270,7 +270,7 @@ func months(spines []spine, pitch int) string {
 		}
 	}
 	if at < 0 {
-		return dim.Render(string(line))
+		return th.dim.Render(string(line))
 	}
-	return dim.Render(string(line[:at])) + reads.Render("▲") + dim.Render(string(line[at+1:]))
+	return th.dim.Render(string(line[:at])) + th.reads.Render("▲") + th.dim.Render(string(line[at+1:]))
 }

@@ -230,7 +230,6 @@ func TestConcernsAreShown(t *testing.T) {
 // TestLightTerminals: on a light background other colours are taken, and the words stay the same.
 func TestLightTerminals(t *testing.T) {
 	m := tea.Model(boardsOf(t, 3, 5))
-	defer paint(true)
 	dark := m.View().Content
 	m = feed(m, tea.BackgroundColorMsg{Color: color.White})
 	light := m.View().Content

@@ -51,9 +51,9 @@ func (m *model) shelfLines(w int) []string {
 	n := 16
 	whole := max(1, f.Stored+f.Free)
 	fill := min(n, int(float64(f.Stored)/float64(whole)*float64(n)+0.5))
-	line := " " + strong.Render(m.w.Shelf.Head().Name) + " "
+	line := " " + m.th.strong.Render(m.w.Shelf.Head().Name) + " "
 	if w >= 100 { // the words say it too
-		line += "▕" + reads.Render(strings.Repeat("█", fill)) + dim.Render(strings.Repeat("░", n-fill)) + "▏ "
+		line += "▕" + m.th.reads.Render(strings.Repeat("█", fill)) + m.th.dim.Render(strings.Repeat("░", n-fill)) + "▏ "
 	}
 	var out []string
 	for i, l := range wrap(f.Words(), w-ansi.StringWidth(line)-1) {
@@ -63,14 +63,14 @@ func (m *model) shelfLines(w int) []string {
 		out = append(out, line+l)
 	}
 	for _, c := range m.concerns {
-		out = append(out, caution.Render(" ! "+c))
+		out = append(out, m.th.caution.Render(" ! "+c))
 	}
 	if m.retired != "" {
-		out = append(out, caution.Render(" Retired: "+m.retired+". It takes no more captures."))
+		out = append(out, m.th.caution.Render(" Retired: "+m.retired+". It takes no more captures."))
 	}
 	for _, k := range m.known {
 		if !k.Open && m.high >= lowScreen {
-			out = append(out, dim.Render(" Also known: "+k.Words()))
+			out = append(out, m.th.dim.Render(" Also known: "+k.Words()))
 		}
 	}
 	return append(out, "")
@@ -79,18 +79,19 @@ func (m *model) shelfLines(w int) []string {
 // thinLines say what would go by the rule.
 func (m *model) thinLines(w int) []string {
 	if len(m.thin.Machines) == 0 {
-		return []string{dim.Render(" Working out what would go …"), ""}
+		return []string{m.th.dim.Render(" Working out what would go …"), ""}
 	}
-	head := danger.Render(fmt.Sprintf(" BY THE RULE %s WOULD GO ", strings.ToUpper(units.Plural(m.thin.Goes, "twin"))))
+	head := m.th.danger.Render(fmt.Sprintf(" BY THE RULE %s WOULD GO ",
+		strings.ToUpper(units.Plural(m.thin.Goes, "twin"))))
 	if m.thin.Goes == 0 {
-		head = good.Render("By the rule nothing goes")
+		head = m.th.good.Render("By the rule nothing goes")
 	}
 	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.",
 		units.Bytes(m.thin.Back))}
 	if m.ready.hint != "" {
-		paint := strong
+		paint := m.th.strong
 		if m.ready.wrong {
-			paint = bad
+			paint = m.th.bad
 		}
 		for _, l := range wrap("= "+m.ready.hint, w-3) {
 			out = append(out, " "+paint.Render(l))
@@ -105,53 +106,53 @@ func (m *model) thinLines(w int) []string {
 		}
 	}
 	if why := m.goes[m.twin().ID]; why != "" {
-		out = append(out, bad.Render(" ✗ this one would go: "+why))
+		out = append(out, m.th.bad.Render(" ✗ this one would go: "+why))
 	}
 	return append(out, "")
 }
 
 func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	b := &m.boards[m.board]
-	out := []string{fmt.Sprintf(" %s   %s %s", strong.Render(units.Moment(t.Taken)), t.Machine,
-		dim.Render(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID)))}
+	out := []string{fmt.Sprintf(" %s   %s %s", m.th.strong.Render(units.Moment(t.Taken)), t.Machine,
+		m.th.dim.Render(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID)))}
 	share := "the first one"
 	if b.at > 0 {
 		share = "new since the one before"
 	}
-	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", strong.Render(units.Bytes(t.Used)),
-		strong.Render(units.Bytes(t.Added)), share))
+	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", m.th.strong.Render(units.Bytes(t.Used)),
+		m.th.strong.Render(units.Bytes(t.Added)), share))
 	if t.Note != "" {
 		out = append(out, " Note: "+t.Note)
 	}
 	if also := workshop.AlsoOn(m.known, t.ID); len(also) > 0 {
-		out = append(out, good.Render(" Also on "+strings.Join(also, ", ")+"."))
+		out = append(out, m.th.good.Render(" Also on "+strings.Join(also, ", ")+"."))
 	}
 	if k, kept := m.marks[t.ID]; kept {
-		out = append(out, good.Render(" ◆ kept for ever: "+k.Note))
+		out = append(out, m.th.good.Render(" ◆ kept for ever: "+k.Note))
 	}
 	if p := shelf.ShelfProofs(b.proofs[t.ID]); len(p) > 0 {
 		line := fmt.Sprintf(" Last proof %s of the shelf: %s", units.Moment(p[0].When), p[0].Words())
 		switch {
 		case !p[0].Holds():
-			out = append(out, bad.Render(line))
+			out = append(out, m.th.bad.Render(line))
 		case p[0].Old(time.Now()):
-			out = append(out, caution.Render(line+"; that is long ago: press v to read it again"))
+			out = append(out, m.th.caution.Render(line+"; that is long ago: press v to read it again"))
 		default:
-			out = append(out, good.Render(line))
+			out = append(out, m.th.good.Render(line))
 		}
 	} else {
-		out = append(out, caution.Render(" Not proven yet: press v to read every block of it."))
+		out = append(out, m.th.caution.Render(" Not proven yet: press v to read every block of it."))
 	}
 	if p := shelf.TargetProofs(b.proofs[t.ID]); len(p) > 0 {
-		style := good
+		style := m.th.good
 		if !p[0].Holds() {
-			style = bad
+			style = m.th.bad
 		}
 		out = append(out,
 			style.Render(fmt.Sprintf(" Restored to %s, proven %s: %s", p[0].Of, units.Moment(p[0].When), p[0].Words())))
 	}
 	if n := t.Missing(); n > 0 {
-		out = append(out, bad.Render(fmt.Sprintf(" %s of the source could not be read.", units.Bytes(n))))
+		out = append(out, m.th.bad.Render(fmt.Sprintf(" %s of the source could not be read.", units.Bytes(n))))
 	}
 	for i, d := range t.Disks {
 		mark := "  "
@@ -163,7 +164,7 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 				right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial, tableWord(string(d.Table.Kind)),
 				units.Bytes(d.Used)))
 		for _, r := range d.Parts() {
-			out = append(out, regionLine(r, w))
+			out = append(out, regionLine(m.th, r, w))
 		}
 	}
 	return out
@@ -176,22 +177,22 @@ func tableWord(kind string) string {
 	return kind
 }
 
-func regionLine(r shelf.Region, w int) string {
+func regionLine(th theme, r shelf.Region, w int) string {
 	p := patternOf(tableRole(r.Role))
 	state := fmt.Sprintf("%s used %s new", right(units.Bytes(r.Used), 9), right(units.Bytes(r.Added), 9))
 	switch {
 	case !r.Captured:
-		state = caution.Render("left out")
+		state = th.caution.Render("left out")
 	case r.Unclean != "":
-		state += caution.Render("  not quiet: " + r.Unclean)
+		state += th.caution.Render("  not quiet: " + r.Unclean)
 	case len(r.Omitted) > 0:
-		state += dim.Render("  without " + strings.Join(r.Omitted, ", "))
+		state += th.dim.Render("  without " + strings.Join(r.Omitted, ", "))
 	}
 	if r.Trusted > 0 {
-		state += dim.Render("  " + units.Bytes(r.Trusted) + " by its records")
+		state += th.dim.Render("  " + units.Bytes(r.Trusted) + " by its records")
 	}
 	if why := r.Shrinks(); why != "" {
-		state += dim.Render("  " + why)
+		state += th.dim.Render("  " + why)
 	}
 	title := min(30, max(14, w-68))
 	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) +

@@ -18,7 +18,7 @@ func (m *model) draw() []string {
 	}
 	lines := []string{m.route(w)}
 	lines = append(lines, m.rails(w, m.high)...)
-	lines = append(lines, dim.Render(strings.Repeat("─", w)))
+	lines = append(lines, m.th.dim.Render(strings.Repeat("─", w)))
 	bottom := []string{m.message(w), m.keyLine(w)}
 	if m.summary != nil && !m.help {
 		lines = append(lines, m.summaryHead(w)...)
@@ -43,7 +43,7 @@ func (m *model) window(body []string, room, keep int) []string {
 	out := body[m.scroll:]
 	if len(out) > room {
 		out = append([]string{}, out[:room]...)
-		out[room-1] = dim.Render(fmt.Sprintf("… %s below", units.Plural(len(body)-m.scroll-room+1, "line")))
+		out[room-1] = m.th.dim.Render(fmt.Sprintf("… %s below", units.Plural(len(body)-m.scroll-room+1, "line")))
 	}
 	for len(out) < room {
 		out = append(out, "")
@@ -59,11 +59,11 @@ func (m *model) route(w int) string {
 		label := fmt.Sprintf("%d %s", i+1, n)
 		switch {
 		case step(i) == m.under():
-			b.WriteString(here.Render(" " + label + " "))
+			b.WriteString(m.th.here.Render(" " + label + " "))
 		case step(i) == stepRun && m.running():
-			b.WriteString(caution.Render(" " + label + " "))
+			b.WriteString(m.th.caution.Render(" " + label + " "))
 		default:
-			b.WriteString(dim.Render(" " + label + " "))
+			b.WriteString(m.th.dim.Render(" " + label + " "))
 		}
 	}
 	name := "no shelf"
@@ -89,17 +89,17 @@ func (m *model) stepName() string {
 func (m *model) message(w int) string {
 	switch {
 	case m.leaving:
-		return caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
+		return m.th.caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
 	case m.ending:
-		return caution.Render(fit(" Cancel the run? (y/n)  "+m.stopped, w))
+		return m.th.caution.Render(fit(" Cancel the run? (y/n)  "+m.stopped, w))
 	case m.typing != nil:
 		return " " + m.typing.View()
 	case m.note != "" && m.alarm:
-		return bad.Render(fit(" ▲ "+m.note, w))
+		return m.th.bad.Render(fit(" ▲ "+m.note, w))
 	case m.note != "":
 		return fit(" "+m.note, w)
 	case m.looking > 0:
-		return dim.Render(fit(fmt.Sprintf(" Looking at %s …", units.Plural(m.looking, "disk")), w))
+		return m.th.dim.Render(fit(fmt.Sprintf(" Looking at %s …", units.Plural(m.looking, "disk")), w))
 	}
 	return ""
 }
@@ -111,7 +111,7 @@ func (m *model) keyLine(w int) string {
 	last := ""
 	if n := len(all); n > 2 && all[n-1].key == "q" {
 		for _, b := range all[n-2:] {
-			last += keyStyle.Render(b.key) + " " + b.does + " "
+			last += m.th.keyStyle.Render(b.key) + " " + b.does + " "
 		}
 		all = all[:n-2]
 	}
@@ -121,7 +121,7 @@ func (m *model) keyLine(w int) string {
 		if used+n+lipgloss.Width(last) > w {
 			break
 		}
-		line += keyStyle.Render(b.key) + " " + b.does + "  "
+		line += m.th.keyStyle.Render(b.key) + " " + b.does + "  "
 		used += n
 	}
 	return sides(line, last, w)
@@ -135,7 +135,7 @@ func (m *model) body(w int) ([]string, int) {
 	case m.summary != nil:
 		return m.summaryBody(w), -1
 	case m.menu != nil:
-		return m.menu.body(w)
+		return m.menu.body(m.th, w)
 	}
 	switch m.step {
 	case stepReady:
@@ -166,7 +166,7 @@ func (m *model) plain(w int, title, does string, lines ...string) []string {
 	out := []string{""}
 	for i, l := range wrap(title+" "+does, w-2) {
 		if i == 0 {
-			l = strong.Render(title) + strings.TrimPrefix(l, title)
+			l = m.th.strong.Render(title) + strings.TrimPrefix(l, title)
 		}
 		out = append(out, " "+l)
 	}
@@ -194,15 +194,15 @@ func (m *model) helpBody(w int) []string {
 	m.help = false
 	keys := m.bindings()
 	m.help = true
-	out := []string{"", " " + strong.Render("Keys of this step: "+m.stepName()), ""}
+	out := []string{"", " " + m.th.strong.Render("Keys of this step: "+m.stepName()), ""}
 	for _, b := range keys {
 		text := b.more
 		if text == "" {
 			text = b.does
 		}
-		out = append(out, "   "+keyStyle.Render(fit(b.key, 8))+text)
+		out = append(out, "   "+m.th.keyStyle.Render(fit(b.key, 8))+text)
 	}
-	out = append(out, "", " "+strong.Render("The rails"), "")
+	out = append(out, "", " "+m.th.strong.Render("The rails"), "")
 	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown",
 		"░ free inside a part", "─ no part"}
 	line := "  "

@@ -34,18 +34,18 @@ func (m *model) fitBody(w int) []string {
 				"(1) and press w on the disk.",
 				"Nothing is written before the last page, where you type what stands on the target's sticker.")...)
 	case m.restoreErr != nil:
-		out := []string{"", " " + bad.Render("This can't be done.")}
+		out := []string{"", " " + m.th.bad.Render("This can't be done.")}
 		for _, l := range wrap(m.restoreErr.Error(), w-4) {
 			out = append(out, "   "+l)
 		}
 		return append(out, "", "   Press t for the next disk that may be written.")
 	case m.pair == nil:
-		return []string{"", dim.Render(" Working out what goes where …")}
+		return []string{"", m.th.dim.Render(" Working out what goes where …")}
 	}
-	out := append(m.pairLines(w), " "+fitHead(m.pair.Plan.Fit), "")
+	out := append(m.pairLines(w), " "+fitHead(m.th, m.pair.Plan.Fit), "")
 	out = append(out, m.fitParts(w)...)
 	out = append(out, "")
-	return append(append(out, m.fitNotes(w)...), startLines(m.pair.Plan, w)...)
+	return append(append(out, m.fitNotes(w)...), startLines(m.th, m.pair.Plan, w)...)
 }
 
 // fitParts is the table of what becomes of each part.
@@ -60,7 +60,7 @@ func (m *model) fitParts(w int) []string {
 	if wide {
 		head += right("begins at", 12)
 	}
-	out := []string{dim.Render(head + "   what happens")}
+	out := []string{m.th.dim.Render(head + "   what happens")}
 	m.fit.row = min(m.fit.row, max(0, len(f.Parts)-1))
 	for i, x := range f.Parts {
 		out = append(out, m.fitLine(i, x, d, title, w))
@@ -72,11 +72,11 @@ func (m *model) fitParts(w int) []string {
 		if wide {
 			line += right(units.Bytes(a.Part.Span.Start), 12)
 		}
-		out = append(out, good.Render(line+"   new, "+a.Kind))
+		out = append(out, m.th.good.Render(line+"   new, "+a.Kind))
 	}
 	if left := f.Leftover; !left.Empty() {
 		out = append(out,
-			caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused",
+			m.th.caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused",
 				fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]),
 				right(units.Bytes(left.Len()), 12))))
 	}
@@ -109,37 +109,37 @@ func (m *model) fitNotes(w int) (out []string) {
 	}
 	if plan.Fresh != nil {
 		for _, n := range slices.Concat(plan.Fresh.Asks, plan.Fresh.Stays) {
-			out = append(out, warned(n, w)...)
+			out = append(out, warned(m.th, n, w)...)
 		}
 	}
 	return out
 }
 
 // warned is a line to be careful about.
-func warned(text string, w int) []string {
+func warned(th theme, text string, w int) []string {
 	var out []string
 	for i, l := range wrap(text, w-5) {
 		mark := " ! "
 		if i > 0 {
 			mark = "   "
 		}
-		out = append(out, caution.Render(mark+l))
+		out = append(out, th.caution.Render(mark+l))
 	}
 	return out
 }
 
 // startLines say whether the planned disk should start, and why.
-func startLines(p *restore.Plan, w int) []string {
+func startLines(th theme, p *restore.Plan, w int) []string {
 	if !p.Startup.Meant() && len(p.Startup.Findings) == 0 {
 		return nil
 	}
-	paint := good
+	paint := th.good
 	switch {
 	case len(p.Startup.Starts()) > 0:
 	case len(p.Startup.May()) > 0:
-		paint = caution
+		paint = th.caution
 	default:
-		paint = bad
+		paint = th.bad
 	}
 	words := p.Startup.Words()
 	out := []string{""}
@@ -158,7 +158,7 @@ func startLines(p *restore.Plan, w int) []string {
 		case f.Verdict == startup.Good:
 			out = append(out, bullet(f.Says+evidence, w)...)
 		case evidence != "" || !strings.HasSuffix(words, f.Says): // the verdict has said it
-			out = append(out, warned(f.Says+evidence, w)...)
+			out = append(out, warned(th, f.Says+evidence, w)...)
 		}
 	}
 	return out
@@ -176,7 +176,7 @@ func smallest(p *layout.Plan) int64 {
 const wideFit = 100
 
 // fitHead is the plan in a sentence.
-func fitHead(p *layout.Plan) string {
+func fitHead(th theme, p *layout.Plan) string {
 	grown, shrunk, moved, left := 0, 0, 0, 0
 	for _, x := range p.Parts {
 		switch {
@@ -192,10 +192,10 @@ func fitHead(p *layout.Plan) string {
 		}
 	}
 	if grown+shrunk+moved+left == 0 && p.Added != nil {
-		return strong.Render("Every part keeps its place and its size, and a new one takes the rest.")
+		return th.strong.Render("Every part keeps its place and its size, and a new one takes the rest.")
 	}
 	if grown+shrunk+moved+left == 0 {
-		return strong.Render("Every part keeps its place and its size.")
+		return th.strong.Render("Every part keeps its place and its size.")
 	}
 	var what []string
 	for _, c := range []struct {
@@ -209,7 +209,8 @@ func fitHead(p *layout.Plan) string {
 			what = append(what, fmt.Sprintf("%d %s", c.n, c.other))
 		}
 	}
-	return strong.Render(strings.ToUpper(what[0][:1])+strings.Join(what, ", ")[1:]+".") + " The source stays as it is."
+	return th.strong.Render(strings.ToUpper(what[0][:1])+strings.Join(what, ", ")[1:]+".") +
+		" The source stays as it is."
 }
 
 // fitLine is one part before and after.
@@ -223,7 +224,7 @@ func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int)
 	p := patternOf(tableRole(r.Role))
 	mark, name := "   ", fit(fmt.Sprintf("%d %s", x.Part.Number, r.Title()), title)
 	if i == m.fit.row {
-		mark, name = " ▶ ", here.Render(name)
+		mark, name = " ▶ ", m.th.here.Render(name)
 	}
 	line := mark + p.style.Render(p.used) + " " + name
 	if w >= wideFit {
@@ -236,36 +237,36 @@ func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int)
 	}
 	if x.To.Empty() {
 		return line + right("—", 12) + right("", ansi.StringWidth(begins)) + "   " +
-			bad.Render("✗ left out: not on the target")
+			m.th.bad.Render("✗ left out: not on the target")
 	}
 	size := right(units.Bytes(x.To.Len()), 12)
 	var what []string
 	if x.Grown() > 0 {
-		size = good.Render(size)
+		size = m.th.good.Render(size)
 		share := ""
 		if x.Share > 1 {
 			share = fmt.Sprintf(" (share %d)", x.Share)
 		}
-		what = append(what, good.Render("▲ grows by "+units.Bytes(x.Grown())+share))
+		what = append(what, m.th.good.Render("▲ grows by "+units.Bytes(x.Grown())+share))
 	}
 	if x.Shrunk() > 0 {
-		size = caution.Render(size)
-		what = append(what, caution.Render("▼ shrinks by "+units.Bytes(x.Shrunk())))
+		size = m.th.caution.Render(size)
+		what = append(what, m.th.caution.Render("▼ shrinks by "+units.Bytes(x.Shrunk())))
 	}
 	if x.Moved() {
-		begins = reads.Render(begins)
+		begins = m.th.reads.Render(begins)
 		dir := "→ moves on"
 		if x.To.Start < x.From.Start {
 			dir = "← moves up"
 		}
-		what = append(what, reads.Render(dir))
+		what = append(what, m.th.reads.Render(dir))
 	}
 	text := strings.Join(what, ", ")
 	switch {
 	case text == "" && x.Fixed != "":
-		text = dim.Render("stays; can't grow: " + x.Fixed)
+		text = m.th.dim.Render("stays; can't grow: " + x.Fixed)
 	case text == "":
-		text = dim.Render("stays as it was")
+		text = m.th.dim.Render("stays as it was")
 	}
 	return line + size + begins + "   " +
 		ansi.Truncate(text, max(10, w-ansi.StringWidth(line)-12-ansi.StringWidth(begins)-3), "…")
@@ -288,16 +289,16 @@ func (m *model) summaryBody(w int) []string {
 			}
 		}
 	}
-	add("Reads", s.From, reads.Render)
-	add("Writes to", s.To, writes.Render)
+	add("Reads", s.From, m.th.reads.Render)
+	add("Writes to", s.To, m.th.writes.Render)
 	if len(s.Lost) == 0 {
-		add("Lost", []string{"nothing"}, good.Render)
+		add("Lost", []string{"nothing"}, m.th.good.Render)
 	}
-	add("Lost", s.Lost, bad.Render)
-	add("Stays", s.Stays, good.Render)
-	add("Does", s.Steps, strong.Render)
-	add("Doubtful", s.Doubts, caution.Render)
-	add("Note", s.Notes, dim.Render)
+	add("Lost", s.Lost, m.th.bad.Render)
+	add("Stays", s.Stays, m.th.good.Render)
+	add("Does", s.Steps, m.th.strong.Render)
+	add("Doubtful", s.Doubts, m.th.caution.Render)
+	add("Note", s.Notes, m.th.dim.Render)
 	return out
 }
 
@@ -307,7 +308,7 @@ func (m *model) summaryFoot(w int) []string {
 	if look == "" {
 		look = "Look at the sticker"
 	}
-	ask, typed := " "+look+" and type "+strong.Render(m.summary.What)+":", "  "+m.confirm.View()
+	ask, typed := " "+look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
 	if ansi.StringWidth(ask)+14 <= w {
 		return []string{"", ask + typed}
 	}
@@ -316,9 +317,9 @@ func (m *model) summaryFoot(w int) []string {
 
 // summaryHead stays in view over the last page, however long that is.
 func (m *model) summaryHead(w int) []string {
-	head, paint := " LAST PAGE: "+m.summary.Head+" ", danger
+	head, paint := " LAST PAGE: "+m.summary.Head+" ", m.th.danger
 	if m.summary.Mild {
-		paint = here
+		paint = m.th.here
 	}
 	var out []string
 	for _, l := range wrap(head, w-2) {

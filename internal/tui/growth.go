@@ -36,7 +36,7 @@ func (m *model) keyGrowth(k string) tea.Cmd {
 // growthBody shows how the shelf grew, how each machine does, and when it'll be full.
 func (m *model) growthBody(w int) []string {
 	f := m.ahead
-	out := []string{" " + strong.Render("How "+m.w.Shelf.Head().Name+" grows")}
+	out := []string{" " + m.th.strong.Render("How "+m.w.Shelf.Head().Name+" grows")}
 	for _, l := range wrap(f.Words(), w-2) {
 		out = append(out, " "+l)
 	}
@@ -49,12 +49,12 @@ func (m *model) growthBody(w int) []string {
 	for _, g := range f.Machines {
 		most = max(most, g.PerWeek)
 	}
-	out = append(out, dim.Render(" "+fit("machine", 24)+right("twins", 7)+right("stored", 11)+right("a week", 11)))
+	out = append(out, m.th.dim.Render(" "+fit("machine", 24)+right("twins", 7)+right("stored", 11)+right("a week", 11)))
 	for _, g := range f.Machines {
 		line := " " + fit(g.Machine, 24) + right(fmt.Sprint(g.Twins), 7) + right(units.Bytes(g.Stored), 11) +
 			right(units.Bytes(int64(g.PerWeek)), 11)
 		if n := w - 60; n > 0 {
-			line += "  " + grown.Render(strings.Repeat("━", int(g.PerWeek/most*float64(min(n, 40))+0.5)))
+			line += "  " + m.th.grown.Render(strings.Repeat("━", int(g.PerWeek/most*float64(min(n, 40))+0.5)))
 		}
 		out = append(out, line)
 	}
@@ -82,7 +82,7 @@ func (m *model) growthChart(w, high int) []string {
 			}
 			line.WriteString(eighths[max(0, min(8, level-8*r))])
 		}
-		out = append(out, dim.Render(right(left, scaleWide))+grown.Render(line.String()))
+		out = append(out, m.th.dim.Render(right(left, scaleWide))+m.th.grown.Render(line.String()))
 	}
 	const day = "2006-01-02"
 	middle := from.Add(to.Sub(from) / 2)
@@ -90,5 +90,5 @@ func (m *model) growthChart(w, high int) []string {
 	if to.Sub(from) < 72*time.Hour {
 		axis = from.Format(day)
 	}
-	return append(out, strings.Repeat(" ", scaleWide)+dim.Render(sides(axis, to.Format(day), w)))
+	return append(out, strings.Repeat(" ", scaleWide)+m.th.dim.Render(sides(axis, to.Format(day), w)))
 }

@@ -49,11 +49,11 @@ func (m *model) insideBody(w int) []string {
 	switch {
 	case l.problem != "":
 		for _, s := range wrap(l.problem, w-4) {
-			out = append(out, "  "+bad.Render(s))
+			out = append(out, "  "+m.th.bad.Render(s))
 		}
 		return out
 	case l.in == nil:
-		return append(out, dim.Render("  Opening …"))
+		return append(out, m.th.dim.Render("  Opening …"))
 	case l.part == nil:
 		return append(out, m.partRows(w)...)
 	}
@@ -66,7 +66,7 @@ func (m *model) insideBody(w int) []string {
 		if l.unseen > 0 {
 			text = fmt.Sprintf("Only hidden things are here (%d): press . to show them.", l.unseen)
 		}
-		out = append(out, dim.Render("  "+text))
+		out = append(out, m.th.dim.Render("  "+text))
 	}
 	for len(out) < room+1 {
 		out = append(out, "")
@@ -105,7 +105,7 @@ func (m *model) insideHead(w int) string {
 	if r := []rune(place); len(r) > room-len(title)-2 { // the end tells more
 		place = "…" + string(r[max(0, len(r)-max(8, room-len(title)-3)):])
 	}
-	return sides(" "+strong.Render(title)+"  "+reads.Render(place), dim.Render(right)+" ", w)
+	return sides(" "+m.th.strong.Render(title)+"  "+m.th.reads.Render(place), m.th.dim.Render(right)+" ", w)
 }
 
 func (m *model) partRows(w int) []string {
@@ -119,21 +119,22 @@ func (m *model) partRows(w int) []string {
 		why := ""
 		switch {
 		case p.Kind == "":
-			why = dim.Render("no file system that is known")
+			why = m.th.dim.Render("no file system that is known")
 		case p.Unclean != "":
-			why = caution.Render(fit("not quiet: "+p.Unclean, w-62))
+			why = m.th.caution.Render(fit("not quiet: "+p.Unclean, w-62))
 		}
 		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) +
 			right(units.Bytes(p.Span.Len()), 10) + "  " + why
 		if i == l.at {
-			row = "▶ " + here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) + fit(p.Kind, 8) +
+			row = "▶ " + m.th.here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) +
+				fit(p.Kind, 8) +
 				right(units.Bytes(p.Span.Len()), 10) + "  " + why
 		} else {
 			row = "  " + row
 		}
 		out = append(out, row)
 	}
-	return append(out, "", dim.Render("  → opens a part."))
+	return append(out, "", m.th.dim.Render("  → opens a part."))
 }
 
 func (m *model) itemRow(i, w int) string {
@@ -143,16 +144,16 @@ func (m *model) itemRow(i, w int) string {
 	style := lipgloss.NewStyle()
 	switch {
 	case e.Err != nil:
-		sign, size, style = "×", right("damaged", 10), bad
+		sign, size, style = "×", right("damaged", 10), m.th.bad
 	case e.IsDir():
-		sign, size, style = "▸", right("folder", 10), strong
+		sign, size, style = "▸", right("folder", 10), m.th.strong
 	case !e.Mode.IsRegular():
-		sign, size, style = "→", right(strings.Fields(workshop.ItemWord(e.Item))[0], 10), dim
+		sign, size, style = "→", right(strings.Fields(workshop.ItemWord(e.Item))[0], 10), m.th.dim
 	case e.Attr&fsys.Encrypted != 0:
 		sign = "*"
 	}
 	if workshop.Unseen(e.Item) && e.Err == nil {
-		style = dim
+		style = m.th.dim
 	}
 	when := ""
 	if !e.Modified.IsZero() {
@@ -161,29 +162,29 @@ func (m *model) itemRow(i, w int) string {
 	name := fit(workshop.Visible(e.Name), max(10, min(88, w-4-2-12-20)))
 	mark := " "
 	if l.isMarked(e.Name) {
-		mark = good.Render("■")
+		mark = m.th.good.Render("■")
 	}
 	if i == l.at {
-		return "▶" + mark + sign + " " + here.Render(name) + "  " + size + "  " + right(when, 16)
+		return "▶" + mark + sign + " " + m.th.here.Render(name) + "  " + size + "  " + right(when, 16)
 	}
-	return " " + mark + style.Render(sign+" "+name) + "  " + dim.Render(size+"  "+right(when, 16))
+	return " " + mark + style.Render(sign+" "+name) + "  " + m.th.dim.Render(size+"  "+right(when, 16))
 }
 
 // insideDetail is the line of dates and what is known of the chosen item.
 func (m *model) insideDetail(w int) []string {
 	l := &m.inside
 	e, ok := l.chosen()
-	out := []string{dim.Render(strings.Repeat("╌", w))}
+	out := []string{m.th.dim.Render(strings.Repeat("╌", w))}
 	if !ok {
 		return out
 	}
 	d := &l.detail
 	if l.in.Twin != nil {
-		out = append(out, m.datesLine(d, w), " "+sightWords(d, l.in.Twin.ID))
+		out = append(out, m.datesLine(d, w), " "+sightWords(m.th, d, l.in.Twin.ID))
 	}
 	if e.Err != nil {
 		for _, s := range wrap("Damaged: "+e.Err.Error(), w-2) {
-			out = append(out, " "+bad.Render(s))
+			out = append(out, " "+m.th.bad.Render(s))
 		}
 		return out
 	}
@@ -205,7 +206,7 @@ func (m *model) insideDetail(w int) []string {
 	out = append(out, " "+strings.Join(facts, " · "))
 	if m.high < 26 {
 		if d.problem != "" {
-			out = append(out[:min(len(out), 3)], " "+bad.Render(fit(d.problem, w-2)))
+			out = append(out[:min(len(out), 3)], " "+m.th.bad.Render(fit(d.problem, w-2)))
 		}
 		return out
 	}
@@ -218,7 +219,7 @@ func (m *model) insideDetail(w int) []string {
 			times = append(times, x.word+" "+units.Moment(x.at.Local()))
 		}
 	}
-	out = append(out, dim.Render(" "+strings.Join(times, " · ")))
+	out = append(out, m.th.dim.Render(" "+strings.Join(times, " · ")))
 	var extras []string
 	if d.more.Target != "" {
 		extras = append(extras, "leads to "+workshop.Visible(d.more.Target))
@@ -238,7 +239,7 @@ func (m *model) insideDetail(w int) []string {
 		out = append(out, " "+strings.Join(extras, " · "))
 	}
 	if d.problem != "" {
-		out = append(out, " "+bad.Render(fit(d.problem, w-2)))
+		out = append(out, " "+m.th.bad.Render(fit(d.problem, w-2)))
 	}
 	return out
 }
@@ -247,7 +248,7 @@ func (m *model) insideDetail(w int) []string {
 func (m *model) datesLine(d *detail, w int) string {
 	label := " Dates  "
 	if len(d.sights) == 0 {
-		return dim.Render(label + "looking through them …")
+		return m.th.dim.Render(label + "looking through them …")
 	}
 	room := max(4, (w-len(label)-12-2*11)/3)
 	at := 0
@@ -258,9 +259,9 @@ func (m *model) datesLine(d *detail, w int) string {
 	}
 	first := max(0, min(len(d.sights)-room, at-room/2))
 	var b strings.Builder
-	b.WriteString(label + dim.Render(d.sights[0].Twin.Taken.Format("2006-01-02")+" "))
+	b.WriteString(label + m.th.dim.Render(d.sights[0].Twin.Taken.Format("2006-01-02")+" "))
 	if first > 0 {
-		b.WriteString(dim.Render(fmt.Sprintf("‹%d ", first)))
+		b.WriteString(m.th.dim.Render(fmt.Sprintf("‹%d ", first)))
 	}
 	last := 0
 	for i, s := range d.sights {
@@ -268,17 +269,17 @@ func (m *model) datesLine(d *detail, w int) string {
 			last = s.Version
 			continue
 		}
-		cell, style := "·· ", dim
+		cell, style := "·· ", m.th.dim
 		switch {
 		case s.Why != "":
 			cell = "?? "
 		case s.There && (s.Version != last || i == 0):
-			cell, style = "▌━━", good
+			cell, style = "▌━━", m.th.good
 		case s.There:
-			cell, style = "━━━", good
+			cell, style = "━━━", m.th.good
 		}
 		if i == at {
-			style = here
+			style = m.th.here
 		}
 		if s.There {
 			last = s.Version
@@ -286,14 +287,14 @@ func (m *model) datesLine(d *detail, w int) string {
 		b.WriteString(style.Render(cell))
 	}
 	if left := len(d.sights) - first - room; left > 0 {
-		b.WriteString(dim.Render(fmt.Sprintf(" %d›", left)))
+		b.WriteString(m.th.dim.Render(fmt.Sprintf(" %d›", left)))
 	}
-	b.WriteString(dim.Render(" " + d.sights[len(d.sights)-1].Twin.Taken.Format("2006-01-02")))
+	b.WriteString(m.th.dim.Render(" " + d.sights[len(d.sights)-1].Twin.Taken.Format("2006-01-02")))
 	return b.String()
 }
 
 // sightWords say the same in words.
-func sightWords(d *detail, now string) string {
+func sightWords(th theme, d *detail, now string) string {
 	if len(d.sights) == 0 {
 		return ""
 	}
@@ -311,7 +312,7 @@ func sightWords(d *detail, now string) string {
 		}
 	}
 	if newest == nil {
-		return caution.Render("at no date")
+		return th.caution.Render("at no date")
 	}
 	s := fmt.Sprintf("at %d of %s", there, units.Plural(len(d.sights), "date"))
 	if versions > 1 && here > 0 {
@@ -320,7 +321,7 @@ func sightWords(d *detail, now string) string {
 		s += ", always the same"
 	}
 	if last := d.sights[len(d.sights)-1]; !last.There && last.Why == "" {
-		return s + caution.Render("; gone since, newest date that has it "+newest.Twin.Taken.Format("2006-01-02"))
+		return s + th.caution.Render("; gone since, newest date that has it "+newest.Twin.Taken.Format("2006-01-02"))
 	}
 	return s + "; the newest date has it"
 }

@@ -197,40 +197,40 @@ func (m *model) goToDifference(r diffRow) tea.Cmd {
 func (m *model) diffingBody(w int) []string {
 	l := &m.inside
 	d := l.diffing
-	head := " " + strong.Render(d.title)
+	head := " " + m.th.strong.Render(d.title)
 	if l.part != nil && l.path != "." {
-		head += "  " + reads.Render(workshop.Visible(l.part.Label(l.path, l.in.Disks)))
+		head += "  " + m.th.reads.Render(workshop.Visible(l.part.Label(l.path, l.in.Disks)))
 	}
 	switch {
 	case d.err != nil:
-		return []string{head, " " + bad.Render(fit(d.err.Error(), w-2))}
+		return []string{head, " " + m.th.bad.Render(fit(d.err.Error(), w-2))}
 	case !d.done:
-		return []string{head, dim.Render("  Comparing …")}
+		return []string{head, m.th.dim.Render("  Comparing …")}
 	}
 	out := []string{head}
 	room := m.viewRoom()
 	top := max(0, min(d.at-room/2, len(d.rows)-room))
 	for i := top; i < len(d.rows) && i < top+room; i++ {
-		out = append(out, d.row(i, w))
+		out = append(out, d.row(m.th, i, w))
 	}
 	return out
 }
 
 var waySigns = map[names.Way]string{names.Added: "+", names.Removed: "−", names.Changed: "≠", names.Moved: "→"}
 
-func (d *diffing) row(i, w int) string {
+func (d *diffing) row(th theme, i, w int) string {
 	r := d.rows[i]
 	mark := "  "
 	if i == d.at {
 		mark = "▶ "
 	}
 	if r.d == nil {
-		return mark + strong.Render(fit(r.part.Part.Name(), 34)) +
-			dim.Render(fit(workshop.DifferenceWords(*r.part), w-36))
+		return mark + th.strong.Render(fit(r.part.Part.Name(), 34)) +
+			th.dim.Render(fit(workshop.DifferenceWords(*r.part), w-36))
 	}
 	text := fit(workshop.Visible(workshop.DifferencePath(*r.d)), max(20, w-38))
 	if i == d.at {
-		text = here.Render(text)
+		text = th.here.Render(text)
 	}
 	what := r.d.Way.String()
 	if d.disk != nil && r.d.Way == names.Added {
@@ -239,9 +239,9 @@ func (d *diffing) row(i, w int) string {
 	word := waySigns[r.d.Way] + " " + fit(what, 8)
 	switch r.d.Way {
 	case names.Added:
-		word = good.Render(word)
+		word = th.good.Render(word)
 	case names.Removed:
-		word = caution.Render(word)
+		word = th.caution.Render(word)
 	}
 	return mark + "  " + word + " " + text + right(workshop.DifferenceSize(*r.d), 22)
 }

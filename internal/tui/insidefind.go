@@ -137,24 +137,24 @@ func (m *model) goToFound(f workshop.Found) tea.Cmd {
 
 func (m *model) findingBody(w int) []string {
 	f := m.inside.finding
-	head := " " + strong.Render("Search over all dates") + "  " + reads.Render(workshop.Visible(f.text))
+	head := " " + m.th.strong.Render("Search over all dates") + "  " + m.th.reads.Render(workshop.Visible(f.text))
 	switch {
 	case f.err != nil:
-		return []string{head, " " + bad.Render(fit(f.err.Error(), w-2))}
+		return []string{head, " " + m.th.bad.Render(fit(f.err.Error(), w-2))}
 	case f.res == nil:
 		text := f.listing
 		if text == "" {
 			text = "Searching …"
 		}
-		return []string{head, dim.Render("  " + text)}
+		return []string{head, m.th.dim.Render("  " + text)}
 	}
 	count := units.Plural(len(f.res.Found), "item")
 	if f.res.More {
 		count = fmt.Sprintf("the first %d items", len(f.res.Found))
 	}
-	out := []string{sides(head, dim.Render(fmt.Sprintf("%s in %s ", count, units.Plural(f.res.Twins, "twin"))), w)}
+	out := []string{sides(head, m.th.dim.Render(fmt.Sprintf("%s in %s ", count, units.Plural(f.res.Twins, "twin"))), w)}
 	for _, p := range f.res.Problems[:min(2, len(f.res.Problems))] {
-		out = append(out, " "+bad.Render(fit("Not searched: "+p, w-2)))
+		out = append(out, " "+m.th.bad.Render(fit("Not searched: "+p, w-2)))
 	}
 	if len(f.res.Found) == 0 {
 		return append(out, "  Nothing has that name at any date. Hidden and system items are searched too after "+
@@ -169,7 +169,7 @@ func (m *model) findingBody(w int) []string {
 		where = w - foundNarrow
 		head2 = fit("machine", foundMachine) + fit("where", where) + fit("newest", 12) + "dates"
 	}
-	out = append(out, dim.Render("   "+head2))
+	out = append(out, m.th.dim.Render("   "+head2))
 	for i := top; i < len(f.res.Found) && i < top+room; i++ {
 		x := f.res.Found[i]
 		place := workshop.Visible(x.Label())
@@ -178,11 +178,11 @@ func (m *model) findingBody(w int) []string {
 		}
 		row := fit(x.Machine, foundMachine) + fit(place, where)
 		if i == f.at {
-			row = " ▶ " + here.Render(row)
+			row = " ▶ " + m.th.here.Render(row)
 		} else {
 			row = "   " + row
 		}
-		out = append(out, row+foundRest(x, w))
+		out = append(out, row+foundRest(m.th, x, w))
 	}
 	return out
 }
@@ -194,12 +194,12 @@ const (
 	foundNarrow  = 3 + foundMachine + 12 + 11
 )
 
-func foundRest(x workshop.Found, w int) string {
+func foundRest(th theme, x workshop.Found, w int) string {
 	newest := fit(x.At[0].Twin.Taken.Format("2006-01-02"), 12)
 	if w < 100 {
 		s := newest + fit(fmt.Sprintf("%d/%d", len(x.At), x.Of), 6)
 		if x.Gone {
-			s += caution.Render("gone")
+			s += th.caution.Render("gone")
 		}
 		return s
 	}
@@ -209,7 +209,7 @@ func foundRest(x workshop.Found, w int) string {
 	}
 	s := right(size, 10) + "  " + newest + fit(fmt.Sprintf("%d of %d", len(x.At), x.Of), 9)
 	if x.Gone {
-		s += caution.Render("gone since")
+		s += th.caution.Render("gone since")
 	}
 	return s
 }

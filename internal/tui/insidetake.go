@@ -170,27 +170,28 @@ func (m *model) take(choices []takeout.Choice, way int, where string) tea.Cmd {
 				}
 			}
 			if rep := report(); rep != nil {
-				m.result = takenLines(rep, where)
+				m.result = takenLines(m.th, rep, where)
 			}
 			return nil
 		})
 }
 
-func takenLines(r *takeout.Report, where string) []string {
-	out := []string{good.Render(r.Words() + "."), "In " + where}
+func takenLines(th theme, r *takeout.Report, where string) []string {
+	out := []string{th.good.Render(r.Words() + "."), "In " + where}
 	for _, x := range r.Renamed {
 		out = append(out,
-			caution.Render(fmt.Sprintf("%s is called %s: %s", workshop.Visible(x.Path), workshop.Visible(x.As), x.Why)))
+			th.caution.Render(fmt.Sprintf("%s is called %s: %s", workshop.Visible(x.Path), workshop.Visible(x.As),
+				x.Why)))
 	}
 	for i, x := range r.Left {
 		if i == 50 {
-			out = append(out, bad.Render(fmt.Sprintf("… and %d more", r.LeftOut-i)))
+			out = append(out, th.bad.Render(fmt.Sprintf("… and %d more", r.LeftOut-i)))
 			break
 		}
-		out = append(out, bad.Render("left out: "+workshop.Visible(x.Path)+": "+x.Why))
+		out = append(out, th.bad.Render("left out: "+workshop.Visible(x.Path)+": "+x.Why))
 	}
 	if len(r.Lost) > 0 {
-		out = append(out, dim.Render("not kept there: "+strings.Join(r.Lost, ", ")))
+		out = append(out, th.dim.Render("not kept there: "+strings.Join(r.Lost, ", ")))
 	}
 	return out
 }

@@ -224,16 +224,17 @@ func (m *model) viewingBody(w int) []string {
 	if v.hex {
 		kind = "bytes"
 	}
-	out := []string{sides(" "+strong.Render(workshop.Visible(v.name)),
-		dim.Render(fmt.Sprintf("%s, from byte %s of %s ", kind, units.Grouped(v.at), units.Grouped(v.c.Size()))), w)}
+	out := []string{sides(" "+m.th.strong.Render(workshop.Visible(v.name)),
+		m.th.dim.Render(fmt.Sprintf("%s, from byte %s of %s ", kind, units.Grouped(v.at),
+			units.Grouped(v.c.Size()))), w)}
 	if v.err != nil {
-		return append(out, " "+bad.Render(fit("Can't be read here: "+v.err.Error(), w-2)))
+		return append(out, " "+m.th.bad.Render(fit("Can't be read here: "+v.err.Error(), w-2)))
 	}
 	if v.read != v.at {
-		return append(out, dim.Render(" Reading …"))
+		return append(out, m.th.dim.Render(" Reading …"))
 	}
 	if v.c.Size() == 0 {
-		return append(out, dim.Render(" The file is empty."))
+		return append(out, m.th.dim.Render(" The file is empty."))
 	}
 	rows := m.viewRoom()
 	if !v.hex {
@@ -244,12 +245,12 @@ func (m *model) viewingBody(w int) []string {
 		return out
 	}
 	for i := 0; i < rows && i*hexRow < len(v.b); i++ {
-		out = append(out, hexLine(v.at+int64(i*hexRow), v.b[i*hexRow:min(len(v.b), (i+1)*hexRow)]))
+		out = append(out, hexLine(m.th, v.at+int64(i*hexRow), v.b[i*hexRow:min(len(v.b), (i+1)*hexRow)]))
 	}
 	return out
 }
 
-func hexLine(at int64, b []byte) string {
+func hexLine(th theme, at int64, b []byte) string {
 	var h, t strings.Builder
 	for i := range hexRow {
 		if i == hexRow/2 {
@@ -266,5 +267,5 @@ func hexLine(at int64, b []byte) string {
 			t.WriteRune('·')
 		}
 	}
-	return dim.Render(right(fmt.Sprintf("%x", at), 11)) + "  " + h.String() + " " + reads.Render(t.String())
+	return th.dim.Render(right(fmt.Sprintf("%x", at), 11)) + "  " + h.String() + " " + th.reads.Render(t.String())
 }

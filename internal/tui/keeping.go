@@ -303,7 +303,7 @@ const mostSums = 6
 
 // showReport shows what a check found; where blocks are missing it asks from where they should come.
 func (m *model) showReport(rep *keeping.Report) {
-	m.result = reportLines(rep)
+	m.result = reportLines(m.th, rep)
 	if len(rep.Damage) == 0 {
 		return
 	}
@@ -315,7 +315,7 @@ func (m *model) showReport(rep *keeping.Report) {
 			"something"}}}
 	say := func(text string) {
 		for _, l := range wrap(text, m.wide-2) {
-			n.above = append(n.above, " "+bad.Render(l))
+			n.above = append(n.above, " "+m.th.bad.Render(l))
 		}
 	}
 	sums := rep.ByTwin()
@@ -326,7 +326,7 @@ func (m *model) showReport(rep *keeping.Report) {
 		say("✗ … and " + units.Plural(more, "twin") + " more")
 	}
 	n.above = append(n.above,
-		dim.Render(" Every place and the files in it are listed when this question is answered."), "")
+		m.th.dim.Render(" Every place and the files in it are listed when this question is answered."), "")
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
 		case 0:
@@ -356,30 +356,30 @@ func (m *model) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 	})
 }
 
-func reportLines(rep *keeping.Report) []string {
+func reportLines(th theme, rep *keeping.Report) []string {
 	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"),
 		units.Plural(rep.Blocks, "block"))}
 	if v := rep.Verdict(); v != "" {
-		out = append(out, good.Render("✓ "+v))
+		out = append(out, th.good.Render("✓ "+v))
 	}
 	for _, s := range rep.Mended {
-		out = append(out, good.Render("mended: "+s))
+		out = append(out, th.good.Render("mended: "+s))
 	}
 	for _, s := range rep.Idle {
-		out = append(out, caution.Render("of no use: "+s))
+		out = append(out, th.caution.Render("of no use: "+s))
 	}
 	for _, s := range rep.Hurt {
-		out = append(out, bad.Render("✗ hurt: "+s))
+		out = append(out, th.bad.Render("✗ hurt: "+s))
 	}
 	for i, d := range rep.Damage {
 		if i == 20 {
-			out = append(out, bad.Render(fmt.Sprintf("✗ … and %d more stretches", len(rep.Damage)-i)))
+			out = append(out, th.bad.Render(fmt.Sprintf("✗ … and %d more stretches", len(rep.Damage)-i)))
 			break
 		}
-		out = append(out, bad.Render("✗ missing: "+d.String()))
+		out = append(out, th.bad.Render("✗ missing: "+d.String()))
 	}
 	for _, s := range rep.Files {
-		out = append(out, bad.Render("files: "+s))
+		out = append(out, th.bad.Render("files: "+s))
 	}
 	return out
 }

@@ -392,7 +392,7 @@ func (m *model) offerDoubts(doubts []capture.Doubt) {
 		{name: "yes", about: "capture these disks under this name"}}}
 	for _, d := range doubts {
 		for _, l := range wrap("! "+d.Says, m.wide-2) {
-			n.above = append(n.above, " "+caution.Render(l))
+			n.above = append(n.above, " "+m.th.caution.Render(l))
 		}
 	}
 	n.above = append(n.above, "")

@@ -101,22 +101,22 @@ func (m *model) keyMenu(k string) tea.Cmd {
 	return nil
 }
 
-func (n *menu) body(w int) ([]string, int) {
+func (n *menu) body(th theme, w int) ([]string, int) {
 	out := slices.Clone(n.above)
 	for _, l := range wrap(n.title, w-2) {
-		out = append(out, " "+strong.Render(l))
+		out = append(out, " "+th.strong.Render(l))
 	}
 	out = append(out, "")
 	keep := 0
 	for i, c := range n.choices {
 		mark, name := "   ", fit(c.name, min(w-12, max(46, len([]rune(c.name)))))
 		if i == n.at {
-			mark, name, keep = " ▶ ", here.Render(name), len(out)
+			mark, name, keep = " ▶ ", th.here.Render(name), len(out)
 		}
 		if n.several {
-			box := dim.Render("[ ] ")
+			box := th.dim.Render("[ ] ")
 			if c.on {
-				box = good.Render("[■] ")
+				box = th.good.Render("[■] ")
 			}
 			mark += box
 		}
@@ -125,7 +125,7 @@ func (n *menu) body(w int) ([]string, int) {
 			continue
 		}
 		for _, l := range wrap(c.about, w-8) {
-			out = append(out, dim.Render("      "+l))
+			out = append(out, th.dim.Render("      "+l))
 		}
 	}
 	return out, keep

@@ -39,6 +39,7 @@ var stepNames = []string{"Bench", "Ready", "Capture", "Dates", "Fit", "Run", "Pr
 // model is the state of the screen.
 type model struct {
 	ctx  context.Context
+	th   theme
 	w    *workshop.Workshop
 	wide int
 	high int
@@ -127,7 +128,7 @@ type board struct {
 }
 
 func newModel(ctx context.Context, w *workshop.Workshop) *model {
-	return &model{ctx: ctx, w: w, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}}
+	return &model{ctx: ctx, w: w, th: newTheme(true), chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}}
 }
 
 type (
@@ -250,7 +251,7 @@ func tick() tea.Cmd {
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.BackgroundColorMsg:
-		paint(msg.IsDark())
+		m.th = newTheme(msg.IsDark())
 	case tea.WindowSizeMsg:
 		m.wide, m.high = msg.Width, msg.Height
 	case listed:

@@ -130,22 +130,22 @@ func (m *model) pairLines(w int) []string {
 		var to string
 		switch d, itself := m.targetOf(i), workshop.Attached(t.Disks[i].Identity, m.disks); {
 		case d != nil:
-			to = writes.Render(sticker(d.Identity, w))
+			to = m.th.writes.Render(sticker(d.Identity, w))
 		case itself != nil && w < wideFit:
 			to = "none: it stays as it is"
 		case itself != nil:
-			to = "no target: it is attached, and stays as it is now" + dim.Render(" (d, then t for a target)")
+			to = "no target: it is attached, and stays as it is now" + m.th.dim.Render(" (d, then t for a target)")
 		case w < wideFit:
-			to = caution.Render("none: it will be missing")
+			to = m.th.caution.Render("none: it will be missing")
 		default:
-			to = caution.Render("no target: what is on it will be missing (d, then t)")
+			to = m.th.caution.Render("no target: what is on it will be missing (d, then t)")
 		}
 		mark := "   "
 		if i == m.twinDisk {
 			mark = " ▸ "
 		}
 		out = append(out,
-			fit(mark+fmt.Sprintf("disk %d  ", i+1)+reads.Render(sticker(t.Disks[i].Identity, w))+"  →  "+to, w))
+			fit(mark+fmt.Sprintf("disk %d  ", i+1)+m.th.reads.Render(sticker(t.Disks[i].Identity, w))+"  →  "+to, w))
 	}
 	return append(out, "")
 }

@@ -45,8 +45,8 @@ func (m *model) sourceRail() rail {
 	if m.step == stepReady && m.readyOn() {
 		return m.beforeRail()
 	}
-	r := rail{word: "READS", style: reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a twin " +
-		"in Dates"}
+	r := rail{word: "READS", style: m.th.reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a " +
+		"twin in Dates"}
 	if m.alone && m.step == stepRun {
 		r.empty = "this run reads no other disk"
 		return r
@@ -89,7 +89,8 @@ func (m *model) under() step {
 
 // targetRail is the lower rail.
 func (m *model) targetRail() rail {
-	r := rail{word: "WRITES", style: writes, empty: "no target: nothing will be written (press w on a disk of the " +
+	r := rail{word: "WRITES", style: m.th.writes, empty: "no target: nothing will be written (press w on a disk " +
+		"of the " +
 		"Bench)"}
 	if m.running() || m.step == stepRun {
 		r.cells = m.snap.Written
@@ -209,12 +210,12 @@ func (r rail) layout(w int) []segment {
 }
 
 // bar draws the disk on w cells.
-func (r rail) bar(w int) string {
+func (r rail) bar(th theme, w int) string {
 	var b strings.Builder
 	at := 0
 	gap := func(to int) {
 		if to > at {
-			b.WriteString(dim.Render(strings.Repeat(gapGlyph, to-at)))
+			b.WriteString(th.dim.Render(strings.Repeat(gapGlyph, to-at)))
 			at = to
 		}
 	}
@@ -230,7 +231,7 @@ func (r rail) bar(w int) string {
 			}
 		}
 		fill = min(fill, n)
-		b.WriteString(strong.Render("▏"))
+		b.WriteString(th.strong.Render("▏"))
 		b.WriteString(p.style.Render(strings.Repeat(p.used, fill) + strings.Repeat(freeGlyph, n-fill)))
 		at = max(at, s.to)
 	}
@@ -239,7 +240,7 @@ func (r rail) bar(w int) string {
 }
 
 // labels names the parts under the bar, as far as there is room.
-func (r rail) labels(w int) string {
+func (r rail) labels(th theme, w int) string {
 	line := []rune(strings.Repeat(" ", w))
 	for i, s := range r.layout(w) {
 		room := s.to - s.from - 1
@@ -258,13 +259,13 @@ func (r rail) labels(w int) string {
 			}
 		}
 	}
-	return r.spotted(line)
+	return r.spotted(th, line)
 }
 
 // spotted marks on the line under the bar where the spots are.
-func (r rail) spotted(line []rune) string {
+func (r rail) spotted(th theme, line []rune) string {
 	if len(r.spots) == 0 {
-		return dim.Render(string(line))
+		return th.dim.Render(string(line))
 	}
 	hit := make([]bool, len(line))
 	segs := r.layout(len(line))
@@ -286,16 +287,16 @@ func (r rail) spotted(line []rune) string {
 	var b strings.Builder
 	for i, c := range line {
 		if hit[i] {
-			b.WriteString(here.Render("▲"))
+			b.WriteString(th.here.Render("▲"))
 		} else {
-			b.WriteString(dim.Render(string(c)))
+			b.WriteString(th.dim.Render(string(c)))
 		}
 	}
 	return b.String()
 }
 
 // progress draws how far the work on the disk is.
-func (r rail) progress(w int) string {
+func (r rail) progress(th theme, w int) string {
 	if r.cells == nil {
 		return strings.Repeat(" ", w)
 	}
@@ -311,36 +312,36 @@ func (r rail) progress(w int) string {
 		}
 		switch {
 		case unreadable:
-			b.WriteString(bad.Render("×"))
+			b.WriteString(th.bad.Render("×"))
 		case finished > 0:
 			b.WriteString(r.style.Render("━"))
 		default:
-			b.WriteString(dim.Render("·"))
+			b.WriteString(th.dim.Render("·"))
 		}
 	}
 	return b.String()
 }
 
 // caption is the line over the bar: what is read or written, in words.
-func (r rail) caption(w int) string {
+func (r rail) caption(th theme, w int) string {
 	word := r.style.Render(fit(r.word, 8))
 	if r.id.Size == 0 {
-		return word + dim.Render(fit(r.empty, w-8))
+		return word + th.dim.Render(fit(r.empty, w-8))
 	}
 	state := r.state
 	serial := ""
 	if r.id.Serial != "" {
 		serial = "  …" + r.id.Tail()
 	}
-	name := strong.Render(r.id.Model) + "  " + units.Bytes(r.id.Size) + serial + "  " + dim.Render(r.where)
+	name := th.strong.Render(r.id.Model) + "  " + units.Bytes(r.id.Size) + serial + "  " + th.dim.Render(r.where)
 	if r.danger {
-		state = danger.Render(state)
+		state = th.danger.Render(state)
 	}
 	return word + sides(name, " "+state, w-8)
 }
 
 // legend names all parts in one line, for the room beside a short rail.
-func (r rail) legend(w int) string {
+func (r rail) legend(th theme, w int) string {
 	if w < 12 || len(r.parts) == 0 {
 		return strings.Repeat(" ", max(0, w))
 	}
@@ -348,23 +349,23 @@ func (r rail) legend(w int) string {
 	for i, p := range r.parts {
 		names[i] = fmt.Sprintf("%d %s %s", p.number, p.title, units.Bytes(p.span.Len()))
 	}
-	return dim.Render(fit("  "+strings.Join(names, " · "), w))
+	return th.dim.Render(fit("  "+strings.Join(names, " · "), w))
 }
 
 // drawn is a rail as lines: the bar with the legend beside it, the bar alone,
 // and what stands under it: the labels, or the progress of a run.
 type drawn struct{ bar, plain, under string }
 
-func (r rail) draw(scale int64, w int) drawn {
+func (r rail) draw(th theme, scale int64, w int) drawn {
 	if r.id.Size == 0 {
-		none := dim.Render(strings.Repeat("┈", w))
+		none := th.dim.Render(strings.Repeat("┈", w))
 		return drawn{none, none, strings.Repeat(" ", w)}
 	}
 	n := r.width(scale, w)
 	rest := strings.Repeat(" ", w-n)
-	d := drawn{r.bar(n) + r.legend(w-n), r.bar(n) + rest, r.labels(n) + rest}
+	d := drawn{r.bar(th, n) + r.legend(th, w-n), r.bar(th, n) + rest, r.labels(th, n) + rest}
 	if r.cells != nil {
-		d.under = r.progress(n) + rest
+		d.under = r.progress(th, n) + rest
 	}
 	return d
 }
@@ -373,7 +374,7 @@ func (r rail) draw(scale int64, w int) drawn {
 func (m *model) rails(w, high int) []string {
 	up, down := m.sourceRail(), m.targetRail()
 	scale := max(up.id.Size, down.id.Size)
-	u, d := up.draw(scale, w), down.draw(scale, w)
+	u, d := up.draw(m.th, scale, w), down.draw(m.th, scale, w)
 	switch {
 	case high < 26: // one line each: the progress, or the bar
 		if up.cells != nil {
@@ -382,11 +383,12 @@ func (m *model) rails(w, high int) []string {
 		if down.cells != nil && down.id.Size > 0 {
 			d.bar = d.under
 		}
-		return []string{up.caption(w), u.bar, down.caption(w), d.bar}
+		return []string{up.caption(m.th, w), u.bar, down.caption(m.th, w), d.bar}
 	case high < 34:
-		return []string{up.caption(w), u.bar, u.under, down.caption(w), d.bar, d.under}
+		return []string{up.caption(m.th, w), u.bar, u.under, down.caption(m.th, w), d.bar, d.under}
 	}
-	return []string{up.caption(w), u.bar, u.plain, u.under, m.threads(up, down, w), down.caption(w), d.bar, d.plain,
+	return []string{up.caption(m.th, w), u.bar, u.plain, u.under, m.threads(up, down, w), down.caption(m.th, w), d.bar,
+		d.plain,
 		d.under}
 }
 
@@ -411,7 +413,7 @@ func (m *model) threads(up, down rail, w int) string {
 			}
 		}
 	}
-	return writes.Render(string(line))
+	return m.th.writes.Render(string(line))
 }
 
 // drawThread leads from a part to where it goes.

@@ -15,7 +15,7 @@ import (
 func (m *model) readyBody(w int) ([]string, int) {
 	r := &m.ready
 	if m.target != nil && m.target.Survey == nil {
-		return []string{"", dim.Render(" " + m.target.Identity.Model + ": " + m.target.Words())}, -1
+		return []string{"", m.th.dim.Render(" " + m.target.Identity.Model + ": " + m.target.Words())}, -1
 	}
 	if !m.readyOn() {
 		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement "+
@@ -33,7 +33,7 @@ func (m *model) readyBody(w int) ([]string, int) {
 	out = append(out, m.readyArithmetic(w)...)
 	out = append(out, "")
 	title := min(26, max(14, w-76))
-	out = append(out, dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+
+	out = append(out, m.th.dim.Render("     "+fit("part", title)+fit("for", 10)+fit("file system", 13)+right("size", 9)+
 		ofDisk("of disk", w)+"   what becomes of it"))
 	keep := -1
 	for i, row := range r.rows() {
@@ -44,7 +44,7 @@ func (m *model) readyBody(w int) ([]string, int) {
 		out = append(out, mark+m.readyLine(d, row, title, w))
 	}
 	if len(r.rows()) == 0 {
-		out = append(out, "   "+dim.Render("The disk is full."))
+		out = append(out, "   "+m.th.dim.Render("The disk is full."))
 	}
 	out = append(out, "")
 	return append(out, m.readyNotes(w)...), keep
@@ -56,18 +56,19 @@ func (m *model) readyBanner(w int) string {
 	lost := d.Lost()
 	switch {
 	case d.New && len(lost) == 0 && d.Before.Blank():
-		return here.Render(" LAYS OUT A BLANK DISK ") + "  nothing is lost"
+		return m.th.here.Render(" LAYS OUT A BLANK DISK ") + "  nothing is lost"
 	case d.New:
 		what := units.Plural(len(lost), "part") + " and what is on them go"
 		if len(lost) == 0 {
 			what = "whatever is on it goes"
 		}
-		return danger.Render(" LAYS THE DISK OUT ANEW ") + "  " + bad.Render(fit("nothing stays: "+what, w-28))
+		return m.th.danger.Render(" LAYS THE DISK OUT ANEW ") + "  " +
+			m.th.bad.Render(fit("nothing stays: "+what, w-28))
 	case len(lost) > 0:
-		return writes.Render("Changes what is there") + "   " +
-			danger.Render(fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(len(lost), "part"))))
+		return m.th.writes.Render("Changes what is there") + "   " +
+			m.th.danger.Render(fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(len(lost), "part"))))
 	}
-	return good.Render("Adds to what is there") + fmt.Sprintf("   all of its %s stay, nothing is lost",
+	return m.th.good.Render("Adds to what is there") + fmt.Sprintf("   all of its %s stay, nothing is lost",
 		units.Plural(len(d.Before.Parts()), "part"))
 }
 
@@ -82,9 +83,9 @@ func (m *model) readyArithmetic(w int) []string {
 				mark = "   "
 			}
 			if r.wrong {
-				out = append(out, bad.Render(mark+l))
+				out = append(out, m.th.bad.Render(mark+l))
 			} else {
-				out = append(out, strong.Render(mark+l))
+				out = append(out, m.th.strong.Render(mark+l))
 			}
 		}
 		return out
@@ -95,27 +96,27 @@ func (m *model) readyArithmetic(w int) []string {
 		parts += p.Span.Len()
 	}
 	return []string{fmt.Sprintf(" %s   %s in parts + %s free = %s", d.Kind, units.Bytes(parts),
-		strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
+		m.th.strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
 }
 
 func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
 	size := row.gap.Len()
 	numbers := right(units.Bytes(size), 9) + ofDisk(share(size, d.Identity.Size), w) + "   "
 	if row.part < 0 {
-		return dim.Render("─ "+fit("free", title+23)+numbers) + dim.Render("no part")
+		return m.th.dim.Render("─ "+fit("free", title+23)+numbers) + m.th.dim.Render("no part")
 	}
 	p := &d.Parts[row.part]
 	role := draftRole(p)
 	pattern := patternOf(role)
-	words, paint := string(p.Fate()), good.Render
+	words, paint := string(p.Fate()), m.th.good.Render
 	switch p.Fate() {
 	case ready.New:
-		paint = writes.Render
+		paint = m.th.writes.Render
 		if p.Form == nil {
 			words = "new, without a file system"
 		}
 	case ready.Formatted:
-		paint = bad.Render
+		paint = m.th.bad.Render
 		words = "FORMATTED ANEW, loses " + p.Old.Title() + " (" + units.Bytes(p.Old.Content.Used) + ")"
 	default:
 		if p.Old.Content.Maps {
@@ -158,7 +159,8 @@ func (m *model) readyNotes(w int) []string {
 			used = "use unknown"
 		}
 		out = append(out,
-			bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role,
+			m.th.bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(),
+				a.Holds(), a.Role,
 				units.Bytes(a.Span.Len()), used), w-1)))
 	}
 	switch {
@@ -168,10 +170,10 @@ func (m *model) readyNotes(w int) []string {
 		out = append(out, m.readyKeys()...)
 	case r.err != nil:
 		for _, l := range wrap("This can't be done: "+r.err.Error(), w-4) {
-			out = append(out, " "+bad.Render(l))
+			out = append(out, " "+m.th.bad.Render(l))
 		}
 	case r.plan == nil:
-		out = append(out, dim.Render(" Working the plan out …"))
+		out = append(out, m.th.dim.Render(" Working the plan out …"))
 	default:
 		for _, n := range r.plan.Notes {
 			out = append(out, bullet(n, w)...)
@@ -198,7 +200,7 @@ func (m *model) readyKeys() []string {
 	var out []string
 	for _, l := range lines {
 		if l[0] != "o" || !m.ready.draft.New {
-			out = append(out, "   "+keyStyle.Render(l[0])+"  "+l[1])
+			out = append(out, "   "+m.th.keyStyle.Render(l[0])+"  "+l[1])
 		}
 	}
 	return out
@@ -214,7 +216,7 @@ func (m *model) exampleMachine() string {
 // beforeRail is the target as it is now, on the upper rail of the Ready step.
 func (m *model) beforeRail() rail {
 	d := m.target
-	r := rail{word: "IS NOW", style: reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d),
+	r := rail{word: "IS NOW", style: m.th.reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d),
 		state: d.Words()}
 	if n := len(r.parts); n > 0 {
 		r.state = units.Plural(n, "part") + ", " + units.Bytes(d.Survey.Used()) + " used"
@@ -277,9 +279,9 @@ func (m *model) fates(up rail, w int) string {
 	line := strings.Split(strings.Repeat(" ", w), "")
 	for _, s := range up.layout(up.width(up.id.Size, w)) {
 		if at := (s.from + s.to) / 2; at < w {
-			line[at] = good.Render("▾")
+			line[at] = m.th.good.Render("▾")
 			if lost[s.part.number] {
-				line[at] = bad.Render("✗")
+				line[at] = m.th.bad.Render("✗")
 			}
 		}
 	}

@@ -19,16 +19,16 @@ func (m *model) runBody(w int) []string {
 			"Nothing has been started. Capture a machine (3), restore or prove a twin (4).")
 	}
 	s := m.snap
-	out := []string{" " + strong.Render(s.Title) + "   " + stateWords(s), ""}
+	out := []string{" " + m.th.strong.Render(s.Title) + "   " + stateWords(m.th, s), ""}
 	for i, p := range s.Phases {
-		mark := dim.Render("  ○ " + p)
+		mark := m.th.dim.Render("  ○ " + p)
 		switch {
 		case s.State == run.Done || i+1 < s.PhaseNo:
-			mark = good.Render("  ● ") + p
+			mark = m.th.good.Render("  ● ") + p
 		case i+1 == s.PhaseNo && !s.Over():
-			mark = caution.Render("  ◐ ") + strong.Render(p)
+			mark = m.th.caution.Render("  ◐ ") + m.th.strong.Render(p)
 		case i+1 == s.PhaseNo:
-			mark = bad.Render("  ◐ " + p)
+			mark = m.th.bad.Render("  ◐ " + p)
 		}
 		out = append(out, mark)
 	}
@@ -37,8 +37,8 @@ func (m *model) runBody(w int) []string {
 		n := max(10, min(60, w-46))
 		fill := int(float64(n) * float64(min(s.Done, s.Total)) / float64(s.Total))
 		out = append(out,
-			fmt.Sprintf("  %s%s %s   %s of %s", reads.Render(strings.Repeat("━", fill)),
-				dim.Render(strings.Repeat("·", n-fill)),
+			fmt.Sprintf("  %s%s %s   %s of %s", m.th.reads.Render(strings.Repeat("━", fill)),
+				m.th.dim.Render(strings.Repeat("·", n-fill)),
 				right(units.Percent(min(s.Done, s.Total), s.Total), 5), units.Bytes(s.Done), units.Bytes(s.Total)))
 	}
 	out = append(out, rateWords(s), fmt.Sprintf("  time      %s, %s estimated at the start", units.Duration(s.Elapsed),
@@ -50,17 +50,17 @@ func (m *model) runBody(w int) []string {
 		out = append(out, "  left      –")
 	}
 	if line := sparkline(s.Samples, min(60, w-14)); line != "" {
-		out = append(out, "  rate over time  "+reads.Render(line))
+		out = append(out, "  rate over time  "+m.th.reads.Render(line))
 	}
 	if s.Err != nil && (s.State == run.Failed || len(s.Err.Error()) > len(context.Canceled.Error())) {
 		out = append(out, "")
 		for _, l := range wrap(s.Err.Error(), w-4) {
-			out = append(out, "  "+bad.Render(l))
+			out = append(out, "  "+m.th.bad.Render(l))
 		}
 	}
 	for _, n := range s.Notes {
 		for _, l := range wrap("· "+n, w-4) {
-			out = append(out, "  "+caution.Render(l))
+			out = append(out, "  "+m.th.caution.Render(l))
 		}
 	}
 	if s.Over() {
@@ -74,7 +74,7 @@ func (m *model) runBody(w int) []string {
 		}
 	}
 	if !s.Over() {
-		out = append(out, "", dim.Render("  "+m.stopped))
+		out = append(out, "", m.th.dim.Render("  "+m.stopped))
 	}
 	return out
 }
@@ -97,18 +97,18 @@ func estimateWords(s run.Snapshot) string {
 	return units.Duration(s.Estimate)
 }
 
-func stateWords(s run.Snapshot) string {
+func stateWords(th theme, s run.Snapshot) string {
 	switch s.State {
 	case run.Running:
-		return reads.Render("running")
+		return th.reads.Render("running")
 	case run.Paused:
-		return caution.Render("paused")
+		return th.caution.Render("paused")
 	case run.Done:
-		return good.Render("done")
+		return th.good.Render("done")
 	case run.Cancelled:
-		return caution.Render("cancelled")
+		return th.caution.Render("cancelled")
 	}
-	return bad.Render("failed")
+	return th.bad.Render("failed")
 }
 
 func sparkline(samples []run.Sample, w int) string {
@@ -142,9 +142,9 @@ func (m *model) proofBody(w int) []string {
 			"Choose a twin in Dates (4) and press v to read every block of it.",
 			"After every restore the target is read back and compared without being asked.")
 	}
-	verdict := good.Render("✓ " + p.Words())
+	verdict := m.th.good.Render("✓ " + p.Words())
 	if !p.Holds() {
-		verdict = bad.Render("✗ " + p.Words())
+		verdict = m.th.bad.Render("✗ " + p.Words())
 	}
 	out := []string{" " + verdict + fmt.Sprintf("   %s compared, %s", units.Bytes(p.Read), units.Moment(p.When))}
 	for _, l := range wrap("Proof of "+p.Of+m.twinWords(p), w-4) {
@@ -152,9 +152,9 @@ func (m *model) proofBody(w int) []string {
 	}
 	out = append(out, "")
 	for _, c := range p.Claims {
-		mark, paint := good.Render(" ✓ holds "), strong
+		mark, paint := m.th.good.Render(" ✓ holds "), m.th.strong
 		if !c.Holds {
-			mark, paint = bad.Render(" ✗ fails "), bad
+			mark, paint = m.th.bad.Render(" ✗ fails "), m.th.bad
 		}
 		about := min(34, max(26, w-70))
 		for i, l := range wrap(c.Says, w-about-12) {
@@ -164,7 +164,7 @@ func (m *model) proofBody(w int) []string {
 			out = append(out, mark+fit(c.About, about)+" "+paint.Render(l))
 		}
 		for _, l := range wrap(c.Evidence, w-13) {
-			out = append(out, dim.Render("            "+l))
+			out = append(out, m.th.dim.Render("            "+l))
 		}
 	}
 	return out

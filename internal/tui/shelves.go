@@ -156,7 +156,7 @@ func (m *model) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
 	r, moved := w.StartCarry(m.ctx, to, twins)
 	return m.start(r, "Cancelling keeps what has arrived: the next time goes on there.", func(s run.Snapshot) tea.Cmd {
 		mv := moved()
-		m.result = movedLines(mv, w.Shelf.Head().Name, to.Head().Name)
+		m.result = movedLines(m.th, mv, w.Shelf.Head().Name, to.Head().Name)
 		if s.State != run.Done {
 			to.Close()
 			return nil
@@ -187,7 +187,7 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 				about: here + " is marked as retired: all on it stays readable, captures go to " + there})
 	} else {
 		n.above = append(n.above,
-			" "+caution.Render(fmt.Sprintf("%s has %s that %s doesn't have: it can't be replaced yet.", here,
+			" "+m.th.caution.Render(fmt.Sprintf("%s has %s that %s doesn't have: it can't be replaced yet.", here,
 				units.Plural(alone, "twin"), there)), "")
 	}
 	n.then = func(chosen []int) tea.Cmd {
@@ -214,10 +214,10 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 const datesInRow = 48
 
 // movedLines puts two shelves one over the other, machine by machine.
-func movedLines(mv *workshop.Moved, here, there string) []string {
+func movedLines(th theme, mv *workshop.Moved, here, there string) []string {
 	out := []string{mv.Words(), ""}
 	if len(mv.Compared) > 0 {
-		out = append(out, dim.Render("■ stands there   · doesn't   ≠ differs"))
+		out = append(out, th.dim.Render("■ stands there   · doesn't   ≠ differs"))
 	}
 	for i := 0; i < len(mv.Compared); {
 		j := i
@@ -227,7 +227,7 @@ func movedLines(mv *workshop.Moved, here, there string) []string {
 			mark := map[bool]string{true: "■", false: "·"}
 			x, y := mark[s.Here], mark[s.There]
 			if s.Differ {
-				y = bad.Render("≠")
+				y = th.bad.Render("≠")
 			} else if s.Here && s.There {
 				same++
 			}
@@ -239,7 +239,7 @@ func movedLines(mv *workshop.Moved, here, there string) []string {
 			a, b = "… "+a, "… "+b
 		}
 		out = append(out, fit(mv.Compared[i].Machine, 20)+fit(here, 10)+a, fit("", 20)+fit(there, 10)+b+
-			dim.Render(fmt.Sprintf("   %d of %d the same", same, j-i)))
+			th.dim.Render(fmt.Sprintf("   %d of %d the same", same, j-i)))
 		i = j
 	}
 	return out

@@ -9,37 +9,6 @@ import (
 	"twinshelf/internal/table"
 )
 
-// Colours only support what words and patterns already say.
-var (
-	strong = lipgloss.NewStyle().Bold(true)
-	here   = lipgloss.NewStyle().Reverse(true).Bold(true)
-	// stands out without colour too
-	danger = lipgloss.NewStyle().Foreground(lipgloss.Color("124")).Background(lipgloss.Color("231")).Reverse(
-		true).Bold(true)
-
-	dim, reads, writes, good, bad, caution, grown, keyStyle lipgloss.Style
-)
-
-func init() { paint(true) }
-
-// paint chooses the colours for a dark or a light terminal.
-func paint(dark bool) {
-	c := func(onDark, onLight string) lipgloss.Style {
-		if dark {
-			return lipgloss.NewStyle().Foreground(lipgloss.Color(onDark))
-		}
-		return lipgloss.NewStyle().Foreground(lipgloss.Color(onLight))
-	}
-	dim = c("245", "242")
-	reads = c("80", "30").Bold(true)
-	writes = c("215", "166").Bold(true)
-	good = c("114", "28")
-	bad = c("203", "160").Bold(true)
-	caution = c("221", "130")
-	grown = c("73", "66")
-	keyStyle = c("153", "25").Bold(true)
-}
-
 // pattern is how a part of some role looks on a rail: the glyph of what is in use.
 type pattern struct {
 	used  string

@@ -154,7 +154,7 @@ func TestRailsShowEveryPart(t *testing.T) {
 				}
 				last = s.to
 			}
-			for _, line := range []string{r.bar(w), r.labels(w)} {
+			for _, line := range []string{r.bar(newTheme(true), w), r.labels(newTheme(true), w)} {
 				if lipgloss.Width(line) != w {
 					t.Errorf("%d parts: a line of %d cells instead of %d", n, lipgloss.Width(line), w)
 				}
