@@ -171,6 +171,8 @@ type DatedTwin struct {
 	// Proof is the latest proof of it on the shelf, Proofs are all.
 	Proof  *shelf.Proof   `json:"proof,omitempty"`
 	Proofs []*shelf.Proof `json:"proofs"`
+	// ProofsUnread says of each proof that can't be read why.
+	ProofsUnread []string `json:"proofs_unread,omitempty"`
 }
 
 // Proof is the evidence that a twin is readable or that a target holds what it should.

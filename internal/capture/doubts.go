@@ -22,7 +22,7 @@ type Doubt struct {
 type DoubtKind string
 
 const (
-	// FewerDisks: the newest twin of the machine has a disk that isn't among these.
+	// FewerDisks: the newest twin of the machine has a disk that isn't among these, or that can't be told.
 	FewerDisks DoubtKind = "fewer-disks"
 	// OtherMachine: a disk was captured as another machine's.
 	OtherMachine DoubtKind = "other-machine"
@@ -49,6 +49,10 @@ func (p *Plan) Doubts(ctx context.Context) []Doubt {
 							"needs it won't be whole", p.Machine, units.Moment(t.Taken), disk.Sticker(d.Identity))})
 			}
 		}
+	}
+	if err := p.Shelf.KnownNewest(ctx, p.Machine, twins); err != nil {
+		out = append(out,
+			Doubt{FewerDisks, fmt.Sprintf("whether these are all disks of %s can't be told: %v", p.Machine, err)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(newest)) {
 		t := newest[name]

@@ -2,7 +2,10 @@ package capture
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"twinshelf/internal/disk"
@@ -77,5 +80,26 @@ func TestDoubts(t *testing.T) {
 		if !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v instead of %v", c.p.Machine, got, c.want)
 		}
+	}
+	hideNewest(t, s, "Weighbridge")
+	got := plan("Weighbridge", "G-3").Doubts(t.Context())
+	if len(got) != 1 || got[0].Kind != FewerDisks || !strings.Contains(got[0].Says, "can't be told") {
+		t.Errorf("with a later twin that can't be read: %v", got)
+	}
+}
+
+// hideNewest leaves of a machine's newest twin only the copy.
+func hideNewest(t *testing.T, s *shelf.Shelf, machine string) {
+	t.Helper()
+	tw, err := s.Find(t.Context(), machine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(s.Place(), "twins", "*", tw.ID+".twin"))
+	if err != nil || len(files) != 1 {
+		t.Fatal(files, err)
+	}
+	if err := os.Remove(files[0]); err != nil {
+		t.Fatal(err)
 	}
 }

@@ -93,8 +93,12 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 	disks []*bench.Disk) (*capture.Plan, error) {
 	machine := f.machine
 	if machine == "" {
-		twins, _ := w.Shelf.Twins(ctx)
-		if machine = workshop.SuggestMachine(twins, disks); machine == "" {
+		twins, problems := w.Shelf.Twins(ctx)
+		if machine = workshop.SuggestMachine(twins, disks); machine == "" && len(problems) > 0 {
+			return nil, usageError{fmt.Errorf("give the machine a name with --machine: whether these disks have been "+
+				"captured before can't be told: %w", problems[0])}
+		}
+		if machine == "" {
 			return nil, usageError{fmt.Errorf("give the machine a name with --machine: none of these disks has been " +
 				"captured before")}
 		}

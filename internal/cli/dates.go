@@ -82,7 +82,8 @@ func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
 		if m, yes := kept[t.ID]; yes {
 			d.Kept, d.KeptNote = true, m.Note
 		}
-		d.Proofs, _ = s.Proofs(ctx, t.ID)
+		proofs, hurt := s.Proofs(ctx, t.ID)
+		d.Proofs, d.ProofsUnread = proofs, texts(hurt)
 		if of := shelf.ShelfProofs(d.Proofs); len(of) > 0 {
 			d.Proof = of[0]
 		}
@@ -103,8 +104,13 @@ func marks(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, kept map[string]s
 	if n := t.Missing(); n > 0 {
 		m = append(m, units.Bytes(n)+" missing")
 	}
-	all, _ := s.Proofs(ctx, t.ID)
+	all, hurt := s.Proofs(ctx, t.ID)
+	if n := len(hurt); n > 0 {
+		m = append(m, units.Plural(n, "proof")+" can't be read")
+	}
 	switch proofs := shelf.ShelfProofs(all); {
+	case len(proofs) == 0 && len(hurt) > 0:
+		m = append(m, "whether it is proven can't be told")
 	case len(proofs) == 0:
 		m = append(m, "not proven yet")
 	case proofs[0].Old(time.Now()):

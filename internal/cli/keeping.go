@@ -209,7 +209,11 @@ func discardCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if w.Shelf.Hopeless(cmd.Context(), args[0]) {
+			hopeless, err := w.Shelf.Hopeless(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if hopeless {
 				return discardHurt(cmd.Context(), o, w, args[0], why, f)
 			}
 			t, err := findTwin(cmd.Context(), w.Shelf, args[0])

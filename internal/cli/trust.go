@@ -116,7 +116,8 @@ func (o *options) showReport(rep *keeping.Report, forgot bool) error {
 	if forgot {
 		what = "what is missing is stored again by the next capture that finds it"
 	}
-	return doubtful{fmt.Errorf("the shelf is hurt: %d files, %d blocks; %s", len(rep.Hurt), rep.Lost, what)}
+	return doubtful{fmt.Errorf("the shelf is hurt: %s, %s; %s", units.Plural(len(rep.Hurt), "file"),
+		units.Plural(rep.Lost, "block"), what)}
 }
 
 func carryCommand(o *options) *cobra.Command {
@@ -157,7 +158,7 @@ func carryCommand(o *options) *cobra.Command {
 			err = afterCancel(o.follow(r), "the twins that arrived are whole; the next time goes on with the others")
 			m := moved()
 			if err == nil && retire {
-				err = w.Replace(cmd.Context(), to, m)
+				err = w.Replace(cmd.Context(), to)
 			}
 			if o.json {
 				if e := o.print(m); e != nil {

@@ -100,11 +100,13 @@ func (c *carrying) notes(ctx context.Context, t *shelf.Twin) error {
 			}
 		}
 	}
-	proofs, _ := c.from.Proofs(ctx, t.ID)
-	if len(proofs) == 0 {
-		return nil
+	proofs, problems := c.from.Proofs(ctx, t.ID)
+	there, more := c.to.Proofs(ctx, t.ID)
+	for _, p := range slices.Concat(problems, more) { // a hurt one tells nothing anywhere
+		if !store.IsHurt(p) {
+			return fmt.Errorf("the proofs of it can't be carried: %w", p)
+		}
 	}
-	there, _ := c.to.Proofs(ctx, t.ID)
 	for _, p := range slices.Backward(proofs) {
 		if slices.ContainsFunc(there, func(o *shelf.Proof) bool { return o.When.Equal(p.When) && o.Of == p.Of }) {
 			continue

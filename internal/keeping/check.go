@@ -210,7 +210,10 @@ func (c *check) small(ctx context.Context) {
 	if _, err := c.s.Reads(ctx); err != nil { // it costs only reading again
 		c.hurt(err.Error())
 	}
-	twins, _ := c.s.Backend().List(ctx, "proofs")
+	twins, err := c.s.Backend().List(ctx, "proofs")
+	if err != nil {
+		c.hurt(fmt.Sprintf("the proofs can't be listed: %v", err))
+	}
 	for _, t := range twins {
 		_, problems := c.s.Proofs(ctx, t)
 		for _, p := range problems {
@@ -248,7 +251,10 @@ func (c *check) mendHead(ctx context.Context) error {
 // copies looks at the small files that are there twice. With mend a good one is written over, or in place of, its
 // other.
 func (c *check) copies(ctx context.Context) {
-	files, _ := c.s.TwinFiles(ctx)
+	files, problems := c.s.TwinFiles(ctx)
+	for _, p := range problems {
+		c.hurt(p.Error())
+	}
 	strays, err := c.s.StrayTwins(ctx)
 	if err != nil {
 		c.hurt(err.Error())

@@ -114,7 +114,10 @@ func weigh(ctx context.Context, s *shelf.Shelf, m *store.Marking) (*weighed, err
 		return w, err
 	}
 	was, _ := s.Reads(ctx)
-	spared := s.Spared(ctx)
+	spared, err := s.Spared(ctx)
+	if err != nil {
+		return w, fmt.Errorf("%w, so nothing is removed: %w", ErrUnsure, err)
+	}
 	for id, p := range w.uses {
 		if p.Proper == 0 && slices.Contains(was.Broken, id) { // listings are made again when they are wanted
 			p.Live = 0
@@ -204,7 +207,7 @@ func ReadBack(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin, step sto
 		return 0, err
 	}
 	if m.Lost() > 0 {
-		return 0, fmt.Errorf("%d blocks: %w", m.Lost(), store.ErrMissing)
+		return 0, fmt.Errorf("%s: %w", units.Plural(m.Lost(), "block"), store.ErrMissing)
 	}
 	uses, err := s.PackUses(ctx, m)
 	if err != nil {

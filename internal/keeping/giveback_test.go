@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -190,7 +191,7 @@ func TestFullShelfGoesOn(t *testing.T) {
 	}
 	c.Abort(t.Context())
 	again := shelftest.Reopen(t, s)
-	if n := len(again.Spared(t.Context())); n < 2 {
+	if n := len(spared(t, again)); n < 2 {
 		t.Fatalf("%d packs wait", n)
 	}
 	if err := again.Discard(t.Context(), old, "room"); err != nil {
@@ -217,8 +218,48 @@ func TestFullShelfGoesOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	shelftest.Holds(t, shelftest.Reopen(t, s), tw, blocks[:100])
-	if len(again.Spared(t.Context())) != 0 {
+	if len(spared(t, again)) != 0 {
 		t.Error("packs still wait")
+	}
+}
+
+func spared(t *testing.T, s *shelf.Shelf) map[string]bool {
+	t.Helper()
+	packs, err := s.Spared(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return packs
+}
+
+// TestUnlistedFolders: a folder that can't be listed isn't an empty one; nothing is removed, and a check says so.
+func TestUnlistedFolders(t *testing.T) {
+	s := shelftest.New(t)
+	old := shelftest.Commit(t, s, "Kiosk", shelftest.Content(40, 1))
+	if err := s.Discard(t.Context(), old, "room"); err != nil {
+		t.Fatal(err)
+	}
+	for _, folder := range []string{"unfinished", "proofs"} {
+		at := filepath.Join(s.Place(), folder)
+		if err := os.RemoveAll(at); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(at, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := shelftest.List(t, s, "packs")
+	if _, err := GiveBack(t.Context(), s, nil); !errors.Is(err, ErrUnsure) {
+		t.Errorf("given back: %v", err)
+	}
+	if after := shelftest.List(t, s, "packs"); !slices.Equal(before, after) {
+		t.Errorf("%v of %v are left", after, before)
+	}
+	rep, err := Check(t.Context(), s, CheckKind{}, nil)
+	if err != nil || !slices.ContainsFunc(rep.Hurt, func(h string) bool {
+		return strings.Contains(h, "the proofs can't be listed")
+	}) {
+		t.Errorf("%v %v", rep, err)
 	}
 }
 

@@ -3,12 +3,12 @@ package keeping
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/units"
 )
 
 // refillBatch is how many blocks are held before they are stored.
@@ -44,7 +44,7 @@ func Refill(ctx context.Context, s, other *shelf.Shelf, rep *Report) (int, error
 	if r.count == 0 {
 		return 0, nil
 	}
-	what := fmt.Sprintf("refilled %d blocks", r.count)
+	what := "refilled " + units.Plural(r.count, "block")
 	return r.count, s.Record(ctx, shelf.Event{What: what, Why: "the shelf " + other.Head().Name + " had them"})
 }
 

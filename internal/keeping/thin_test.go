@@ -298,8 +298,9 @@ func TestFatesWithAnotherTwin(t *testing.T) {
 	if ids := goes(coming); len(ids) != 0 {
 		t.Errorf("kept for ever: %v", ids)
 	}
-	ids := s.TwinIDs(t.Context())
-	if twins, _ := s.Twins(t.Context()); len(ids) != 2 || !slices.Contains(ids, tw.ID) || ids[0] < ids[1] ||
+	ids, err := s.TwinIDs(t.Context())
+	if twins, _ := s.Twins(t.Context()); err != nil || len(ids) != 2 || !slices.Contains(ids, tw.ID) ||
+		ids[0] < ids[1] ||
 		len(twins) != 2 {
 		t.Errorf("%v", ids)
 	}

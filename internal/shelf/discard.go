@@ -59,15 +59,29 @@ func FileID(file string) string { return strings.TrimSuffix(path.Base(file), ".t
 const discarded = "discarded"
 
 // Hopeless says whether there is a twin of that ID whose description can be read neither from its file nor from the
-// copy.
-func (s *Shelf) Hopeless(ctx context.Context, id string) bool {
-	files, _ := s.TwinFiles(ctx)
-	i := slices.IndexFunc(files, func(f string) bool { return FileID(f) == id })
-	if i < 0 {
-		return false
+// copy. The error is that of a folder that can't be listed.
+func (s *Shelf) Hopeless(ctx context.Context, id string) (bool, error) {
+	file, err := s.fileOf(ctx, id)
+	if errors.Is(err, ErrNoTwin) {
+		return false, nil
 	}
-	_, err := s.readTwin(ctx, files[i])
-	return store.IsHurt(err)
+	if err != nil {
+		return false, err
+	}
+	_, err = s.readTwin(ctx, file)
+	return store.IsHurt(err), nil
+}
+
+// fileOf finds the file of a twin by its ID alone. The error is an ErrNoTwin, or that of a folder that can't be listed.
+func (s *Shelf) fileOf(ctx context.Context, id string) (string, error) {
+	files, problems := s.TwinFiles(ctx)
+	if i := slices.IndexFunc(files, func(f string) bool { return FileID(f) == id }); i >= 0 {
+		return files[i], nil
+	}
+	if len(problems) > 0 {
+		return "", fmt.Errorf("the twin %q can't be looked for: %w", id, problems[0])
+	}
+	return "", fmt.Errorf("%w: %q", ErrNoTwin, id)
 }
 
 // ErrReadable means that a twin's description can be read, so that it is discarded like any other.
@@ -76,13 +90,16 @@ var ErrReadable = errors.New("its description can be read")
 // DiscardHurt takes off a twin whose description can be read neither from its file nor from the copy. It goes by the ID
 // alone, and gives the damage.
 func (s *Shelf) DiscardHurt(ctx context.Context, id, why string) error {
-	files, _ := s.TwinFiles(ctx)
-	i := slices.IndexFunc(files, func(f string) bool { return FileID(f) == id })
-	if i < 0 {
-		return fmt.Errorf("%w: %q", ErrNoTwin, id)
+	file, err := s.fileOf(ctx, id)
+	if err != nil {
+		return err
 	}
-	if _, err := s.readTwin(ctx, files[i]); err == nil {
+	_, damage := s.readTwin(ctx, file)
+	if damage == nil {
 		return fmt.Errorf("%w: %q", ErrReadable, id)
+	}
+	if !store.IsHurt(damage) { // it may well be readable tomorrow
+		return fmt.Errorf("whether the twin %q is hurt can't be told now: %w", id, damage)
 	}
 	l, err := s.Exclusive(ctx, "discarding a twin that can't be read")
 	if err != nil {
@@ -92,7 +109,7 @@ func (s *Shelf) DiscardHurt(ctx context.Context, id, why string) error {
 	if err := s.Record(ctx, Event{What: discarded, Twin: id, Why: why}); err != nil {
 		return err
 	}
-	return s.DeleteKept(ctx, files[i])
+	return s.DeleteKept(ctx, file)
 }
 
 // Discard takes a twin off the shelf, for the reason that goes into the journal. Its room comes back
@@ -124,7 +141,10 @@ func (s *Shelf) Discard(ctx context.Context, t *Twin, why string) error {
 		return fmt.Errorf("the twin can't be discarded: %w", err)
 	}
 	s.dropListing(ctx, t.ID)
-	proofs, _ := s.Backend().List(ctx, "proofs/"+t.ID)
+	proofs, err := s.Backend().List(ctx, "proofs/"+t.ID)
+	if err != nil { // they stay, and prove nothing that is there
+		s.Note(err.Error())
+	}
 	for _, p := range proofs {
 		_ = s.Backend().Delete(ctx, "proofs/"+t.ID+"/"+p)
 	}

@@ -11,39 +11,74 @@ import (
 
 // Find gives the twin that a person means: its ID or a beginning of one; the name of a machine or a beginning of one,
 // whatever its case, for its newest twin; or such a name with a date behind it: "Ticket desk 2026-10-30", "ticket
-// yesterday", "Ticket desk 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant.
+// yesterday", "Ticket desk 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant, or an
+// ErrLaterUnread where the newest was meant and it isn't known which one that is.
 func (s *Shelf) Find(ctx context.Context, ref string) (*Twin, error) {
 	return s.find(ctx, ref, time.Now())
 }
 
 func (s *Shelf) find(ctx context.Context, ref string, now time.Time) (*Twin, error) {
 	twins, problems := s.Twins(ctx)
-	t, err := choose(twins, strings.TrimSpace(ref), now)
+	t, newest, err := choose(twins, strings.TrimSpace(ref), now)
 	if err != nil {
 		return nil, errors.Join(append([]error{err}, problems...)...)
+	}
+	if newest {
+		err = s.KnownNewest(ctx, t.Machine, twins)
+	}
+	if err != nil {
+		return nil, err
 	}
 	return t, nil
 }
 
-// choose goes from the exact to the vague.
-func choose(twins []*Twin, ref string, now time.Time) (*Twin, error) {
+// ErrLaterUnread means that a later twin of a machine can't be read, so that its newest one isn't known.
+var ErrLaterUnread = errors.New("a later twin of it can't be read")
+
+// KnownNewest says whether the newest twin of a machine among those that were read is its newest one: the error is an
+// ErrLaterUnread while the machine has a later file of a twin, or that of a folder that can't be listed.
+func (s *Shelf) KnownNewest(ctx context.Context, machine string, read []*Twin) error {
+	files, problems := s.TwinFiles(ctx)
+	strays, err := s.StrayTwins(ctx)
+	if err = errors.Join(append(problems, err)...); err != nil {
+		return fmt.Errorf("which twin of %s is the newest can't be told: %w; name the twin by its ID", machine, err)
+	}
+	known, newest := map[string]bool{}, ""
+	for _, t := range read {
+		known[t.ID] = true
+		if strings.EqualFold(t.Machine, machine) {
+			newest = max(newest, t.ID)
+		}
+	}
+	folder := "twins/" + s.slug(machine) + "/"
+	for _, f := range append(files, strays...) {
+		if id := FileID(f); strings.HasPrefix(f, folder) && id > newest && !known[id] {
+			return fmt.Errorf("which twin of %s is the newest isn't known: %w (%s); \"twinshelf shelf check --mend\" "+
+				"may mend it, or name the twin that you mean by its date or its ID", machine, ErrLaterUnread, id)
+		}
+	}
+	return nil
+}
+
+// choose goes from the exact to the vague. newest says that the newest one of a machine was meant.
+func choose(twins []*Twin, ref string, now time.Time) (t *Twin, newest bool, err error) {
 	var begins []*Twin
 	for _, t := range twins {
 		switch {
 		case t.ID == ref:
-			return t, nil
+			return t, false, nil
 		case ref != "" && strings.HasPrefix(t.ID, ref):
 			begins = append(begins, t)
 		}
 	}
 	if of := ofMachine(twins, ref); len(of) > 0 {
-		return of[0], nil // the newest stands first
+		return of[0], true, nil // the newest stands first
 	}
 	if len(begins) == 1 {
-		return begins[0], nil
+		return begins[0], false, nil
 	}
 	if len(begins) > 1 {
-		return nil, ambiguous(ref, begins)
+		return nil, false, ambiguous(ref, begins)
 	}
 	words := strings.Fields(ref)
 	for n := 1; n <= 2 && n < len(words); n++ { // a date, or a date and a time
@@ -53,15 +88,16 @@ func choose(twins []*Twin, ref string, now time.Time) (*Twin, error) {
 		}
 		of, err := machineLike(twins, strings.Join(words[:len(words)-n], " "))
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
-		return when.pick(of, ref)
+		t, err := when.pick(of, ref)
+		return t, when.newest, err
 	}
 	of, err := machineLike(twins, ref)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	return of[0], nil
+	return of[0], true, nil
 }
 
 // ofMachine are the twins of a machine, newest first. A name is the same whatever its case.

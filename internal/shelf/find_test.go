@@ -33,7 +33,7 @@ func TestFind(t *testing.T) {
 		"Ticket desk 2026-10-30 12:00": "2026-10-30 12:00", "20261002": "2026-10-02 08:00",
 		"20261030T180500Z-abc123": "2026-10-30 18:05", "weigh 2026-08-27": "2026-08-27 10:00",
 	} {
-		got, err := choose(twins, ref, now)
+		got, _, err := choose(twins, ref, now)
 		if err != nil || !got.Taken.Equal(at(want)) {
 			t.Errorf("%q: %v %v", ref, got, err)
 		}
@@ -44,7 +44,7 @@ func TestFind(t *testing.T) {
 		"Ticket desk 2026-09-09": "has none of 2026-09-09", "Nobody": "nothing is called", "": "nothing is called",
 		"Ticket desk today": "has none of 2026-11-02",
 	} {
-		if got, err := choose(twins, ref, now); !errors.Is(err, ErrNoTwin) || !strings.Contains(err.Error(), says) {
+		if got, _, err := choose(twins, ref, now); !errors.Is(err, ErrNoTwin) || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v %v", ref, got, err)
 		}
 	}

@@ -91,7 +91,10 @@ func (s *Shelf) dropListing(ctx context.Context, twin string) {
 
 // DropOrphans removes the listings of twins that are gone.
 func (s *Shelf) DropOrphans(ctx context.Context, twins []*Twin) {
-	names, _ := s.Backend().List(ctx, "names")
+	names, err := s.Backend().List(ctx, "names")
+	if err != nil { // they stay, and cost only room
+		s.Note(err.Error())
+	}
 	for _, n := range names {
 		id, ok := strings.CutSuffix(n, ".note")
 		if ok && validID(id) && !slices.ContainsFunc(twins, func(t *Twin) bool { return t.ID == id }) {

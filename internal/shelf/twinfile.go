@@ -156,9 +156,13 @@ func (s *Shelf) TwinFiles(ctx context.Context) (files []string, problems []error
 	return files, problems
 }
 
-// TwinIDs are the IDs of all twins, newest first, by the names of their files: nothing is read.
-func (s *Shelf) TwinIDs(ctx context.Context) []string {
-	files, _ := s.TwinFiles(ctx)
+// TwinIDs are the IDs of all twins, newest first, by the names of their files: nothing is read. The error is that of a
+// folder that can't be listed.
+func (s *Shelf) TwinIDs(ctx context.Context) ([]string, error) {
+	files, problems := s.TwinFiles(ctx)
+	if len(problems) > 0 {
+		return nil, problems[0]
+	}
 	var ids []string
 	for _, f := range files {
 		if id, ok := strings.CutSuffix(f[strings.LastIndexByte(f, '/')+1:], ".twin"); ok && validID(id) {
@@ -167,7 +171,7 @@ func (s *Shelf) TwinIDs(ctx context.Context) []string {
 	}
 	slices.Sort(ids)
 	slices.Reverse(ids)
-	return ids
+	return ids, nil
 }
 
 // readTwin reads a twin's description, without its nodes.

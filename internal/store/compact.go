@@ -167,7 +167,10 @@ func (s *Store) indexOfLeft(ctx context.Context, m *Marking, c *Session, removed
 	for _, seg := range c.segments {
 		all = append(all, seg.segment)
 	}
-	spared := s.Spared(ctx)
+	spared, err := s.Spared(ctx)
+	if err != nil {
+		return nil, err
+	}
 	keep := func(seg *segment, n int, r indexRecord) bool {
 		i, old := number[seg]
 		return !old || spared[r.pack] || !removed[r.pack] && m.has(i, n)

@@ -441,17 +441,25 @@ const spareFor = 14 * 24 * time.Hour
 
 func unfinishedPath(machine string) string { return "unfinished/" + machine + ".note" }
 
-// Spared are the packs that wait for a capture to go on.
-func (s *Store) Spared(ctx context.Context) map[string]bool {
-	names, _ := s.b.List(ctx, "unfinished")
+// Spared are the packs that wait for a capture to go on. A note of them that is hurt spares nothing: then the next try
+// stores those blocks again.
+func (s *Store) Spared(ctx context.Context) (map[string]bool, error) {
+	names, err := s.b.List(ctx, "unfinished")
+	if err != nil {
+		return nil, fmt.Errorf("the captures that wait to go on can't be listed: %w", err)
+	}
 	out := map[string]bool{}
 	for _, n := range names {
 		var u unfinished
-		if ok, err := s.GetNote(ctx, "unfinished/"+n, &u); ok && err == nil && time.Since(u.When) < spareFor {
+		ok, err := s.GetNote(ctx, "unfinished/"+n, &u)
+		if err != nil && !IsHurt(err) {
+			return nil, fmt.Errorf("a capture that waits to go on: %w", err)
+		}
+		if ok && err == nil && time.Since(u.When) < spareFor {
 			for _, p := range u.Packs {
 				out[p] = true
 			}
 		}
 	}
-	return out
+	return out, nil
 }

@@ -241,3 +241,21 @@ func TestLightTerminals(t *testing.T) {
 		t.Error("it doesn't turn dark again")
 	}
 }
+
+// TestUnreadProof: a twin of which a proof can't be read isn't called one that was never proven.
+func TestUnreadProof(t *testing.T) {
+	m := boardsOf(t, 1, 3)
+	b := &m.boards[0]
+	if got := text(m); !strings.Contains(got, "Not proven yet") {
+		t.Fatalf("\n%s", got)
+	}
+	b.unread = map[string]int{b.twins[2].ID: 1}
+	if got := text(m); strings.Contains(got, "Not proven yet") ||
+		!strings.Contains(got, "1 proof of it can't be read") {
+		t.Errorf("\n%s", got)
+	}
+	key(m, "e")
+	if !strings.Contains(m.note, "can't be read") {
+		t.Errorf("e says %q", m.note)
+	}
+}

@@ -130,6 +130,10 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 	if k, kept := m.marks[t.ID]; kept {
 		out = append(out, m.th.good.Render(" ◆ kept for ever: "+k.Note))
 	}
+	unread := b.unread[t.ID]
+	if unread > 0 {
+		out = append(out, m.th.caution.Render(" "+unreadProofs(unread)))
+	}
 	if p := shelf.ShelfProofs(b.proofs[t.ID]); len(p) > 0 {
 		line := fmt.Sprintf(" Last proof %s of the shelf: %s", units.Moment(p[0].When), p[0].Words())
 		switch {
@@ -140,7 +144,7 @@ func (m *model) twinLines(t *shelf.Twin, w int) []string {
 		default:
 			out = append(out, m.th.good.Render(line))
 		}
-	} else {
+	} else if unread == 0 {
 		out = append(out, m.th.caution.Render(" Not proven yet: press v to read every block of it."))
 	}
 	if p := shelf.TargetProofs(b.proofs[t.ID]); len(p) > 0 {
@@ -197,4 +201,9 @@ func regionLine(th theme, r shelf.Region, w int) string {
 	title := min(30, max(14, w-68))
 	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) +
 		fit(r.Role, 10) + fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 9) + " " + fit(state, w-33-title)
+}
+
+// unreadProofs says that a twin has proofs that can't be read.
+func unreadProofs(n int) string {
+	return units.Plural(n, "proof") + " of it can't be read: press v to read every block of it anew."
 }

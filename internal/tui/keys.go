@@ -494,6 +494,10 @@ func (m *model) keyDates(k string) tea.Cmd {
 			m.proof = p[0]
 			return m.goTo(stepProof)
 		}
+		if n := b.unread[t.ID]; n > 0 {
+			m.say("%s", unreadProofs(n))
+			return nil
+		}
 		m.say("This twin has not been proven yet: press v.")
 	}
 	return nil

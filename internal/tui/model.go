@@ -124,6 +124,7 @@ type board struct {
 	machine string
 	twins   []*shelf.Twin
 	proofs  map[string][]*shelf.Proof
+	unread  map[string]int // how many proofs of a twin can't be read
 	at      int
 }
 
@@ -211,11 +212,13 @@ func (m *model) readShelf() tea.Cmd {
 		for i := len(twins) - 1; i >= 0; i-- { // machines descending, oldest first
 			t := twins[i]
 			if len(boards) == 0 || boards[len(boards)-1].machine != t.Machine {
-				boards = append(boards, board{machine: t.Machine, proofs: map[string][]*shelf.Proof{}})
+				boards = append(boards, board{machine: t.Machine, proofs: map[string][]*shelf.Proof{},
+					unread: map[string]int{}})
 			}
 			b := &boards[len(boards)-1]
 			b.twins = append(b.twins, t)
-			b.proofs[t.ID], _ = s.Proofs(m.ctx, t.ID)
+			proofs, hurt := s.Proofs(m.ctx, t.ID)
+			b.proofs[t.ID], b.unread[t.ID] = proofs, len(hurt)
 			b.at = len(b.twins) - 1
 		}
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {

@@ -195,7 +195,7 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 		case 1:
 			return m.use(to)
 		case 2:
-			if err := w.Replace(m.ctx, to, mv); err != nil {
+			if err := w.Replace(m.ctx, to); err != nil {
 				to.Close()
 				m.fail(sentence(err))
 				return nil

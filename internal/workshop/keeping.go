@@ -27,7 +27,10 @@ func (w *Workshop) Remember(ctx context.Context, s *shelf.Shelf) error {
 		return err
 	}
 	h := s.Head()
-	ids := s.TwinIDs(ctx)
+	ids, err := s.TwinIDs(ctx)
+	if err != nil { // what was remembered before is better
+		return err
+	}
 	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids),
 		Holds: ids[:min(len(ids), mostRemembered)]}
 	if w.Bench.System {
@@ -301,13 +304,22 @@ func (m *Moved) Alone() int {
 var ErrStillNeeded = errors.New("it isn't retired")
 
 // Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which
-// dates are kept go with it, unless the other one has its own.
-func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf, m *Moved) error {
-	if _, problems := w.shelf().Twins(ctx); len(problems) > 0 {
-		return fmt.Errorf("%s holds a twin that couldn't be carried: %w (%w)", w.shelf().Head().Name, ErrStillNeeded,
-			problems[0])
+// dates are kept go with it, unless the other one has its own. Both are compared as they are now.
+func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf) error {
+	strays, err := w.shelf().StrayTwins(ctx)
+	if err != nil {
+		return fmt.Errorf("what %s holds can't be told: %w (%w)", w.shelf().Head().Name, ErrStillNeeded, err)
 	}
-	if n := m.Alone(); n > 0 {
+	if len(strays) > 0 {
+		return fmt.Errorf("of %s only the copy is on %s, and wasn't carried: %w; \"twinshelf shelf check "+
+			"--mend\" puts it back", units.Plural(len(strays), "twin"), w.shelf().Head().Name, ErrStillNeeded)
+	}
+	compared, problems := keeping.Compare(ctx, w.shelf(), to)
+	if len(problems) > 0 {
+		return fmt.Errorf("a twin on %s or %s can't be read, so whether all were carried can't be told: %w (%w)",
+			w.shelf().Head().Name, to.Head().Name, ErrStillNeeded, problems[0])
+	}
+	if n := (&Moved{Compared: compared}).Alone(); n > 0 {
 		return fmt.Errorf("%s holds %s that %s doesn't have: %w; carry them all", w.shelf().Head().Name,
 			units.Plural(n, "twin"), to.Head().Name, ErrStillNeeded)
 	}
@@ -346,7 +358,10 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf,
 				return err
 			}
 			rc.Phase(comparing, 0)
-			m.Compared, _ = keeping.Compare(rc, w.shelf(), to)
+			m.Compared, problems = keeping.Compare(rc, w.shelf(), to)
+			for _, p := range problems {
+				rc.Note("%v", p)
+			}
 			missing := 0
 			for _, t := range twins {
 				i := slices.IndexFunc(m.Compared, func(c keeping.Standing) bool { return c.Twin == t.ID })

@@ -10,8 +10,10 @@ import (
 	"time"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/shelf/shelftest"
 	"twinshelf/internal/store"
 )
 
@@ -109,6 +111,66 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	}
 	if got := w.InReach(ctx, false); got != "" {
 		t.Errorf("a retired one is in reach: %s", got)
+	}
+}
+
+// TestReplaceComparesNow: what was carried a while ago doesn't make a shelf one that may be retired.
+func TestReplaceComparesNow(t *testing.T) {
+	w, _ := ferry(t)
+	to, err := w.OpenOther(t.Context(), elm(t, false))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer to.Close()
+	if r, _ := w.StartCarry(t.Context(), to, nil); r.Wait() != nil {
+		t.Fatal(r.Wait())
+	}
+	twins, _ := to.Twins(t.Context())
+	if err := to.Discard(t.Context(), twins[0], "test"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Replace(t.Context(), to); !errors.Is(err, ErrStillNeeded) {
+		t.Errorf("one that went since: %v", err)
+	}
+	file := filepath.Join(w.Shelf.Place(), shelftest.TwinFile(t, w.Shelf, twins[0].ID))
+	whole, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Replace(t.Context(), to); !errors.Is(err, ErrStillNeeded) {
+		t.Errorf("one of which only the copy is left: %v", err)
+	}
+	if err := os.WriteFile(file, whole, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r, _ := w.StartCarry(t.Context(), to, nil); r.Wait() != nil {
+		t.Fatal(r.Wait())
+	}
+	if err := w.Replace(t.Context(), to); err != nil {
+		t.Errorf("with all carried: %v", err)
+	}
+	if _, retired := w.Shelf.Retired(t.Context()); !retired {
+		t.Error("it isn't retired")
+	}
+}
+
+// TestMountWritableUnsure: a shelf with a twin that can't be read doesn't know every disk of a machine.
+func TestMountWritableUnsure(t *testing.T) {
+	w, disks := ferry(t)
+	twins, _ := w.Shelf.Twins(t.Context())
+	file := shelftest.TwinFile(t, w.Shelf, twins[0].ID)
+	for _, f := range []string{file, store.CopyOf(file)} {
+		if err := os.Truncate(filepath.Join(w.Shelf.Place(), f), 10); err != nil {
+			t.Fatal(err)
+		}
+	}
+	no := new(disk.Refusal)
+	if _, err := w.MountWritable(t.Context(), named(t, disks, "7731"), 1); !errors.As(err, &no) ||
+		!strings.Contains(no.Reason, "can't be told") {
+		t.Errorf("%v", err)
 	}
 }
 

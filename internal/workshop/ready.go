@@ -285,7 +285,12 @@ func (w *Workshop) MountWritable(ctx context.Context, d *bench.Disk, number int)
 		return "", err
 	}
 	if s := w.shelf(); s != nil {
-		twins, _ := s.Twins(ctx)
+		twins, problems := s.Twins(ctx)
+		if len(problems) > 0 {
+			return "", &disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "whether it was captured as a disk of a " +
+				"machine can't be told, as " + problems[0].Error(),
+				Remedy: "let \"twinshelf shelf check --mend\" mend the shelf, or mount the part by hand"}
+		}
 		for _, t := range twins {
 			if slices.ContainsFunc(t.Disks, func(x shelf.TwinDisk) bool {
 				return x.Identity.Key() == d.Identity.Key()
