@@ -38,26 +38,55 @@ var ErrLaterUnread = errors.New("a later twin of it can't be read")
 // KnownNewest says whether the newest twin of a machine among those that were read is its newest one: the error is an
 // ErrLaterUnread while the machine has a later file of a twin, or that of a folder that can't be listed.
 func (s *Shelf) KnownNewest(ctx context.Context, machine string, read []*Twin) error {
-	files, problems := s.TwinFiles(ctx)
-	strays, err := s.StrayTwins(ctx)
-	if err = errors.Join(append(problems, err)...); err != nil {
+	unread, err := s.Unread(ctx, machine, read)
+	if err != nil {
 		return fmt.Errorf("which twin of %s is the newest can't be told: %w; name the twin by its ID", machine, err)
 	}
-	known, newest := map[string]bool{}, ""
+	newest := ""
 	for _, t := range read {
-		known[t.ID] = true
 		if strings.EqualFold(t.Machine, machine) {
 			newest = max(newest, t.ID)
 		}
 	}
-	folder := "twins/" + s.slug(machine) + "/"
-	for _, f := range append(files, strays...) {
-		if id := FileID(f); strings.HasPrefix(f, folder) && id > newest && !known[id] {
+	for _, id := range unread {
+		if id > newest {
 			return fmt.Errorf("which twin of %s is the newest isn't known: %w (%s); \"twinshelf shelf check --mend\" "+
 				"may mend it, or name the twin that you mean by its date or its ID", machine, ErrLaterUnread, id)
 		}
 	}
 	return nil
+}
+
+// Unread are the IDs of a machine's twins that aren't among those that were read: their files can't be read, or only
+// the copies are left. The error is that of a folder that can't be listed.
+func (s *Shelf) Unread(ctx context.Context, machine string, read []*Twin) ([]string, error) {
+	files, problems := s.TwinFiles(ctx)
+	strays, err := s.StrayTwins(ctx)
+	if err = errors.Join(append(problems, err)...); err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, t := range read {
+		known[t.ID] = true
+	}
+	var out []string
+	folder := "twins/" + s.slug(machine) + "/"
+	for _, f := range append(files, strays...) {
+		if id := FileID(f); strings.HasPrefix(f, folder) && !known[id] {
+			out = append(out, id)
+		}
+	}
+	return out, nil
+}
+
+// TakenOf is when a twin was taken by its ID, in UTC and to the second; no time where the ID doesn't tell.
+func TakenOf(id string) time.Time {
+	text, _, _ := strings.Cut(id, "-")
+	t, err := time.Parse("20060102T150405Z", text)
+	if err != nil {
+		return time.Time{}
+	}
+	return t
 }
 
 // choose goes from the exact to the vague. newest says that the newest one of a machine was meant.

@@ -314,16 +314,30 @@ func grouped(res *names.Result, listed []*inside.Listed, twins []*shelf.Twin) []
 	return out
 }
 
-// History follows an item of a twin over the dates of its machine, oldest first.
+// History follows an item of a twin over the dates of its machine, oldest first. Of a twin that can't be read only the
+// ID and the time are there, and why nobody knows.
 func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, path string) ([]inside.Sight, error) {
 	lib, err := w.Library()
 	if err != nil {
 		return nil, err
 	}
 	twins, _ := w.shelf().Twins(ctx)
+	unread, err := w.shelf().Unread(ctx, machine, twins)
+	if err != nil {
+		return nil, err
+	}
 	twins = slices.DeleteFunc(twins, func(t *shelf.Twin) bool { return t.Machine != machine })
 	slices.Reverse(twins) // newest first, as they are listed
-	return lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
+	sights, err := lib.History(ctx, twins, p.Key(), p.Disk, p.Number, path)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range unread {
+		sights = append(sights, inside.Sight{Twin: &shelf.Twin{ID: id, Machine: machine, Taken: shelf.TakenOf(id)},
+			Why: "the description of the twin can't be read; \"twinshelf shelf check --mend\" may mend it"})
+	}
+	slices.SortStableFunc(sights, func(a, b inside.Sight) int { return a.Twin.Taken.Compare(b.Twin.Taken) })
+	return sights, nil
 }
 
 // SettleVersions looks at the contents where a version has the size of the one before and only its time or identity

@@ -17,6 +17,7 @@ import (
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/shelf/shelftest"
 	"twinshelf/internal/store"
 	"twinshelf/internal/takeout"
 	"twinshelf/internal/testkit"
@@ -437,5 +438,29 @@ func TestDamageDoesNotStayInListings(t *testing.T) {
 	kept, err := w.Shelf.Listing(t.Context(), in.Twin.ID)
 	if err != nil || kept != nil {
 		t.Errorf("a listing with a hole is kept: %+v, %v", kept, err)
+	}
+}
+
+// TestHistoryTellsUnreadDates: a date whose twin can't be read is one of which nobody knows, not one that never was.
+func TestHistoryTellsUnreadDates(t *testing.T) {
+	w, _ := ferry(t)
+	desk := into(t, w, "Ticket desk")
+	const path = "Tickets/2026/quarter-4.csv"
+	before, err := w.History(t.Context(), "Ticket desk", desk.Parts[2], path)
+	if err != nil || len(before) != 3 {
+		t.Fatalf("%+v, %v", before, err)
+	}
+	file := shelftest.TwinFile(t, w.Shelf, before[1].Twin.ID)
+	if err := os.Remove(filepath.Join(w.Shelf.Place(), file)); err != nil {
+		t.Fatal(err)
+	}
+	sights, err := w.History(t.Context(), "Ticket desk", desk.Parts[2], path)
+	if err != nil || len(sights) != 3 {
+		t.Fatalf("%+v, %v", sights, err)
+	}
+	for i, s := range sights {
+		if s.Twin.ID != before[i].Twin.ID || !s.Twin.Taken.Equal(before[i].Twin.Taken) || (s.Why != "") != (i == 1) {
+			t.Errorf("date %d: %+v", i, s)
+		}
 	}
 }
