@@ -298,10 +298,13 @@ func sightWords(th theme, d *detail, now string) string {
 	if len(d.sights) == 0 {
 		return ""
 	}
-	there, versions, here := 0, 0, 0
+	there, unknown, versions, here := 0, 0, 0, 0
 	var newest *inside.Sight
 	for i := range d.sights {
 		s := &d.sights[i]
+		if s.Why != "" {
+			unknown++
+		}
 		if s.There {
 			there++
 			versions = s.Version
@@ -311,16 +314,26 @@ func sightWords(th theme, d *detail, now string) string {
 			here = s.Version
 		}
 	}
+	known, same := len(d.sights)-unknown, ", always the same"
+	s := fmt.Sprintf("at %d of %s", there, units.Plural(known, "date"))
 	if newest == nil {
-		return th.caution.Render("at no date")
+		s, same = "at no date", ""
 	}
-	s := fmt.Sprintf("at %d of %s", there, units.Plural(len(d.sights), "date"))
+	if unknown > 0 {
+		s, same = s+fmt.Sprintf(", unknown for %d more", unknown), ", the same where it is known"
+	}
+	if newest == nil {
+		return th.caution.Render(s)
+	}
 	if versions > 1 && here > 0 {
 		s += fmt.Sprintf(", version %d of %d", here, versions)
 	} else if versions == 1 && there > 1 {
-		s += ", always the same"
+		s += same
 	}
-	if last := d.sights[len(d.sights)-1]; !last.There && last.Why == "" {
+	switch last := d.sights[len(d.sights)-1]; {
+	case last.Why != "":
+		return s + th.caution.Render("; whether the newest date has it isn't known")
+	case !last.There:
 		return s + th.caution.Render("; gone since, newest date that has it "+newest.Twin.Taken.Format("2006-01-02"))
 	}
 	return s + "; the newest date has it"
