@@ -93,12 +93,10 @@ func TestDatesOfAnItem(t *testing.T) {
 		{[]int{1, 2, 2}, 1, "at 3 of 3 dates, version 2 of 2; the newest date has it", "▌━━▌━━━━━"},
 		{[]int{0, 1, 0}, 1, "at 1 of 3 dates; gone since, newest date that has it 2026-11-02", "·· ▌━━·· "},
 		{[]int{1, 0, 2}, 0, "at 2 of 3 dates, version 1 of 2; the newest date has it", "▌━━·· ▌━━"},
-		{[]int{1, -1, 1}, 0, "at 2 of 2 dates, unknown for 1 more, the same where it is known; " +
-			"the newest date has it", "▌━━?? ━━━"},
-		{[]int{1, 1, -1}, 0, "at 2 of 2 dates, unknown for 1 more, the same where it is known; " +
-			"whether the newest date has it isn't known", "▌━━━━━?? "},
+		{[]int{1, -1, 1}, 0, "at 2 of 2 dates, unknown for 1, else the same; the newest date has it", "▌━━?? ━━━"},
+		{[]int{1, 1, -1}, 0, "at 2 of 2 dates, unknown for 1, else the same; unknown at the newest date", "▌━━━━━?? "},
 		{[]int{0, 0}, 0, "at no date", "·· ·· "},
-		{[]int{0, -1}, 0, "at no date, unknown for 1 more", "·· ?? "},
+		{[]int{0, -1}, 0, "at no date, unknown for 1", "·· ?? "},
 	} {
 		d := detail{sights: dated(c.versions...)}
 		now := d.sights[c.now].Twin

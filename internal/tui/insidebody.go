@@ -320,7 +320,7 @@ func sightWords(th theme, d *detail, now string) string {
 		s, same = "at no date", ""
 	}
 	if unknown > 0 {
-		s, same = s+fmt.Sprintf(", unknown for %d more", unknown), ", the same where it is known"
+		s, same = s+fmt.Sprintf(", unknown for %d", unknown), ", else the same"
 	}
 	if newest == nil {
 		return th.caution.Render(s)
@@ -332,7 +332,7 @@ func sightWords(th theme, d *detail, now string) string {
 	}
 	switch last := d.sights[len(d.sights)-1]; {
 	case last.Why != "":
-		return s + th.caution.Render("; whether the newest date has it isn't known")
+		return s + th.caution.Render("; unknown at the newest date")
 	case !last.There:
 		return s + th.caution.Render("; gone since, newest date that has it "+newest.Twin.Taken.Format("2006-01-02"))
 	}
