@@ -300,8 +300,8 @@ func roomCommand(o *options) *cobra.Command {
 			if o.json {
 				return o.print(struct {
 					keeping.Freed
-					Plan    bool          `json:"plan"`
-					Seconds time.Duration `json:"seconds"`
+					Plan  bool          `json:"plan"`
+					Takes time.Duration `json:"seconds"`
 				}{f, plan, f.Estimate()})
 			}
 			if plan {

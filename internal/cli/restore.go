@@ -218,7 +218,7 @@ type plannedTarget struct {
 	Room           int64           `json:"room"`
 	Smallest       int64           `json:"smallest"`
 	SmallestShrunk int64           `json:"smallest_shrunk"`
-	Seconds        time.Duration   `json:"seconds"`
+	Takes          time.Duration   `json:"seconds"`
 	Startup        *startup.Report `json:"startup"`
 	Repaired       []string        `json:"repaired"`
 }

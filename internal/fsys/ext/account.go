@@ -185,7 +185,7 @@ func (v *Volume) fastLink(n *inode) bool {
 	if n.flags&flagExtents != 0 || n.size >= inoBlockSz {
 		return false
 	}
-	blocks := int64(binary.LittleEndian.Uint32(n.raw[inBlocks:]))
+	blocks := int64(binary.LittleEndian.Uint32(n.raw[inoBlocksLo:]))
 	if v.attrBlock(n) != 0 {
 		blocks -= v.blockSize * v.ratio / 512
 	}

@@ -25,10 +25,8 @@ var _ fsys.Files = (*Volume)(nil)
 type tree struct{ v *Volume }
 
 const (
-	dirHeader   = 8
 	maxDirBytes = 1 << 30
 	dirChunk    = 64 << 10
-	dirParent   = 4 // bytes before the entries of a directory in its inode
 	maxTarget   = 64 << 10
 )
 
@@ -289,13 +287,6 @@ func (v *Volume) target(n *inode) (string, error) {
 	}
 	return strings.TrimRight(string(b), "\x00"), nil
 }
-
-// Bits of i_mode above the permissions.
-const (
-	modeSetUID = 0x800
-	modeSetGID = 0x400
-	modeSticky = 0x200
-)
 
 var types = map[uint16]fs.FileMode{modeFile: 0, modeDir: fs.ModeDir, modeLink: fs.ModeSymlink,
 	modeFIFO: fs.ModeNamedPipe, modeSock: fs.ModeSocket, modeBlock: fs.ModeDevice,

@@ -53,20 +53,15 @@ func checkLabel(label string) error {
 
 // What a new volume has. Group descriptors are 64 bytes long.
 const (
-	newCompat   = compatJournal | 0x8 /* ext_attr */ | 0x20 /* dir_index */
-	compatGDT   = 0x10                                      // resize_inode
-	newIncompat = 0x2 /* filetype */ | incompatExtents | incompat64bit | incompatFlexBG
-	newRO       = roSparseSuper | 0x2 /* large_file */ | 0x8 /* huge_file */ | 0x20 /* dir_nlink */ |
-		0x40 /* extra_isize */ | roMetadataCsum
+	newCompat   = compatJournal | compatExtAttr | compatDirIndex
+	newIncompat = incompatFiletype | incompatExtents | incompat64bit | incompatFlexBG
+	newRO       = roSparseSuper | roLargeFile | roHugeFile | roDirNlink | roExtraIsize | roMetadataCsum
 
 	newInodeSize = 256
 	newDescSize  = 64
 	flexGroups   = 16 // groups whose bitmaps and inode tables stand together
 	logFlex      = 4
 
-	resizeInode    = 7
-	journalInode   = 8
-	lostFoundInode = 11 // the first one that isn't reserved
 	// Blocks that a last group must have beyond its own tables, or it is left out.
 	leastTail = 50
 	// One block in a hundred is kept for the administrator.

@@ -9,72 +9,9 @@ import (
 	"twinshelf/internal/span"
 )
 
-// More fields of the super block ("The Super Block").
 const (
-	sbInodes        = 0x00
-	sbReserved      = 0x08
-	sbFreeLo        = 0x0C
-	sbFreeInodes    = 0x10
-	sbMkTime        = 0x108
-	sbWriteTime     = 0x30
-	sbMaxMounts     = 0x36
-	sbErrors        = 0x3C
-	sbCheckTime     = 0x40
-	sbFirstInode    = 0x54
-	sbGroupNr       = 0x5A
-	sbJournalInode  = 0xE0
-	sbHashSeed      = 0xEC
-	sbHashVersion   = 0xFC
-	sbJournalBackup = 0xFD
-	sbMountOpts     = 0x100
-	sbJournalBlocks = 0x10C
-	sbFreeHi        = 0x158
-	sbMinExtra      = 0x15C
-	sbWantExtra     = 0x15E
-	sbFlags         = 0x160
-	sbLogFlex       = 0x174
-	sbChecksumType  = 0x175
-	sbChecksum      = 0x3FC
-
-	hashHalfMD4    = 1
-	flagSignedHash = 1
-	optXattrACL    = 0xC
-	extraSize      = 32
-	never          = 0xFFFF
-
-	// Group descriptors ("Block Group Descriptors").
-	gdBlockBitmap   = 0x00
-	gdInodeBitmap   = 0x04
-	gdInodeTable    = 0x08
-	gdFree          = 0x0C
-	gdFreeInodes    = 0x0E
-	gdDirs          = 0x10
-	gdFlags         = 0x12
-	gdBlockCsum     = 0x18
-	gdInodeCsum     = 0x1A
-	gdUnused        = 0x1C
-	gdChecksum      = 0x1E
-	gdHi            = 0x20 // the upper halves follow in the same order
-	gdUnusedHi      = 0x32
-	gdBlockCsumHi   = 0x38
-	gdInodeCsumHi   = 0x3A
-	flagInodeUninit = 1
-
-	// Inodes ("Inode Table").
-	inMode, inSize, inATime, inLinks = 0x00, 0x04, 0x08, 0x1A
-	inBlocks, inFlags, inBlock       = 0x1C, 0x20, 0x28
-	inSizeHi, inCsum                 = 0x6C, 0x7C
-	inExtra, inCsumHi, inCrTime      = 0x80, 0x82, 0x90
-	inBlocksHi                       = 0x74
-
-	maxExtent     = 32768 // blocks
-	inlineExtents = 4
-
-	// The journal's super block, big-endian ("Journal (jbd2)").
-	jMagic                                        = 0xC03B3998
-	jSuperV2                                      = 4
-	jBlockSize, jLen, jFirst, jSeq, jUsers, jUUID = 0x0C, 0x10, 0x14, 0x18, 0x40, 0x30
-	jUser                                         = 0x100
+	extraSize     = 32 // bytes of an inode behind the first 128
+	inlineExtents = 4  // entries of a node that has room in an inode
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
@@ -151,7 +88,7 @@ func (l *layout) super(g int64) []byte {
 		le.PutUint32(b[off:], n)
 	}
 	if l.spare > 0 {
-		le.PutUint32(b[sbCompat:], newCompat|compatGDT)
+		le.PutUint32(b[sbCompat:], newCompat|compatResizeInode)
 	}
 	for off, n := range map[int]uint16{sbMagic: magic, sbState: stateValid, sbErrors: 1, sbMaxMounts: never,
 		sbInodeSize: newInodeSize, sbGroupNr: uint16(g),
@@ -168,9 +105,9 @@ func (l *layout) super(g int64) []byte {
 		le.PutUint32(b[sbJournalInode:], journalInode)
 		b[sbJournalBackup] = 1
 		ino := l.journalInode()
-		copy(b[sbJournalBlocks:], ino[inBlock:inBlock+60])
-		copy(b[sbJournalBlocks+60:], ino[inSizeHi:inSizeHi+4])
-		copy(b[sbJournalBlocks+64:], ino[inSize:inSize+4])
+		copy(b[sbJournalBlocks:], ino[inoBlock:inoBlock+60])
+		copy(b[sbJournalBlocks+60:], ino[inoSizeHi:inoSizeHi+4])
+		copy(b[sbJournalBlocks+64:], ino[inoSizeLo:inoSizeLo+4])
 	} else {
 		le.PutUint32(b[sbCompat:], le.Uint32(b[sbCompat:])&^compatJournal)
 	}
@@ -183,7 +120,7 @@ func (l *layout) descriptors() []byte {
 	b := make([]byte, l.desc*l.bs)
 	split := func(d []byte, off int, n int64) { // lower and upper half
 		le.PutUint32(d[off:], uint32(n))
-		le.PutUint32(d[gdHi+off:], uint32(n>>32))
+		le.PutUint32(d[bgHi+off:], uint32(n>>32))
 	}
 	half := func(d []byte, off, hi int, n uint32) {
 		le.PutUint16(d[off:], uint16(n))
@@ -192,30 +129,30 @@ func (l *layout) descriptors() []byte {
 	for g := range l.groups {
 		p := l.group[g]
 		d := b[g*newDescSize:][:newDescSize]
-		split(d, gdBlockBitmap, p.blockBitmap)
-		split(d, gdInodeBitmap, p.inodeBitmap)
-		split(d, gdInodeTable, p.inodeTable)
-		half(d, gdFree, gdHi+gdFree, uint32(p.free))
+		split(d, bgBlockBitmapLo, p.blockBitmap)
+		split(d, bgInodeBitmapLo, p.inodeBitmap)
+		split(d, bgInodeTableLo, p.inodeTable)
+		half(d, bgFreeBlocksLo, bgHi+bgFreeBlocksLo, uint32(p.free))
 		used := int64(0)
-		flags := uint16(flagInodeUninit)
+		flags := uint16(groupInodesUninit)
 		if g == 0 {
 			used, flags = lostFoundInode, 0
-			le.PutUint16(d[gdDirs:], 2)
+			le.PutUint16(d[bgDirsLo:], 2)
 			bits := l.inodeBitmap(used)
 			l.add(p.inodeBitmap, bits, "inode bitmap")
-			half(d, gdInodeCsum, gdInodeCsumHi, csum(l.seed, bits[:l.inodes/8]))
+			half(d, bgInodeCsumLo, bgInodeCsumHi, csum(l.seed, bits[:l.inodes/8]))
 		}
-		half(d, gdFreeInodes, gdHi+gdFreeInodes, uint32(l.inodes-used))
-		half(d, gdUnused, gdUnusedHi, uint32(l.inodes-used))
+		half(d, bgFreeInodesLo, bgHi+bgFreeInodesLo, uint32(l.inodes-used))
+		half(d, bgUnusedLo, bgUnusedHi, uint32(l.inodes-used))
 		if p.touched || g == l.groups-1 {
 			bits := l.blockBitmap(g)
 			l.add(p.blockBitmap, bits, "block bitmap")
-			half(d, gdBlockCsum, gdBlockCsumHi, csum(l.seed, bits[:l.perGroup/8]))
+			half(d, bgBlockCsumLo, bgBlockCsumHi, csum(l.seed, bits[:l.perGroup/8]))
 		} else {
-			flags |= flagBlockUninit
+			flags |= groupBlocksUninit
 		}
-		le.PutUint16(d[gdFlags:], flags)
-		le.PutUint16(d[gdChecksum:], uint16(csum(l.seed, u32(uint32(g)), d)))
+		le.PutUint16(d[bgFlags:], flags)
+		le.PutUint16(d[bgChecksum:], uint16(csum(l.seed, u32(uint32(g)), d)))
 	}
 	return b
 }
@@ -244,37 +181,36 @@ func (l *layout) inodeBitmap(used int64) []byte {
 // inode makes an inode with an extent tree; its size and blocks follow from the extents.
 func (l *layout) inode(mode uint16, links uint16, extents []span.Span, leaf int64) []byte {
 	b := make([]byte, newInodeSize)
-	le.PutUint16(b[inMode:], mode)
-	le.PutUint16(b[inLinks:], links)
+	le.PutUint16(b[inoMode:], mode)
+	le.PutUint16(b[inoLinks:], links)
 	now := uint32(l.f.Now.Unix())
 	for i := range 3 {
-		le.PutUint32(b[inATime+4*i:], now)
+		le.PutUint32(b[inoAtime+4*i:], now)
 	}
-	le.PutUint32(b[inCrTime:], now)
-	le.PutUint16(b[inExtra:], extraSize)
-	le.PutUint32(b[inFlags:], flagExtents)
+	le.PutUint32(b[inoCrtime:], now)
+	le.PutUint16(b[inoExtraSize:], extraSize)
+	le.PutUint32(b[inoFlags:], flagExtents)
 	blocks := int64(0)
 	for _, e := range extents {
 		blocks += e.Len()
 	}
 	l.setSize(b, blocks*l.bs, blocks)
 	if leaf == 0 {
-		copy(b[inBlock:], extentNode(extents, inlineExtents))
+		copy(b[inoBlock:], extentNode(extents, inlineExtents))
 		return b
 	}
 	l.setSize(b, blocks*l.bs, blocks+1)
-	root := b[inBlock:]
+	root := b[inoBlock:]
 	copy(root, nodeHeader(1, inlineExtents, 1))
-	le.PutUint32(root[16:], uint32(leaf))
-	le.PutUint16(root[20:], uint16(leaf>>32))
+	putChild(root[extentHeader:], leaf)
 	return b
 }
 
 func (l *layout) setSize(b []byte, size, blocks int64) {
-	le.PutUint32(b[inSize:], uint32(size))
-	le.PutUint32(b[inSizeHi:], uint32(size>>32))
-	le.PutUint32(b[inBlocks:], uint32(blocks*l.bs/512))
-	le.PutUint16(b[inBlocksHi:], uint16(blocks*l.bs/512>>32))
+	le.PutUint32(b[inoSizeLo:], uint32(size))
+	le.PutUint32(b[inoSizeHi:], uint32(size>>32))
+	le.PutUint32(b[inoBlocksLo:], uint32(blocks*l.bs/512))
+	le.PutUint16(b[inoBlocksHi:], uint16(blocks*l.bs/512>>32))
 }
 
 func nodeHeader(entries, room, depth int) []byte {
@@ -290,10 +226,7 @@ func extentNode(extents []span.Span, room int) []byte {
 	b := nodeHeader(len(extents), room, 0)
 	logical := int64(0)
 	for _, e := range extents {
-		b = le.AppendUint32(b, uint32(logical))
-		b = le.AppendUint16(b, uint16(e.Len()))
-		b = le.AppendUint16(b, uint16(e.Start>>32))
-		b = le.AppendUint32(b, uint32(e.Start))
+		b = appendExtent(b, extent{logical, e.Start, e.Len()}, true)
 		logical += e.Len()
 	}
 	return b
@@ -302,8 +235,8 @@ func extentNode(extents []span.Span, room int) []byte {
 // seal puts an inode's checksum in.
 func (l *layout) seal(number uint32, b []byte) []byte {
 	c := csum(l.seed, u32(number), u32(0), b)
-	le.PutUint16(b[inCsum:], uint16(c))
-	le.PutUint16(b[inCsumHi:], uint16(c>>16))
+	le.PutUint16(b[inoCsumLo:], uint16(c))
+	le.PutUint16(b[inoCsumHi:], uint16(c>>16))
 	return b
 }
 
@@ -323,9 +256,9 @@ func (l *layout) writeInodes() {
 	}
 	if l.spare > 0 {
 		ino := l.inode(0x8180, 1, nil, 0)
-		clear(ino[inBlock : inBlock+60])
-		le.PutUint32(ino[inFlags:], 0)
-		le.PutUint32(ino[inBlock+4*13:], uint32(l.dind))
+		clear(ino[inoBlock : inoBlock+60])
+		le.PutUint32(ino[inoFlags:], 0)
+		le.PutUint32(ino[inoBlock+4*13:], uint32(l.dind))
 		per := l.bs / 4
 		copies := 1 + int64(len(l.backups()))
 		l.setSize(ino, (per*per+per+12)*l.bs, 1+l.spare*copies)
@@ -354,12 +287,6 @@ func (l *layout) writeSpare() {
 	l.add(l.dind, dind, "map of the room for group descriptors")
 }
 
-const (
-	dirTail  = 12
-	typeDir  = 2
-	tailType = 0xDE
-)
-
 func dirEntry(inode uint32, length int64, kind byte, name string) []byte {
 	b := u32(inode)
 	b = le.AppendUint16(b, uint16(length))
@@ -371,14 +298,14 @@ func dirEntry(inode uint32, length int64, kind byte, name string) []byte {
 // dirBlockOf fills a directory's block and puts its checksum in ("Directory Block Tail").
 func (l *layout) dirBlockOf(inode uint32, entries ...[]byte) []byte {
 	b := slices.Concat(entries...)
-	tail := dirEntry(0, dirTail, tailType, "")
+	tail := dirEntry(0, dirTailLen, dirTailTag, "")
 	tail[6] = 0
 	le.PutUint32(tail[8:], csum(l.treeSeed(inode), b))
 	return append(b, tail...)
 }
 
 func (l *layout) writeDirectories() {
-	room := l.bs - dirTail
+	room := l.bs - dirTailLen
 	l.add(l.dirBlock, l.dirBlockOf(rootInode, dirEntry(rootInode, 12, typeDir, "."),
 		dirEntry(rootInode, 12, typeDir, ".."),
 		dirEntry(lostFoundInode, room-24, typeDir, "lost+found")), "root directory")

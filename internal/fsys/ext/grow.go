@@ -9,18 +9,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// More of what growing touches ("The Super Block", "Meta Block Groups", "Bigalloc").
-const (
-	sbOverhead     = 0x248
-	sbSeed         = 0x270
-	sbReservedHi   = 0x154
-	incompatSeed   = 0x2000
-	inGeneration   = 0x64
-	dindSlot       = 13 // of i_block: the double indirect block
-	extraForCsumHi = 4
-	// maxDescriptors bounds what is held in memory, in bytes.
-	maxDescriptors = 128 << 20
-)
+// maxDescriptors bounds what is held in memory, in bytes.
+const maxDescriptors = 128 << 20
 
 // growth is a volume that becomes larger: the volume as it is, as it will be, and what changes.
 type growth struct {
@@ -46,7 +36,7 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	if p.Size/v.blockSize <= v.blocks {
 		return c, nil
 	}
-	if v.ratio > 1 && v.compat&compatGDT != 0 {
+	if v.ratio > 1 && v.compat&compatResizeInode != 0 {
 		c.Notes = []string{"it keeps its size: a volume with clusters of several blocks and room kept for " +
 			"descriptors isn't grown"}
 		return c, nil
@@ -102,7 +92,7 @@ func (g *growth) measure(blocks int64) error {
 			v.incompat |= incompatMetaBG
 			v.firstMetaBG = o.descBlocks + o.reservedGDT
 			v.reservedGDT = 0
-			v.compat &^= compatGDT
+			v.compat &^= compatResizeInode
 		}
 		last := v.groups - 1
 		size := v.blocks - v.groupStart(last)
@@ -164,24 +154,24 @@ func (g *growth) put16(d []byte, lo, hi int, n uint32) {
 func (g *growth) put32(d []byte, lo int, n int64) {
 	le.PutUint32(d[lo:], uint32(n))
 	if len(d) >= newDescSize {
-		le.PutUint32(d[gdHi+lo:], uint32(n>>32))
+		le.PutUint32(d[bgHi+lo:], uint32(n>>32))
 	}
 }
 
 // seal puts a descriptor's checksum in.
 func (g *growth) seal(n int64, d []byte) {
-	le.PutUint16(d[gdChecksum:], 0)
+	le.PutUint16(d[bgChecksum:], 0)
 	switch {
 	case g.v.ro&roMetadataCsum != 0:
-		le.PutUint16(d[gdChecksum:], uint16(csum(g.seed, u32(uint32(n)), d)))
+		le.PutUint16(d[bgChecksum:], uint16(csum(g.seed, u32(uint32(n)), d)))
 	case g.v.ro&roGDTCsum != 0:
 		c := crc16(0xFFFF, g.super[sbUUID:sbUUID+16])
 		c = crc16(c, u32(uint32(n)))
-		c = crc16(c, d[:gdChecksum])
-		if len(d) > gdChecksum+2 {
-			c = crc16(c, d[gdChecksum+2:])
+		c = crc16(c, d[:bgChecksum])
+		if len(d) > bgChecksum+2 {
+			c = crc16(c, d[bgChecksum+2:])
 		}
-		le.PutUint16(d[gdChecksum:], c)
+		le.PutUint16(d[bgChecksum:], c)
 	}
 }
 
@@ -236,7 +226,7 @@ func (g *growth) add(block int64, b []byte, why string) {
 func (g *growth) putBlockBitmap(d []byte, at int64, bits []byte) {
 	g.add(at, bits, "block bitmap")
 	if g.v.ro&roMetadataCsum != 0 {
-		g.put16(d, gdBlockCsum, gdBlockCsumHi, csum(g.seed, bits[:g.v.blocksPerGrp/g.v.ratio/8]))
+		g.put16(d, bgBlockCsumLo, bgBlockCsumHi, csum(g.seed, bits[:g.v.blocksPerGrp/g.v.ratio/8]))
 	}
 }
 
@@ -286,12 +276,12 @@ func (g *growth) edit(n int64, change func(bits []byte) int64) error {
 	g.patches = removeAt(g.patches, at*o.blockSize)
 	freed := change(bits)
 	d := g.descriptor(n)
-	free := int64(le.Uint16(d[gdFree:]))
+	free := int64(le.Uint16(d[bgFreeBlocksLo:]))
 	if len(d) >= newDescSize {
-		free |= int64(le.Uint16(d[gdHi+gdFree:])) << 16
+		free |= int64(le.Uint16(d[bgHi+bgFreeBlocksLo:])) << 16
 	}
-	g.put16(d, gdFree, gdHi+gdFree, uint32(free+freed))
-	le.PutUint16(d[gdFlags:], le.Uint16(d[gdFlags:])&^flagBlockUninit)
+	g.put16(d, bgFreeBlocksLo, bgHi+bgFreeBlocksLo, uint32(free+freed))
+	le.PutUint16(d[bgFlags:], le.Uint16(d[bgFlags:])&^groupBlocksUninit)
 	g.putBlockBitmap(d, at, bits)
 	g.seal(n, d)
 	g.free += freed * o.ratio
@@ -320,19 +310,19 @@ func (g *growth) newGroup(n int64) {
 	clusters := size / v.ratio
 	at := start + v.baseMeta(n)
 	d := g.descriptor(n)
-	g.put32(d, gdBlockBitmap, at)
-	g.put32(d, gdInodeBitmap, at+1)
-	g.put32(d, gdInodeTable, at+2)
-	g.put16(d, gdFree, gdHi+gdFree, uint32(clusters-taken))
-	g.put16(d, gdFreeInodes, gdHi+gdFreeInodes, uint32(v.inodesPerGrp))
+	g.put32(d, bgBlockBitmapLo, at)
+	g.put32(d, bgInodeBitmapLo, at+1)
+	g.put32(d, bgInodeTableLo, at+2)
+	g.put16(d, bgFreeBlocksLo, bgHi+bgFreeBlocksLo, uint32(clusters-taken))
+	g.put16(d, bgFreeInodesLo, bgHi+bgFreeInodesLo, uint32(v.inodesPerGrp))
 	lazy := v.ro&(roGDTCsum|roMetadataCsum) != 0
 	if lazy {
-		flags := uint16(flagInodeUninit)
+		flags := uint16(groupInodesUninit)
 		if n < v.groups-1 && v.ratio == 1 {
-			flags |= flagBlockUninit
+			flags |= groupBlocksUninit
 		}
-		le.PutUint16(d[gdFlags:], flags)
-		g.put16(d, gdUnused, gdUnusedHi, uint32(v.inodesPerGrp))
+		le.PutUint16(d[bgFlags:], flags)
+		g.put16(d, bgUnusedLo, bgUnusedHi, uint32(v.inodesPerGrp))
 	} else {
 		inodes := make([]byte, v.blockSize)
 		setBits(inodes, v.inodesPerGrp, 8*v.blockSize)
@@ -340,7 +330,7 @@ func (g *growth) newGroup(n int64) {
 		g.patches = append(g.patches, disk.Patch{Off: (at + 2) * v.blockSize, Zeros: v.tableBlocks() * v.blockSize,
 			Why: "inode table"})
 	}
-	if !lazy || le.Uint16(d[gdFlags:])&flagBlockUninit == 0 {
+	if !lazy || le.Uint16(d[bgFlags:])&groupBlocksUninit == 0 {
 		g.putBlockBitmap(d, at, g.bitmap(taken, clusters))
 	}
 	g.seal(n, d)
@@ -430,14 +420,14 @@ func (g *growth) writeSupers() {
 // to its copies in the other groups. When all of it was used up and more is needed it goes.
 func (g *growth) resizeInode() error {
 	o, v := g.old, g.v
-	if o.compat&compatGDT == 0 {
+	if o.compat&compatResizeInode == 0 {
 		return nil
 	}
 	ino, at, dind, list, err := o.descriptorRoom()
 	if err != nil {
 		return err
 	}
-	if v.compat&compatGDT == 0 {
+	if v.compat&compatResizeInode == 0 {
 		n := (dind - o.firstData) / o.blocksPerGrp
 		if err := g.edit(n, func(bits []byte) int64 {
 			i := (dind - o.groupStart(n)) / o.ratio
@@ -462,7 +452,7 @@ func (g *growth) resizeInode() error {
 	if int64(len(now)) > per {
 		return fsys.Contradiction(at, "%d copies of the super block are more than inode 7 can name", len(now))
 	}
-	blocks := int64(le.Uint32(ino[inBlocks:]))
+	blocks := int64(le.Uint32(ino[inoBlocksLo:]))
 	unit := o.blockSize / 512
 	for i := o.descBlocks; i < v.descBlocks; i++ {
 		le.PutUint32(list[4*(i%per):], 0)
@@ -481,7 +471,7 @@ func (g *growth) resizeInode() error {
 		g.add(at, b, "room for more group descriptors")
 		blocks += int64(len(now)-len(before)) * unit
 	}
-	le.PutUint32(ino[inBlocks:], uint32(blocks))
+	le.PutUint32(ino[inoBlocksLo:], uint32(blocks))
 	g.add(dind, list, "map of the room for group descriptors")
 	g.patches = append(g.patches,
 		disk.Patch{Off: at, Data: g.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})
@@ -494,7 +484,7 @@ func (v *Volume) descriptorRoom() (ino []byte, at, dind int64, list []byte, err 
 	if ino, at, err = v.rawInode(resizeInode); err != nil {
 		return nil, 0, 0, nil, err
 	}
-	dind = int64(le.Uint32(ino[inBlock+4*dindSlot:]))
+	dind = int64(le.Uint32(ino[inoBlock+4*dindSlot:]))
 	if dind <= v.firstData || dind >= v.blocks {
 		return nil, 0, 0, nil, fsys.Contradiction(at, "inode 7 keeps its room at block %d of %d", dind, v.blocks)
 	}
@@ -507,15 +497,15 @@ func (g *growth) sealInode(number uint32, b []byte) []byte {
 	if g.v.ro&roMetadataCsum == 0 {
 		return b
 	}
-	hi := len(b) > inExtra+2 && le.Uint16(b[inExtra:]) >= extraForCsumHi
-	le.PutUint16(b[inCsum:], 0)
+	hi := len(b) > inoExtraSize+2 && le.Uint16(b[inoExtraSize:]) >= extraForCsumHi
+	le.PutUint16(b[inoCsumLo:], 0)
 	if hi {
-		le.PutUint16(b[inCsumHi:], 0)
+		le.PutUint16(b[inoCsumHi:], 0)
 	}
-	c := csum(g.seed, u32(number), b[inGeneration:inGeneration+4], b)
-	le.PutUint16(b[inCsum:], uint16(c))
+	c := csum(g.seed, u32(number), b[inoGeneration:inoGeneration+4], b)
+	le.PutUint16(b[inoCsumLo:], uint16(c))
 	if hi {
-		le.PutUint16(b[inCsumHi:], uint16(c>>16))
+		le.PutUint16(b[inoCsumHi:], uint16(c>>16))
 	}
 	return b
 }

@@ -10,49 +10,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// An inode ("Index Nodes") and an extent tree ("Extent Tree").
+// Bounds of what says where a file lies.
 const (
-	inoMode       = 0x00
-	inoUID        = 0x02
-	inoSizeLo     = 0x04
-	inoCtime      = 0x0C
-	inoMtime      = 0x10
-	inoGID        = 0x18
-	inoFlags      = 0x20
-	inoBlock      = 0x28
-	inoGeneration = 0x64
-	inoACLLo      = 0x68
-	inoSizeHi     = 0x6C
-	inoACLHi      = 0x76
-	inoUIDHi      = 0x78
-	inoGIDHi      = 0x7A
-	inoExtraSize  = 0x80
-	inoCtimeExtra = 0x84
-	inoMtimeExtra = 0x88
-	inoCrtime     = 0x90
-	inoCrExtra    = 0x94
-	inoBlockSz    = 60
-	inoBase       = 128
-
-	flagImmutable = 0x10
-	flagEncrypted = 0x800
-	flagExtents   = 0x80000
-	flagInline    = 0x10000000
-	flagFolded    = 0x40000000 // a directory whose names differ by more than case
-
-	modeMask  = 0xF000
-	modeFIFO  = 0x1000
-	modeChar  = 0x2000
-	modeDir   = 0x4000
-	modeBlock = 0x6000
-	modeFile  = 0x8000
-	modeLink  = 0xA000
-	modeSock  = 0xC000
-
-	rootInode    = 2
-	extentMagic  = 0xF30A
-	extentHeader = 12
-	extentEntry  = 12
 	maxDepth     = 5
 	maxExtents   = 1 << 20
 	maxMapBlocks = 1 << 21 // blocks that say where a file lies

@@ -90,36 +90,34 @@ func (w *mapWalk) read(block int64) ([]byte, error) {
 	return b, disk.ReadFull(w.v.r, b, block*w.v.blockSize)
 }
 
+// leaf takes an extent; what isn't written yet is only kept.
+func (w *mapWalk) leaf(x extent, written bool) error {
+	if !written {
+		return w.kept(x.physical, x.n)
+	}
+	return w.found(x)
+}
+
 // tree reads one node of a tree of extents; depth must fall by one with each level.
 func (w *mapWalk) tree(b []byte, wantDepth int) error {
-	le := binary.LittleEndian
-	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
-	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 &&
-		depth != wantDepth {
-		return fmt.Errorf("an extent tree is garbled")
+	entries, depth, err := splitNode(b, wantDepth)
+	if err != nil {
+		return err
 	}
-	for i := range count {
-		e := b[extentHeader+i*extentEntry:]
+	for _, e := range entries {
 		if depth == 0 {
-			n, at := int64(le.Uint16(e[4:])), int64(le.Uint16(e[6:]))<<32|int64(le.Uint32(e[8:]))
-			var err error
-			if n > uninitExtent { // allocated and not yet written: reads as zeros
-				err = w.kept(at, n-uninitExtent)
-			} else {
-				err = w.found(extent{int64(le.Uint32(e)), at, n})
-			}
-			if err != nil {
+			if err := w.leaf(entryExtent(e)); err != nil {
 				return err
 			}
 			continue
 		}
-		child := int64(le.Uint16(e[8:]))<<32 | int64(le.Uint32(e[4:]))
+		child := entryChild(e)
 		nb, err := w.read(child)
 		if err != nil {
 			return err
 		}
-		if tail := extentHeader + int(le.Uint16(nb[4:]))*extentEntry; w.seed != nil &&
-			(tail+4 > len(nb) || csum(*w.seed, nb[:tail]) != le.Uint32(nb[tail:])) {
+		if tail := nodeTail(nb); w.seed != nil &&
+			(tail+4 > len(nb) || csum(*w.seed, nb[:tail]) != binary.LittleEndian.Uint32(nb[tail:])) {
 			return fsys.Contradiction(child*w.v.blockSize, "the checksum of a block of an extent tree is wrong")
 		}
 		if err := w.tree(nb, depth-1); err != nil {

@@ -14,9 +14,6 @@ import (
 )
 
 const (
-	incompatEAInode = 0x400
-	incompatMMP     = 0x100
-	sbMMPBlock      = 0x168
 	// spareShare is the share of what is used that stays free on the smallest volume: 1/spareShare, and leastFree
 	// bytes.
 	spareShare = 32
@@ -170,7 +167,7 @@ func (s *shrinkage) cut(blocks int64) error {
 		blocks = v.groupStart(last)
 	}
 	v.descBlocks = (v.groups + v.descPerBlock - 1) / v.descPerBlock
-	if o.compat&compatGDT != 0 { // the room that is no longer needed for descriptors is kept for others
+	if o.compat&compatResizeInode != 0 { // the room that is no longer needed for descriptors is kept for others
 		v.reservedGDT = min(o.reservedGDT+o.descBlocks-v.descBlocks, v.blockSize/4)
 	}
 	if o.incompat&incompatMetaBG != 0 {
@@ -301,12 +298,12 @@ func (s *shrinkage) inodeBitmap(n int64) (b []byte, limit int64, err error) {
 	}
 	limit = o.inodesPerGrp
 	if o.ro&(roGDTCsum|roMetadataCsum) != 0 {
-		unused := int64(le.Uint16(d[gdUnused:]))
+		unused := int64(le.Uint16(d[bgUnusedLo:]))
 		if len(d) >= newDescSize {
-			unused |= int64(le.Uint16(d[gdUnusedHi:])) << 16
+			unused |= int64(le.Uint16(d[bgUnusedHi:])) << 16
 		}
 		limit = max(0, o.inodesPerGrp-unused)
-		if le.Uint16(d[gdFlags:])&flagInodeUninit != 0 {
+		if le.Uint16(d[bgFlags:])&groupInodesUninit != 0 {
 			setBits(b, o.inodesPerGrp, 8*o.blockSize)
 			return b, 0, nil
 		}
@@ -386,19 +383,19 @@ func (s *shrinkage) writeInodeBitmaps() error {
 		for i := range v.inodesPerGrp {
 			used += int64(b[i/8] >> (i % 8) & 1)
 		}
-		s.put16(d, gdFreeInodes, gdHi+gdFreeInodes, uint32(v.inodesPerGrp-used))
-		dirs := int64(le.Uint16(d[gdDirs:]))
+		s.put16(d, bgFreeInodesLo, bgHi+bgFreeInodesLo, uint32(v.inodesPerGrp-used))
+		dirs := int64(le.Uint16(d[bgDirsLo:]))
 		if len(d) >= newDescSize {
-			dirs |= int64(le.Uint16(d[gdHi+gdDirs:])) << 16
+			dirs |= int64(le.Uint16(d[bgHi+bgDirsLo:])) << 16
 		}
-		s.put16(d, gdDirs, gdHi+gdDirs, uint32(dirs+s.dirs[n]))
+		s.put16(d, bgDirsLo, bgHi+bgDirsLo, uint32(dirs+s.dirs[n]))
 		if v.ro&(roGDTCsum|roMetadataCsum) != 0 {
-			le.PutUint16(d[gdFlags:], le.Uint16(d[gdFlags:])&^flagInodeUninit)
-			s.put16(d, gdUnused, gdUnusedHi, uint32(v.inodesPerGrp-s.limit[n]))
+			le.PutUint16(d[bgFlags:], le.Uint16(d[bgFlags:])&^groupInodesUninit)
+			s.put16(d, bgUnusedLo, bgUnusedHi, uint32(v.inodesPerGrp-s.limit[n]))
 		}
 		s.add(s.groups[n].inodeBitmap, b, "inode bitmap")
 		if v.ro&roMetadataCsum != 0 {
-			s.put16(d, gdInodeCsum, gdInodeCsumHi, csum(s.seed, b[:v.inodesPerGrp/8]))
+			s.put16(d, bgInodeCsumLo, bgInodeCsumHi, csum(s.seed, b[:v.inodesPerGrp/8]))
 		}
 		s.seal(n, d)
 	}
@@ -418,8 +415,8 @@ func (s *shrinkage) writeBlockBitmaps() error {
 		for i := v.groupSpan(n).Len() / v.blockSize / 8 * 8; i < v.groupSpan(n).Len()/v.blockSize; i++ {
 			free -= int64(b[i/8] >> (i % 8) & 1)
 		}
-		s.put16(d, gdFree, gdHi+gdFree, uint32(free))
-		le.PutUint16(d[gdFlags:], le.Uint16(d[gdFlags:])&^flagBlockUninit)
+		s.put16(d, bgFreeBlocksLo, bgHi+bgFreeBlocksLo, uint32(free))
+		le.PutUint16(d[bgFlags:], le.Uint16(d[bgFlags:])&^groupBlocksUninit)
 		s.putBlockBitmap(d, s.groups[n].blockBitmap, b)
 		s.seal(n, d)
 	}
@@ -433,10 +430,10 @@ func (s *shrinkage) shrinkSuper() {
 	blocks, inodes := int64(0), int64(0)
 	for n := range v.groups {
 		d := s.descriptor(n)
-		f, i := int64(le.Uint16(d[gdFree:])), int64(le.Uint16(d[gdFreeInodes:]))
+		f, i := int64(le.Uint16(d[bgFreeBlocksLo:])), int64(le.Uint16(d[bgFreeInodesLo:]))
 		if len(d) >= newDescSize {
-			f |= int64(le.Uint16(d[gdHi+gdFree:])) << 16
-			i |= int64(le.Uint16(d[gdHi+gdFreeInodes:])) << 16
+			f |= int64(le.Uint16(d[bgHi+bgFreeBlocksLo:])) << 16
+			i |= int64(le.Uint16(d[bgHi+bgFreeInodesLo:])) << 16
 		}
 		blocks, inodes = blocks+f, inodes+i
 	}
@@ -447,7 +444,7 @@ func (s *shrinkage) shrinkSuper() {
 	s.growth.free = blocks - was
 	le.PutUint32(s.super[sbFreeInodes:], uint32(inodes+(o.groups-v.groups)*v.inodesPerGrp))
 	if s.journal != nil && s.super[sbJournalBackup] == 1 {
-		copy(s.super[sbJournalBlocks:], s.journal[inBlock:inBlock+60])
+		copy(s.super[sbJournalBlocks:], s.journal[inoBlock:inoBlock+60])
 		copy(s.super[sbJournalBlocks+60:], s.journal[inoSizeHi:inoSizeHi+4])
 		copy(s.super[sbJournalBlocks+64:], s.journal[inoSizeLo:inoSizeLo+4])
 	}
@@ -456,7 +453,7 @@ func (s *shrinkage) shrinkSuper() {
 // resizeInodeShrunk keeps inode 7 true: fewer copies, and more room, since fewer descriptors are needed.
 func (s *shrinkage) resizeInodeShrunk() error {
 	o, v := s.old, s.v
-	if o.compat&compatGDT == 0 {
+	if o.compat&compatResizeInode == 0 {
 		return nil
 	}
 	ino, at, dind, list, err := o.descriptorRoom()
@@ -483,7 +480,7 @@ func (s *shrinkage) resizeInodeShrunk() error {
 		}
 		s.add(at, b, "room for more group descriptors")
 	}
-	le.PutUint32(ino[inBlocks:], uint32((1+v.reservedGDT*int64(1+len(copies)))*(o.blockSize/512)))
+	le.PutUint32(ino[inoBlocksLo:], uint32((1+v.reservedGDT*int64(1+len(copies)))*(o.blockSize/512)))
 	s.add(dind, list, "map of the room for group descriptors")
 	s.patches = append(s.patches,
 		disk.Patch{Off: at, Data: s.sealInode(resizeInode, ino), Why: "inode of the room for group descriptors"})

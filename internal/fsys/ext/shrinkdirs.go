@@ -4,19 +4,6 @@ import (
 	"fmt"
 )
 
-// Directory blocks with checksums, and the nodes of their hash trees ("Linear (Classic) Directories", "Hash Tree
-// Directories").
-const (
-	flagIndex  = 0x1000
-	dirTailLen = 12   // bytes at the end of a block of names
-	dirTailTag = 0xDE // as the file type of the entry that stands for the tail
-	dxRootAt   = 32   // of the counts in the first block
-	dxNodeAt   = 8    // and in the others
-	dxEntry    = 8
-	dxInfoAt   = 24
-	dxInfoLen  = 8
-)
-
 // directory puts the new numbers into a directory's names. Where blocks have checksums these depend on the directory's
 // own number too.
 func (s *shrinkage) directory(f *file) error {

@@ -10,16 +10,6 @@ import (
 	"twinshelf/internal/span"
 )
 
-// More of an inode and of blocks with extended attributes ("Index Nodes", "Extended Attributes").
-const (
-	inAttrLo     = 0x68
-	inAttrHi     = 0x76
-	attrChecksum = 0x10
-	indirectSlot = 12
-	badInode     = 1
-	uninitExtent = 1 << 15
-)
-
 // file is an inode while it is looked at.
 type file struct {
 	number, to int64 // its number now and afterwards
@@ -65,7 +55,7 @@ func (s *shrinkage) file(number int64, raw []byte) error {
 	if to, ok := s.renamed[number]; ok {
 		f.to, f.changed = to, true
 	}
-	f.seed = csum(s.seed, u32(uint32(f.to)), f.b[inGeneration:inGeneration+4])
+	f.seed = csum(s.seed, u32(uint32(f.to)), f.b[inoGeneration:inoGeneration+4])
 	if err := s.attributes(f); err != nil {
 		return err
 	}
@@ -118,7 +108,7 @@ func (s *shrinkage) ownBlocks(number int64) bool {
 
 // fastLink says that a symbolic link stands in its inode.
 func (s *shrinkage) fastLink(f *file) bool {
-	blocks := int64(le.Uint32(f.b[inBlocks:]))
+	blocks := int64(le.Uint32(f.b[inoBlocksLo:]))
 	if s.attrBlock(f) != 0 {
 		blocks -= s.v.blockSize / 512
 	}
@@ -126,9 +116,9 @@ func (s *shrinkage) fastLink(f *file) bool {
 }
 
 func (s *shrinkage) attrBlock(f *file) int64 {
-	at := int64(le.Uint32(f.b[inAttrLo:]))
+	at := int64(le.Uint32(f.b[inoACLLo:]))
 	if s.v.incompat&incompat64bit != 0 {
-		at |= int64(le.Uint16(f.b[inAttrHi:])) << 32
+		at |= int64(le.Uint16(f.b[inoACLHi:])) << 32
 	}
 	return at
 }
@@ -156,9 +146,9 @@ func (s *shrinkage) attributes(f *file) error {
 		s.attrs[at] = to
 		s.add(to, b, "extended attributes")
 	}
-	le.PutUint32(f.b[inAttrLo:], uint32(to))
+	le.PutUint32(f.b[inoACLLo:], uint32(to))
 	if s.v.incompat&incompat64bit != 0 {
-		le.PutUint16(f.b[inAttrHi:], uint16(to>>32))
+		le.PutUint16(f.b[inoACLHi:], uint16(to>>32))
 	}
 	f.changed = true
 	return nil
@@ -205,24 +195,20 @@ func (s *shrinkage) extentTree(f *file) error {
 	return nil
 }
 
-// entriesOf splits a node of an extent tree.
+// entriesOf gives copies of the entries of a node of an extent tree.
 func entriesOf(b []byte, wantDepth int) (entries [][]byte, depth int, err error) {
-	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
-	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 &&
-		depth != wantDepth {
-		return nil, 0, fmt.Errorf("an extent tree is garbled")
+	entries, depth, err = splitNode(b, wantDepth)
+	for i, e := range entries {
+		entries[i] = slices.Clone(e)
 	}
-	for i := range count {
-		entries = append(entries, slices.Clone(b[extentHeader+i*extentEntry:][:extentEntry]))
-	}
-	return entries, depth, nil
+	return entries, depth, err
 }
 
 // putEntries writes entries into a node that has its header.
 func putEntries(b []byte, entries [][]byte, depth int) {
-	le.PutUint16(b[2:], uint16(len(entries)))
-	le.PutUint16(b[6:], uint16(depth))
-	clear(b[extentHeader : extentHeader+int(le.Uint16(b[4:]))*extentEntry])
+	le.PutUint16(b[ehEntries:], uint16(len(entries)))
+	le.PutUint16(b[ehDepth:], uint16(depth))
+	clear(b[extentHeader:nodeTail(b)])
 	for i, e := range entries {
 		copy(b[extentHeader+i*extentEntry:], e)
 	}
@@ -240,24 +226,19 @@ func (s *shrinkage) deeper(f *file, entries [][]byte, depth int) ([][]byte, int,
 	}
 	b := make([]byte, s.v.blockSize)
 	le.PutUint16(b, extentMagic)
-	le.PutUint16(b[4:], uint16(most))
+	le.PutUint16(b[ehMost:], uint16(most))
 	putEntries(b, entries, depth)
 	s.putNode(f, b, runs[0].Start)
-	le.PutUint32(f.b[inBlocks:], le.Uint32(f.b[inBlocks:])+uint32(s.v.blockSize/512))
+	le.PutUint32(f.b[inoBlocksLo:], le.Uint32(f.b[inoBlocksLo:])+uint32(s.v.blockSize/512))
 	index := make([]byte, extentEntry)
 	copy(index[:4], entries[0][:4])
 	putChild(index, runs[0].Start)
 	return [][]byte{index}, depth + 1, nil
 }
 
-func putChild(e []byte, block int64) {
-	le.PutUint32(e[4:], uint32(block))
-	le.PutUint16(e[8:], uint16(block>>32))
-}
-
 // putNode writes a block of an extent tree with its checksum.
 func (s *shrinkage) putNode(f *file, b []byte, at int64) {
-	if tail := extentHeader + int(le.Uint16(b[4:]))*extentEntry; s.v.ro&roMetadataCsum != 0 && tail+4 <= len(b) {
+	if tail := nodeTail(b); s.v.ro&roMetadataCsum != 0 && tail+4 <= len(b) {
 		le.PutUint32(b[tail:], csum(f.seed, b[:tail]))
 	}
 	s.nodes[at] = b
@@ -275,7 +256,7 @@ func (s *shrinkage) extentNode(f *file, entries [][]byte, depth int) (out [][]by
 			out, changed = append(out, pieces...), changed || moved
 			continue
 		}
-		at := int64(le.Uint16(e[8:]))<<32 | int64(le.Uint32(e[4:]))
+		at := entryChild(e)
 		b, err := s.block(at)
 		if err != nil {
 			return nil, false, err
@@ -288,7 +269,7 @@ func (s *shrinkage) extentNode(f *file, entries [][]byte, depth int) (out [][]by
 		if err != nil {
 			return nil, false, err
 		}
-		if len(below) > int(le.Uint16(b[4:])) {
+		if len(below) > nodeRoom(b) {
 			return nil, false, &fsys.Cant{Why: "a file would lie in too many pieces"}
 		}
 		to := at
@@ -311,11 +292,8 @@ func (s *shrinkage) extentNode(f *file, entries [][]byte, depth int) (out [][]by
 
 // extent gives an extent as it will be: moved as a whole where there is room in one piece, otherwise in several.
 func (s *shrinkage) extent(e []byte) (out [][]byte, moved bool, err error) {
-	n, flag := int64(le.Uint16(e[4:])), int64(0)
-	if n > uninitExtent {
-		n, flag = n-uninitExtent, uninitExtent
-	}
-	logical, at := int64(le.Uint32(e)), int64(le.Uint16(e[6:]))<<32|int64(le.Uint32(e[8:]))
+	x, written := entryExtent(e)
+	logical, at, n := x.logical, x.physical, x.n
 	if at <= 0 || at+n > s.old.blocks {
 		return nil, false, fmt.Errorf("an extent of %d blocks at block %d lies beyond the volume", n, at)
 	}
@@ -323,12 +301,7 @@ func (s *shrinkage) extent(e []byte) (out [][]byte, moved bool, err error) {
 		return [][]byte{e}, false, nil
 	}
 	put := func(logical, at, n int64) {
-		x := make([]byte, extentEntry)
-		le.PutUint32(x, uint32(logical))
-		le.PutUint16(x[4:], uint16(n+flag))
-		le.PutUint16(x[6:], uint16(at>>32))
-		le.PutUint32(x[8:], uint32(at))
-		out = append(out, x)
+		out = append(out, appendExtent(nil, extent{logical, at, n}, written))
 	}
 	keep := max(0, s.v.blocks-at)
 	if keep > 0 && s.free.Longest() >= n { // in one piece, so that the file doesn't get one more
@@ -349,7 +322,7 @@ func (s *shrinkage) extent(e []byte) (out [][]byte, moved bool, err error) {
 	logical, at = logical+keep, at+keep
 	for _, r := range runs {
 		put(logical, r.Start, r.Len())
-		if flag == 0 {
+		if written {
 			s.move(at, r.Len(), r.Start)
 		}
 		logical, at = logical+r.Len(), at+r.Len()

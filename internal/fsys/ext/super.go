@@ -24,68 +24,8 @@ func Family() fsys.Family {
 	return fsys.Family{Name: "ext", Probe: Probe, Makers: []fsys.Maker{maker()}}
 }
 
-// The super block, 1,024 bytes at byte 1,024 ("The Super Block").
-const (
-	superOffset = 1024
-	superLen    = 1024
-
-	sbBlocksLo       = 0x04
-	sbFirstData      = 0x14
-	sbLogBlock       = 0x18
-	sbLogCluster     = 0x1C
-	sbBlocksPerGroup = 0x20
-	sbClustersPerGrp = 0x24
-	sbInodesPerGroup = 0x28
-	sbMagic          = 0x38
-	sbState          = 0x3A
-	sbRev            = 0x4C
-	sbInodeSize      = 0x58
-	sbCompat         = 0x5C
-	sbIncompat       = 0x60
-	sbROCompat       = 0x64
-	sbUUID           = 0x68
-	sbLabel          = 0x78
-	sbLastMounted    = 0x88
-	sbReservedGDT    = 0xCE
-	sbDescSize       = 0xFE
-	sbFirstMetaBG    = 0x104
-	sbBlocksHi       = 0x150
-	sbBackupBGs      = 0x24C
-
-	magic = 0xEF53
-
-	stateValid  = 1
-	stateErrors = 2
-
-	compatJournal      = 0x4
-	compatSparseSuper2 = 0x200
-
-	incompatRecover    = 0x4
-	incompatJournalDev = 0x8
-	incompatMetaBG     = 0x10
-	incompatExtents    = 0x40
-	incompat64bit      = 0x80
-	incompatFlexBG     = 0x200
-	incompatInline     = 0x8000
-	incompatLargeDir   = 0x4000
-	incompatEncrypt    = 0x10000
-	incompatCasefold   = 0x20000
-	compatOrphanFile   = 0x1000
-	incompatKnown      = 0x2 | incompatRecover | incompatJournalDev | incompatMetaBG | incompatExtents |
-		incompat64bit | 0x100 |
-		incompatFlexBG | 0x400 | 0x1000 | 0x2000 | incompatLargeDir | incompatInline | incompatEncrypt |
-		incompatCasefold
-
-	roSparseSuper   = 0x1
-	roGDTCsum       = 0x10
-	roBigalloc      = 0x200
-	roMetadataCsum  = 0x400
-	roOrphanPresent = 0x10000
-	roKnown         = roSparseSuper | 0x2 | 0x4 | 0x8 | roGDTCsum | 0x20 | 0x40 | 0x100 | roBigalloc | roMetadataCsum |
-		0x1000 | 0x2000 | 0x8000 | roOrphanPresent
-
-	maxGroups = 1 << 20
-)
+// maxGroups bounds the group descriptors that are read.
+const maxGroups = 1 << 20
 
 // Volume is an ext file system. Counts are in blocks of BlockSize bytes unless
 // they say otherwise.

@@ -11,28 +11,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Fields of an inode that change without its contents ("Index Nodes").
 const (
-	inoAtime      = 0x08
-	inoLinks      = 0x1A
-	inoCsumLo     = 0x7C
-	inoCsumHi     = 0x82
-	inoAtimeExtra = 0x8C
-
-	groupInodesUninit = 0x1
-	tableChunk        = 1 << 20
-
-	// Numbers of inodes that the kernel writes by itself ("The Super Block").
-	sbJournalIno  = 0xE0
-	sbSnapshotIno = 0x180
-	sbUserQuota   = 0x240
-	sbGroupQuota  = 0x244
-	sbProjQuota   = 0x26C
-	sbOrphanFile  = 0x280
-
-	// Tools that write without the kernel leave a trace in these.
-	sbLastCheck = 0x40
-	roLargeFile = 0x2 // set by the first large file
+	tableChunk = 1 << 20 // bytes of inode tables that are compared at once
 
 	// A swap file is written in place without its inode noticing: it is known by its head.
 	swapMagicAt  = 4096 - 10
@@ -51,7 +31,7 @@ func (v *Volume) kernels() (first int64, others map[int64]bool, err error) {
 	if n := int64(le.Uint32(sb[sbFirstInode:])); n > first {
 		first = n
 	}
-	for _, at := range []int{sbJournalIno, sbSnapshotIno, sbUserQuota, sbGroupQuota, sbProjQuota, sbOrphanFile} {
+	for _, at := range []int{sbJournalInode, sbSnapshotInode, sbUserQuota, sbGroupQuota, sbProjQuota, sbOrphanFile} {
 		others[int64(le.Uint32(sb[at:]))] = true
 	}
 	return first, others, nil
@@ -73,7 +53,7 @@ func (v *Volume) workedOn(old *Volume) (bool, error) {
 		return true, err
 	}
 	le := binary.LittleEndian
-	return le.Uint32(now[sbLastCheck:]) != le.Uint32(was[sbLastCheck:]) ||
+	return le.Uint32(now[sbCheckTime:]) != le.Uint32(was[sbCheckTime:]) ||
 		le.Uint32(now[sbSeed:]) != le.Uint32(was[sbSeed:]) ||
 		v.incompat != old.incompat || (v.ro^old.ro)&^roLargeFile != 0, nil
 }
@@ -222,26 +202,24 @@ func (v *Volume) mayBeSwap(inode []byte, spans []span.Span) bool {
 
 // sameTree walks an extent tree, whose nodes must be the same on both volumes.
 func (v *Volume) sameTree(old *Volume, b []byte, wantDepth int, out *[]span.Span) bool {
-	le := binary.LittleEndian
-	count, depth := int(le.Uint16(b[2:])), int(le.Uint16(b[6:]))
-	if le.Uint16(b) != extentMagic || extentHeader+count*extentEntry > len(b) || depth > maxDepth || wantDepth >= 0 &&
-		depth != wantDepth {
+	entries, depth, err := splitNode(b, wantDepth)
+	if err != nil {
 		return false
 	}
-	for i := range count {
-		e := b[extentHeader+i*extentEntry:]
+	for _, e := range entries {
 		if depth == 0 {
-			n, at := int64(le.Uint16(e[4:])), int64(le.Uint16(e[6:]))<<32|int64(le.Uint32(e[8:]))
-			if n > uninitExtent { // not written yet: what lies there proves nothing
+			x, written := entryExtent(e)
+			if !written { // what lies there proves nothing
 				continue
 			}
+			at, n := x.physical, x.n
 			if at <= 0 || at+n > v.blocks || at+n > old.blocks || len(*out) >= maxExtents {
 				return false
 			}
 			*out = append(*out, span.At(at*v.blockSize, n*v.blockSize))
 			continue
 		}
-		child := int64(le.Uint16(e[8:]))<<32 | int64(le.Uint32(e[4:]))
+		child := entryChild(e)
 		if child <= 0 || child >= v.blocks || child >= old.blocks {
 			return false
 		}

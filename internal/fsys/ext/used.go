@@ -10,21 +10,6 @@ import (
 	"twinshelf/internal/span"
 )
 
-// A group descriptor ("Block Group Descriptors").
-const (
-	bgBlockBitmapLo = 0x00
-	bgInodeBitmapLo = 0x04
-	bgInodeTableLo  = 0x08
-	bgFreeBlocksLo  = 0x0C
-	bgFlags         = 0x12
-	bgBlockBitmapHi = 0x20
-	bgInodeBitmapHi = 0x24
-	bgInodeTableHi  = 0x28
-	bgFreeBlocksHi  = 0x2C
-
-	flagBlockUninit = 2
-)
-
 type group struct {
 	blockBitmap, inodeBitmap, inodeTable int64
 	free                                 int64 // clusters
@@ -48,7 +33,7 @@ func (v *Volume) descriptors() ([]group, error) {
 			g := group{
 				blockBitmap: int64(le.Uint32(d[bgBlockBitmapLo:])), inodeBitmap: int64(le.Uint32(d[bgInodeBitmapLo:])),
 				inodeTable: int64(le.Uint32(d[bgInodeTableLo:])), free: int64(le.Uint16(d[bgFreeBlocksLo:])),
-				uninit: csum && le.Uint16(d[bgFlags:])&flagBlockUninit != 0, inodes: v.inodesPerGrp,
+				uninit: csum && le.Uint16(d[bgFlags:])&groupBlocksUninit != 0, inodes: v.inodesPerGrp,
 			}
 			if v.descSize >= 64 {
 				g.blockBitmap |= int64(le.Uint32(d[bgBlockBitmapHi:])) << 32
@@ -78,9 +63,9 @@ func (v *Volume) inodesMade(desc []byte) int64 {
 	if le.Uint16(desc[bgFlags:])&groupInodesUninit != 0 {
 		return 0
 	}
-	unused := int64(le.Uint16(desc[gdUnused:]))
+	unused := int64(le.Uint16(desc[bgUnusedLo:]))
 	if v.descSize >= newDescSize {
-		unused |= int64(le.Uint16(desc[gdUnusedHi:])) << 16
+		unused |= int64(le.Uint16(desc[bgUnusedHi:])) << 16
 	}
 	return max(0, v.inodesPerGrp-unused)
 }

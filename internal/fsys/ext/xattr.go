@@ -9,20 +9,8 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// Extended attributes ("Extended Attributes").
-const (
-	xattrMagic      = 0xEA020000
-	xattrBlockHead  = 32
-	xattrEntryHead  = 16
-	xattrSystem     = 7
-	xattrInlineName = "data"
-	flagAttrInode   = 0x200000 // an inode that holds a value
-	maxValue        = 64 << 10
-
-	aclVersionDisk  = 1
-	aclVersionShown = 2
-	aclNobody       = 0xFFFFFFFF
-)
+// maxValue bounds the value of an attribute, in bytes.
+const maxValue = 64 << 10
 
 // prefixes stand for the beginnings of names.
 var prefixes = map[byte]string{1: "user.", 2: "system.posix_acl_access", 3: "system.posix_acl_default", 4: "trusted.",
