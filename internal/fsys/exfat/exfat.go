@@ -1,6 +1,6 @@
 // Package exfat knows exFAT (Microsoft's "exFAT file system specification",
 // revision 1.00 with its later public updates). It tells which clusters are in
-// use by the allocation bitmap, reads files, and makes new volumes; it never writes by itself.
+// use by the allocation bitmap, reads files, and makes and changes volumes as patches; it never writes by itself.
 //
 // Limits: one FAT (the two of TexFAT make the volume an error, so that it is
 // captured whole), and root directories of at most 64 MiB.
@@ -24,56 +24,10 @@ func Family() fsys.Family {
 	return fsys.Family{Name: "exfat", Probe: Probe, Makers: []fsys.Maker{maker()}}
 }
 
-// Main boot sector (section 3.1).
+// Bounds of what is read at once or held.
 const (
-	bootName      = 3
-	bootZero      = 11 // 53 bytes where FAT has its parameters
-	bootZeroLen   = 53
-	bootPartition = 64
-	bootLength    = 72
-	bootFAT       = 80
-	bootFATLength = 84
-	bootHeap      = 88
-	bootClusters  = 92
-	bootRoot      = 96
-	bootSerial    = 100
-	bootRevision  = 104
-	bootFlags     = 106
-	bootSector    = 108
-	bootCluster   = 109
-	bootFATs      = 110
-	bootDrive     = 111
-	bootPercent   = 112
-	bootCode      = 120
-	bootSignature = 510
-
-	// A boot region is twelve sectors; the last repeats the checksum of the others.
-	regionSectors  = 12
-	checksumSector = 11
-
-	flagDirty  = 0x0002
-	flagMedium = 0x0004
-
-	firstCluster = 2
-	maxClusters  = 1<<32 - 11
-	endOfChain   = 0xFFFFFFFF
-	badCluster   = 0xFFFFFFF7
 	maxRootBytes = 64 << 20
 	chainWindow  = 1024 // entries of the table that are read at once
-)
-
-// Directory entries (sections 6 and 7).
-const (
-	entryLen    = 32
-	typeEnd     = 0x00
-	typeBitmap  = 0x81
-	typeUpcase  = 0x82
-	typeLabel   = 0x83
-	typeInUse   = 0x80
-	entFirst    = 20
-	entLength   = 24
-	upcaseSumAt = 4
-	maxLabel    = 11
 )
 
 // Volume is an exFAT volume. Offsets and sizes are in bytes.

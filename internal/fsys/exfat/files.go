@@ -13,45 +13,9 @@ import (
 	"twinshelf/internal/span"
 )
 
-// A file's set of entries (sections 7.4, 7.6 and 7.7): one for the file, one for its stream, and the name in pieces of
-// 15.
 const (
-	typeFile   = 0x85
-	typeStream = 0xC0
-	typeName   = 0xC1
-
-	typeSecondary = 0x40
-	typeBenign    = 0xA0 // from here on kinds that may be passed over
-
-	fileCount    = 1 // of the entries that follow
-	fileSum      = 2
-	fileAttr     = 4
-	fileMade     = 8
-	fileModified = 12
-	fileRead     = 16
-	fileMade10   = 20
-	fileMod10    = 21
-	fileMadeZone = 22
-	fileModZone  = 23
-	fileReadZone = 24
-
-	streamFlags   = 1
-	streamNameLen = 3
-	streamValid   = 8
-
-	flagAllocated  = 1
-	flagContiguous = 2
-	nameUnits      = 15
-	minSecondary   = 2
-	maxSecondary   = 18
-	maxDirBytes    = 256 << 20 // section 7.4: the largest directory
-	dirPiece       = 64 << 10
-
-	attrReadOnly = 0x01
-	attrHidden   = 0x02
-	attrSystem   = 0x04
-	attrDir      = 0x10
-	attrArchive  = 0x20
+	maxDirBytes = 256 << 20 // the largest directory (section 7.4)
+	dirPiece    = 64 << 10
 )
 
 // Files gives the volume's tree. Names are found whatever their case.

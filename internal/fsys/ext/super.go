@@ -1,8 +1,8 @@
 // Package ext knows ext2, ext3 and ext4 (the kernel's
 // Documentation/filesystems/ext4, "Global Structures" and "Dynamic Structures"):
 // block sizes of 1 to 64 KiB, 64bit, flex_bg, meta_bg, uninitialised groups, bigalloc,
-// sparse_super2, with and without a journal. It tells which blocks are in use
-// and reads files; it never writes.
+// sparse_super2, with and without a journal. It tells which blocks are in use,
+// reads files, and makes and changes volumes as patches; it never writes by itself.
 //
 // Limits: at most 1,048,576 block groups. Features that this package doesn't
 // know make the volume an error, so that it is captured whole.

@@ -1,5 +1,6 @@
 // Package fat knows FAT12, FAT16 and FAT32 (Microsoft's FAT specification of
-// August 2005, "fatgen103"). It tells which clusters are in use; it never writes.
+// August 2005, "fatgen103"). It tells which clusters are in use, reads files, and makes and
+// changes volumes as patches; it never writes by itself.
 package fat
 
 import (
@@ -25,38 +26,6 @@ func Family() fsys.Family {
 		maker(32, "every system and device"),
 	}}
 }
-
-// BIOS parameter block ("Boot Sector and BPB").
-const (
-	bpbSector    = 11
-	bpbCluster   = 13
-	bpbReserved  = 14
-	bpbFATs      = 16
-	bpbRootCount = 17
-	bpbTotal16   = 19
-	bpbMedia     = 21
-	bpbFATSize16 = 22
-	bpbTotal32   = 32
-	bpbFATSize32 = 36
-	bpbExtFlags  = 40
-	bpbVersion32 = 42
-	bpbRoot32    = 44
-	bs16Serial   = 39
-	bs16Label    = 43
-	bs16Dirty    = 37
-	bs32Serial   = 67
-	bs32Label    = 71
-	bs32Dirty    = 65
-
-	dirEntry     = 32
-	attrOffset   = 11
-	attrVolumeID = 0x08
-	attrLongName = 0x0F
-
-	maxFAT12 = 4084
-	maxFAT16 = 65524
-	maxFAT32 = 0x0FFFFFF5
-)
 
 // Volume is a FAT file system. Offsets and sizes are in bytes.
 type Volume struct {
@@ -203,7 +172,7 @@ func (v *Volume) rootLabel() (string, bool, error) {
 		return "", false, err
 	}
 	for ; len(b) >= dirEntry && b[0] != 0; b = b[dirEntry:] {
-		if a := b[attrOffset]; b[0] != 0xE5 && a&attrLongName != attrLongName && a&attrVolumeID != 0 {
+		if a := b[entAttr]; b[0] != 0xE5 && a&attrLongName != attrLongName && a&attrVolumeID != 0 {
 			return labelText(b[:11]), true, nil
 		}
 	}

@@ -12,32 +12,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// A directory entry ("FAT 32 Byte Directory Entry Structure").
+// Bounds of what directories say.
 const (
-	entAttr      = 11
-	entCase      = 12
-	entClusterHi = 20
-	entTenths    = 13 // of the creation, in hundredths of a second
-	entMadeTime  = 14
-	entMadeDate  = 16
-	entReadDate  = 18
-	entTime      = 22
-	entDate      = 24
-	entCluster   = 26
-	entSize      = 28
-
-	attrReadOnly = 0x01
-	attrHidden   = 0x02
-	attrSystem   = 0x04
-	attrDir      = 0x10
-	attrArchive  = 0x20
-	entFree      = 0xE5
-	entKanji     = 0x05 // stands for 0xE5 as a first letter
-	lowerBase    = 0x08
-	lowerExt     = 0x10
-
-	longLast    = 0x40
-	longSum     = 13
 	maxLong     = 20      // entries that one long name takes
 	maxEntries  = 1 << 16 // of a directory, by the specification
 	chainWindow = 1024    // entries of the table that are read at once

@@ -11,35 +11,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// FSInfo sector of FAT32 ("FAT32 FSInfo Sector Structure and Backup Boot Sector").
+// What a new volume has.
 const (
-	fsiLead      = 0x41615252
-	fsiStruct    = 0x61417272
-	fsiTrail     = 0xAA550000
-	fsiStructAt  = 484
-	fsiFree      = 488
-	fsiNext      = 492
-	fsiTrailAt   = 508
-	fsiSector    = 1
-	backupSector = 6
-
-	bpbTrack    = 24
-	bpbHeads    = 26
-	bpbHidden   = 28
-	bpbFSInfo   = 48
-	bpbBackup   = 50
-	bs16Drive   = 36
-	bs16Sig     = 38
-	bs16Type    = 54
-	bs32Drive   = 64
-	bs32Sig     = 66
-	bs32Type    = 82
-	bootCode16  = 62
-	bootCode32  = 90
-	extendedSig = 0x29
-	mediaFixed  = 0xF8
-	firstDrive  = 0x80
-
 	reserved32  = 32
 	rootEntries = 512
 	copies      = 2
@@ -229,10 +202,10 @@ func format(bits int, f fsys.Form) ([]disk.Patch, error) {
 	dir := make([]byte, s)
 	if f.Label != "" {
 		copy(dir, paddedLabel(f.Label))
-		dir[attrOffset] = attrVolumeID
+		dir[entAttr] = attrVolumeID
 		date, clock := dosTime(f.Now)
-		le.PutUint16(dir[22:], clock)
-		le.PutUint16(dir[24:], date)
+		le.PutUint16(dir[entTime:], clock)
+		le.PutUint16(dir[entDate:], date)
 	}
 	return append(patches, disk.Patch{Off: root, Data: dir, Why: "root directory"},
 		disk.Patch{Off: root + s, Zeros: rootLen - s, Why: "root directory"}), nil
@@ -241,7 +214,7 @@ func format(bits int, f fsys.Form) ([]disk.Patch, error) {
 func (g geometry) bootSector(f fsys.Form) []byte {
 	b := make([]byte, g.sector)
 	le := binary.LittleEndian
-	copy(b[3:], "MSWIN4.1") // what the specification recommends, for old readers
+	copy(b[bootName:], "MSWIN4.1") // what the specification recommends, for old readers
 	le.PutUint16(b[bpbSector:], uint16(g.sector))
 	b[bpbCluster] = byte(g.per)
 	le.PutUint16(b[bpbReserved:], uint16(g.reserved))

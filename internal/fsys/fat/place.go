@@ -10,14 +10,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// FSInfo sector ("FAT32 FSInfo Sector Structure").
-const (
-	infoLead  = 0x41615252
-	infoFree  = 488
-	unknown   = 0xFFFFFFFF
-	maxTotal  = 1<<32 - 1
-	dataAlign = 4096 // by what the data area moves, bytes
-)
+// dataAlign is by what the data area moves, in bytes.
+const dataAlign = 4096
 
 // Resize gives the volume its new place and, on a larger part, more clusters: the allocation tables become longer
 // and what stands behind them moves.
@@ -28,7 +22,7 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	if v.bits == 32 || boot[bs16Serial-1] == 0x29 { // without that mark the field may be something else
+	if v.bits == 32 || boot[bs16Sig] == extendedSig { // without that mark the field may be something else
 		le.PutUint32(boot[bpbHidden:], uint32(p.Hidden(uint64(le.Uint32(boot[bpbHidden:])))))
 	}
 	sector := int64(le.Uint16(boot[bpbSector:]))
@@ -134,8 +128,8 @@ func (v *Volume) countFree(c *fsys.Change, boot []byte, sector, more int64) erro
 		if err := disk.ReadFull(v.r, b, n*sector); err != nil {
 			return err
 		}
-		if free := le.Uint32(b[infoFree:]); le.Uint32(b) == infoLead && free != unknown && int64(free)+more >= 0 {
-			le.PutUint32(b[infoFree:], uint32(int64(free)+more))
+		if free := le.Uint32(b[fsiFree:]); le.Uint32(b) == fsiLead && free != fsiUnknown && int64(free)+more >= 0 {
+			le.PutUint32(b[fsiFree:], uint32(int64(free)+more))
 			c.Patches = append(c.Patches, disk.Patch{Off: n * sector, Data: b, Why: "count of free clusters"})
 		}
 	}

@@ -207,9 +207,9 @@ func (a *addition) fill(e []byte, name string, attr byte, first, size int64, whe
 	le.PutUint16(e[entCluster:], uint16(first))
 	le.PutUint32(e[entSize:], uint32(size))
 	d, t := dosTime(when)
-	le.PutUint16(e[14:], t) // created
-	le.PutUint16(e[16:], d)
-	le.PutUint16(e[18:], d) // last looked at
+	le.PutUint16(e[entMadeTime:], t)
+	le.PutUint16(e[entMadeDate:], d)
+	le.PutUint16(e[entReadDate:], d)
 	le.PutUint16(e[entTime:], t)
 	le.PutUint16(e[entDate:], d)
 }

@@ -3,7 +3,7 @@
 // Microsoft's public NTFS Technical Reference): boot sector, file records with
 // fix-ups, attribute lists, run lists, the cluster bitmap, the volume flags, the log's
 // restart area and the root directory's index. It tells which clusters are in
-// use; it never writes.
+// use, reads files, and makes and changes volumes as patches; it never writes by itself.
 //
 // Limits: run lists of at most 1,048,576 runs, attribute lists of at most 1 MiB.
 package ntfs
@@ -25,32 +25,8 @@ func Family() fsys.Family {
 	return fsys.Family{Name: "ntfs", Probe: Probe, Makers: []fsys.Maker{maker()}}
 }
 
-// Boot sector fields (NTFS Technical Reference, "NTFS Boot Sector").
-const (
-	bootOEM         = 3
-	bootSectorSize  = 11
-	bootClusterSize = 13 // in sectors, or 2^-n when above 0x80
-	bootSectors     = 40
-	bootMFT         = 48
-	bootMFTMirror   = 56
-	bootRecordSize  = 64 // in clusters, or 2^-n bytes when negative
-	bootSerial      = 72
-	bootLen         = 512
-)
-
-// File records with fixed numbers ("NTFS System Files").
-const (
-	recMFT     = 0
-	recMirror  = 1
-	recLog     = 2
-	recVolume  = 3
-	recRoot    = 5
-	recBitmap  = 6
-	recBoot    = 7
-	recUpcase  = 10
-	firstUser  = 24
-	maxRecords = 1 << 32
-)
+// maxRecords bounds the number of file records.
+const maxRecords = 1 << 32
 
 // Volume is an NTFS volume.
 type Volume struct {
@@ -163,11 +139,11 @@ func (v *Volume) describe(boot []byte) error {
 		switch {
 		case a.kind == attrVolumeName && !a.nonResident:
 			v.info.Label = units.Visible(utf16String(a.value))
-		case a.kind == attrVolumeInfo && !a.nonResident && len(a.value) >= 12:
-			if major := a.value[8]; major != 3 && major != 1 {
-				return fsys.Contradiction(0, "NTFS version %d.%d is not known", major, a.value[9])
+		case a.kind == attrVolumeInfo && !a.nonResident && len(a.value) >= infoLen:
+			if major := a.value[infoMajor]; major != 3 && major != 1 {
+				return fsys.Contradiction(0, "NTFS version %d.%d is not known", major, a.value[infoMinor])
 			}
-			flags, found = binary.LittleEndian.Uint16(a.value[10:]), true
+			flags, found = binary.LittleEndian.Uint16(a.value[infoFlags:]), true
 		}
 	}
 	if !found {
@@ -180,14 +156,6 @@ func (v *Volume) describe(boot []byte) error {
 	v.info.Unclean, err = v.unclean(flags)
 	return err
 }
-
-// Volume flags ($VOLUME_INFORMATION).
-const (
-	volumeDirty     = 0x0001
-	volumeResizeLog = 0x0002
-	volumeUpgrade   = 0x0004
-	volumeChkdsk    = 0x8000
-)
 
 func (v *Volume) unclean(flags uint16) (string, error) {
 	if flags&(volumeDirty|volumeResizeLog|volumeUpgrade|volumeChkdsk) != 0 {

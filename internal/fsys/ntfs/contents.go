@@ -10,12 +10,9 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Flags of a stream ("Attribute Header").
 const (
-	streamCompressed = 0x00FF
-	streamEncrypted  = 0x4000
-	maxUnit          = 8 // a stream is packed in units of at most 2^8 clusters
-	maxUnitBytes     = 1 << 20
+	maxUnit      = 8 // a stream is packed in units of at most 2^8 clusters
+	maxUnitBytes = 1 << 20
 )
 
 // contents gives the bytes of a stream.

@@ -12,34 +12,6 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// Fields of file records and of $STANDARD_INFORMATION.
-const (
-	attrReparse = 0xC0
-
-	stdMade     = 0
-	stdModified = 8
-	stdChanged  = 16
-	stdRead     = 24
-	stdFlags    = 32
-	stdLen      = 48
-
-	fileReadOnly   = 0x0001
-	fileHidden     = 0x0002
-	fileSystem     = 0x0004
-	fileSparse     = 0x0200
-	fileReparse    = 0x0400
-	fileCompressed = 0x0800
-	fileOffline    = 0x1000
-	fileEncrypted  = 0x4000
-	fileRecall     = 0x40_0000
-
-	// Records below it are the volume's own, among them $Extend with more of them.
-	firstShown = 16
-
-	// 100 ns units from 1601 to 1970.
-	epoch = 116444736000000000
-)
-
 // Files gives the volume's tree, without what the file system keeps there for itself. Names are found whatever their
 // case.
 func (v *Volume) Files() (fsys.Tree, error) { return tree{v}, nil }
@@ -81,7 +53,7 @@ func (t tree) record(it fsys.Item) (*record, error) {
 
 func (t tree) folder(it fsys.Item) (*record, error) {
 	rec, err := t.record(it)
-	if err == nil && binary.LittleEndian.Uint16(rec.b[recFlags:])&recDirectory == 0 {
+	if err == nil && binary.LittleEndian.Uint16(rec.b[recFlags:])&recordIsDir == 0 {
 		err = fmt.Errorf("%s is no folder", it.Name)
 	}
 	return rec, err
@@ -308,7 +280,7 @@ func (t tree) item(name string, r ref, rec *record) (fsys.Item, error) {
 			it.Size = int64(len(link.target))
 		}
 		return it, nil
-	case le.Uint16(rec.b[recFlags:])&recDirectory != 0:
+	case le.Uint16(rec.b[recFlags:])&recordIsDir != 0:
 		it.Mode = fs.ModeDir | 0o755
 		return it, nil
 	case flags&fileReadOnly != 0:

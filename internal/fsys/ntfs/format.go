@@ -58,28 +58,12 @@ func checkLabel(label string) error {
 	return nil
 }
 
-// What a new volume has ("NTFS System Files" and "NTFS File Attributes").
+// What a new volume has.
 const (
-	bootBytes    = 8192
-	indexBlock   = 4096
-	mirrored     = 4
-	newRecords   = 64
-	recAttrDef   = 4
-	recBadClus   = 8
-	recSecure    = 9
-	recExtend    = 11
-	recQuota     = 24
-	recObjID     = 25
-	recReparse   = 26
-	maxLog       = 16 * units.MiB
-	bootJump     = 0x00
-	bootReserved = 0x24
-	bootHidden   = 0x1C
-	bootTrack    = 0x18
-	bootHeads    = 0x1A
-	bootMedia    = 0x15
-	bootIndex    = 0x44
-	bootNewCode  = 0x54
+	indexBlock = 4096
+	mirrored   = 4
+	newRecords = 64
+	maxLog     = 16 * units.MiB
 )
 
 // plan is a new volume while it is made. Places are in clusters.

@@ -11,37 +11,6 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Flags and constants of new records ("NTFS File Attributes", "NTFS Index").
-const (
-	attrStandard = 0x10
-
-	recordIsDir     = 0x0002
-	recordIsExtend  = 0x0004
-	recordIsView    = 0x0008
-	fileHiddenSys   = 0x0006
-	fileArchive     = 0x0020
-	fileIndex       = 0x10000000
-	fileView        = 0x20000000
-	win32AndDOS     = 3
-	collateName     = 0x01
-	collateULong    = 0x10
-	collateSID      = 0x11
-	collateSecurity = 0x12
-	collateULongs   = 0x13
-	entryNode       = 1
-	entryLast       = 2
-	largeIndex      = 1
-	usaOffset       = 0x30
-	indexUSA        = 0x28
-	indexHeaderAt   = 0x18
-	recNumberAt     = 0x2C
-	recSequence     = 0x10
-	recLinks        = 0x12
-	recAllocated    = 0x1C
-	recNextInstance = 0x28
-	usn             = 1 // of every fix-up
-)
-
 // newRecord is a file record being filled.
 type newRecord struct {
 	p        *plan
@@ -239,9 +208,9 @@ func indexHeader(entriesAt, length, allocated int, flags byte) []byte {
 // lastEntry ends the entries of a node; with a sub-node it names its block.
 func lastEntry(node bool) []byte {
 	b := make([]byte, 16, 24)
-	b[8], b[12] = 16, entryLast
+	b[entryLength], b[entryFlags] = 16, entryLast
 	if node {
-		b[8], b[12] = 24, entryLast|entryNode
+		b[entryLength], b[entryFlags] = 24, entryLast|entryNode
 		b = append(b, make([]byte, 8)...)
 	}
 	return b
@@ -442,8 +411,6 @@ func (p *plan) rootIndex() []byte {
 	return b
 }
 
-const attrDefBytes = 2560
-
 // attrDefTable is $AttrDef: name, type, flags, least and largest size of each kind of attribute.
 func attrDefTable() []byte {
 	const unlimited = ^uint64(0)
@@ -461,19 +428,20 @@ func attrDefTable() []byte {
 		{"$DATA", attrData, 0, 0, unlimited},
 		{"$INDEX_ROOT", attrIndexRoot, 0x40, 0, unlimited}, {"$INDEX_ALLOCATION", attrIndexAlloc, 0x80, 0, unlimited},
 		{"$BITMAP", attrBitmap, 0x80, 0, unlimited},
-		{"$REPARSE_POINT", 0xC0, 0x80, 0, 0x4000}, {"$EA_INFORMATION", 0xD0, 0x40, 8, 8}, {"$EA", 0xE0, 0, 0, 0x10000},
+		{"$REPARSE_POINT", attrReparse, 0x80, 0, 0x4000},
+		{"$EA_INFORMATION", 0xD0, 0x40, 8, 8}, {"$EA", 0xE0, 0, 0, 0x10000},
 		{"$LOGGED_UTILITY_STREAM", 0x100, 0x80, 0, 0x10000},
 	} {
-		e := make([]byte, 160)
+		e := make([]byte, defLen)
 		le := binary.LittleEndian
 		copy(e, utf16Bytes(d.name))
-		le.PutUint32(e[128:], d.kind)
+		le.PutUint32(e[defKind:], d.kind)
 		if d.kind == attrFileName {
-			le.PutUint32(e[136:], collateName)
+			le.PutUint32(e[defCollate:], collateName)
 		}
-		le.PutUint32(e[140:], d.flags)
-		le.PutUint64(e[144:], d.min)
-		le.PutUint64(e[152:], d.max)
+		le.PutUint32(e[defFlags:], d.flags)
+		le.PutUint64(e[defMin:], d.min)
+		le.PutUint64(e[defMax:], d.max)
 		b.Write(e)
 	}
 	b.Write(make([]byte, attrDefBytes-b.Len()))

@@ -6,19 +6,8 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// The index of a directory ("$INDEX_ROOT", "$INDEX_ALLOCATION", "$FILE_NAME").
-const (
-	indexEntryMin    = 16
-	indexEntryLast   = 0x02
-	indexHeaderStart = 24 // of an INDX block
-	maxIndexBlocks   = 1 << 16
-	indexName        = "$I30"
-
-	nameLenInFileName      = 64
-	spaceInFileName        = 65
-	nameInFileName         = 66
-	spaceDOS          byte = 2 // a short name beside a long one
-)
+// maxIndexBlocks bounds the blocks of a directory's index.
+const maxIndexBlocks = 1 << 16
 
 // indexEntry is a name in a directory.
 type indexEntry struct {
@@ -35,13 +24,13 @@ func (v *Volume) index(rec *record, each func(indexEntry) bool) error {
 	if err != nil {
 		return err
 	}
-	if len(root.value) < 32 {
+	if len(root.value) < rootMin {
 		return fsys.Contradiction(rec.at, "it has no index")
 	}
-	if !indexEntries(root.value[16:], each) {
+	if !indexEntries(root.value[rootHeader:], each) {
 		return nil
 	}
-	blockSize := int64(binary.LittleEndian.Uint32(root.value[8:]))
+	blockSize := int64(binary.LittleEndian.Uint32(root.value[rootBlockSize:]))
 	alloc, err := v.stream(rec, attrIndexAlloc, indexName)
 	if err != nil || !alloc.found {
 		return err
@@ -75,7 +64,7 @@ func (v *Volume) index(rec *record, each func(indexEntry) bool) error {
 				}
 				continue
 			}
-			if !indexEntries(b[indexHeaderStart:], each) {
+			if !indexEntries(b[indexHeaderAt:], each) {
 				return problem
 			}
 		}
@@ -86,14 +75,14 @@ func (v *Volume) index(rec *record, each func(indexEntry) bool) error {
 // indexEntries calls each with the names behind an index header ("Index Header"), and says whether to go on.
 func indexEntries(b []byte, each func(indexEntry) bool) bool {
 	le := binary.LittleEndian
-	if len(b) < 16 {
+	if len(b) < headerLen {
 		return true
 	}
-	off, end := int(le.Uint32(b)), min(int(le.Uint32(b[4:])), len(b))
+	off, end := int(le.Uint32(b[headerEntries:])), min(int(le.Uint32(b[headerUsed:])), len(b))
 	for off >= 0 && off+indexEntryMin <= end {
 		e := b[off:end]
-		n, keyLen := int(le.Uint16(e[8:])), int(le.Uint16(e[10:]))
-		if le.Uint16(e[12:])&indexEntryLast != 0 || n < indexEntryMin || n > len(e) {
+		n, keyLen := int(le.Uint16(e[entryLength:])), int(le.Uint16(e[entryKeyLength:]))
+		if le.Uint16(e[entryFlags:])&entryLast != 0 || n < indexEntryMin || n > len(e) {
 			break
 		}
 		if key := e[indexEntryMin:n]; keyLen >= nameInFileName && keyLen <= len(key) {

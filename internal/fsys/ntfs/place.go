@@ -11,17 +11,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// More of the boot sector and of attributes that aren't resident ("NTFS Boot Sector", "NTFS Attributes").
-const (
-	badStream = "$Bad"
-
-	nonFirstVCN  = 16
-	nonLastVCN   = 24
-	nonRuns      = 32
-	nonAllocated = 40
-	nonSize      = 48
-	nonInitial   = 56
-)
+// badStream is the stream of $BadClus in which unusable clusters lie.
+const badStream = "$Bad"
 
 // Resize gives the volume its new place and, on a larger part, more clusters: behind the old ones, with
 // $Bitmap and $BadClus made longer, and the copy of the boot sector in the part's last sector.
@@ -204,7 +195,7 @@ func rewrite(r *record, a attribute, runs []run, allocated, size, initial int64)
 		clear(r.b[end:used])
 	}
 	le.PutUint32(r.b[recBytesInUse:], uint32(used+n-old))
-	le.PutUint32(b[4:], uint32(n))
+	le.PutUint32(b[headLength:], uint32(n))
 	last := int64(le.Uint64(b[nonFirstVCN:])) - 1
 	for _, x := range runs {
 		last += x.n

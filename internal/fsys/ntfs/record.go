@@ -9,30 +9,8 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// Attribute types ("NTFS File Attributes").
-const (
-	attrList        = 0x20
-	attrFileName    = 0x30
-	attrVolumeName  = 0x60
-	attrVolumeInfo  = 0x70
-	attrData        = 0x80
-	attrIndexRoot   = 0x90
-	attrIndexAlloc  = 0xA0
-	attrBitmap      = 0xB0
-	attrEnd         = 0xFFFFFFFF
-	maxListBytes    = 1 << 20
-	fixupStride     = 512
-	recMagic        = "FILE"
-	recordInUse     = 0x0001
-	attrCompressed  = 0x00FF
-	recUSAOffset    = 4
-	recUSACount     = 6
-	recAttrsOffset  = 20
-	recFlags        = 22
-	recBytesInUse   = 24
-	attrHeaderShort = 24
-	attrHeaderLong  = 64
-)
+// maxListBytes bounds an attribute list, in bytes.
+const maxListBytes = 1 << 20
 
 // record is a file record with its fix-ups undone.
 type record struct {
@@ -128,28 +106,30 @@ func (r *record) allAttributes() (out []attribute, whole bool) {
 		if len(b) < attrHeaderShort {
 			break
 		}
-		n := int(le.Uint32(b[4:]))
+		n := int(le.Uint32(b[headLength:]))
 		if n < attrHeaderShort || n > len(b) {
 			break
 		}
 		b = b[:n]
-		a := attribute{kind: kind, nonResident: b[8] != 0, at: r.at + int64(at), flags: le.Uint16(b[12:])}
-		if nameLen, nameOff := int(b[9])*2, int(le.Uint16(b[10:])); nameLen > 0 && nameOff+nameLen <= n {
+		a := attribute{kind: kind, nonResident: b[headNonResident] != 0, at: r.at + int64(at),
+			flags: le.Uint16(b[headFlags:])}
+		if nameLen, nameOff := int(b[headNameLen])*2, int(le.Uint16(b[headNameOffset:])); nameLen > 0 &&
+			nameOff+nameLen <= n {
 			a.name = utf16String(b[nameOff : nameOff+nameLen])
 		}
 		if a.nonResident {
 			if n < attrHeaderLong {
 				break
 			}
-			a.firstVCN, a.size, a.valid, a.unit = int64(le.Uint64(b[16:])), int64(le.Uint64(b[48:])),
-				int64(le.Uint64(b[56:])), int(le.Uint16(b[34:]))
-			off := int(le.Uint16(b[32:]))
+			a.firstVCN, a.unit = int64(le.Uint64(b[nonFirstVCN:])), int(le.Uint16(b[nonUnit:]))
+			a.size, a.valid = int64(le.Uint64(b[nonSize:])), int64(le.Uint64(b[nonInitial:]))
+			off := int(le.Uint16(b[nonRuns:]))
 			if off < attrHeaderLong || off > n {
 				break
 			}
 			a.runs = b[off:]
 		} else {
-			size, off := int(le.Uint32(b[16:])), int(le.Uint16(b[20:]))
+			size, off := int(le.Uint32(b[resLength:])), int(le.Uint16(b[resOffset:]))
 			if size < 0 || off+size > n {
 				break
 			}
@@ -248,19 +228,19 @@ func (v *Volume) list(a attribute) ([]listEntry, error) {
 	}
 	le := binary.LittleEndian
 	var out []listEntry
-	for len(list) >= 26 {
-		n := int(le.Uint16(list[4:]))
-		if n < 26 || n > len(list) {
+	for len(list) >= listEntryMin {
+		n := int(le.Uint16(list[listLength:]))
+		if n < listEntryMin || n > len(list) {
 			break
 		}
 		e := list[:n]
 		list = list[n:]
-		nameLen, nameOff := int(e[6])*2, int(e[7])
+		nameLen, nameOff := int(e[listNameLen])*2, int(e[listNameOffset])
 		if nameOff+nameLen > n {
 			continue
 		}
-		out = append(out, listEntry{le.Uint32(e), utf16String(e[nameOff : nameOff+nameLen]), int64(le.Uint64(e[8:])),
-			int64(le.Uint64(e[16:]) & recNumberBytes)})
+		out = append(out, listEntry{le.Uint32(e), utf16String(e[nameOff : nameOff+nameLen]),
+			int64(le.Uint64(e[listFirstVCN:])), int64(le.Uint64(e[listRecord:]) & recNumberBytes)})
 	}
 	return out, nil
 }

@@ -101,7 +101,7 @@ func printed(b []byte, buffer int) string {
 
 // oldLink knows the links that stand in files.
 func (t tree) oldLink(rec *record, flags uint32) (link, bool) {
-	if flags&fileSystem == 0 || binary.LittleEndian.Uint16(rec.b[recFlags:])&recDirectory != 0 {
+	if flags&fileSystem == 0 || binary.LittleEndian.Uint16(rec.b[recFlags:])&recordIsDir != 0 {
 		return link{}, false
 	}
 	s, err := t.v.stream(rec, attrData, "")

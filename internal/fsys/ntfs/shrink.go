@@ -20,7 +20,6 @@ const (
 	spare      = 32
 	leastSpare = 4 << 20 // bytes
 
-	bitmapPageLen  = 4096    // bytes
 	bitmapReadStep = 1 << 20 // bytes
 )
 
@@ -428,11 +427,11 @@ func (v *Volume) bitmapRuns() ([]run, error) {
 func (s *shrinkage) pages(old, runs []run, size int64) error {
 	pages := map[int64][]byte{}
 	page := func(cluster int64) ([]byte, error) {
-		n := cluster / 8 / bitmapPageLen
+		n := cluster / 8 / bitmapPage
 		b := pages[n]
 		if b == nil {
-			b = make([]byte, min(bitmapPageLen, size-n*bitmapPageLen))
-			if _, err := s.v.readRuns(old, b, n*bitmapPageLen); err != nil {
+			b = make([]byte, min(bitmapPage, size-n*bitmapPage))
+			if _, err := s.v.readRuns(old, b, n*bitmapPage); err != nil {
 				return nil, fmt.Errorf("$Bitmap: %w", err)
 			}
 			pages[n] = b
@@ -445,7 +444,7 @@ func (s *shrinkage) pages(old, runs []run, size int64) error {
 			if err != nil {
 				return err
 			}
-			b[c/8%bitmapPageLen] |= 1 << (c % 8)
+			b[c/8%bitmapPage] |= 1 << (c % 8)
 		}
 		return nil
 	}
@@ -458,7 +457,7 @@ func (s *shrinkage) pages(old, runs []run, size int64) error {
 		return err
 	}
 	for n, b := range pages {
-		s.stream(runs, n*bitmapPageLen, disk.Patch{Data: b})
+		s.stream(runs, n*bitmapPage, disk.Patch{Data: b})
 	}
 	return nil
 }

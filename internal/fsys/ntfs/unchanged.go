@@ -12,13 +12,7 @@ import (
 	"twinshelf/internal/span"
 )
 
-const (
-	recBaseRecord  = 32
-	recDirectory   = 0x0002
-	firstUsers     = 24 // records below belong to the file system itself
-	mftChunk       = 1 << 20
-	recNumberBytes = 1<<48 - 1
-)
+const mftChunk = 1 << 20 // bytes of $MFT that are read at once
 
 // signature is what stands at a byte of a file of some kind.
 type signature struct {
@@ -68,7 +62,7 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 		for at := int64(0); at < n; at += v.record {
 			number := first + at/v.record
 			b := now[at : at+v.record]
-			if number < firstUsers || !bytes.Equal(b, was[at:at+v.record]) || slices.Contains(swaps, number) {
+			if number < firstUser || !bytes.Equal(b, was[at:at+v.record]) || slices.Contains(swaps, number) {
 				continue
 			}
 			if err := v.provenOf(b, proven); err != nil {
@@ -84,7 +78,7 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 func (v *Volume) provenOf(b []byte, proven func(span.Span) error) error {
 	le := binary.LittleEndian
 	b = bytes.Clone(b)
-	if unfix(b, recMagic, 0) != nil || le.Uint16(b[recFlags:])&(recordInUse|recDirectory) != recordInUse ||
+	if unfix(b, recMagic, 0) != nil || le.Uint16(b[recFlags:])&(recordInUse|recordIsDir) != recordInUse ||
 		le.Uint64(b[recBaseRecord:])&recNumberBytes != 0 {
 		return nil
 	}

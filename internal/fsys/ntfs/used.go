@@ -10,13 +10,7 @@ import (
 	"twinshelf/internal/span"
 )
 
-const (
-	bitmapChunk  = 1 << 20
-	restartLen   = 4096
-	restartArea  = 24
-	restartClean = 0x0002
-	noClient     = 0xFFFF
-)
+const bitmapChunk = 1 << 20 // bytes of $Bitmap that are read at once
 
 // Used yields what $Bitmap marks, and what it can't mark: the sectors behind
 // the last whole cluster, where the copy of the boot sector stands. The
