@@ -41,7 +41,7 @@ func (m *model) readyBody(w int) ([]string, int) {
 		if i == r.row && r.preview == nil {
 			mark, keep = " ▶ ", len(out)
 		}
-		out = append(out, mark+m.readyLine(d, row, title, w))
+		out = append(out, mark+readyLine(m.th, d, row, title, w))
 	}
 	if len(r.rows()) == 0 {
 		out = append(out, "   "+m.th.dim.Render("The disk is full."))
@@ -99,24 +99,24 @@ func (m *model) readyArithmetic(w int) []string {
 		m.th.strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
 }
 
-func (m *model) readyLine(d *ready.Draft, row readyRow, title, w int) string {
+func readyLine(th theme, d *ready.Draft, row readyRow, title, w int) string {
 	size := row.gap.Len()
 	numbers := right(units.Bytes(size), 9) + ofDisk(share(size, d.Identity.Size), w) + "   "
 	if row.part < 0 {
-		return m.th.dim.Render("─ "+fit("free", title+23)+numbers) + m.th.dim.Render("no part")
+		return th.dim.Render("─ "+fit("free", title+23)+numbers) + th.dim.Render("no part")
 	}
 	p := &d.Parts[row.part]
 	role := draftRole(p)
 	pattern := patternOf(role)
-	words, paint := string(p.Fate()), m.th.good.Render
+	words, paint := string(p.Fate()), th.good.Render
 	switch p.Fate() {
 	case ready.New:
-		paint = m.th.writes.Render
+		paint = th.writes.Render
 		if p.Form == nil {
 			words = "new, without a file system"
 		}
 	case ready.Formatted:
-		paint = m.th.bad.Render
+		paint = th.bad.Render
 		words = "FORMATTED ANEW, loses " + p.Old.Title() + " (" + units.Bytes(p.Old.Content.Used) + ")"
 	default:
 		if p.Old.Content.Maps {

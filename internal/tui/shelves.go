@@ -195,19 +195,37 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 		case 1:
 			return m.use(to)
 		case 2:
-			if err := w.Replace(m.ctx, to); err != nil {
-				to.Close()
-				m.fail(sentence(err))
-				return nil
-			}
-			cmd := m.use(to)
-			m.say("%s is retired; %s is open and takes the captures.", here, there)
-			return cmd
+			m.say("Comparing %s and %s once more …", here, there)
+			return m.replace(to)
 		}
 		keep()
 		return nil
 	}
 	m.offerAfterRun(n, "The twins are carried. Step 6 asks which shelf is used from now on.")
+}
+
+// replace retires the open shelf in favour of another one and opens that.
+func (m *model) replace(to *shelf.Shelf) tea.Cmd {
+	w, from := m.w, m.w.Shelf
+	return func() tea.Msg {
+		err := w.Replace(m.ctx, to)
+		return startRun{func() tea.Cmd {
+			if err != nil || w.Shelf != from { // or another one was opened meanwhile
+				to.Close()
+			}
+			switch {
+			case err != nil:
+				m.fail(sentence(err))
+				return nil
+			case w.Shelf != from:
+				m.say("%s is retired.", from.Head().Name)
+				return nil
+			}
+			cmd := m.use(to)
+			m.say("%s is retired; %s is open and takes the captures.", from.Head().Name, to.Head().Name)
+			return cmd
+		}}
+	}
 }
 
 // datesInRow is of how many dates of a machine, the newest, a comparison shows the marks.
