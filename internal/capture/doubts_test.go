@@ -56,7 +56,7 @@ func TestDoubts(t *testing.T) {
 			t.Errorf("a first capture: %v", d)
 		}
 		var tw *shelf.Twin
-		if err := testkit.Run(func(rc *run.Context) (err error) {
+		if err := testkit.Run(t, func(rc *run.Context) (err error) {
 			tw, err = p.Run(rc)
 			return err
 		}); err != nil || tw == nil {

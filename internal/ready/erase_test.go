@@ -33,7 +33,10 @@ func TestEraseLeavesNothingToRecognise(t *testing.T) {
 			before := contents(t, img)
 			e := erasing(t, img, way, Medium{Image: true, Discards: true})
 			keep := Keepsakes{t.TempDir()}
-			must(t, testkit.Run(func(rc *run.Context) error { _, err := e.Run(rc, &disk.Guard{}, keep); return err }))
+			must(t, testkit.Run(t, func(rc *run.Context) error {
+				_, err := e.Run(rc, &disk.Guard{}, keep)
+				return err
+			}))
 			for _, at := range []string{"0", "1048576", "42991616"} {
 				if out, err := testkit.Try("blkid", "-p", "-O", at, img); err == nil {
 					t.Errorf("recognised at %s: %s", at, out)
@@ -71,7 +74,7 @@ func TestEraseOfAFailingDisk(t *testing.T) {
 		deaf := span.Of(span.At(30*units.MiB, 10))
 		f := &disk.Faulty{Writable: m, BadWrite: bad, BadRead: deaf}
 		e := &Erase{Way: way, Target: disk.Target{Identity: m.Identity()}}
-		err := testkit.Run(func(rc *run.Context) error { return e.overwrite(rc, f) })
+		err := testkit.Run(t, func(rc *run.Context) error { return e.overwrite(rc, f) })
 		if !errors.Is(err, ErrNotErased) || !strings.Contains(err.Error(), "16.4 kB in 3 places") ||
 			!strings.Contains(err.Error(), "byte 9437184") {
 			t.Errorf("%s: %v", way, err)
@@ -81,7 +84,7 @@ func TestEraseOfAFailingDisk(t *testing.T) {
 			t.Errorf("%s: %d words are left", way, kept)
 		}
 		f = &disk.Faulty{Writable: m, GoneAfter: 12 * units.MiB}
-		err = testkit.Run(func(rc *run.Context) error { return e.overwrite(rc, f) })
+		err = testkit.Run(t, func(rc *run.Context) error { return e.overwrite(rc, f) })
 		if !errors.Is(err, disk.ErrGone) || !strings.Contains(err.Error(), "overwritten up to byte") {
 			t.Errorf("%s: %v", way, err)
 		}
@@ -129,7 +132,7 @@ func TestEraseRefuses(t *testing.T) {
 func TestEraseReadsBackWhatItWrote(t *testing.T) {
 	m := disk.NewMemory(16*units.MiB, 512)
 	e := &Erase{Way: Random, Target: disk.Target{Identity: m.Identity()}}
-	err := testkit.Run(func(rc *run.Context) error { return e.overwrite(rc, lossy{m}) })
+	err := testkit.Run(t, func(rc *run.Context) error { return e.overwrite(rc, lossy{m}) })
 	if !errors.Is(err, ErrNotErased) {
 		t.Errorf("%v", err)
 	}

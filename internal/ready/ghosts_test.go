@@ -80,7 +80,7 @@ func TestNoGhosts(t *testing.T) {
 			} else {
 				e, err := NewErase(context.Background(), s, target, Quick, Medium{}, 0)
 				must(t, err)
-				must(t, testkit.Run(func(rc *run.Context) error {
+				must(t, testkit.Run(t, func(rc *run.Context) error {
 					_, err := e.Run(rc, &disk.Guard{}, Keepsakes{t.TempDir()})
 					return err
 				}))

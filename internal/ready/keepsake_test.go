@@ -35,7 +35,7 @@ func putBack(t *testing.T, keep Keepsakes, img string) error {
 		t.Fatal("there is no keepsake")
 	}
 	r := Return{all[0], target}
-	return testkit.Run(func(rc *run.Context) error { return r.Run(rc, &disk.Guard{}) })
+	return testkit.Run(t, func(rc *run.Context) error { return r.Run(rc, &disk.Guard{}) })
 }
 
 func TestKeepsakePutsBackEveryByte(t *testing.T) {
@@ -121,7 +121,7 @@ func TestTargetThatFails(t *testing.T) {
 		w, err := (&disk.Guard{}).Open(target)
 		must(t, err)
 		faulty := &disk.Faulty{Writable: w, BadWrite: span.Of(span.At(at, 1))}
-		err = testkit.Run(func(rc *run.Context) error { _, err := p.onto(rc, faulty, keep); return err })
+		err = testkit.Run(t, func(rc *run.Context) error { _, err := p.onto(rc, faulty, keep); return err })
 		w.Close()
 		if !errors.Is(err, disk.ErrMedium) || !strings.Contains(err.Error(), "finished") ||
 			!strings.Contains(err.Error(), "Carry the plan out again, or put back") {
@@ -146,7 +146,7 @@ func TestDiskThatLies(t *testing.T) {
 	w, err := (&disk.Guard{}).Open(target)
 	must(t, err)
 	defer w.Close()
-	err = testkit.Run(func(rc *run.Context) error {
+	err = testkit.Run(t, func(rc *run.Context) error {
 		_, err := p.onto(rc, forgetful{w, units.MiB + 512}, Keepsakes{t.TempDir()})
 		return err
 	})
@@ -214,7 +214,10 @@ func TestKeepsakeWithoutRoom(t *testing.T) {
 	p := planOf(t, d, target)
 	file := t.TempDir() + "/in-the-way"
 	must(t, os.WriteFile(file, nil, 0o600))
-	err := testkit.Run(func(rc *run.Context) error { _, err := p.Run(rc, &disk.Guard{}, Keepsakes{file}); return err })
+	err := testkit.Run(t, func(rc *run.Context) error {
+		_, err := p.Run(rc, &disk.Guard{}, Keepsakes{file})
+		return err
+	})
 	if err == nil || !strings.Contains(err.Error(), "nothing was written") ||
 		string(before) != string(contents(t, img)) {
 		t.Errorf("%v", err)

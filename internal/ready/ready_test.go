@@ -58,7 +58,7 @@ func carried(t testing.TB, d *Draft, target disk.Target) Keepsakes {
 	t.Helper()
 	p := planOf(t, d, target)
 	keep := Keepsakes{t.TempDir()}
-	if err := testkit.Run(func(rc *run.Context) error {
+	if err := testkit.Run(t, func(rc *run.Context) error {
 		_, err := p.Run(rc, &disk.Guard{},
 			keep)
 		return err
@@ -428,7 +428,7 @@ func TestTargetThatChangedSince(t *testing.T) {
 		hurt(f)
 		f.Close()
 		before := contents(t, img)
-		err = testkit.Run(func(rc *run.Context) error {
+		err = testkit.Run(t, func(rc *run.Context) error {
 			_, err := p.Run(rc, &disk.Guard{}, Keepsakes{t.TempDir()})
 			return err
 		})

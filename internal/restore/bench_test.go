@@ -264,7 +264,7 @@ func mustTakeAll(b *testing.B, s *shelf.Shelf, img string) {
 	}
 	p := capture.Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Trust: capture.TrustNone,
 		Sources: []capture.Source{{Survey: sv}}}
-	if err := testkit.Run(func(rc *run.Context) error { _, err := p.Run(rc); return err }); err != nil {
+	if err := testkit.Run(b, func(rc *run.Context) error { _, err := p.Run(rc); return err }); err != nil {
 		b.Fatal(err)
 	}
 }

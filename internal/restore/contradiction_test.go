@@ -126,7 +126,7 @@ func TestTwinThatLacksBytes(t *testing.T) {
 
 func proven(t *testing.T, s *shelf.Shelf, twin *shelf.Twin) (p *shelf.Proof) {
 	t.Helper()
-	err := testkit.Run(func(rc *run.Context) (err error) {
+	err := testkit.Run(t, func(rc *run.Context) (err error) {
 		p, err = prove.Twin(rc, s, twin, "test")
 		return err
 	})

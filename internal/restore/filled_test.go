@@ -100,7 +100,7 @@ func TestNewPartInTheRest(t *testing.T) {
 			t.Fatal(err)
 		}
 		var later *shelf.Proof
-		if err := testkit.Run(func(rc *run.Context) (err error) {
+		if err := testkit.Run(t, func(rc *run.Context) (err error) {
 			later, err = prove.Target(rc, capture.Describe(sv), planned, opened(t, target), "test")
 			return err
 		}); err != nil || !later.Holds() {
@@ -135,11 +135,11 @@ func TestOtherSectors(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := testkit.Run(p.Run); err != nil {
+		if err := testkit.Run(t, p.Run); err != nil {
 			t.Fatal(err)
 		}
 		var proof *shelf.Proof
-		if err := testkit.Run(func(rc *run.Context) (err error) {
+		if err := testkit.Run(t, func(rc *run.Context) (err error) {
 			proof, err = prove.Target(rc, capture.Describe(sv), p.Planned(), withSectors(t, target, c.to), "test")
 			return err
 		}); err != nil || !proof.Holds() {

@@ -91,7 +91,7 @@ func BenchmarkCopy(b *testing.B) {
 		}
 		defer os.Remove(target)
 		return timed(b, func() {
-			if err := testkit.Run(p.Run); err != nil {
+			if err := testkit.Run(b, p.Run); err != nil {
 				b.Fatal(err)
 			}
 		})

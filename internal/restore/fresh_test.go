@@ -123,7 +123,7 @@ func TestFreshIdentity(t *testing.T) {
 		t.Fatal(err)
 	}
 	var again *shelf.Proof
-	if err := testkit.Run(func(rc *run.Context) (err error) {
+	if err := testkit.Run(t, func(rc *run.Context) (err error) {
 		again, err = prove.Target(rc, capture.Describe(sv), planned, now, "test")
 		return err
 	}); err != nil || !again.Holds() {

@@ -161,7 +161,7 @@ func TestDirectCopy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := testkit.Run(func(rc *run.Context) (err error) {
+	if err := testkit.Run(t, func(rc *run.Context) (err error) {
 		proof, err = prove.Target(rc, capture.Describe(sv), planned, opened(t, target), "test")
 		return err
 	}); err != nil || proof.Holds() {

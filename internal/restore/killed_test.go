@@ -48,7 +48,7 @@ func TestRestoreProcess(t *testing.T) {
 	if p.Before() != nil {
 		os.WriteFile(filepath.Join(dir, "went on"), nil, 0o600)
 	}
-	if err := testkit.Run(p.Run); err != nil {
+	if err := testkit.Run(t, p.Run); err != nil {
 		t.Fatal(err)
 	}
 }

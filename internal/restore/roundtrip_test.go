@@ -136,7 +136,7 @@ func take(t testing.TB, s *shelf.Shelf, devices ...disk.Device) (*shelf.Twin, er
 		p.Sources = append(p.Sources, capture.Source{Survey: sv})
 	}
 	var twin *shelf.Twin
-	err := testkit.Run(func(rc *run.Context) (err error) {
+	err := testkit.Run(t, func(rc *run.Context) (err error) {
 		twin, err = p.Run(rc)
 		return err
 	})
@@ -184,10 +184,10 @@ func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target str
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := testkit.Run(p.Run); err != nil {
+	if err := testkit.Run(t, p.Run); err != nil {
 		return nil, nil, err
 	}
-	err = testkit.Run(func(rc *run.Context) (err error) {
+	err = testkit.Run(t, func(rc *run.Context) (err error) {
 		proof, err = prove.Target(rc, describe, p.Planned(), opened(t, target), "test")
 		return err
 	})
@@ -202,7 +202,7 @@ func restoreOnly(t testing.TB, src *shelf.Disk, s *shelf.Shelf, target string) e
 	if err != nil {
 		return err
 	}
-	return testkit.Run(p.Run)
+	return testkit.Run(t, p.Run)
 }
 
 // judge lets the operating system's own tools compare target and source.
@@ -313,7 +313,7 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = testkit.Run(func(rc *run.Context) (err error) {
+	err = testkit.Run(t, func(rc *run.Context) (err error) {
 		proof, err = prove.Target(rc, &twin.Disks[0], planned, opened(t, target), "test")
 		return err
 	})
@@ -470,7 +470,7 @@ func TestGuardRefusals(t *testing.T) {
 	f.WriteAt([]byte("somebody was here"), 4096)
 	f.Close()
 	var refused *disk.Refusal
-	if err := testkit.Run(p.Run); !errors.As(err, &refused) {
+	if err := testkit.Run(t, p.Run); !errors.As(err, &refused) {
 		t.Errorf("changed after planning: %v", err)
 	}
 }
@@ -500,7 +500,7 @@ func TestFailingSourceIsRecorded(t *testing.T) {
 		t.Error("what could be read around the bad place differs")
 	}
 	var proof *shelf.Proof
-	err = testkit.Run(func(rc *run.Context) (err error) { proof, err = prove.Twin(rc, s, twin, "test"); return err })
+	err = testkit.Run(t, func(rc *run.Context) (err error) { proof, err = prove.Twin(rc, s, twin, "test"); return err })
 	if err != nil || proof.Holds() {
 		t.Errorf("the proof doesn't tell of the missing places: %v", err)
 	}
@@ -547,7 +547,7 @@ func TestLeavingOutAPart(t *testing.T) {
 	p := capture.Plan{Shelf: s, Machine: "Weighbridge",
 		Sources: []capture.Source{{Survey: sv, LeaveOut: map[int]bool{2: true}}}}
 	var twin *shelf.Twin
-	if err := testkit.Run(func(rc *run.Context) (err error) { twin, err = p.Run(rc); return err }); err != nil {
+	if err := testkit.Run(t, func(rc *run.Context) (err error) { twin, err = p.Run(rc); return err }); err != nil {
 		t.Fatal(err)
 	}
 	d, _ := s.OpenDisk(t.Context(), twin, 0)

@@ -52,7 +52,7 @@ func TestProofAgainstTheSource(t *testing.T) {
 			return nil, err
 		}
 		var p *shelf.Proof
-		err = testkit.Run(func(rc *run.Context) (err error) {
+		err = testkit.Run(t, func(rc *run.Context) (err error) {
 			p, err = prove.Target(rc, &twin.Disks[0], planned, target, "test")
 			return err
 		})

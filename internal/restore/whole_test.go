@@ -49,7 +49,7 @@ func TestWholeCapture(t *testing.T) {
 		p := capture.Plan{Shelf: s, Machine: "Kiosk", Tool: "test", Sources: []capture.Source{{Survey: sv}},
 			Trust: capture.TrustNone}
 		var tw *shelf.Twin
-		if err := testkit.Run(func(rc *run.Context) (err error) {
+		if err := testkit.Run(t, func(rc *run.Context) (err error) {
 			tw, err = p.Run(rc)
 			return err
 		}); err != nil {
@@ -96,7 +96,7 @@ func TestProofOfAShelfThatCannotBeWritten(t *testing.T) {
 		t.Fatal(err)
 	}
 	var p *shelf.Proof
-	err = testkit.Run(func(rc *run.Context) (err error) {
+	err = testkit.Run(t, func(rc *run.Context) (err error) {
 		p, err = prove.Twin(rc, s, twin, "test")
 		return err
 	})

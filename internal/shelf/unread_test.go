@@ -4,7 +4,9 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
+	"time"
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/shelf/shelftest"
@@ -75,5 +77,34 @@ func TestUnlistedTwins(t *testing.T) {
 	}
 	if err := s.KnownNewest(t.Context(), "Kiosk", nil); err == nil || errors.Is(err, shelf.ErrLaterUnread) {
 		t.Errorf("the newest: %v", err)
+	}
+}
+
+// TestUnreadOfAMachine: only the machine's own twins that can't be read are named, with the time that their IDs tell.
+func TestUnreadOfAMachine(t *testing.T) {
+	s := shelftest.New(t)
+	kiosk := shelftest.Commit(t, s, "Kiosk", shelftest.Content(4, 1))
+	shelftest.Commit(t, s, "Weighbridge", shelftest.Content(4, 2))
+	read, problems := s.Twins(t.Context())
+	if len(read) != 2 || len(problems) != 0 {
+		t.Fatal(len(read), problems)
+	}
+	for _, c := range []struct {
+		machine string
+		read    []*shelf.Twin
+		want    []string
+	}{
+		{"Kiosk", read, nil}, {"Kiosk", nil, []string{kiosk.ID}}, {"Harbour", nil, nil},
+	} {
+		got, err := s.Unread(t.Context(), c.machine, c.read)
+		if err != nil || !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v, %v", c.machine, got, err)
+		}
+	}
+	if got, want := shelf.TakenOf(kiosk.ID), kiosk.Taken.UTC().Truncate(time.Second); !got.Equal(want) {
+		t.Errorf("%s was taken %v, not %v", kiosk.ID, got, want)
+	}
+	if got := shelf.TakenOf("kiosk-1"); !got.IsZero() {
+		t.Errorf("an ID without a time: %v", got)
 	}
 }

@@ -271,7 +271,7 @@ func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	defer s.Close()
 	var twin *shelf.Twin
 	plan := capture.Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []capture.Source{{Survey: sv}}}
-	if err := testkit.Run(func(rc *run.Context) (err error) { twin, err = plan.Run(rc); return err }); err != nil {
+	if err := testkit.Run(t, func(rc *run.Context) (err error) { twin, err = plan.Run(rc); return err }); err != nil {
 		t.Fatal(err)
 	}
 	src, err := s.OpenDisk(t.Context(), twin, 0)
@@ -282,7 +282,7 @@ func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := testkit.Run(p.Run); err != nil {
+	if err := testkit.Run(t, p.Run); err != nil {
 		t.Fatal(err)
 	}
 	return p

@@ -51,7 +51,7 @@ func BenchmarkTakeOut(b *testing.B) {
 				for i, times := range []*[]float64{&bare, &whole} {
 					_ = os.WriteFile("/proc/sys/vm/drop_caches", []byte("3"), 0o200)
 					*times = append(*times, timed(func(dest string) {
-						must(b, testkit.Run(func(rc *run.Context) error {
+						must(b, testkit.Run(b, func(rc *run.Context) error {
 							_, err := ToFolder(rc, all, dest, Options{NoVerify: i == 0})
 							return err
 						}))

@@ -99,7 +99,7 @@ func choose(t testing.TB, tree fsys.Tree, paths ...string) (out []Choice) {
 func taken(t testing.TB, work func(rc *run.Context) (*Report, error)) *Report {
 	t.Helper()
 	var r *Report
-	must(t, testkit.Run(func(rc *run.Context) (err error) {
+	must(t, testkit.Run(t, func(rc *run.Context) (err error) {
 		r, err = work(rc)
 		return err
 	}))
@@ -439,7 +439,7 @@ func TestCancelledAndFull(t *testing.T) {
 		t.Errorf("cancelled: %v", err)
 	}
 	testkit.Mounted(t, []string{"mount", "-t", "tmpfs", "-o", "size=2m", "none"}, func(point string) {
-		err := testkit.Run(func(rc *run.Context) error {
+		err := testkit.Run(t, func(rc *run.Context) error {
 			_, err := ToFolder(rc, choose(t, tree, "large.bin"), point, Options{})
 			return err
 		})

@@ -3,7 +3,6 @@
 package testkit
 
 import (
-	"context"
 	"encoding/binary"
 	"io"
 	"math/rand/v2"
@@ -222,8 +221,8 @@ func Write(t testing.TB, path string, patches []disk.Patch) {
 }
 
 // Run carries work out and waits for its end.
-func Run(work func(*run.Context) error) error {
-	return run.Start(context.Background(), "test", nil, 0, work).Wait()
+func Run(t testing.TB, work func(*run.Context) error) error {
+	return run.Start(t.Context(), "test", nil, 0, work).Wait()
 }
 
 // Target describes a file or device for the guard, as it is now.

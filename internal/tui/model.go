@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -119,15 +118,6 @@ type model struct {
 	planning int
 }
 
-// board is one machine on the shelf, its twins oldest first.
-type board struct {
-	machine string
-	twins   []*shelf.Twin
-	proofs  map[string][]*shelf.Proof
-	unread  map[string]int // how many proofs of a twin can't be read
-	at      int
-}
-
 func newModel(ctx context.Context, w *workshop.Workshop) *model {
 	return &model{ctx: ctx, w: w, th: newTheme(true), chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}}
 }
@@ -198,51 +188,6 @@ func (m *model) probe(d *bench.Disk) tea.Cmd {
 	return func() tea.Msg {
 		b.Probe(ctx, &fresh)
 		return probed{&fresh}
-	}
-}
-
-func (m *model) readShelf() tea.Cmd {
-	s, w := m.w.Shelf, m.w
-	if s == nil {
-		return nil
-	}
-	return func() tea.Msg {
-		twins, errs := s.Twins(m.ctx)
-		var boards []board
-		for i := len(twins) - 1; i >= 0; i-- { // machines descending, oldest first
-			t := twins[i]
-			if len(boards) == 0 || boards[len(boards)-1].machine != t.Machine {
-				boards = append(boards, board{machine: t.Machine, proofs: map[string][]*shelf.Proof{},
-					unread: map[string]int{}})
-			}
-			b := &boards[len(boards)-1]
-			b.twins = append(b.twins, t)
-			proofs, hurt := s.Proofs(m.ctx, t.ID)
-			b.proofs[t.ID], b.unread[t.ID] = proofs, len(hurt)
-			b.at = len(b.twins) - 1
-		}
-		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
-			boards[i], boards[j] = boards[j], boards[i]
-		}
-		msg := shelved{boards: boards, known: w.Known(m.ctx),
-			concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
-		var err error
-		if msg.marks, err = s.Marks(m.ctx); err != nil {
-			errs = append(errs, err)
-		}
-		if msg.ahead, err = w.Foresee(m.ctx, twins); err != nil {
-			errs = append(errs, err)
-		}
-		if note, yes := s.Retired(m.ctx); yes {
-			msg.retired = note
-		}
-		if len(errs) > 0 {
-			return tea.BatchMsg{
-				func() tea.Msg { return msg },
-				func() tea.Msg { return problems{errs[0].Error()} },
-			}
-		}
-		return msg
 	}
 }
 
@@ -388,62 +333,6 @@ func (m *model) onProbed(d *bench.Disk) {
 	if m.source == nil && !m.fromTwin && m.looking == 0 && len(m.disks) > 0 {
 		m.source = m.disks[m.cursor]
 	}
-}
-
-func (m *model) onShelved(boards []board) tea.Cmd {
-	for i := range boards { // keep the places
-		for _, old := range m.boards {
-			if old.machine != boards[i].machine || old.at == len(old.twins)-1 {
-				continue // whoever looks at the newest goes on looking at the newest
-			}
-			for j, t := range boards[i].twins {
-				if t.ID == old.twins[old.at].ID {
-					boards[i].at = j
-				}
-			}
-		}
-	}
-	was := ""
-	if m.board < len(m.boards) {
-		was = m.boards[m.board].machine
-	}
-	m.boards = boards
-	m.board = min(m.board, max(0, len(boards)-1))
-	for i := range boards {
-		if boards[i].machine == was { // machines that are new may stand before it
-			m.board = i
-		}
-	}
-	m.pointAtFresh()
-	return m.replan()
-}
-
-// pointAtFresh selects the twin that was just captured.
-func (m *model) pointAtFresh() {
-	for i := range m.boards {
-		for j, t := range m.boards[i].twins {
-			if t.ID == m.fresh {
-				m.board, m.boards[i].at, m.fresh = i, j, ""
-			}
-		}
-	}
-}
-
-// twin is the selected twin; nil on an empty shelf.
-func (m *model) twin() *shelf.Twin {
-	if len(m.boards) == 0 {
-		return nil
-	}
-	b := &m.boards[m.board]
-	return b.twins[b.at]
-}
-
-func (m *model) twins() []*shelf.Twin {
-	var all []*shelf.Twin
-	for _, b := range m.boards {
-		all = append(all, b.twins...)
-	}
-	return all
 }
 
 // goTo opens a step.

@@ -137,6 +137,11 @@ func (v *view) enter(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	return v.lock()
+}
+
+// lock does the same for a call that brings no context, as io.Writer's.
+func (v *view) lock() error {
 	v.s.mu.Lock()
 	if v.epoch != v.s.epoch {
 		v.s.mu.Unlock()

@@ -37,7 +37,7 @@ func (v *view) Create(ctx context.Context, name string, o backend.Options) (back
 }
 
 func (u *upload) Write(p []byte) (int, error) {
-	if err := u.v.enter(context.Background()); err != nil { // io.Writer brings no context
+	if err := u.v.lock(); err != nil {
 		return 0, err
 	}
 	defer u.v.s.mu.Unlock()
@@ -52,7 +52,7 @@ func (u *upload) Write(p []byte) (int, error) {
 }
 
 func (u *upload) ReadAt(p []byte, off int64) (int, error) {
-	if err := u.v.enter(context.Background()); err != nil { // nor does io.ReaderAt
+	if err := u.v.lock(); err != nil {
 		return 0, err
 	}
 	defer u.v.s.mu.Unlock()
