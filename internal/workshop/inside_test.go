@@ -464,3 +464,30 @@ func TestHistoryTellsUnreadDates(t *testing.T) {
 		}
 	}
 }
+
+// TestGoneOnlyWhereKnown: an item isn't gone while the machine's newest twin can't be read.
+func TestGoneOnlyWhereKnown(t *testing.T) {
+	w, _ := ferry(t)
+	find := func() Found {
+		t.Helper()
+		found, err := w.Search(t.Context(), names.Query{Text: "timetable-winter"}, "Ticket desk", 10, nil)
+		if err != nil || len(found.Found) != 1 {
+			t.Fatalf("%+v, %v", found, err)
+		}
+		return found.Found[0]
+	}
+	if f := find(); !f.Gone {
+		t.Fatalf("%+v", f)
+	}
+	last, err := w.Shelf.Find(t.Context(), "Ticket desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(w.Shelf.Place(), shelftest.TwinFile(t, w.Shelf, last.ID))
+	if err := os.Remove(file); err != nil { // its copy is left
+		t.Fatal(err)
+	}
+	if f := find(); f.Gone {
+		t.Errorf("%+v", f)
+	}
+}
