@@ -24,10 +24,9 @@ func (s *Shelf) find(ctx context.Context, ref string, now time.Time) (*Twin, err
 		return nil, errors.Join(append([]error{err}, problems...)...)
 	}
 	if newest {
-		err = s.KnownNewest(ctx, t.Machine, twins)
-	}
-	if err != nil {
-		return nil, err
+		if err := s.KnownNewest(ctx, t.Machine, twins); err != nil {
+			return nil, fmt.Errorf("%w; or name the twin that you mean by its date or its ID", err)
+		}
 	}
 	return t, nil
 }
@@ -40,7 +39,7 @@ var ErrLaterUnread = errors.New("a later twin of it can't be read")
 func (s *Shelf) KnownNewest(ctx context.Context, machine string, read []*Twin) error {
 	unread, err := s.Unread(ctx, machine, read)
 	if err != nil {
-		return fmt.Errorf("which twin of %s is the newest can't be told: %w; name the twin by its ID", machine, err)
+		return fmt.Errorf("which twin of %s is the newest can't be told: %w", machine, err)
 	}
 	newest := ""
 	for _, t := range read {
@@ -51,7 +50,7 @@ func (s *Shelf) KnownNewest(ctx context.Context, machine string, read []*Twin) e
 	for _, id := range unread {
 		if id > newest {
 			return fmt.Errorf("which twin of %s is the newest isn't known: %w (%s); \"twinshelf shelf check --mend\" "+
-				"may mend it, or name the twin that you mean by its date or its ID", machine, ErrLaterUnread, id)
+				"may mend it", machine, ErrLaterUnread, id)
 		}
 	}
 	return nil
