@@ -8,6 +8,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -55,6 +56,31 @@ type Part struct {
 	Whole   string `json:"whole,omitempty"`
 	Unclean string `json:"unclean,omitempty"`
 	Problem string `json:"problem,omitempty"`
+	// Inner are the devices that a container on it gives.
+	Inner []Inner `json:"inner,omitempty"`
+}
+
+// Inner is a device that a container gives, such as a logical volume.
+type Inner struct {
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+	// FileSystem is the kind of what is on it, Label and ID those of the file system.
+	FileSystem string `json:"file_system,omitempty"`
+	Label      string `json:"label,omitempty"`
+	ID         string `json:"id,omitempty"`
+	Used       int64  `json:"used"`
+	// Whole says why all of it is read, Unclean why it wasn't at rest.
+	Whole   string `json:"whole,omitempty"`
+	Unclean string `json:"unclean,omitempty"`
+}
+
+func innerOf(inner []fsys.Inner) []Inner {
+	var out []Inner
+	for _, x := range inner {
+		c := x.Content
+		out = append(out, Inner{x.Name, x.Size, c.Info.Kind, c.Info.Label, c.Info.ID, c.Used, c.Why, c.Info.Unclean})
+	}
+	return out
 }
 
 // PartOf is a part as a table has it.
@@ -156,7 +182,7 @@ func DiskOf(d *bench.Disk) Disk {
 		c := a.Content
 		p := PartOf(*a.Part)
 		p.Role, p.Title, p.FileSystem, p.Label, p.ID = string(a.Role), a.Title(), c.Info.Kind, c.Info.Label, c.Info.ID
-		p.Used, p.Whole, p.Unclean = &c.Used, c.Why, c.Info.Unclean
+		p.Used, p.Whole, p.Unclean, p.Inner = &c.Used, c.Why, c.Info.Unclean, innerOf(a.Inner())
 		out.Parts = append(out.Parts, p)
 	}
 	return out
@@ -226,9 +252,9 @@ type FittedPart struct {
 }
 
 // FittedParts are the parts of a plan.
-func FittedParts(p *fit.Plan) []FittedPart {
+func FittedParts(l *fit.Layout) []FittedPart {
 	var out []FittedPart
-	for _, x := range p.Parts {
+	for _, x := range l.Parts {
 		f := FittedPart{Part: PartOf(x.Part), Volume: x.Volume, Becomes: x.Becomes, CannotGrow: x.Fixed}
 		f.FileSystem, f.ID, f.Start, f.Size = x.Kind, x.ID, x.From.Start, x.From.Len()
 		if !x.To.Empty() {

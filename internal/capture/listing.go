@@ -32,6 +32,8 @@ type ListedPart struct {
 	LeftOut string   `json:"left_out,omitempty"`
 	Omits   []string `json:"omits,omitempty"`
 	Whole   string   `json:"whole,omitempty"`
+	// Inner are the devices that a container on it gives, in words.
+	Inner []string `json:"inner,omitempty"`
 }
 
 // List lists what a plan captures and what it leaves out, with the reasons.
@@ -52,6 +54,7 @@ func (p *Plan) List() []Listed {
 			for _, o := range a.Content.Omit {
 				x.Omits = append(x.Omits, fmt.Sprintf("%s (%s): %s", o.What, units.Bytes(o.Bytes), o.Why))
 			}
+			x.Inner = a.InnerWords()
 			if !a.Content.Maps {
 				x.Whole = a.Content.Why
 			}
@@ -88,6 +91,9 @@ func (l Listed) Lines() []string {
 			line += "; without " + strings.Join(p.Omits, " and ")
 		}
 		out = append(out, "  "+line)
+		for _, words := range p.Inner {
+			out = append(out, "    "+words)
+		}
 	}
 	return out
 }

@@ -87,6 +87,9 @@ func (o *options) showDisk(d *bench.Disk) {
 		}
 		fmt.Fprintf(t, "    %d\t%s\t%s\t%s\t%s\t%s\n", a.Part.Number, a.Role, a.Holds(), a.Title(),
 			units.Bytes(a.Span.Len()), used)
+		for _, words := range a.InnerWords() {
+			fmt.Fprintf(t, "    \t\t\t%s\n", words)
+		}
 	}
 	t.Flush()
 	for _, f := range d.Survey.Table.Findings {

@@ -112,7 +112,7 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 			return nil, err
 		}
 	}
-	p, err := w.PlanCapture(machine, disks, leave)
+	p, err := w.PlanCapture(ctx, machine, disks, leave)
 	if err != nil {
 		return nil, err
 	}

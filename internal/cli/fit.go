@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/sizes"
 )
 
@@ -59,8 +60,8 @@ func mine(s string, i, n int) (entry string, yes bool, err error) {
 }
 
 // wish turns the flags into a wish for disk i of n, from 0, on a target of so many bytes.
-func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
-	w := fit.Wish{Keep: f.keep, AsItStarts: f.asIs, Fresh: f.fresh, Parts: map[int]fit.PartWish{}}
+func (f *fitFlags) wish(i, n int, target int64) (plan.Wish, error) {
+	w := plan.Wish{Wish: fit.Wish{Keep: f.keep, Parts: map[int]fit.PartWish{}}, AsItStarts: f.asIs, Fresh: f.fresh}
 	if f.keep && len(f.grow)+len(f.size) > 0 {
 		return w, usageError{fmt.Errorf("--keep lets nothing grow: leave it out, or leave --grow and --size out")}
 	}
@@ -110,7 +111,7 @@ func (f *fitFlags) wish(i, n int, target int64) (fit.Wish, error) {
 	}); err != nil {
 		return w, err
 	}
-	w.Fill, w.FillLabel, _ = strings.Cut(f.fill, ":")
+	w.NewPart.Kind, w.NewPart.Label, _ = strings.Cut(f.fill, ":")
 	return w, each("without", f.without, "write the part's number", func(s string) (int, fit.PartWish, error) {
 		part, err := strconv.Atoi(s)
 		return part, fit.PartWish{Leave: true}, err

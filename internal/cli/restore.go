@@ -106,6 +106,8 @@ func (o *options) checkTargets(cmd *cobra.Command, w *workshop.Workshop, t *shel
 // planPairs plans a restore onto each target.
 func (o *options) planPairs(ctx context.Context, w *workshop.Workshop, t *shelf.Twin, from int, names []string,
 	f *writeFlags) ([]*workshop.Pair, error) {
+	doing, over := hearing(o)
+	defer over()
 	var pairs []*workshop.Pair
 	for i, name := range names {
 		if name == "-" {
@@ -122,7 +124,7 @@ func (o *options) planPairs(ctx context.Context, w *workshop.Workshop, t *shelf.
 		if err != nil {
 			return nil, err
 		}
-		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, targets[0], wish)
+		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, targets[0], wish, doing)
 		if err != nil {
 			return nil, err
 		}
@@ -226,8 +228,8 @@ type plannedTarget struct {
 func plannedTargets(pairs []*workshop.Pair, summaries []workshop.Summary) (out []plannedTarget) {
 	for i, s := range summaries {
 		p := pairs[i].Plan
-		out = append(out, plannedTarget{s, answer.FittedParts(p.Fit), p.Fit.Room, p.Fit.Least, p.Fit.Smallest,
-			p.Estimate(), p.Startup, p.Repaired})
+		out = append(out, plannedTarget{s, answer.FittedParts(p.Layout), p.Layout.Room, p.Layout.Least,
+			p.Layout.Smallest, p.Estimate(), p.Startup, p.Repaired})
 	}
 	return out
 }
@@ -270,7 +272,9 @@ func rehearseCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := w.PlanExport(cmd.Context(), workshop.Origin{Twin: t, Disk: from - 1}, args[1], n, wish)
+			doing, over := hearing(o)
+			p, err := w.PlanExport(cmd.Context(), workshop.Origin{Twin: t, Disk: from - 1}, args[1], n, wish, doing)
+			over()
 			if err != nil {
 				return err
 			}
@@ -312,7 +316,9 @@ func copyCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := w.PlanRestore(cmd.Context(), workshop.Origin{Bench: disks[0]}, disks[1], wish)
+			doing, over := hearing(o)
+			p, err := w.PlanRestore(cmd.Context(), workshop.Origin{Bench: disks[0]}, disks[1], wish, doing)
+			over()
 			if err != nil {
 				return err
 			}

@@ -17,6 +17,7 @@ import (
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
@@ -100,7 +101,7 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 
 // putBack restores the older twin onto the bigger disk and proves it.
 func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string,
-	say func(string, ...any)) (*shelf.Proof, *fit.Plan, error) {
+	say func(string, ...any)) (*shelf.Proof, *fit.Layout, error) {
 	id := disk.Identity{Model: label.Model, Serial: label.Serial, Bus: label.Bus}
 	dev, err := disk.Open(target, id)
 	if err != nil {
@@ -116,13 +117,17 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := restore.New(ctx, src, disk.Target{Path: target, Identity: id, Fingerprint: print},
-		&disk.Guard{Shelves: []string{s.Place()}}, fit.Wish{})
+	planned, err := plan.Make(ctx, plan.Order{Source: src, Target: id})
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := restore.New(planned, disk.Target{Path: target, Identity: id, Fingerprint: print},
+		&disk.Guard{Shelves: []string{s.Place()}})
 	if err != nil {
 		return nil, nil, err
 	}
 	say("The older twin goes onto %s.", disk.Sticker(id))
-	for _, n := range p.Fit.Notes {
+	for _, n := range p.Notes() {
 		say("  Note: %s.", n)
 	}
 	if err := run.Start(ctx, "restore", restore.Phases, 0, p.Run).Wait(); err != nil {
@@ -137,14 +142,14 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	defer dev.Close()
 	var proof *shelf.Proof
 	err = run.Start(ctx, "prove", prove.Phases, 0, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, &t.Disks[0], p.Planned(), dev, tool)
+		proof, err = prove.Target(rc, &t.Disks[0], p.Plan, dev, tool)
 		return err
 	}).Wait()
 	if err == nil {
 		proof.Twin = t.ID
 		err = s.SaveProof(ctx, proof)
 	}
-	return proof, p.Fit, err
+	return proof, p.Layout, err
 }
 
 // settle compares three states of the files: at the first date, at the second, and on the target.

@@ -61,6 +61,9 @@ func (a *Arranged) Size() int64        { return a.id.Size }
 func (a *Arranged) SectorSize() int    { return a.base.SectorSize() }
 func (a *Arranged) Identity() Identity { return a.id }
 
+// Moves are the moves, by where they lead to; the caller mustn't change them.
+func (a *Arranged) Moves() []Move { return a.moves }
+
 // from is the index of the first move that ends behind off.
 func (a *Arranged) from(off int64) int {
 	i, _ := slices.BinarySearchFunc(a.moves, off, func(m Move, off int64) int {

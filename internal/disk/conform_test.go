@@ -1,6 +1,8 @@
 package disk_test
 
 import (
+	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -33,6 +35,17 @@ func memory(t *testing.T, b []byte) *disk.Memory {
 }
 
 func TestMemoryConforms(t *testing.T) { disktest.Conform(t, memory(t, someBytes()), someBytes()) }
+
+// TestUntil: until its context is done such a Device is like its own; then nothing more is read.
+func TestUntil(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	d := disk.Until(ctx, memory(t, someBytes()))
+	disktest.Conform(t, d, someBytes())
+	cancel()
+	if _, err := d.ReadAt(make([]byte, 1), 0); !errors.Is(err, context.Canceled) {
+		t.Errorf("read after the end: %v", err)
+	}
+}
 
 func TestFileConforms(t *testing.T) {
 	want := someBytes()

@@ -142,7 +142,7 @@ func TestVolumeThatCantFollow(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		x, notes := p.Parts[0], strings.Join(p.Notes, "\n")
+		x, notes := p.Parts[0], strings.Join(append(p.Notes, p.Unused...), "\n")
 		if x.To.Len() > c.part || x.To.Len() < c.part-2*mib || x.Becomes > 129*mib || x.Becomes < 126*mib ||
 			!strings.Contains(notes, c.says) {
 			t.Errorf("%s becomes %d bytes, its volume %d:\n%s", x.Kind, x.To.Len(), x.Becomes, notes)

@@ -1,16 +1,14 @@
 // Package fit decides what goes where: pure computation from what a source
 // disk holds, the size of a target, and what is wished. It reads the source's table and the structures
-// of its file systems, and nothing else.
+// of its file systems, and nothing else. A cancelled context ends that reading at the next byte.
 package fit
 
 import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -22,20 +20,8 @@ type Wish struct {
 	Keep bool
 	// Parts are wishes for parts, by number.
 	Parts map[int]PartWish
-	// Fill is the kind of file system of a new part in the room that nothing takes; empty for none. When is the time
-	// that it carries.
-	Fill, FillLabel string
-	When            time.Time
-	// AsItStarts leaves the start-up files and code as they are, also where they could be repaired.
-	AsItStarts bool
-	// Fresh gives the target identities of its own, made from Seed, so that it can stand in one machine with its
-	// source.
-	Fresh bool
-	Seed  string
-	// Elsewhere are the identities of file systems on the machine's other disks, to which start-up files may refer;
-	// Others the new ones by the old ones, of those that get others in the same piece of work.
-	Elsewhere []string
-	Others    map[string]string
+	// Spare leaves the room for something else: nothing grows unasked.
+	Spare bool
 	// Places are the exact places of all parts, by number, when they are given; parts that aren't named are left out.
 	Places map[int]span.Span
 }
@@ -48,36 +34,27 @@ type PartWish struct {
 	Least bool  // as small as it gets
 }
 
-// Plan says what goes where on a target of Size bytes.
-type Plan struct {
+// Layout says what goes where on a target of Size bytes.
+type Layout struct {
 	Size    int64        // of the target, bytes
+	Sector  int          // of the target, bytes
 	Moves   []disk.Move  // of the source's bytes
-	Patches []disk.Patch // over them, in the target's places
+	Patches []disk.Patch // over them, in bytes of the target
 	Table   *table.Table // of the source
-	Parts   []Placed     // in the order of the disk
-	// Leftover is the room behind everything that the source held, in bytes.
+	Parts   []Part       // in the order of the disk
+	// Leftover is the room after everything that the source held, in bytes.
 	Leftover span.Span
 	// Room is how much larger than needed the target is, before anything grows, in bytes.
 	Room int64
 	// Least is the size in bytes of the smallest disk this fits on without making anything smaller, Smallest with what
 	// can become smaller; 0 while that wasn't looked at, which takes reading.
 	Least, Smallest int64
-	// Notes say what changes, in words.
-	Notes []string
-	// Sector is the target's sector size, in bytes.
-	Sector int
-	// Added is the part that is made of the room left over; nil for none.
-	Added *Added
-	// unused is how many notes at the end say what stays unused.
-	unused int
-	// Elsewhere are the identities of file systems on the machine's other disks.
-	Elsewhere []string
-	// Renewed are the new identities by the old ones, where the target gets its own.
-	Renewed map[string]string
+	// Notes say what changes, Unused what of the target stays unused, in words.
+	Notes, Unused []string
 }
 
-// Placed is a part and what becomes of it.
-type Placed struct {
+// Part is a part and what becomes of it.
+type Part struct {
 	Part table.Part
 	// From is its span on the source, To the one on the target; To is empty for a part that is left out.
 	From, To span.Span
@@ -95,61 +72,17 @@ type Placed struct {
 }
 
 // Moved says whether the part begins elsewhere.
-func (p Placed) Moved() bool { return !p.To.Empty() && p.To.Start != p.From.Start }
+func (p Part) Moved() bool { return !p.To.Empty() && p.To.Start != p.From.Start }
 
 // Grown is how much longer the part becomes, in bytes.
-func (p Placed) Grown() int64 { return max(0, p.To.Len()-p.From.Len()) }
+func (p Part) Grown() int64 { return max(0, p.To.Len()-p.From.Len()) }
 
 // Shrunk is how much shorter the part becomes, in bytes; 0 for one that is left out.
-func (p Placed) Shrunk() int64 {
+func (p Part) Shrunk() int64 {
 	if p.To.Empty() {
 		return 0
 	}
 	return max(0, p.From.Len()-p.To.Len())
-}
-
-// LaidOn is the wish that a restored disk shows by its own table: its parts are where they were put. source is what it
-// was made from, and want its table.
-func LaidOn(source, d disk.Device, want *table.Table) Wish {
-	t, err := table.Read(d, d.Size(), d.SectorSize())
-	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
-		return Wish{Keep: true}
-	}
-	wish := Wish{Places: map[int]span.Span{}}
-	logical := slices.DeleteFunc(slices.Clone(want.Parts), func(p table.Part) bool { return !p.Logical })
-	for _, p := range t.Parts {
-		i := slices.IndexFunc(want.Parts, func(q table.Part) bool {
-			return q.Number == p.Number && q.Logical == p.Logical
-		})
-		if p.Logical { // these are counted, so one that was left out changes the numbers behind it
-			n := slices.IndexFunc(logical, func(q table.Part) bool {
-				return q.Type == p.Type && volumeID(source, q) == volumeID(d, p)
-			})
-			if i = -1; n >= 0 {
-				i = slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == logical[n].Number })
-				logical = logical[n+1:]
-			}
-		}
-		if v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); i <
-			0 && v != nil && wish.Fill == "" && len(wish.Places) == len(want.Parts) {
-			wish.Fill, wish.FillLabel = v.Info().Kind, v.Info().Label // it was made of the room that was left
-			continue
-		}
-		if i < 0 {
-			return Wish{Keep: true} // another layout: the proof says so
-		}
-		wish.Places[want.Parts[i].Number] = p.Span
-	}
-	return wish
-}
-
-// volumeID is the identity of the file system on a part; "" when it isn't known.
-func volumeID(d disk.Device, p table.Part) string {
-	if v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize()); err ==
-		nil && v != nil {
-		return v.Info().ID
-	}
-	return ""
 }
 
 // TooSmall is the refusal of a target that can't hold the source.
@@ -185,13 +118,13 @@ type Examined interface {
 
 // Make plans where the parts of source go on a target. A file system whose accounts contradict each other keeps its
 // size.
-func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wish) (*Plan, error) {
+func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wish) (*Layout, error) {
 	t, err := table.Read(source, source.Size(), source.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{ctx: ctx, source: source, wish: wish, t: t,
-		plan: &Plan{Size: target.Size, Sector: target.Sector, Table: t, Elsewhere: wish.Elsewhere}}
+	m := &maker{ctx: ctx, source: disk.Until(ctx, source), whole: source, wish: wish, t: t,
+		plan: &Layout{Size: target.Size, Sector: target.Sector, Table: t}}
 	if err := m.parts(); err != nil {
 		return nil, err
 	}
@@ -200,11 +133,11 @@ func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wi
 	} else {
 		err = m.arrange()
 	}
-	if err == nil {
-		m.explain()
-		err = m.fill()
+	if err != nil {
+		return nil, err
 	}
-	return m.plan, err
+	m.explain()
+	return m.plan, ctx.Err()
 }
 
 // explain says why the part that would take the room doesn't.
@@ -243,12 +176,12 @@ func (m *maker) arrange() error {
 		}
 	}
 	for range 2*len(p.Parts) + 1 {
-		changes, again, err := m.place()
+		changes, again, err := m.attempt()
 		if err != nil {
 			return err
 		}
 		if !again {
-			if p.Size >= m.source.Size() && !slices.ContainsFunc(p.Parts, func(x Placed) bool {
+			if p.Size >= m.source.Size() && !slices.ContainsFunc(p.Parts, func(x Part) bool {
 				return x.To != x.From
 			}) {
 				return m.asItWas()
@@ -287,7 +220,7 @@ func (m *maker) asItWas() error {
 }
 
 // largest is the largest part that holds data, by number in Parts, but for those left out; -1 when there is none.
-func (p *Plan) largest(left func(Placed) bool) int {
+func (p *Layout) largest(left func(Part) bool) int {
 	best := -1
 	for i, x := range p.Parts {
 		switch table.RoleOf(x.Part.Type) {
@@ -303,7 +236,7 @@ func (p *Plan) largest(left func(Placed) bool) int {
 }
 
 // leftover finds the room behind the last part (or the source's end).
-func (p *Plan) leftover(sourceSize int64) {
+func (p *Layout) leftover(sourceSize int64) {
 	end := int64(0)
 	for _, part := range p.Parts {
 		end = max(end, part.To.End)
@@ -313,14 +246,12 @@ func (p *Plan) leftover(sourceSize int64) {
 	}
 	_, behind := p.Table.Reserve()
 	limit := p.Size - behind
-	before := len(p.Notes)
-	defer func() { p.unused = len(p.Notes) - before }()
 	if room := (span.Span{Start: end, End: limit}); room.Len() >= edge {
 		p.Leftover = room
-		p.Notes = append(p.Notes, fmt.Sprintf("%s behind the last part stay unused", units.Bytes(room.Len())))
+		p.Unused = append(p.Unused, fmt.Sprintf("%s behind the last part stay unused", units.Bytes(room.Len())))
 	}
 	if p.Table.Kind == table.MBR && p.Size > int64(p.Table.Sector)<<32 {
-		p.Notes = append(p.Notes,
+		p.Unused = append(p.Unused,
 			fmt.Sprintf("an MBR can't address what lies beyond %s of this disk",
 				units.Bytes(int64(p.Table.Sector)<<32)))
 	}
@@ -328,7 +259,7 @@ func (p *Plan) leftover(sourceSize int64) {
 
 // clearEnd clears what an earlier life may have left at the target's end,
 // behind byte from, where nothing else is written.
-func (p *Plan) clearEnd(from int64) {
+func (p *Layout) clearEnd(from int64) {
 	free := span.Of(span.Span{Start: max(from, p.Size-edge), End: p.Size})
 	for _, patch := range p.Patches {
 		free = free.Subtract(span.Of(patch.Span()))

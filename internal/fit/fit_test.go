@@ -63,8 +63,8 @@ func TestSameLayout(t *testing.T) {
 			continue
 		}
 		if p.Leftover != c.leftover && !(c.size == src.Size() && p.Leftover.Start == c.leftover.Start) ||
-			len(p.Notes) != c.notes {
-			t.Errorf("%s: leftover %v (want %v), notes %q", c.name, p.Leftover, c.leftover, p.Notes)
+			len(p.Notes)+len(p.Unused) != c.notes {
+			t.Errorf("%s: leftover %v (want %v), notes %q %q", c.name, p.Leftover, c.leftover, p.Notes, p.Unused)
 		}
 		o, err := disk.NewOverlay(src, p.Patches, c.size)
 		if err != nil {

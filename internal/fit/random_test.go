@@ -122,7 +122,7 @@ func TestRandomPlans(t *testing.T) {
 	}
 }
 
-func check(t *testing.T, src *disk.Memory, p *Plan, wish Wish) {
+func check(t *testing.T, src *disk.Memory, p *Layout, wish Wish) {
 	t.Helper()
 	order, err := disk.Arrange(src, p.Size, p.Moves)
 	if err != nil {

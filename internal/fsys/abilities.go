@@ -1,5 +1,7 @@
 package fsys
 
+import "twinshelf/internal/disk"
+
 // What a volume can do beside being read is an ability: a small interface that its family has or hasn't. Nothing above
 // the families asks what kind a volume is.
 //
@@ -11,12 +13,30 @@ package fsys
 //	Resizer       becomes another size, or finds its way at another place           resize.go
 //	Shrinker      becomes smaller                                                   shrink.go
 //	Reidentifier  gets another identity                                             identity.go
+//	Layered       is a container, and has volumes in the devices that it gives
 //	SectorFree    may lie on sectors of another size
 //	BootSectored  has a boot sector that names its own place
 //	Mountable     is mounted by the system's own drivers
 //	LoaderRead    is read by start-up loaders that have a driver for it
 //	FirmwareRead  is read by a machine's firmware
 //	WindowsHome   is what a Windows system starts from
+
+// Layered is a Volume that is a container: other volumes lie in the devices that it gives. What it can do beside that
+// it does through them.
+type Layered interface {
+	// Inner are the devices, in the order of the container's own description.
+	Inner() []Inner
+}
+
+// Inner is a device that a container gives, and what lies on it.
+type Inner struct {
+	Name string // as its system calls it, such as desk/root
+	Size int64  // bytes
+	// Device can be read; nil where nobody can tell where it lies, or not all of it is there.
+	Device disk.Device
+	// Content is what was found on it. Where that isn't looked into, its Why says so.
+	Content Content
+}
 
 // SectorFree is a Volume that doesn't count in sectors; all others are bound to the size of those they were made on.
 type SectorFree interface {

@@ -27,6 +27,8 @@ type Content struct {
 	Why string
 	// Sound says that the maps were found to agree with everything that records name, whether they are used or not.
 	Sound bool
+	// Doubt says in words what of it isn't believed although its maps are used; empty when all of it is.
+	Doubt string
 	// Used is the number of bytes to read; the size of the part without maps.
 	Used int64
 	// Omit is what is left out of Used.
@@ -34,31 +36,33 @@ type Content struct {
 
 	size int64
 	omit span.Set
+	all  bool // nothing is left out, by wish
 }
 
 // Examine recognises what a part of size bytes holds, and compares its maps with everything that its structures and
 // records name: maps that call something free which a file has are not used. It reads only structures, never contents.
 // The error is only for a cancelled context.
 func (f Families) Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (Content, error) {
-	c := Content{size: size, Used: size}
 	v, err := f.Identify(r, size, sector)
-	switch {
-	case err != nil:
-		c.Why = "its structures don't add up (" + err.Error() + ")"
-		return c, ctx.Err()
-	case v == nil:
-		c.Why = unknown(r, size)
-		return c, ctx.Err()
+	if err != nil {
+		return Content{size: size, Used: size, Why: "its structures don't add up (" + err.Error() + ")"}, ctx.Err()
 	}
-	c.Volume, c.Info = v, v.Info()
-	if c.Info.Opaque != "" {
-		c.Why = c.Info.Opaque
-		return c, ctx.Err()
+	if v == nil {
+		return Content{size: size, Used: size, Why: unknown(r, size)}, ctx.Err()
 	}
-	if c.Info.Unclean != "" {
+	return Judge(ctx, v, size)
+}
+
+// Judge says which bytes of a part matter that holds a volume; see Examine.
+func Judge(ctx context.Context, v Volume, size int64) (Content, error) {
+	c := Content{size: size, Used: size, Volume: v, Info: v.Info()}
+	if c.Why = c.Info.Opaque; c.Why == "" {
 		c.Why = c.Info.Unclean
+	}
+	if c.Why != "" {
 		return c, ctx.Err()
 	}
+	var err error
 	if o, ok := v.(Omitter); ok {
 		// What can't be named isn't left out.
 		if c.Omit, err = o.Omissions(); err != nil {
@@ -106,6 +110,7 @@ func LooksRandom(r io.ReaderAt, size int64) bool {
 
 // KeepAll makes c capture what would be left out.
 func (c *Content) KeepAll(ctx context.Context) error {
+	c.all = true
 	if len(c.Omit) == 0 {
 		return nil
 	}
@@ -118,6 +123,9 @@ func (c *Content) KeepAll(ctx context.Context) error {
 	c.Maps, c.Used = true, used
 	return nil
 }
+
+// KeepsAll says whether KeepAll was called.
+func (c *Content) KeepsAll() bool { return c.all }
 
 func (c *Content) count(ctx context.Context) (int64, error) {
 	c.Maps = true

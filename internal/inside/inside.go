@@ -31,6 +31,9 @@ type Part struct {
 	Unclean string
 	Device  disk.Device
 
+	// others are where a container may lie that the part is a member of.
+	others []families.Member
+
 	why string // why there is nothing to look at
 	// unsure says that the part was captured by maps which nobody compared with its records.
 	unsure bool
@@ -131,7 +134,22 @@ func (p *Part) volume() (fsys.Volume, error) {
 	if err := disk.ReadFull(p.Device, head, p.Span.Start); err != nil {
 		return nil, err
 	}
-	return families.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize())
+	return families.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize(),
+		p.others...)
+}
+
+// Join has parts of one machine know of each other, so that containers that lie on several of them can be looked into.
+// It is called before any of them is opened.
+func Join(parts []*Part) {
+	for _, p := range parts {
+		p.others = nil
+		for _, o := range parts {
+			if o != p {
+				p.others = append(p.others,
+					families.Member{R: disk.Section(o.Device, o.Span.Start, o.Span.Len()), Size: o.Span.Len()})
+			}
+		}
+	}
 }
 
 // Tree opens the part's files. The error says why there are none.

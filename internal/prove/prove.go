@@ -17,7 +17,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/inside"
-	"twinshelf/internal/rehearse"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -284,7 +284,7 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim
 		if err != nil {
 			return nil, err
 		}
-		if _, ok := content.Volume.(fsys.Accountable); !ok && content.Maps {
+		if !accounts(&content) {
 			continue
 		}
 		c := shelf.Claim{About: where(disks, i, r),
@@ -296,6 +296,15 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim
 		out = append(out, c)
 	}
 	return out, nil
+}
+
+// accounts says whether what is named in a volume was compared with its maps, or contradicts them.
+func accounts(c *fsys.Content) bool {
+	if _, ok := c.Volume.(fsys.Layered); ok && c.Maps {
+		return c.Sound
+	}
+	_, ok := c.Volume.(fsys.Accountable)
+	return ok || !c.Maps
 }
 
 func size(ctx context.Context, d disk.Mapped) (int64, error) {
@@ -314,43 +323,39 @@ func size(ctx context.Context, d disk.Mapped) (int64, error) {
 // Target proves a target against the planned disk: all that was planned is
 // read back and compared, the tables are checked, the file systems recognised.
 // source describes the disk that was planned from. Whoever asked keeps the proof.
-func Target(rc *run.Context, source *shelf.TwinDisk, planned *rehearse.Planned, target disk.Device,
+func Target(rc *run.Context, source *shelf.TwinDisk, p *plan.Plan, target disk.Device,
 	tool string) (*shelf.Proof, error) {
 	proof := &shelf.Proof{Of: disk.Sticker(target.Identity()), Tool: tool}
-	want := placed(source, planned.Plan)
-	if t, err := table.Read(planned, planned.Size(), planned.SectorSize()); err == nil &&
-		(planned.Plan.Renewed != nil || planned.Plan.Added != nil) {
-		want.Table = t
-	}
+	want := planned(source, p)
 	total := int64(0)
-	for p, err := range planned.Pieces() {
-		if err == nil && p.Kind != disk.Undefined {
-			total += p.Len()
+	for piece, err := range p.Disk.Pieces() {
+		if err == nil && piece.Kind != disk.Undefined {
+			total += piece.Len()
 		}
 	}
-	if target.Size() < planned.Size() {
+	if target.Size() < p.Disk.Size() {
 		return nil, fmt.Errorf("%s has %s, the plan is for %s", disk.Sticker(target.Identity()),
-			units.Exact(target.Size()), units.Exact(planned.Size()))
+			units.Exact(target.Size()), units.Exact(p.Disk.Size()))
 	}
 	rc.Rails(source.Identity.Size, target.Size())
 	rc.Phase(phaseRead, total)
 	areas := areasOf(want)
-	cmp := &comparison{ctx: rc, planned: planned, target: target, used: newUsed(planned, want)}
-	err := check(rc, planned.Pieces(), areas, cmp.piece)
+	cmp := &comparison{ctx: rc, planned: p.Disk, target: target, used: newUsed(p.Disk, want)}
+	err := check(rc, p.Disk.Pieces(), areas, cmp.piece)
 	if err != nil {
 		return nil, err
 	}
 	rc.Phase(phaseCheck, 0)
 	var read int64
-	proof.Claims, read = claims(rc, planned, 1, 0, areas, "equals what was planned, byte for byte")
+	proof.Claims, read = claims(rc, p.Disk, 1, 0, areas, "equals what was planned, byte for byte")
 	proof.Read = read
 	proof.Claims = append(proof.Claims, tableClaims(target, want, true)...)
-	fsClaims, err := fileSystemClaims(rc, target, want, planned.Plan)
+	fsClaims, err := fileSystemClaims(rc, target, want, p.Layout)
 	if err != nil {
 		return nil, err
 	}
 	proof.Claims = append(proof.Claims, fsClaims...)
-	starts, err := startupClaims(rc, planned, target)
+	starts, err := startupClaims(rc, p, target)
 	proof.Claims = append(proof.Claims, starts...)
 	proof.When = time.Now()
 	return proof, err
@@ -391,7 +396,7 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 }
 
 // fileSystemClaims recognises the file systems on the target.
-func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, p *fit.Plan) ([]shelf.Claim, error) {
+func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, l *fit.Layout) ([]shelf.Claim, error) {
 	var out []shelf.Claim
 	for _, r := range twin.Parts() {
 		if r.Kind == "" || !r.Captured {
@@ -406,7 +411,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && content.Info.Size <= r.Span.Len() &&
 			(content.Maps || r.Unclean != "")
 		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
-		for _, x := range p.Parts {
+		for _, x := range l.Parts {
 			if x.Part.Number == r.Part && x.Becomes != x.Volume && content.Maps {
 				c.Holds = c.Holds && content.Info.Size == x.Becomes
 				verb := "grown"
@@ -434,14 +439,14 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 
 // startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the
 // plan and no fault of the target's.
-func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.Device) ([]shelf.Claim, error) {
-	o := startup.Options{Elsewhere: planned.Plan.Elsewhere, Gone: map[string]string{}}
-	for _, x := range planned.Plan.Parts {
+func startupClaims(ctx context.Context, p *plan.Plan, target disk.Device) ([]shelf.Claim, error) {
+	o := startup.Options{Elsewhere: p.Elsewhere, Gone: map[string]string{}}
+	for _, x := range p.Layout.Parts {
 		if x.To.Empty() && x.ID != "" {
 			o.Gone[x.ID] = fmt.Sprintf("part %d", x.Part.Number)
 		}
 	}
-	want, err := startup.Check(ctx, planned, o)
+	want, err := startup.Check(ctx, p.Disk, o)
 	if err != nil {
 		return nil, err
 	}
@@ -449,7 +454,7 @@ func startupClaims(ctx context.Context, planned *rehearse.Planned, target disk.D
 	if err != nil {
 		return nil, err
 	}
-	want.Declined, have.Declined = true, true // what could be repaired has been, or was declined
+	want, have = want.Decline(), have.Decline() // what could be repaired has been, or was declined
 	var out []shelf.Claim
 	if want.Meant() && len(want.Starts()) == 0 {
 		out = append(out,

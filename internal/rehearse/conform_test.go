@@ -10,15 +10,21 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/disktest"
-	"twinshelf/internal/fit"
 	"twinshelf/internal/shelf/shelftest"
 	"twinshelf/internal/span"
 )
 
+// layout is what a planned disk is composed from.
+type layout struct {
+	Size    int64
+	Moves   []disk.Move
+	Patches []disk.Patch
+}
+
 // plan moves the first half of a disk of n bytes behind the other, onto a larger target, with patches over both.
-func plan(n int64) *fit.Plan {
+func plan(n int64) layout {
 	half := n / 2
-	return &fit.Plan{Size: n + 1<<20, Sector: 512,
+	return layout{Size: n + 1<<20,
 		Moves: []disk.Move{{From: span.Span{Start: half, End: n}, To: 0},
 			{From: span.Span{End: half}, To: half + 1<<20}},
 		Patches: []disk.Patch{{Off: 100, Data: []byte("patched")}, {Off: half, Zeros: 4096},
@@ -26,7 +32,7 @@ func plan(n int64) *fit.Plan {
 }
 
 // want are the bytes of the planned disk.
-func want(from []byte, p *fit.Plan) []byte {
+func want(from []byte, p layout) []byte {
 	out := make([]byte, p.Size)
 	for _, m := range p.Moves {
 		copy(out[m.To:], from[m.From.Start:m.From.End])
@@ -46,14 +52,14 @@ func TestPlannedConforms(t *testing.T) {
 	}
 	from := bytes.Join(blocks, nil)
 	p := plan(int64(len(from)))
-	planned, err := Compose(d, p)
+	planned, err := Compose(d, p.Size, 512, p.Moves, p.Patches)
 	if err != nil {
 		t.Fatal(err)
 	}
 	disktest.Conform(t, planned, want(from, p))
 	for _, at := range []int64{0, p.Size / 2, p.Size - 512} {
 		got := planned.Source(span.At(at, 512))
-		if !got.Empty() && !bytes.Equal(from[got.Start:got.End], want(from, &fit.Plan{Size: p.Size,
+		if !got.Empty() && !bytes.Equal(from[got.Start:got.End], want(from, layout{Size: p.Size,
 			Moves: p.Moves})[at:][:got.Len()]) {
 			t.Errorf("byte %d is said to come from %v", at, got)
 		}
@@ -82,7 +88,7 @@ func TestHurtMapEndures(t *testing.T) {
 		t.Fatal(err)
 	}
 	size := d.Size()
-	planned, err := Compose(d, &fit.Plan{Size: size, Sector: 512, Moves: []disk.Move{{From: span.Span{End: size}}}})
+	planned, err := Compose(d, size, 512, []disk.Move{{From: span.Span{End: size}}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

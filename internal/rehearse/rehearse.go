@@ -4,16 +4,14 @@ package rehearse
 
 import (
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 )
 
-// Planned is a disk that doesn't exist yet: the source with the plan's patches.
+// Planned is a disk that doesn't exist yet: the source's bytes where they will be, with patches over them. It never
+// changes.
 type Planned struct {
 	*disk.Overlay
-	// Plan is what it was composed from.
-	Plan   *fit.Plan
 	source disk.Device
 	order  *disk.Arranged
 }
@@ -24,22 +22,35 @@ type PieceReader interface {
 	ReadPiece(p disk.Piece, dst []byte) ([]byte, error)
 }
 
-// Compose lays the plan over the source.
-func Compose(source disk.Device, plan *fit.Plan) (*Planned, error) {
+// Compose puts bytes of the source where moves say, and patches over them, on a disk of that size with sectors of that
+// many bytes.
+func Compose(source disk.Device, size int64, sector int, moves []disk.Move, patches []disk.Patch) (*Planned, error) {
 	if d, ok := source.(*shelf.Disk); ok {
 		source = enduring{d}
 	}
-	order, err := disk.Arrange(source, plan.Size, plan.Moves)
+	order, err := disk.Arrange(source, size, moves)
 	if err != nil {
 		return nil, err
 	}
-	o, err := disk.NewOverlay(order, plan.Patches, plan.Size)
-	if err != nil {
-		return nil, err
-	}
-	o.SetSectorSize(plan.Sector)
-	return &Planned{o, plan, source, order}, nil
+	return lay(source, order, sector, patches)
 }
+
+// With is the same disk with more patches, over those that it has.
+func (p *Planned) With(patches []disk.Patch) (*Planned, error) {
+	return lay(p.source, p.order, p.SectorSize(), disk.Over(patches, p.Patches()))
+}
+
+func lay(source disk.Device, order *disk.Arranged, sector int, patches []disk.Patch) (*Planned, error) {
+	o, err := disk.NewOverlay(order, patches, order.Size())
+	if err != nil {
+		return nil, err
+	}
+	o.SetSectorSize(sector)
+	return &Planned{o, source, order}, nil
+}
+
+// Moves are where bytes of the source are put; the caller mustn't change them.
+func (p *Planned) Moves() []disk.Move { return p.order.Moves() }
 
 // Source is where on the source the bytes at a place come from; empty where they come from nowhere.
 func (p *Planned) Source(at span.Span) span.Span { return p.order.Source(at) }
@@ -61,10 +72,10 @@ func (p *Planned) Read(piece disk.Piece, dst []byte) ([]byte, error) {
 type Namer interface{ NameOf(plain []byte) string }
 
 // Named says whether bytes are those of a piece by its name; false when the source can't tell.
-func (r *Planned) Named(p disk.Piece, b []byte) (equal, known bool) {
-	n, ok := r.source.(Namer)
-	if !ok || p.Name == "" {
+func (p *Planned) Named(piece disk.Piece, b []byte) (equal, known bool) {
+	n, ok := p.source.(Namer)
+	if !ok || piece.Name == "" {
 		return false, false
 	}
-	return n.NameOf(b) == p.Name, true
+	return n.NameOf(b) == piece.Name, true
 }

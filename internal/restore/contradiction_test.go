@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -57,12 +57,12 @@ func TestVolumeThatContradictsItself(t *testing.T) {
 		t.Errorf("the twin says %q", part.Whole)
 	}
 	target := testkit.Image(t, "larger.img", 100*miB)
-	proof, plan, err := putBackAs(t, s, twin, target, fit.Wish{})
+	proof, made, err := putBackAs(t, s, twin, target, plan.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if why := strings.Join(plan.Notes, "\n"); !strings.Contains(why, "part 1 keeps its size") ||
-		plan.Parts[0].Grown() > 0 {
+	if why := strings.Join(made.Notes(), "\n"); !strings.Contains(why, "part 1 keeps its size") ||
+		made.Layout.Parts[0].Grown() > 0 {
 		t.Errorf("the plan: %s", why)
 	}
 	wantHolds(t, proof)

@@ -10,24 +10,24 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
-	"twinshelf/internal/rehearse"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 )
 
 // planned is a plan that copies a memory disk onto one of the same size.
-func planned(t *testing.T, src *disk.Memory) *Plan {
+func planned(t *testing.T, src *disk.Memory) *Restore {
 	t.Helper()
-	f, err := fit.Make(context.Background(), src, src.Identity(), fit.Wish{})
+	return plannedFrom(t, src, mapped{src})
+}
+
+func plannedFrom(t *testing.T, src *disk.Memory, from disk.Mapped) *Restore {
+	t.Helper()
+	p, err := plan.Rehearse(t.Context(), plan.Order{Source: from, Target: src.Identity()})
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := rehearse.Compose(mapped{src}, f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return &Plan{Fit: f, planned: o, toWrite: src.Size(), Source: mapped{src}, every: checkpoint}
+	return &Restore{Plan: p, toWrite: src.Size(), every: checkpoint}
 }
 
 // mapped is a memory disk as one piece of data per MiB.
@@ -53,7 +53,7 @@ func noise(size int64) *disk.Memory {
 	return src
 }
 
-func write(p *Plan, target disk.Writable) (notes []string, err error) {
+func write(p *Restore, target disk.Writable) (notes []string, err error) {
 	r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) error { return p.writeTo(rc, target) })
 	err = r.Wait()
 	return r.Snapshot().Notes, err
@@ -138,12 +138,8 @@ func TestSourceThatFails(t *testing.T) {
 	hurt := span.Of(span.At(100<<10, 512), span.At(5<<20+4096, 4096), span.At(12<<20+100, 10))
 	f := &disk.Faulty{Writable: src, BadRead: hurt}
 	for _, lenient := range []bool{true, false} {
-		p := planned(t, src)
-		o, err := rehearse.Compose(faultyMapped{mapped{src}, f}, p.Fit)
-		if err != nil {
-			t.Fatal(err)
-		}
-		p.planned, p.Lenient = o, lenient
+		p := plannedFrom(t, src, faultyMapped{mapped{src}, f})
+		p.Lenient = lenient
 		m := disk.NewMemory(src.Size(), 512)
 		notes, err := write(p, m)
 		if !lenient {

@@ -8,8 +8,8 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
-	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -70,11 +70,13 @@ func TestNewPartInTheRest(t *testing.T) {
 	}{{table.GPT, "ext4", "ext4"}, {table.MBR, "NTFS", "ntfs"}, {table.GPT, "FAT32", "vfat"}} {
 		_, sv := simple(t, c.kind, 512)
 		target := testkit.Image(t, "target.img", 300*miB)
-		proof, p, err := written(t, sv.Mapped(), capture.Describe(sv), target, fit.Wish{Fill: c.fs, FillLabel: "SPARE"})
+		proof, p, err := written(t, sv.Mapped(), capture.Describe(sv), target,
+			plan.Wish{NewPart: plan.NewPart{Kind: c.fs, Label: "SPARE"}})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if !proof.Holds() || p.Added == nil || p.Added.Part.Number != 3 || !p.Leftover.Empty() {
+		if !proof.Holds() || p.Added == nil || p.Added.Part.Number != 3 ||
+			strings.Contains(strings.Join(p.Notes(), "\n"), "unused") {
 			t.Errorf("%s: %+v %+v", c.fs, p.Added, proof.Claims)
 		}
 		shown := testkit.Do(t, "partx", "--show", "-g", "-o", "NR,START,SECTORS", target)
@@ -94,8 +96,9 @@ func TestNewPartInTheRest(t *testing.T) {
 		default:
 			testkit.Do(t, "fsck.fat", "-n", part)
 		}
-		planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), opened(t, target).Identity(),
-			fit.LaidOn(sv.Device, opened(t, target), sv.Table))
+		order := p.Order
+		order.Wish = plan.Wish{}
+		planned, err := plan.Retrace(t.Context(), order, opened(t, target))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -108,8 +111,10 @@ func TestNewPartInTheRest(t *testing.T) {
 		}
 	}
 	_, sv := simple(t, table.GPT, 512)
-	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 300 * miB, Sector: 512},
-		fit.Wish{Fill: "ext4", Parts: map[int]fit.PartWish{1: {Share: 1}}}); err == nil ||
+	if _, err := plan.Rehearse(t.Context(), plan.Order{Source: sv.Mapped(),
+		Target: disk.Identity{Size: 300 * miB, Sector: 512},
+		Wish: plan.Wish{Wish: fit.Wish{Parts: map[int]fit.PartWish{1: {Share: 1}}},
+			NewPart: plan.NewPart{Kind: "ext4"}}}); err == nil ||
 		!strings.Contains(err.Error(), "no room left") {
 		t.Errorf("%v", err)
 	}
@@ -130,8 +135,8 @@ func TestOtherSectors(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := restore.New(t.Context(), sv.Mapped(),
-			disk.Target{Path: target, Identity: d.Identity(), Fingerprint: print}, &disk.Guard{}, fit.Wish{})
+		p, err := planned(t, sv.Mapped(), disk.Target{Path: target, Identity: d.Identity(), Fingerprint: print},
+			&disk.Guard{}, plan.Wish{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -140,14 +145,14 @@ func TestOtherSectors(t *testing.T) {
 		}
 		var proof *shelf.Proof
 		if err := testkit.Run(t, func(rc *run.Context) (err error) {
-			proof, err = prove.Target(rc, capture.Describe(sv), p.Planned(), withSectors(t, target, c.to), "test")
+			proof, err = prove.Target(rc, capture.Describe(sv), p.Plan, withSectors(t, target, c.to), "test")
 			return err
 		}); err != nil || !proof.Holds() {
 			t.Errorf("%v: %v %+v", c, err, proof)
 		}
 		dev := testkit.Loop(t, target, c.to)
 		shown := testkit.Do(t, "partx", "--show", "-g", "-S", fmt.Sprint(c.to), "-o", "NR,START,SIZE", "-b", dev)
-		for _, x := range p.Fit.Parts {
+		for _, x := range p.Layout.Parts {
 			if want := fmt.Sprint(x.To.Start / 512); !strings.Contains(shown, want) ||
 				!strings.Contains(shown, fmt.Sprint(x.To.Len())) {
 				t.Errorf("%v: partx shows\n%s", c, shown)
@@ -162,8 +167,9 @@ func TestOtherSectors(t *testing.T) {
 		testkit.Detach(dev)
 	}
 	_, sv := simple(t, table.GPT, 512, "-b", "1024")
-	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 120 * miB, Sector: 4096},
-		fit.Wish{}); err == nil || !strings.Contains(err.Error(), "blocks of 1024 bytes") {
+	if _, err := plan.Rehearse(t.Context(), plan.Order{Source: sv.Mapped(),
+		Target: disk.Identity{Size: 120 * miB, Sector: 4096}}); err == nil ||
+		!strings.Contains(err.Error(), "blocks of 1024 bytes") {
 		t.Errorf("%v", err)
 	}
 	d := opened(t, machine(t))
@@ -171,8 +177,9 @@ func TestOtherSectors(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := restore.Rehearse(t.Context(), sv.Mapped(), disk.Identity{Size: 2 * d.Size(), Sector: 4096},
-		fit.Wish{}); err == nil || !strings.Contains(err.Error(), "sectors are counted in the FAT") {
+	if _, err := plan.Rehearse(t.Context(), plan.Order{Source: sv.Mapped(),
+		Target: disk.Identity{Size: 2 * d.Size(), Sector: 4096}}); err == nil ||
+		!strings.Contains(err.Error(), "sectors are counted in the FAT") {
 		t.Errorf("%v", err)
 	}
 }

@@ -10,9 +10,8 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys/families"
-	"twinshelf/internal/restore"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/testkit"
@@ -85,7 +84,7 @@ func BenchmarkCopy(b *testing.B) {
 	}
 	write := func(src disk.Mapped) float64 {
 		target := testkit.Image(b, "target.img", d.Size())
-		p, err := restore.New(b.Context(), src, testkit.Target(b, target), &disk.Guard{}, fit.Wish{})
+		p, err := planned(b, src, testkit.Target(b, target), &disk.Guard{}, plan.Wish{})
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -8,9 +8,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/capture"
-	"twinshelf/internal/fit"
 	"twinshelf/internal/prove"
-	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -62,7 +60,8 @@ func TestFreshIdentity(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	wish := fit.Wish{Keep: true, Fresh: true, Seed: "a copy"}
+	wish := kept()
+	wish.Fresh = true
 	target := testkit.Image(t, "target.img", 220*miB)
 	proof, p, err := written(t, sv.Mapped(), capture.Describe(sv), target, wish)
 	if err != nil {
@@ -114,17 +113,14 @@ func TestFreshIdentity(t *testing.T) {
 			t.Error("grub.cfg doesn't refer to the new root")
 		}
 	}
-	if p.Renewed[uuid(1)] != ids[1] {
-		t.Errorf("%v", p.Renewed)
+	if p.Renewed()[uuid(1)] != ids[1] {
+		t.Errorf("%v", p.Renewed())
 	}
 	// The same plan again proves the target, and the source still is what it was.
-	planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), now.Identity(), wish)
-	if err != nil {
-		t.Fatal(err)
-	}
+	made := rehearsed(t, sv.Mapped(), now, wish)
 	var again *shelf.Proof
 	if err := testkit.Run(t, func(rc *run.Context) (err error) {
-		again, err = prove.Target(rc, capture.Describe(sv), planned, now, "test")
+		again, err = prove.Target(rc, capture.Describe(sv), made, now, "test")
 		return err
 	}); err != nil || !again.Holds() {
 		t.Errorf("%v %+v", err, again)

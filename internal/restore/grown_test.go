@@ -10,8 +10,8 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
-	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
@@ -21,14 +21,14 @@ import (
 )
 
 // judgeGrown lets the operating system check a grown disk, compare every file, and write into the new room.
-func judgeGrown(t testing.TB, source, target string, p *fit.Plan) {
+func judgeGrown(t testing.TB, source, target string, p *plan.Plan) {
 	t.Helper()
 	d := opened(t, target)
 	tab, err := table.Read(d, d.Size(), 512)
 	if err != nil || tab.Worst() != "" {
 		t.Fatalf("%v %+v", err, tab)
 	}
-	for i, x := range p.Parts {
+	for i, x := range p.Layout.Parts {
 		if x.To.Empty() {
 			continue
 		}
@@ -106,14 +106,14 @@ func TestGrowsOntoOtherTargets(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			target := testkit.Image(t, "target.img", c.size)
-			proof, p, err := putBackAs(t, s, twin, target, c.wish)
+			proof, p, err := putBackAs(t, s, twin, target, plan.Wish{Wish: c.wish})
 			if err != nil {
 				t.Fatal(err)
 			}
 			if !proof.Holds() {
 				t.Errorf("%+v", proof.Claims)
 			}
-			for _, x := range p.Parts {
+			for _, x := range p.Layout.Parts {
 				if want, ok := c.sizes[x.Part.Number]; ok && x.To.Len()/miB != want {
 					t.Errorf("part %d has %d MiB, want %d", x.Part.Number, x.To.Len()/miB, want)
 				}
@@ -143,7 +143,7 @@ func TestDirectCopy(t *testing.T) {
 		t.Errorf("the pieces end at %d of %d", end, d.Size())
 	}
 	target := testkit.Image(t, "target.img", 900*miB)
-	proof, p, err := written(t, sv.Mapped(), capture.Describe(sv), target, fit.Wish{})
+	proof, p, err := written(t, sv.Mapped(), capture.Describe(sv), target, plan.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -155,14 +155,11 @@ func TestDirectCopy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f.WriteAt([]byte("a byte that changed"), p.Parts[1].To.Start+2048)
+	f.WriteAt([]byte("a byte that changed"), p.Layout.Parts[1].To.Start+2048)
 	f.Close()
-	planned, _, err := restore.Rehearse(t.Context(), sv.Mapped(), opened(t, target).Identity(), fit.Wish{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	made := rehearsed(t, sv.Mapped(), opened(t, target), plan.Wish{})
 	if err := testkit.Run(t, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, capture.Describe(sv), planned, opened(t, target), "test")
+		proof, err = prove.Target(rc, capture.Describe(sv), made, opened(t, target), "test")
 		return err
 	}); err != nil || proof.Holds() {
 		t.Errorf("a changed copy passes: %v", err)
@@ -200,7 +197,7 @@ func TestMBRChainGrows(t *testing.T) {
 	for _, wish := range []fit.Wish{{}, {Parts: map[int]fit.PartWish{1: {Share: 1}, 5: {Share: 1}, 6: {Share: 1}}},
 		{Parts: map[int]fit.PartWish{5: {Leave: true}, 6: {Share: 1}}}} {
 		target := testkit.Image(t, "target.img", 900*miB)
-		proof, p, err := putBackAs(t, s, twin, target, wish)
+		proof, p, err := putBackAs(t, s, twin, target, plan.Wish{Wish: wish})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -209,7 +206,7 @@ func TestMBRChainGrows(t *testing.T) {
 		}
 		judgeGrown(t, source, target, p)
 		shown := testkit.Do(t, "partx", "--show", "-g", "-o", "START,SECTORS", target)
-		for _, x := range p.Parts {
+		for _, x := range p.Layout.Parts {
 			if line := fmt.Sprintf("%d", x.To.Start/512); !x.To.Empty() &&
 				!bytes.Contains([]byte(shown), []byte(line)) {
 				t.Errorf("partx doesn't see part %d at %s:\n%s", x.Part.Number, line, shown)

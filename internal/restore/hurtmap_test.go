@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
@@ -81,11 +81,11 @@ func TestHurtBlockMap(t *testing.T) {
 	defer again.Close()
 	for _, size := range []int64{140 * miB, 300 * miB} {
 		target := testkit.Image(t, "target.img", size)
-		proof, f, err := putBackAs(t, again, twin, target, fit.Wish{})
+		proof, f, err := putBackAs(t, again, twin, target, plan.Wish{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, x := range f.Parts {
+		for _, x := range f.Layout.Parts {
 			if x.Part.Number == 2 {
 				testkit.Do(t, "e2fsck", "-fn", testkit.Extract(t, target, x.To.Start, x.To.Len()))
 			}

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/testkit"
@@ -32,8 +32,12 @@ func TestRestoreProcess(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := New(t.Context(), sv.Mapped(), testkit.Target(t, filepath.Join(dir, "target.img")), &disk.Guard{},
-		fit.Wish{})
+	target := testkit.Target(t, filepath.Join(dir, "target.img"))
+	made, err := plan.Make(t.Context(), plan.Order{Source: sv.Mapped(), Target: target.Identity})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := New(made, target, &disk.Guard{})
 	if err != nil {
 		t.Fatal(err)
 	}

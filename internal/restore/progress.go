@@ -39,14 +39,14 @@ type Progress struct {
 // GoOn has the plan write down how far it comes, and looks whether an earlier run of the same plan, from the same
 // source (by origin, a name that changes when the source does) onto the same target, was cut off: then it goes on from
 // there.
-func (p *Plan) GoOn(notes Notes, origin string) error {
+func (p *Restore) GoOn(notes Notes, origin string) error {
 	p.notes, p.key = notes, p.name(origin)
 	raw, err := notes.Load()
 	if err != nil || raw == nil {
 		return err
 	}
 	var was Progress
-	if json.Unmarshal(raw, &was) != nil || was.Of != p.key || was.Upto <= head || was.Upto > p.planned.Size() {
+	if json.Unmarshal(raw, &was) != nil || was.Of != p.key || was.Upto <= head || was.Upto > p.Disk.Size() {
 		return nil // of something else, or of no use
 	}
 	d, err := disk.Open(p.Target.Path, p.Target.Identity)
@@ -59,7 +59,7 @@ func (p *Plan) GoOn(notes Notes, origin string) error {
 }
 
 // Before is the earlier run that this one goes on from; nil when there is none.
-func (p *Plan) Before() *Progress {
+func (p *Restore) Before() *Progress {
 	if !p.found {
 		return nil
 	}
@@ -71,30 +71,30 @@ func (p *Plan) Before() *Progress {
 func (p *Progress) Percent(size int64) int64 { return p.Upto * 100 / max(1, size) }
 
 // Anew has everything written again, whatever an earlier run did.
-func (p *Plan) Anew() { p.came, p.found = Progress{}, false }
+func (p *Restore) Anew() { p.came, p.found = Progress{}, false }
 
 // Bad are the places that the target couldn't keep, Missing those that the source couldn't give: zeros are there
 // instead. Both count in bytes of the target and are complete once the run has ended.
-func (p *Plan) Bad() span.Set { return p.came.Bad }
+func (p *Restore) Bad() span.Set { return p.came.Bad }
 
 // Missing is described with Bad.
-func (p *Plan) Missing() span.Set { return p.came.Missing }
+func (p *Restore) Missing() span.Set { return p.came.Missing }
 
 // name is different for every plan that writes something else.
-func (p *Plan) name(origin string) string {
+func (p *Restore) name(origin string) string {
 	h := blake3.New()
-	fmt.Fprintf(h, "%s\n%s\n%d %d\n", origin, p.Target.Identity.Key(), p.planned.Size(), p.planned.SectorSize())
-	for _, m := range p.Fit.Moves {
+	fmt.Fprintf(h, "%s\n%s\n%d %d\n", origin, p.Target.Identity.Key(), p.Disk.Size(), p.Disk.SectorSize())
+	for _, m := range p.Layout.Moves {
 		fmt.Fprintf(h, "%s %d\n", m.From, m.To)
 	}
-	for _, q := range p.planned.Patches() {
+	for _, q := range p.Disk.Patches() {
 		fmt.Fprintf(h, "%s\n", q.Span())
 		h.Write(q.Data)
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
-func (p *Plan) save() error {
+func (p *Restore) save() error {
 	if p.notes == nil {
 		return nil
 	}
@@ -108,9 +108,9 @@ func (p *Plan) save() error {
 
 // headAsLeft says whether the target's first MiB is as a run leaves it that was cut off: cleared, or begun at the very
 // end. Whoever used the target since wrote there.
-func (p *Plan) headAsLeft(d disk.Device) bool {
+func (p *Restore) headAsLeft(d disk.Device) bool {
 	have, want := make([]byte, min(head, d.Size())), make([]byte, min(head, d.Size()))
-	if disk.ReadFull(d, have, 0) != nil || disk.ReadFull(p.planned, want, 0) != nil {
+	if disk.ReadFull(d, have, 0) != nil || disk.ReadFull(p.Disk, want, 0) != nil {
 		return false
 	}
 	for i, c := range have {

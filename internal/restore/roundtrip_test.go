@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
@@ -153,16 +154,40 @@ func opened(t testing.TB, path string) *disk.File {
 	return d
 }
 
+// planned plans a source onto a target.
+func planned(t testing.TB, src disk.Mapped, target disk.Target, guard *disk.Guard,
+	wish plan.Wish) (*restore.Restore, error) {
+	t.Helper()
+	p, err := plan.Make(t.Context(), plan.Order{Source: src, Target: target.Identity, Wish: wish})
+	if err != nil {
+		return nil, err
+	}
+	return restore.New(p, target, guard)
+}
+
+// rehearsed plans a disk that exists already.
+func rehearsed(t testing.TB, src disk.Mapped, made disk.Device, wish plan.Wish) *plan.Plan {
+	t.Helper()
+	p, err := plan.Rehearse(t.Context(), plan.Order{Source: src, Target: made.Identity(), Wish: wish})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// kept is the wish that every part keeps its size.
+func kept() plan.Wish { return plan.Wish{Wish: fit.Wish{Keep: true}} }
+
 // putBack restores disk 0 of a twin with every part at its size, and proves it.
 func putBack(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string) (*shelf.Proof, error) {
 	t.Helper()
-	proof, _, err := putBackAs(t, s, twin, target, fit.Wish{Keep: true})
+	proof, _, err := putBackAs(t, s, twin, target, kept())
 	return proof, err
 }
 
 // putBackAs restores disk 0 of a twin as it is wished and proves it.
 func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string,
-	wish fit.Wish) (*shelf.Proof, *fit.Plan, error) {
+	wish plan.Wish) (*shelf.Proof, *plan.Plan, error) {
 	t.Helper()
 	src, err := s.OpenDisk(t.Context(), twin, 0)
 	if err != nil {
@@ -177,10 +202,10 @@ func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string,
 }
 
 // written writes a source onto a target and proves it.
-func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish fit.Wish,
-	shelves ...string) (proof *shelf.Proof, f *fit.Plan, err error) {
+func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish plan.Wish,
+	shelves ...string) (proof *shelf.Proof, made *plan.Plan, err error) {
 	t.Helper()
-	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: shelves}, wish)
+	p, err := planned(t, src, testkit.Target(t, target), &disk.Guard{Shelves: shelves}, wish)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -188,17 +213,16 @@ func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target str
 		return nil, nil, err
 	}
 	err = testkit.Run(t, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, describe, p.Planned(), opened(t, target), "test")
+		proof, err = prove.Target(rc, describe, p.Plan, opened(t, target), "test")
 		return err
 	})
-	return proof, p.Fit, err
+	return proof, p.Plan, err
 }
 
 // restoreOnly writes a twin's disk onto a target.
 func restoreOnly(t testing.TB, src *shelf.Disk, s *shelf.Shelf, target string) error {
 	t.Helper()
-	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}},
-		fit.Wish{})
+	p, err := planned(t, src, testkit.Target(t, target), &disk.Guard{Shelves: []string{s.Place()}}, plan.Wish{})
 	if err != nil {
 		return err
 	}
@@ -309,12 +333,9 @@ func TestRoundTripOntoLargerImage(t *testing.T) {
 	f.WriteAt([]byte{one[0] ^ 1}, 65*miB+4096)
 	f.Close()
 	src, _ := s.OpenDisk(t.Context(), twin, 0)
-	planned, _, err := restore.Rehearse(t.Context(), src, opened(t, target).Identity(), fit.Wish{Keep: true})
-	if err != nil {
-		t.Fatal(err)
-	}
+	p := rehearsed(t, src, opened(t, target), kept())
 	err = testkit.Run(t, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, &twin.Disks[0], planned, opened(t, target), "test")
+		proof, err = prove.Target(rc, &twin.Disks[0], p, opened(t, target), "test")
 		return err
 	})
 	if err != nil || proof.Holds() {
@@ -352,7 +373,7 @@ func TestRoundTripBetweenBlockDevices(t *testing.T) {
 				target := before
 				target.Path = path
 				var refused *disk.Refusal
-				if _, err := restore.New(t.Context(), src, target, &disk.Guard{}, fit.Wish{}); !errors.As(err,
+				if _, err := planned(t, src, target, &disk.Guard{}, plan.Wish{}); !errors.As(err,
 					&refused) || !strings.Contains(err.Error(), "in use") {
 					t.Errorf("%s: %v", path, err)
 				}
@@ -456,13 +477,13 @@ func TestGuardRefusals(t *testing.T) {
 		{"no plan", disk.Target{Path: img, Identity: good.Identity}, disk.Guard{}, "plan again"},
 	} {
 		var refused *disk.Refusal
-		if _, err := restore.New(t.Context(), src, c.target, &c.guard, fit.Wish{}); !errors.As(err, &refused) ||
+		if _, err := planned(t, src, c.target, &c.guard, plan.Wish{}); !errors.As(err, &refused) ||
 			!strings.Contains(err.Error(), c.word) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	// Changed between the plan and the writing.
-	p, err := restore.New(t.Context(), src, good, &disk.Guard{}, fit.Wish{})
+	p, err := planned(t, src, good, &disk.Guard{}, plan.Wish{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -85,7 +85,7 @@ func (w *writer) forget(sp span.Span) {
 
 // holds says whether the target holds a piece. The error is of a disk that has vanished.
 func (w *writer) holds(piece disk.Piece) (bool, error) {
-	want, err := w.planned.Read(piece, nil)
+	want, err := w.Disk.Read(piece, nil)
 	if err == nil {
 		have := make([]byte, len(want))
 		if err = disk.ReadFull(w.w, have, piece.Start); err == nil {
@@ -104,7 +104,7 @@ func (w *writer) settle(window span.Span, cause error) error {
 	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause,
 		units.Bytes(window.Len()), window.Start)
 	w.forget(window)
-	for piece, err := range w.planned.Pieces() {
+	for piece, err := range w.Disk.Pieces() {
 		if err != nil || piece.Start >= window.End {
 			break
 		}
@@ -130,7 +130,7 @@ func (w *writer) settle(window span.Span, cause error) error {
 func (w *writer) settleChunk(piece disk.Piece) error {
 	want := make([]byte, piece.Len())
 	if piece.Kind == disk.Data {
-		if err := disk.ReadFull(w.planned, want, piece.Start); err != nil {
+		if err := disk.ReadFull(w.Disk, want, piece.Start); err != nil {
 			return nil // of the source: its own affair, and dealt with elsewhere
 		}
 	}
@@ -165,7 +165,7 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 
 // unread puts a piece that the source didn't give off to the end.
 func (w *writer) unread(b *block) error {
-	w.rc.MarkRead(w.planned.Source(b.piece.Span), run.Unreadable)
+	w.rc.MarkRead(w.Disk.Source(b.piece.Span), run.Unreadable)
 	if w.Lenient {
 		w.came.Later.Add(b.piece.Span)
 		return w.rc.Step(b.piece.Len())
@@ -183,7 +183,7 @@ func (w *writer) tolerates(err error) bool {
 
 // start reads a piece of the first MiB. What the source doesn't give step by step becomes zeros and is noted.
 func (w *writer) start(piece disk.Piece) ([]byte, error) {
-	b, err := w.planned.Read(disk.Piece{Span: piece.Span, Kind: piece.Kind}, nil)
+	b, err := w.Disk.Read(disk.Piece{Span: piece.Span, Kind: piece.Kind}, nil)
 	if err == nil {
 		return b, nil
 	}
@@ -193,7 +193,7 @@ func (w *writer) start(piece disk.Piece) ([]byte, error) {
 	b = make([]byte, piece.Len())
 	for sp := range disk.Chunks(piece.Span, step) {
 		p := b[sp.Start-piece.Start : sp.End-piece.Start]
-		err := disk.ReadFull(w.planned, p, sp.Start)
+		err := disk.ReadFull(w.Disk, p, sp.Start)
 		if disk.Gone(err) {
 			return nil, err
 		}
@@ -219,7 +219,7 @@ func (w *writer) again() error {
 	for whole := range later.All() {
 		for sp := range disk.Chunks(whole, step) {
 			b := make([]byte, sp.Len())
-			if err := disk.ReadFull(w.planned, b, sp.Start); err != nil {
+			if err := disk.ReadFull(w.Disk, b, sp.Start); err != nil {
 				if disk.Gone(err) {
 					return err
 				}

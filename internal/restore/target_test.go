@@ -8,9 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"twinshelf/internal/fit"
 	"twinshelf/internal/prove"
-	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/testkit"
@@ -44,11 +42,8 @@ func TestProofAgainstTheSource(t *testing.T) {
 			t.Fatal(err)
 		}
 		target := opened(t, path)
-		planned, _, err := restore.Rehearse(t.Context(), src, target.Identity(), fit.Wish{Keep: true})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := prove.Resembles(planned, target); err != nil {
+		planned := rehearsed(t, src, target, kept())
+		if err := prove.Resembles(planned.Disk, target); err != nil {
 			return nil, err
 		}
 		var p *shelf.Proof

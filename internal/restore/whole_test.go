@@ -10,7 +10,7 @@ import (
 
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -76,9 +76,9 @@ func TestWholeCapture(t *testing.T) {
 	if plain.Used > 16*miB || plain.Disks[0].Used != plain.Used {
 		t.Errorf("%d bytes are called used", plain.Used)
 	}
-	proof, plan, err := putBackAs(t, s, sparse, testkit.Image(t, "larger.img", 128*miB), fit.Wish{})
-	if err != nil || plan.Parts[0].Grown() == 0 {
-		t.Fatalf("%v %+v", err, plan)
+	proof, made, err := putBackAs(t, s, sparse, testkit.Image(t, "larger.img", 128*miB), plan.Wish{})
+	if err != nil || made.Layout.Parts[0].Grown() == 0 {
+		t.Fatalf("%v %+v", err, made)
 	}
 	wantHolds(t, proof)
 }

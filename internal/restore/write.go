@@ -19,7 +19,7 @@ import (
 var Phases = []string{phaseWrite, phaseAgain, phaseTable, phaseFlush}
 
 // Phases are the names of the phases of this one.
-func (p *Plan) Phases() []string {
+func (p *Restore) Phases() []string {
 	if p.Lenient {
 		return Phases
 	}
@@ -44,13 +44,13 @@ const (
 
 // Run writes. When it fails or is cancelled, the target has no table yet: its first MiB is cleared before anything else
 // and written last. When it ends well Bad and Missing say what isn't as planned.
-func (p *Plan) Run(rc *run.Context) (err error) {
+func (p *Restore) Run(rc *run.Context) (err error) {
 	w, err := p.Guard.Open(p.Target)
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	rc.Rails(p.Source.Size(), p.planned.Size())
+	rc.Rails(p.Order.Source.Size(), p.Disk.Size())
 	rc.Phase(phaseWrite, p.toWrite)
 	if err := p.writeTo(rc, w); err != nil {
 		goesOn := "the restore can be started again"
@@ -69,7 +69,7 @@ func (p *Plan) Run(rc *run.Context) (err error) {
 			rc.Note("the note of how far the restore came can't be removed (%v); it does no harm", err)
 		}
 	}
-	t, err := table.Read(p.planned, p.planned.Size(), p.planned.SectorSize())
+	t, err := table.Read(p.Disk, p.Disk.Size(), p.Disk.SectorSize())
 	if err == nil {
 		err = w.Reread(t.Starts())
 	}
@@ -90,7 +90,7 @@ type block struct {
 
 // writer is a run's writing onto a target.
 type writer struct {
-	*Plan
+	*Restore
 	rc    *run.Context
 	w     disk.Writable
 	since int64 // byte of the target from which on nothing was flushed yet
@@ -103,12 +103,12 @@ type writer struct {
 
 // writeTo is the copy itself: a reader that keeps a few pieces ahead, workers
 // that fetch them, and this goroutine writing in order.
-func (p *Plan) writeTo(rc *run.Context, target disk.Writable) error {
-	w := &writer{Plan: p, rc: rc, w: target}
+func (p *Restore) writeTo(rc *run.Context, target disk.Writable) error {
+	w := &writer{Restore: p, rc: rc, w: target}
 	if err := w.goOn(); err != nil {
 		return err
 	}
-	first := span.Span{End: min(head, p.planned.Size())}
+	first := span.Span{End: min(head, p.Disk.Size())}
 	if err := disk.WriteZeros(target, first, nil); err != nil {
 		return err
 	}
@@ -151,7 +151,7 @@ func (w *writer) goOn() error {
 	}
 	const samples = 16
 	n := 0
-	for piece, err := range w.planned.Pieces() {
+	for piece, err := range w.Disk.Pieces() {
 		if err != nil || piece.Start >= w.came.Upto {
 			break
 		}
@@ -196,7 +196,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for b := range todo {
-				b.buf, b.err = w.planned.Read(b.piece, b.buf)
+				b.buf, b.err = w.Disk.Read(b.piece, b.buf)
 				close(b.ready)
 			}
 		})
@@ -235,7 +235,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 			}
 		}
 	}
-	return later, w.flush(w.planned.Size())
+	return later, w.flush(w.Disk.Size())
 }
 
 // cutOff notes how far the work came when it is cancelled in an orderly way.
@@ -257,7 +257,7 @@ func (w *writer) schedule(from int64, order, todo chan<- *block, free <-chan []b
 			return false
 		}
 	}
-	for piece, err := range w.planned.Pieces() {
+	for piece, err := range w.Disk.Pieces() {
 		if err != nil {
 			b := &block{piece: piece, err: err, ready: make(chan struct{})}
 			close(b.ready)
@@ -302,7 +302,7 @@ const (
 // did notes that a stretch of the target is as planned.
 func (w *writer) did(sp span.Span, h ...how) error {
 	w.rc.MarkWritten(sp, run.Finished)
-	w.rc.MarkRead(w.planned.Source(sp), run.Finished)
+	w.rc.MarkRead(w.Disk.Source(sp), run.Finished)
 	if len(h) > 0 && h[0] == skipped {
 		return w.rc.Skip(sp.Len())
 	}

@@ -14,7 +14,7 @@ import (
 
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -231,11 +231,11 @@ func TestItStarts(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			img := c.img()
 			target := testkit.Image(t, "target.img", 3*size)
-			p := moved(t, img, target, fit.Wish{})
+			p := moved(t, img, target, plan.Wish{})
 			if len(p.Repaired) != c.repairs || len(p.Startup.Starts()) == 0 {
 				t.Errorf("%s; %q %+v", p.Startup.Words(), p.Repaired, p.Startup.Findings)
 			}
-			if x := p.Fit.Parts[len(p.Fit.Parts)-1]; !x.Moved() {
+			if x := p.Layout.Parts[len(p.Layout.Parts)-1]; !x.Moved() {
 				t.Error("what stands behind the root didn't move")
 			}
 			out := starts(t, target, c.uefi)
@@ -243,7 +243,7 @@ func TestItStarts(t *testing.T) {
 				t.Errorf("it didn't start:\n%s", out)
 			}
 			t.Log(strings.TrimSpace(out[max(0, len(out)-200):]))
-			for _, x := range p.Fit.Parts {
+			for _, x := range p.Layout.Parts {
 				if x.Kind == "ext4" { // after it ran and wrote
 					testkit.Do(t, "e2fsck", "-fn", testkit.Extract(t, target, x.To.Start, x.To.Len()))
 				}
@@ -253,7 +253,7 @@ func TestItStarts(t *testing.T) {
 }
 
 // moved captures a disk and restores it onto another one.
-func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
+func moved(t *testing.T, img, target string, wish plan.Wish) *plan.Plan {
 	t.Helper()
 	d, err := disk.Open(img, disk.Identity{})
 	if err != nil {
@@ -270,20 +270,25 @@ func moved(t *testing.T, img, target string, wish fit.Wish) *restore.Plan {
 	}
 	defer s.Close()
 	var twin *shelf.Twin
-	plan := capture.Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []capture.Source{{Survey: sv}}}
-	if err := testkit.Run(t, func(rc *run.Context) (err error) { twin, err = plan.Run(rc); return err }); err != nil {
+	taking := capture.Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []capture.Source{{Survey: sv}}}
+	if err := testkit.Run(t, func(rc *run.Context) (err error) { twin, err = taking.Run(rc); return err }); err != nil {
 		t.Fatal(err)
 	}
 	src, err := s.OpenDisk(t.Context(), twin, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := restore.New(t.Context(), src, testkit.Target(t, target), &disk.Guard{}, wish)
+	to := testkit.Target(t, target)
+	made, err := plan.Make(t.Context(), plan.Order{Source: src, Target: to.Identity, Wish: wish, Seed: "a copy"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := restore.New(made, to, &disk.Guard{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := testkit.Run(t, p.Run); err != nil {
 		t.Fatal(err)
 	}
-	return p
+	return made
 }

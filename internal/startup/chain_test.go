@@ -10,9 +10,9 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
@@ -449,7 +449,7 @@ func TestFreshIdentitiesStart(t *testing.T) {
 		{"a unified kernel", b.disk(map[string][]byte{fallback: b.unified(b.kernel, rootUUID)}), true},
 	} {
 		target := testkit.Image(t, "target.img", 2*size)
-		p := moved(t, c.img, target, fit.Wish{Fresh: true, Seed: "a copy"})
+		p := moved(t, c.img, target, plan.Wish{Fresh: true})
 		if !strings.HasPrefix(p.Startup.Words(), should) {
 			t.Errorf("%s: %s\n%s", c.name, p.Startup.Words(), told(p.Startup))
 		}

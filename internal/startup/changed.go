@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
@@ -88,14 +89,23 @@ func loadersChanged(a, b *checker) []string {
 	return out
 }
 
-// Since notes in a report what changed since an earlier date, where something of it isn't good.
-func (r *Report) Since(date string, changed []string) {
+// Since is the report with what changed since an earlier date.
+func (r *Report) Since(date string, changed []string) *Report {
 	if len(changed) == 0 {
-		return
+		return r
 	}
-	r.Findings = append(r.Findings,
+	out := *r
+	out.Findings = append(slices.Clone(r.Findings),
 		Finding{Way: References, Verdict: Doubt, Aside: true,
 			Says: fmt.Sprintf("changed since the twin before, of %s: %s", date, strings.Join(changed, ", "))})
+	return &out
+}
+
+// Decline is the report where nothing of it is repaired.
+func (r *Report) Decline() *Report {
+	out := *r
+	out.Declined = true
+	return &out
 }
 
 // Troubled says whether something of the start-up isn't good.

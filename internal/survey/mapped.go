@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"iter"
 
 	"twinshelf/internal/disk"
@@ -32,7 +33,7 @@ func (m *Mapped) Examined(part int) (why string, known bool) {
 			if a.Content.Sound {
 				return "", true
 			}
-			return a.Content.Why, true
+			return cmp.Or(a.Content.Why, a.Content.Doubt), true
 		}
 	}
 	return "", false

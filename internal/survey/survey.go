@@ -75,7 +75,7 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 		if gap := (span.Span{Start: at, End: parts[i].Span.Start}); !gap.Empty() {
 			s.gap(gap)
 		}
-		if err := s.part(ctx, &parts[i], inUse); err != nil {
+		if err := s.part(ctx, &parts[i], members(d, parts, &parts[i]), inUse); err != nil {
 			return nil, err
 		}
 		at = parts[i].Span.End
@@ -100,9 +100,9 @@ func (s *Survey) gap(sp span.Span) {
 	s.Areas = append(s.Areas, a)
 }
 
-func (s *Survey) part(ctx context.Context, p *table.Part, inUse map[int]string) error {
+func (s *Survey) part(ctx context.Context, p *table.Part, others []families.Member, inUse map[int]string) error {
 	a := Area{Span: p.Span, Part: p, r: disk.Section(s.Device, p.Span.Start, p.Span.Len())}
-	c, err := families.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize())
+	c, err := families.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize(), others...)
 	if err != nil {
 		return err
 	}
@@ -111,15 +111,20 @@ func (s *Survey) part(ctx context.Context, p *table.Part, inUse map[int]string) 
 			c.Distrust(why)
 		}
 	}
+	a.take(s.Device, c)
+	s.Areas = append(s.Areas, a)
+	return nil
+}
+
+// take gives the area its contents.
+func (a *Area) take(d disk.Device, c fsys.Content) {
 	if !c.Maps {
-		c.Used = dataIn(s.Device, p.Span)
+		c.Used = dataIn(d, a.Span)
 	}
 	a.Content, a.ToRead = c, c.Used
 	if c.Maps {
-		a.ToRead = dataWithin(s.Device, &c, p.Span.Start)
+		a.ToRead = dataWithin(d, &c, a.Span.Start)
 	}
-	s.Areas = append(s.Areas, a)
-	return nil
 }
 
 // TakeWhole has every byte of all parts captured that isn't zero, whatever their maps say.
@@ -217,7 +222,8 @@ func (s *Survey) roles() {
 		}
 		starts = starts || a.Role == table.RoleStartup || a.Part.Active
 		// A volume group or what is encrypted may be the system as well.
-		may := a.Role == table.RoleData || a.Role == table.RoleUnknown && a.Content.Info.Opaque != ""
+		may := a.Role == table.RoleData ||
+			a.Role == table.RoleUnknown && (a.Content.Info.Opaque != "" || len(a.Inner()) > 0)
 		if may && (largest < 0 || a.Span.Len() > s.Areas[largest].Span.Len()) {
 			largest = i
 		}
@@ -285,8 +291,12 @@ func (s *Survey) Warnings() []string {
 	var out []string
 	for _, a := range s.Parts() {
 		if why := a.Content.Info.Unclean; why != "" {
-			out = append(out, fmt.Sprintf("part %d (%s): %s; all of it is read, and the twin says so for ever",
-				a.Part.Number, a.Title(), why))
+			read := "all of it is read"
+			if a.Content.Maps {
+				read = "all of that volume is read"
+			}
+			out = append(out, fmt.Sprintf("part %d (%s): %s; %s, and the twin says so for ever", a.Part.Number,
+				a.Title(), why, read))
 		}
 	}
 	return out

@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/units"
 )
 
@@ -170,6 +171,9 @@ func (m *model) captureLine(r captureRow, w int) string {
 		if !a.Content.Maps && a.Content.Why != "" {
 			state = "all of it is read: " + a.Content.Why
 		}
+		if inner := a.Inner(); len(inner) > 0 {
+			state += ", in " + innerNames(inner)
+		}
 		for _, o := range a.Content.Omit {
 			state += ", without " + o.What
 		}
@@ -184,12 +188,21 @@ func (m *model) captureLine(r captureRow, w int) string {
 	return ""
 }
 
+// innerNames are the names of the devices in a container.
+func innerNames(inner []fsys.Inner) string {
+	var names []string
+	for _, x := range inner {
+		names = append(names, x.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
 // mostGoing is how many lines say what goes after a capture.
 const mostGoing = 9
 
 func (m *model) estimateLines(w int) []string {
 	if m.plan == nil {
-		if len(m.chosenDisks()) == 0 {
+		if len(chosenDisks(m)) == 0 {
 			return []string{m.th.caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
 		}
 		return []string{m.th.dim.Render(" Working out what is needed …")}

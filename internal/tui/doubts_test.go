@@ -87,5 +87,5 @@ func partsOfPlan(m *model) string {
 	if m.pair == nil {
 		return fmt.Sprint(m.restoreErr)
 	}
-	return fmt.Sprint(m.pair.Plan.Fit.Parts)
+	return fmt.Sprint(m.pair.Plan.Layout.Parts)
 }

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	layout "twinshelf/internal/fit"
 
 	"github.com/charmbracelet/x/ansi"
 
-	layout "twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/startup"
@@ -40,9 +41,10 @@ func (m *model) fitBody(w int) []string {
 		}
 		return append(out, "", "   Press t for the next disk that may be written.")
 	case m.pair == nil:
-		return []string{"", m.th.dim.Render(" Working out what goes where …")}
+		return []string{"", m.th.dim.Render(" Working out what goes where …"), "",
+			m.th.dim.Render("   " + m.busy.words())}
 	}
-	out := append(m.pairLines(w), " "+fitHead(m.th, m.pair.Plan.Fit), "")
+	out := append(m.pairLines(w), " "+fitHead(m.th, m.pair.Plan.Plan), "")
 	out = append(out, m.fitParts(w)...)
 	out = append(out, "")
 	return append(append(out, m.fitNotes(w)...), startLines(m.th, m.pair.Plan, w)...)
@@ -50,7 +52,7 @@ func (m *model) fitBody(w int) []string {
 
 // fitParts is the table of what becomes of each part.
 func (m *model) fitParts(w int) []string {
-	d, f := m.pair.Describe(), m.pair.Plan.Fit
+	d, f := m.pair.Describe(), m.pair.Plan.Layout
 	title, wide := min(26, max(18, w-92)), w >= wideFit
 	head := "     " + fit("part", title)
 	if wide {
@@ -65,7 +67,7 @@ func (m *model) fitParts(w int) []string {
 	for i, x := range f.Parts {
 		out = append(out, m.fitLine(i, x, d, title, w))
 	}
-	if a := f.Added; a != nil {
+	if a := m.pair.Plan.Added; a != nil {
 		line := "   + " +
 			fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]) +
 			right(units.Bytes(a.Part.Span.Len()), 12)
@@ -74,7 +76,7 @@ func (m *model) fitParts(w int) []string {
 		}
 		out = append(out, m.th.good.Render(line+"   new, "+a.Kind))
 	}
-	if left := f.Leftover; !left.Empty() {
+	if left := f.Leftover; !left.Empty() && m.pair.Plan.Added == nil {
 		out = append(out,
 			m.th.caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused",
 				fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]),
@@ -85,30 +87,30 @@ func (m *model) fitParts(w int) []string {
 
 // fitNotes are what is to know of the plan.
 func (m *model) fitNotes(w int) (out []string) {
-	d, plan := m.pair.Describe(), m.pair.Plan
-	f := plan.Fit
-	_, data := plan.Bytes()
+	d, p := m.pair.Describe(), m.pair.Plan
+	f := p.Layout
+	_, data := p.Bytes()
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room",
-		units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, f.Notes...)
+		units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, p.Notes()...)
 	notes = append(notes,
 		fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read "+
 			"back and "+
 			"proven",
 			map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)),
-			units.Bytes(data), units.Duration(plan.Estimate())))
-	if b := plan.Before(); b != nil {
+			units.Bytes(data), units.Duration(p.Estimate())))
+	if b := p.Before(); b != nil {
 		notes = append(notes,
 			fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew",
 				units.Moment(b.When), b.Percent(f.Size)))
 	}
-	if plan.Fresh != nil {
-		notes = append(notes, plan.Fresh.Does...)
+	if p.Fresh != nil {
+		notes = append(notes, p.Fresh.Does...)
 	}
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, bullet(n, w)...)
 	}
-	if plan.Fresh != nil {
-		for _, n := range slices.Concat(plan.Fresh.Asks, plan.Fresh.Stays) {
+	if p.Fresh != nil {
+		for _, n := range slices.Concat(p.Fresh.Asks, p.Fresh.Stays) {
 			out = append(out, warned(m.th, n, w)...)
 		}
 	}
@@ -129,7 +131,7 @@ func warned(th theme, text string, w int) []string {
 }
 
 // startLines say whether the planned disk should start, and why.
-func startLines(th theme, p *restore.Plan, w int) []string {
+func startLines(th theme, p *restore.Restore, w int) []string {
 	if !p.Startup.Meant() && len(p.Startup.Findings) == 0 {
 		return nil
 	}
@@ -165,20 +167,20 @@ func startLines(th theme, p *restore.Plan, w int) []string {
 }
 
 // smallest is the size of the smallest disk that is known to do.
-func smallest(p *layout.Plan) int64 {
-	if p.Smallest > 0 {
-		return p.Smallest
+func smallest(l *layout.Layout) int64 {
+	if l.Smallest > 0 {
+		return l.Smallest
 	}
-	return p.Least
+	return l.Least
 }
 
 // wideFit is how many columns it takes to show also what each part is for and where it begins.
 const wideFit = 100
 
 // fitHead is the plan in a sentence.
-func fitHead(th theme, p *layout.Plan) string {
+func fitHead(th theme, p *plan.Plan) string {
 	grown, shrunk, moved, left := 0, 0, 0, 0
-	for _, x := range p.Parts {
+	for _, x := range p.Layout.Parts {
 		switch {
 		case x.To.Empty():
 			left++
@@ -214,7 +216,7 @@ func fitHead(th theme, p *layout.Plan) string {
 }
 
 // fitLine is one part before and after.
-func (m *model) fitLine(i int, x layout.Placed, d *shelf.TwinDisk, title, w int) string {
+func (m *model) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int) string {
 	r := shelf.Region{Part: x.Part.Number, Kind: x.Kind}
 	for _, q := range d.Parts() {
 		if q.Part == x.Part.Number {

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"maps"
 	"strings"
+	layout "twinshelf/internal/fit"
 
 	tea "charm.land/bubbletea/v2"
 
-	layout "twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/sizes"
 )
 
@@ -46,7 +47,7 @@ func (m *model) fitBindings() []binding {
 
 // fitting is what is wished in the Fit step.
 type fitting struct {
-	wish layout.Wish
+	wish plan.Wish
 	row  int
 	of   string // the twin, disk and target that it is meant for
 	goOn bool   // Enter was pressed while the plan was worked out
@@ -57,10 +58,10 @@ type fitting struct {
 }
 
 // fitWish is the wish for what is chosen now; for something else it begins anew.
-func (m *model) fitWish() layout.Wish {
+func (m *model) fitWish() plan.Wish {
 	o, ok := m.origin()
 	if !ok || m.target == nil {
-		return layout.Wish{}
+		return plan.Wish{}
 	}
 	if of := originKey(o) + " " + m.target.Path; m.fit.of != of {
 		m.fit = fitting{of: of, wish: m.pairing.wish[of]}
@@ -108,7 +109,7 @@ func (m *model) pointAtGrowing() {
 		return
 	}
 	m.fit.seen = true
-	for i, x := range m.pair.Plan.Fit.Parts {
+	for i, x := range m.pair.Plan.Layout.Parts {
 		if x.Share > 0 {
 			m.fit.row = i
 		}
@@ -116,29 +117,29 @@ func (m *model) pointAtGrowing() {
 }
 
 // wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
-func (m *model) wishFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
+func (m *model) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
 	return m.setPart(false, change)
 }
 
 // toggleFor is wishFor for a wish that is taken back by the same key: when none is left the plan is what it was.
-func (m *model) toggleFor(change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
+func (m *model) toggleFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
 	return m.setPart(true, change)
 }
 
-func (m *model) setPart(toggle bool, change func(x layout.Placed, w *layout.PartWish)) tea.Cmd {
-	if m.pair == nil || len(m.pair.Plan.Fit.Parts) == 0 {
+func (m *model) setPart(toggle bool, change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
+	if m.pair == nil || len(m.pair.Plan.Layout.Parts) == 0 {
 		return nil
 	}
 	wish := m.fitWish()
 	parts := map[int]layout.PartWish{}
 	if maps.Copy(parts, wish.Parts); len(parts) == 0 {
-		for _, x := range m.pair.Plan.Fit.Parts {
+		for _, x := range m.pair.Plan.Layout.Parts {
 			if x.Share > 0 {
 				parts[x.Part.Number] = layout.PartWish{Share: x.Share}
 			}
 		}
 	}
-	x := m.pair.Plan.Fit.Parts[min(m.fit.row, len(m.pair.Plan.Fit.Parts)-1)]
+	x := m.pair.Plan.Layout.Parts[min(m.fit.row, len(m.pair.Plan.Layout.Parts)-1)]
 	w := parts[x.Part.Number]
 	change(x, &w)
 	if parts[x.Part.Number] = w; w == (layout.PartWish{}) {
@@ -155,7 +156,7 @@ func (m *model) setPart(toggle bool, change func(x layout.Placed, w *layout.Part
 
 func (m *model) keyFit(k string) tea.Cmd {
 	if m.pair != nil && k != "k" { // that is for the sizes here
-		m.fit.row = moved(k, m.fit.row, len(m.pair.Plan.Fit.Parts))
+		m.fit.row = moved(k, m.fit.row, len(m.pair.Plan.Layout.Parts))
 	}
 	switch k {
 	case "b":
@@ -200,7 +201,7 @@ func (m *model) keyFit(k string) tea.Cmd {
 		}
 		return m.replan()
 	case "+", "-":
-		return m.wishFor(func(x layout.Placed, w *layout.PartWish) {
+		return m.wishFor(func(x layout.Part, w *layout.PartWish) {
 			switch {
 			case x.Fixed != "":
 				m.fail(fmt.Sprintf("Part %d can't grow: %s.", x.Part.Number, x.Fixed))
@@ -211,11 +212,11 @@ func (m *model) keyFit(k string) tea.Cmd {
 			}
 		})
 	case "x":
-		return m.toggleFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+		return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
 	case "w":
 		m.askExport()
 	case "m":
-		return m.toggleFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
+		return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
 	case "=":
 		m.askPartSize()
 	case "enter":
@@ -225,15 +226,15 @@ func (m *model) keyFit(k string) tea.Cmd {
 }
 
 func (m *model) askPartSize() {
-	if m.pair == nil || len(m.pair.Plan.Fit.Parts) == 0 {
+	if m.pair == nil || len(m.pair.Plan.Layout.Parts) == 0 {
 		return
 	}
-	x := m.pair.Plan.Fit.Parts[min(m.fit.row, len(m.pair.Plan.Fit.Parts)-1)]
+	x := m.pair.Plan.Layout.Parts[min(m.fit.row, len(m.pair.Plan.Layout.Parts)-1)]
 	if x.Fixed != "" {
 		m.fail(fmt.Sprintf("Part %d can't grow: %s.", x.Part.Number, x.Fixed))
 		return
 	}
-	room := m.pair.Plan.Fit.Room
+	room := m.pair.Plan.Layout.Room
 	m.ask(fmt.Sprintf("Size of part %d, now %s, at most %s: ", x.Part.Number, sizes.Words(x.From.Len()),
 		sizes.Words(x.From.Len()+room)), "", func(text string) {
 		n, err := sizes.Parse(text, sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.used})
@@ -241,15 +242,16 @@ func (m *model) askPartSize() {
 			m.fail(sentence(err))
 			return
 		}
-		m.pending = m.wishFor(func(_ layout.Placed, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
+		m.pending = m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
 	})
 }
 
 func (m *model) askFill() {
 	wish := m.fitWish()
-	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ", wish.Fill,
+	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ",
+		wish.NewPart.Kind,
 		func(text string) {
-			wish.Fill = strings.TrimSpace(text)
+			wish.NewPart.Kind = strings.TrimSpace(text)
 			m.setWish(wish)
 		})
 }

@@ -116,6 +116,8 @@ type model struct {
 	proof    *shelf.Proof
 	written  string // path of the target that the last run wrote
 	planning int
+	unplan   context.CancelFunc // gives up what is being planned
+	busy     *busy              // what that is busy with
 }
 
 func newModel(ctx context.Context, w *workshop.Workshop) *model {
@@ -211,30 +213,26 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.marks, m.ahead, m.known, m.retired, m.concerns = msg.marks, msg.ahead, msg.known, msg.retired, msg.concerns
 		return m, m.onShelved(msg.boards)
 	case thinned:
-		if msg.number == m.planning {
+		if planningOver(m, msg.number) {
 			m.onThinned(msg.p, msg.err)
 		}
 	case problems:
 		m.fail(msg.text)
 	case planned:
-		if msg.number == m.planning {
-			m.pair, m.restoreErr = msg.pair, msg.err
-			m.pointAtGrowing()
-			if m.fit.goOn {
-				m.fit.goOn = false
-				return m, m.fitLastPage()
-			}
-			return m, m.release()
+		return m, m.onPlanned(msg)
+	case stillPlanning:
+		if msg.number == m.planning && m.busy != nil {
+			return m, watchPlanning(msg.number)
 		}
 	case estimated:
-		if msg.number == m.planning {
+		if planningOver(m, msg.number) {
 			m.plan, m.estimate, m.trusts, m.outgoing = msg.plan, msg.e, msg.trusts, msg.outgoing
 			if msg.err != nil {
 				m.fail(msg.err.Error())
 			}
 		}
 	case drafted:
-		if msg.number == m.planning {
+		if planningOver(m, msg.number) {
 			m.ready.plan, m.ready.err = msg.plan, msg.err
 			if m.ready.goOn {
 				m.ready.goOn = false
@@ -385,7 +383,7 @@ func (m *model) chooseMachine() {
 	}
 }
 
-func (m *model) chosenDisks() []*bench.Disk {
+func chosenDisks(m *model) []*bench.Disk {
 	var out []*bench.Disk
 	for _, d := range m.disks {
 		if m.chosen[d.Path] {
@@ -397,8 +395,45 @@ func (m *model) chosenDisks() []*bench.Disk {
 
 // replan computes what the present step shows, in the background.
 func (m *model) replan() tea.Cmd {
+	if m.busy != nil { // a finished plan goes on reading through its context
+		m.unplan()
+	}
+	ctx, cancel := context.WithCancel(m.ctx)
 	m.planning++
-	number := m.planning
+	m.unplan, m.busy = cancel, &busy{began: time.Now()}
+	cmd := m.planStep(ctx, m.planning, m.busy.doing)
+	if cmd == nil {
+		cancel()
+		m.busy = nil
+		return nil
+	}
+	return tea.Batch(cmd, watchPlanning(m.planning))
+}
+
+// planningOver says whether what was planned is still wanted; then nothing more is being planned.
+func planningOver(m *model, number int) bool {
+	if number != m.planning {
+		return false
+	}
+	m.busy = nil
+	return true
+}
+
+// onPlanned takes a plan, unless another is being made by now.
+func (m *model) onPlanned(msg planned) tea.Cmd {
+	if !planningOver(m, msg.number) {
+		return nil
+	}
+	m.pair, m.restoreErr = msg.pair, msg.err
+	if m.pointAtGrowing(); m.fit.goOn {
+		m.fit.goOn = false
+		return m.fitLastPage()
+	}
+	return m.release()
+}
+
+// planStep computes what the present step shows, in the background; doing hears what it is busy with.
+func (m *model) planStep(ctx context.Context, number int, doing func(string)) tea.Cmd {
 	switch m.step {
 	case stepReady:
 		return m.replanReady(number)
@@ -406,7 +441,7 @@ func (m *model) replan() tea.Cmd {
 		return m.replanThinning(number)
 	case stepCapture:
 		m.plan = nil
-		disks := m.chosenDisks()
+		disks := chosenDisks(m)
 		if len(disks) == 0 || m.w.Shelf == nil || m.looking > 0 {
 			return nil
 		}
@@ -414,16 +449,18 @@ func (m *model) replan() tea.Cmd {
 		for _, d := range disks {
 			leave[d] = m.leaveOut[d.Path]
 		}
-		w, machine, trust, ctx := m.w, m.machine, m.trust, m.ctx
+		w, machine, trust := m.w, m.machine, m.trust
 		return func() tea.Msg {
-			p, err := w.PlanCapture(machine, disks, leave)
+			p, err := w.PlanCapture(ctx, machine, disks, leave)
 			if err != nil {
 				return estimated{number: number, err: err}
 			}
 			p.Trust = trust
+			doing("packing samples of what is used")
 			if err := p.Sample(ctx); err != nil {
 				return estimated{number: number, err: err}
 			}
+			doing("looking which blocks the shelf has")
 			e, err := p.Estimate(ctx)
 			outgoing, problem := w.Leaving(ctx, machine)
 			return estimated{number, p, e, p.Trusts(ctx), outgoing, errors.Join(err, problem)}
@@ -437,7 +474,7 @@ func (m *model) replan() tea.Cmd {
 		}
 		w, wish := m.w, m.fitWish()
 		return func() tea.Msg {
-			p, err := w.PlanRestore(m.ctx, o, target, wish)
+			p, err := w.PlanRestore(ctx, o, target, wish, doing)
 			return planned{number, p, err}
 		}
 	}

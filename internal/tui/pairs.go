@@ -9,7 +9,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
-	layout "twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
@@ -19,7 +19,7 @@ import (
 type pairing struct {
 	of     string         // the twin
 	target map[int]string // paths of targets, by the disk of the twin; "" leaves it out
-	wish   map[string]layout.Wish
+	wish   map[string]plan.Wish
 	run    []*workshop.Pair // what the run writes, when there are several
 }
 
@@ -48,9 +48,9 @@ func originKey(o workshop.Origin) string {
 	return fmt.Sprint(o.Twin.ID, " ", o.Disk)
 }
 
-func (m *model) setWish(w layout.Wish) {
+func (m *model) setWish(w plan.Wish) {
 	if m.fit.wish = w; m.pairing.wish == nil {
-		m.pairing.wish = map[string]layout.Wish{}
+		m.pairing.wish = map[string]plan.Wish{}
 	}
 	m.pairing.wish[m.fit.of] = w
 }
@@ -62,7 +62,7 @@ func (m *model) several() (*shelf.Twin, bool) {
 		return t, false
 	}
 	if m.pairing.of != t.ID {
-		m.pairing = pairing{of: t.ID, target: map[int]string{}, wish: map[string]layout.Wish{}}
+		m.pairing = pairing{of: t.ID, target: map[int]string{}, wish: map[string]plan.Wish{}}
 	}
 	return t, true
 }
@@ -179,12 +179,12 @@ func (m *model) fitLastPage() tea.Cmd {
 	}
 	w, current, first := m.w, m.pair, m.twinDisk
 	var targets []*bench.Disk
-	var wishes []layout.Wish
+	var wishes []plan.Wish
 	for i := range t.Disks {
 		d := m.targetOf(i)
 		targets = append(targets, d)
 		if d == nil {
-			wishes = append(wishes, layout.Wish{})
+			wishes = append(wishes, plan.Wish{})
 			continue
 		}
 		if i != first && m.taken(i, d) {
@@ -200,7 +200,7 @@ func (m *model) fitLastPage() tea.Cmd {
 			case i == first && current != nil:
 				pairs = append(pairs, current)
 			case d != nil:
-				p, err := w.PlanRestore(m.ctx, workshop.Origin{Twin: t, Disk: i}, d, wishes[i])
+				p, err := w.PlanRestore(m.ctx, workshop.Origin{Twin: t, Disk: i}, d, wishes[i], nil)
 				if err != nil {
 					return paired{err: fmt.Errorf("disk %d: %w", i+1, err)}
 				}
@@ -240,7 +240,7 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 		s := summaries[i]
 		if len(pairs) > 1 {
 			s.Head = fmt.Sprintf("target %d of %d: ", i+1, len(pairs)) + s.Head
-			m.show(pairs[i])
+			show(m, pairs[i])
 		}
 		m.lastPage(s, func() tea.Cmd { return page(i + 1) })
 		return nil
@@ -264,14 +264,14 @@ func (m *model) askExport() {
 		m.fail("A run is on already: see step 6.")
 		return
 	}
-	size, wish := m.pair.Plan.Fit.Size, m.fitWish()
+	size, wish := m.pair.Plan.Layout.Size, m.fitWish()
 	m.ask("New image file for the rehearsal: ", "", func(path string) {
 		if path = strings.TrimSpace(path); path == "" {
 			return
 		}
 		w, ctx := m.w, m.ctx
 		m.pending = func() tea.Msg {
-			p, err := w.PlanExport(ctx, o, path, size, wish)
+			p, err := w.PlanExport(ctx, o, path, size, wish, nil)
 			if err != nil {
 				return told{err: err}
 			}
@@ -287,7 +287,7 @@ func (m *model) askExport() {
 }
 
 // show puts a pair onto the rails.
-func (m *model) show(p *workshop.Pair) {
+func show(m *model, p *workshop.Pair) {
 	m.twinDisk, m.target, m.pair, m.written = p.Disk, p.Target, p, p.Target.Path
 }
 
@@ -302,5 +302,5 @@ func (m *model) followPairs() {
 	if !strings.HasPrefix(m.snap.Phase, fmt.Sprintf("disk %d", p.Disk+1)) || m.step != stepRun {
 		return
 	}
-	m.show(p)
+	show(m, p)
 }

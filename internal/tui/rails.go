@@ -132,7 +132,7 @@ func (m *model) targetRail() rail {
 func (m *model) plannedParts(parts []railPart) []railPart {
 	var out []railPart
 	for _, p := range parts {
-		for _, x := range m.pair.Plan.Fit.Parts {
+		for _, x := range m.pair.Plan.Layout.Parts {
 			if x.Part.Number == p.number {
 				p.span = x.To
 			}
@@ -141,7 +141,7 @@ func (m *model) plannedParts(parts []railPart) []railPart {
 			out = append(out, p)
 		}
 	}
-	if a := m.pair.Plan.Fit.Added; a != nil {
+	if a := m.pair.Plan.Added; a != nil {
 		out = append(out, railPart{a.Part.Span, a.Part.Number, a.Label + " (new)", table.RoleData, 0, true})
 	}
 	return out

@@ -51,12 +51,13 @@ func (w *Workshop) LookInto(ctx context.Context, o Origin) (*Inside, error) {
 		}
 		in.Parts = append(in.Parts, parts...)
 	}
+	inside.Join(in.Parts)
 	return in, nil
 }
 
 // LookIntoPlan opens the planned disk of a pair, as it will be.
 func LookIntoPlan(ctx context.Context, p *Pair) (*Inside, error) {
-	return lookAt(ctx, "planned for "+disk.Sticker(p.Target.Identity), p.Plan.Planned())
+	return lookAt(ctx, "planned for "+disk.Sticker(p.Target.Identity), p.Plan.Disk)
 }
 
 func lookAt(ctx context.Context, title string, d disk.Device) (*Inside, error) {
@@ -64,6 +65,7 @@ func lookAt(ctx context.Context, title string, d disk.Device) (*Inside, error) {
 	if err != nil {
 		return nil, err
 	}
+	inside.Join(parts)
 	return &Inside{Title: title, Disks: 1, Parts: parts}, nil
 }
 

@@ -1,10 +1,8 @@
 package workshop
 
 import (
-	"bytes"
 	"context"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -17,14 +15,11 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
-	"twinshelf/internal/identity"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
-	"twinshelf/internal/startup"
-	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -92,41 +87,64 @@ func (o Origin) open(ctx context.Context, w *Workshop) (disk.Mapped, string, err
 type Pair struct {
 	Origin
 	Target *bench.Disk
-	Plan   *restore.Plan
-	wish   fit.Wish
+	Plan   *restore.Restore
 }
 
 // PlanRestore plans to put a disk onto a probed target, as it is wished. Where an earlier run of the same plan was
-// cut off the plan goes on from there.
-func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk, wish fit.Wish) (*Pair, error) {
-	src, name, err := o.open(ctx, w)
+// cut off the plan goes on from there. doing hears what the planning is busy with; it may be nil.
+func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk, wish plan.Wish,
+	doing func(string)) (*Pair, error) {
+	if target == nil || target.Device == nil {
+		_, err := o.order(ctx, w, disk.Identity{})
+		if err == nil {
+			err = fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
+		}
+		return nil, err
+	}
+	order, err := o.order(ctx, w, target.Identity)
 	if err != nil {
 		return nil, err
 	}
-	if target.Device == nil {
-		return nil, fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
+	order.Wish, order.Doing = wish, doing
+	return w.planOrder(ctx, o, target, order)
+}
+
+// order is a disk's order without a wish.
+func (o Origin) order(ctx context.Context, w *Workshop, target disk.Identity) (order plan.Order, err error) {
+	src, name, err := o.open(ctx, w)
+	if err != nil {
+		return order, err
 	}
+	order = plan.Order{Source: src, Target: target, Seed: seed(name, target), Made: o.when(), Origin: name}
+	if o.Twin != nil {
+		order.Elsewhere = elsewhere(o.Twin, o.Disk)
+		order.Earlier = func(ctx context.Context) (disk.Device, time.Time, error) { return o.earlier(ctx, w) }
+	}
+	return order, nil
+}
+
+func (w *Workshop) planOrder(ctx context.Context, o Origin, target *bench.Disk, order plan.Order) (*Pair, error) {
 	var reads []string
 	if o.Bench != nil {
 		reads = []string{o.Bench.Path}
-	} else {
-		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
 	}
-	wish.Seed, wish.When = seed(name, target.Identity), o.when()
-	p, err := restore.New(ctx, src, target.Target(), w.Guard(reads...), wish)
+	guard := w.Guard(reads...)
+	if err := guard.Check(target.Target()); err != nil {
+		return nil, err
+	}
+	made, err := plan.Make(ctx, order)
+	if err != nil {
+		return nil, err
+	}
+	p, err := restore.New(made, target.Target(), guard)
 	if err != nil {
 		return nil, err
 	}
 	p.Lenient = o.Bench != nil
-	if o.Twin != nil && p.Startup.Troubled() {
-		if err := w.since(ctx, o, src, p.Startup); err != nil {
-			return nil, err
-		}
-	}
-	if err := p.GoOn(w.noteOf(target.Identity), name); err != nil {
+	if err := p.GoOn(w.noteOf(target.Identity), order.Origin); err != nil {
 		return nil, err
 	}
-	return &Pair{o, target, p, wish}, nil
+	return &Pair{o, target, p}, nil
 }
 
 // Together looks at all that is restored in one piece of work: where some disks get identities of their own, the
@@ -137,15 +155,15 @@ func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error)
 		others := map[string]string{}
 		for j, o := range pairs {
 			if j != i && o.Twin != nil {
-				maps.Copy(others, o.Plan.Fit.Renewed)
+				maps.Copy(others, o.Plan.Renewed())
 			}
 		}
 		if len(others) == 0 || p.Twin == nil {
 			continue
 		}
-		wish := p.wish
-		wish.Others = others
-		again, err := w.PlanRestore(ctx, p.Origin, p.Target, wish)
+		order := p.Plan.Order
+		order.Others = others
+		again, err := w.planOrder(ctx, p.Origin, p.Target, order)
 		if err != nil {
 			return nil, err
 		}
@@ -154,9 +172,8 @@ func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error)
 	return out, nil
 }
 
-// since notes what of a disk's start-up changed since the machine's twin before; nothing where there is none, or it
-// can't be read.
-func (w *Workshop) since(ctx context.Context, o Origin, src disk.Device, r *startup.Report) error {
+// earlier opens a disk of a twin as it was at the machine's twin before; nil where there is none, or it can't be read.
+func (o Origin) earlier(ctx context.Context, w *Workshop) (disk.Device, time.Time, error) {
 	twins, _ := w.shelf().Twins(ctx)
 	var before *shelf.Twin
 	at := 0
@@ -170,18 +187,13 @@ func (w *Workshop) since(ctx context.Context, o Origin, src disk.Device, r *star
 		}
 	}
 	if before == nil {
-		return nil
+		return nil, time.Time{}, nil
 	}
 	d, err := w.shelf().OpenDisk(ctx, before, at)
-	if err != nil {
-		return nil
+	if err != nil { // it takes nothing from the plan
+		return nil, time.Time{}, ctx.Err()
 	}
-	changed, err := startup.Changed(ctx, src, d)
-	if errors.Is(err, context.Canceled) {
-		return err
-	}
-	r.Since(units.Moment(before.Taken), changed)
-	return nil
+	return d, before.Taken, nil
 }
 
 // when is the time that what is made new carries: of a twin its date, so that the same plan makes the same.
@@ -303,7 +315,7 @@ func (w *Workshop) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 	}
 	defer dev.Close()
 	dev.Forget() // what is compared shall come from the medium
-	proof, err := prove.Target(rc, p.Describe(), p.Plan.Planned(), dev, Tool())
+	proof, err := prove.Target(rc, p.Describe(), p.Plan.Plan, dev, Tool())
 	if err != nil {
 		return nil, err
 	}
@@ -339,48 +351,20 @@ func (w *Workshop) StartProofTarget(ctx context.Context, o Origin,
 	if target.Device == nil {
 		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
 	}
-	src, name, err := o.open(ctx, w)
+	order, err := o.order(ctx, w, target.Identity)
 	if err != nil {
 		return nil, nil, err
 	}
-	want := o.Describe()
-	wish := fit.LaidOn(src, target.Device, want.Table)
-	wish.Seed, wish.When = seed(name, target.Identity), o.when()
-	if t, err := table.Read(target.Device, target.Device.Size(), target.Device.SectorSize()); err == nil &&
-		t.ID != want.Table.ID {
-		wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(wish.Seed, want.Table.ID))
-	}
-	if o.Twin != nil {
-		wish.Elsewhere = elsewhere(o.Twin, o.Disk)
-	}
-	planned, repairs, err := restore.Rehearse(ctx, src, target.Identity, wish)
-	if err != nil && wish.Places != nil { // laid out by somebody else: the proof says where it differs
-		wish = fit.Wish{Keep: true}
-		planned, repairs, err = restore.Rehearse(ctx, src, target.Identity, wish)
-	}
-	if err == nil && len(wish.Elsewhere) > 0 { // what has it been told of the other disks?
-		if wish.Others, err = startup.Told(ctx, planned, target.Device, wish.Elsewhere); err == nil &&
-			len(wish.Others) > 0 {
-			planned, repairs, err = restore.Rehearse(ctx, src, target.Identity, wish)
-		}
-	}
-	for _, q := range repairs { // were they declined when it was made?
-		if b := make([]byte, q.Span().Len()); err == nil &&
-			(disk.ReadFull(target.Device, b, q.Off) != nil || !bytes.Equal(b, q.Data)) {
-			wish.AsItStarts = true
-			planned, _, err = restore.Rehearse(ctx, src, target.Identity, wish)
-			break
-		}
-	}
+	p, err := plan.Retrace(ctx, order, target.Device)
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := prove.Resembles(planned, target.Device); err != nil {
+	if err := prove.Resembles(p.Disk, target.Device); err != nil {
 		return nil, nil, err
 	}
 	var result *shelf.Proof
 	r := run.Start(ctx, "Proof of "+disk.Sticker(target.Identity), prove.Phases, 0, func(rc *run.Context) (err error) {
-		if result, err = prove.Target(rc, want, planned, target.Device, Tool()); err != nil || o.Twin == nil {
+		if result, err = prove.Target(rc, o.Describe(), p, target.Device, Tool()); err != nil || o.Twin == nil {
 			return err
 		}
 		result.Twin = o.Twin.ID

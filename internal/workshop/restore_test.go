@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 )
 
 // TestInterruptedRestoreGoesOn: a cancelled restore is found again when the same is planned, goes on, and proves;
@@ -21,16 +22,16 @@ func TestInterruptedRestoreGoesOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	target := named(t, disks, "7731")
-	plan := func(wish fit.Wish) *Pair {
+	planned := func(wish plan.Wish) *Pair {
 		t.Helper()
 		w.Bench.Probe(context.Background(), target) // as it is now
-		p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, wish)
+		p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, wish, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return p
 	}
-	p := plan(fit.Wish{})
+	p := planned(plan.Wish{})
 	if p.Plan.Before() != nil {
 		t.Fatal("there is an earlier run of a plan that was never carried out")
 	}
@@ -42,10 +43,10 @@ func TestInterruptedRestoreGoesOn(t *testing.T) {
 	if err := r.Wait(); !errors.Is(err, context.Canceled) {
 		t.Fatalf("it ended before it could be cancelled: %v", err)
 	}
-	if p := plan(fit.Wish{Keep: true}); p.Plan.Before() != nil {
+	if p := planned(plan.Wish{Wish: fit.Wish{Keep: true}}); p.Plan.Before() != nil {
 		t.Error("another plan goes on from it")
 	}
-	p = plan(fit.Wish{})
+	p = planned(plan.Wish{})
 	if b := p.Plan.Before(); b == nil || b.Upto < 1<<20 ||
 		!strings.Contains(strings.Join(SummarizeRestore([]*Pair{p})[0].Steps, "\n"),
 			"goes on where an earlier run was cut off") {
@@ -58,7 +59,7 @@ func TestInterruptedRestoreGoesOn(t *testing.T) {
 	if notes := strings.Join(r.Snapshot().Notes, "\n"); !strings.Contains(notes, "goes on at byte") {
 		t.Errorf("notes: %s", notes)
 	}
-	if p := plan(fit.Wish{}); p.Plan.Before() != nil {
+	if p := planned(plan.Wish{}); p.Plan.Before() != nil {
 		t.Error("the note outlives the end")
 	}
 }

@@ -89,7 +89,7 @@ func summarizePair(p *Pair) Summary {
 	s.From = p.words()
 	s.Lost = target.Loses()
 	s.Mild = len(s.Lost) == 0
-	s.Steps = append(slices.Clone(p.Plan.Fit.Notes), p.Plan.Repaired...)
+	s.Steps = append(p.Plan.Notes(), p.Plan.Repaired...)
 	s.Doubts = restore.Warnings(p.Describe())
 	if p.Bench != nil {
 		for _, u := range p.Bench.Uses {
@@ -117,7 +117,7 @@ func summarizePair(p *Pair) Summary {
 	if b := p.Plan.Before(); b != nil {
 		s.Steps = append(s.Steps,
 			fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)",
-				units.Moment(b.When), b.Upto, b.Percent(p.Plan.Fit.Size)))
+				units.Moment(b.When), b.Upto, b.Percent(p.Plan.Layout.Size)))
 	}
 	write, data := p.Plan.Bytes()
 	s.Notes = append(s.Notes,
@@ -126,7 +126,7 @@ func summarizePair(p *Pair) Summary {
 		"about "+units.Duration(2*p.Plan.Estimate())+", with reading it back; it can be paused",
 		"areas that nobody uses keep what is on the target now; erase it first if that matters",
 		"cut off or cancelled, it goes on from the last flush when it is started again")
-	if p.Bench != nil && p.Plan.Fresh == nil && p.Plan.Fit.Table.Kind != table.None {
+	if p.Bench != nil && p.Plan.Fresh == nil && p.Plan.Layout.Table.Kind != table.None {
 		s.Notes = append(s.Notes, "both disks will have the same identity: don't leave both in one machine")
 	}
 	return s

@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/store"
@@ -69,7 +70,7 @@ func twoDisks(t *testing.T) (*Workshop, *shelf.Twin) {
 	for _, d := range disks {
 		w.Bench.Probe(context.Background(), d)
 	}
-	p, err := w.PlanCapture("Purser's laptop", disks, nil)
+	p, err := w.PlanCapture(t.Context(), "Purser's laptop", disks, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,7 +90,8 @@ func TestTogether(t *testing.T) {
 			img := testkit.Image(t, "target.img", 44*units.MiB)
 			d := (&bench.Bench{Images: []string{img}}).List()[0]
 			w.Bench.Probe(context.Background(), d)
-			p, err := w.PlanRestore(t.Context(), Origin{Twin: twin, Disk: i}, d, fit.Wish{Fresh: fresh[i], Keep: true})
+			p, err := w.PlanRestore(t.Context(), Origin{Twin: twin, Disk: i}, d,
+				plan.Wish{Wish: fit.Wish{Keep: true}, Fresh: fresh[i]}, nil)
 			if err != nil {
 				t.Fatal(err)
 			}

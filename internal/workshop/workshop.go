@@ -24,6 +24,7 @@ import (
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
 
@@ -164,7 +165,7 @@ func Companions(twins []*shelf.Twin, all []*bench.Disk, d *bench.Disk) []*bench.
 }
 
 // PlanCapture plans the capture of probed disks.
-func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk,
+func (w *Workshop) PlanCapture(ctx context.Context, machine string, disks []*bench.Disk,
 	leaveOut map[*bench.Disk]map[int]bool) (*capture.Plan, error) {
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
@@ -173,6 +174,7 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk,
 		return nil, fmt.Errorf("%q can't be the name of a machine: it holds characters that can't be shown", machine)
 	}
 	p := &capture.Plan{Shelf: w.shelf(), Machine: strings.TrimSpace(machine), Tool: Tool()}
+	var surveys []*survey.Survey
 	for i, d := range disks {
 		for _, o := range disks[:i] {
 			if o == d || o.Path == d.Path || w.Bench.Host.Overlap(o.Path, d.Path) {
@@ -183,9 +185,14 @@ func (w *Workshop) PlanCapture(machine string, disks []*bench.Disk,
 		if d.Survey == nil {
 			return nil, fmt.Errorf("%s can't be captured: %s", d.Path, d.Words())
 		}
-		p.Sources = append(p.Sources, capture.Source{Survey: d.Survey, LeaveOut: leaveOut[d], Rotational: d.Rotational})
+		surveys = append(surveys, d.Survey)
 	}
-	return p, nil
+	joined, err := survey.Joined(ctx, surveys)
+	for i, s := range joined {
+		p.Sources = append(p.Sources,
+			capture.Source{Survey: s, LeaveOut: leaveOut[disks[i]], Rotational: disks[i].Rotational})
+	}
+	return p, err
 }
 
 const phaseNames = "List names"

@@ -11,7 +11,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/demotest"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
 	"twinshelf/internal/units"
@@ -78,7 +78,7 @@ func TestRestoreAndItsSummary(t *testing.T) {
 		t.Fatal(err)
 	}
 	target := named(t, disks, "40B1")
-	p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, fit.Wish{})
+	p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, plan.Wish{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,17 +105,19 @@ func TestWhatIsMissing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.PlanCapture("Kiosk", nil, nil); !errors.Is(err, ErrNoShelf) {
+	if _, err := w.PlanCapture(t.Context(), "Kiosk", nil, nil); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
-	if _, err := w.PlanRestore(t.Context(), Origin{Twin: &shelf.Twin{}}, nil, fit.Wish{}); !errors.Is(err, ErrNoShelf) {
+	if _, err := w.PlanRestore(t.Context(), Origin{Twin: &shelf.Twin{}}, nil, plan.Wish{}, nil); !errors.Is(err,
+		ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
 	if err := w.OpenShelf(t.Context(), t.TempDir()); !errors.Is(err, store.ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
 	w, disks := ferry(t)
-	if _, err := w.PlanCapture("Kiosk", []*bench.Disk{{Path: "x.img", Problem: "there is no such file"}}, nil); err ==
+	if _, err := w.PlanCapture(t.Context(), "Kiosk", []*bench.Disk{{Path: "x.img", Problem: "there is no such file"}},
+		nil); err ==
 		nil || !strings.Contains(err.Error(), "no such file") {
 		t.Errorf("%v", err)
 	}
@@ -126,7 +128,7 @@ func TestWhatIsMissing(t *testing.T) {
 		t.Fatal(err)
 	}
 	var refused *disk.Refusal
-	if _, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, oak, fit.Wish{}); !errors.As(err, &refused) {
+	if _, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, oak, plan.Wish{}, nil); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
 	}
 }

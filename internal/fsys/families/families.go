@@ -18,14 +18,57 @@ func All() fsys.Families {
 	return fsys.Families{exfat.Family(), ext.Family(), fat.Family(), ntfs.Family(), swap.Family()}
 }
 
-// Identify returns the volume on a part; see fsys.Families.Identify.
-func Identify(r io.ReaderAt, size int64, sector int) (fsys.Volume, error) {
-	return All().Identify(r, size, sector)
+// Identify returns the volume on a part, or the container with the volumes in it; see fsys.Families.Identify, and
+// Examine for others.
+func Identify(r io.ReaderAt, size int64, sector int, others ...Member) (fsys.Volume, error) {
+	return identify(r, size, sector, others, 0)
 }
 
-// Examine recognises what a part holds, and which of its bytes matter; see fsys.Families.Examine.
-func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int) (fsys.Content, error) {
+func identify(r io.ReaderAt, size int64, sector int, others []Member, depth int) (fsys.Volume, error) {
+	v, err := All().Identify(r, size, sector)
+	if err != nil || depth >= maxLayers {
+		return v, err
+	}
+	if l, err := open(v, r, size, sector, others); err == nil && l != nil {
+		l.identify(depth)
+		return l, nil
+	}
+	return v, nil // what can't be followed stays what its signature says
+}
+
+// Examine recognises what a part holds, and which of its bytes matter, through containers too; see
+// fsys.Families.Examine. others are members that a container on the part may have beside it; those that aren't of it do
+// no harm.
+func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others ...Member) (fsys.Content, error) {
+	return examine(ctx, r, size, sector, others, 0)
+}
+
+func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others []Member,
+	depth int) (fsys.Content, error) {
+	v, err := All().Identify(r, size, sector)
+	if err == nil && depth < maxLayers {
+		l, err := open(v, r, size, sector, others)
+		if l != nil {
+			return l.judge(ctx, depth)
+		}
+		if err != nil {
+			c, failed := All().Examine(ctx, r, size, sector)
+			c.Why += ", which can't be followed: " + err.Error()
+			return c, failed
+		}
+	}
 	return All().Examine(ctx, r, size, sector)
+}
+
+// judge says which bytes of the part matter.
+func (l *layered) judge(ctx context.Context, depth int) (fsys.Content, error) {
+	if err := l.examine(ctx, depth); err != nil {
+		return fsys.Content{}, err
+	}
+	c, err := fsys.Judge(ctx, l, l.members[0].Size)
+	c.Info.Unclean, c.Doubt = l.unquiet()
+	c.Sound = c.Sound && c.Info.Unclean == "" && c.Doubt == ""
+	return c, err
 }
 
 // Makers are the kinds that can be made, by name.

@@ -1,0 +1,69 @@
+// Package container is what lies between a part and the volumes on it: a container takes one or several members (parts,
+// or devices that another container gives) and gives devices, with a map both ways between the bytes of a device and
+// those of the members. Whatever is known of a device (what is used, what changed, what can't be read, which file a
+// place belongs to, what shall be patched) goes through that map, and so through any number of layers.
+//
+// Kinds of containers have packages of their own below this one, which decode bytes and know no file system.
+package container
+
+import (
+	"io"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
+
+// Member is a stretch of bytes that a container lies on.
+type Member struct {
+	R    io.ReaderAt
+	Size int64 // bytes
+}
+
+// Container is what was recognised on members. Members are counted from 0, in the order in which they were given.
+type Container interface {
+	// Head describes it as it shows on a member.
+	Head(member int) Head
+	// Devices are what it gives, in the order of its own description.
+	Devices() []Device
+	// Own is what of a member the container needs for itself, in bytes of the member. It never is less than that.
+	Own(member int) span.Set
+}
+
+// Head describes a container on one of its members.
+type Head struct {
+	Kind string // "LVM2"
+	Name string // of the container, as its system calls it
+	ID   string // of the member
+	// Unit is what space is handed out in, bytes.
+	Unit int64
+	// Members is how many members it has, those included that weren't given.
+	Members int
+}
+
+// Device is what a container gives.
+type Device struct {
+	Name string // as its system calls it, such as desk/root
+	ID   string
+	Size int64 // bytes
+	// Map says where its bytes lie; nil where nobody can tell.
+	Map *Map
+	// Sealed says in words why its bytes aren't to be believed or looked into although the map is known, such as that
+	// they are a share of something else; empty when they may.
+	Sealed string
+}
+
+// Grower is a Container that becomes larger with a member.
+type Grower interface {
+	// Grow has the container use a member of another size, in bytes, and gives one of its devices the room that this
+	// makes: as much of it as the device can take, in bytes of the device. It reads, and never writes.
+	Grow(member int, size int64, device int) (*Growth, error)
+}
+
+// Growth is what becomes of a container.
+type Growth struct {
+	// Device is the size in bytes that the device has afterwards, Map where its bytes lie then.
+	Device int64
+	Map    *Map
+	// Patches are for the member that grew, in bytes of it.
+	Patches []disk.Patch
+}

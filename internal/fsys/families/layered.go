@@ -1,0 +1,297 @@
+package families
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"path"
+	"strings"
+
+	"twinshelf/internal/container"
+	"twinshelf/internal/container/lvm"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+)
+
+// Member is a stretch that a container may lie on, beside the one that is looked at.
+type Member = container.Member
+
+// kinds are the containers that are read, by the signature that their members bear.
+func kinds() map[string]opener {
+	return map[string]opener{
+		"LVM volume group member": func(m Member, others []Member) (container.Container, []Member, error) {
+			return lvm.Open(m, others...)
+		},
+	}
+}
+
+// opener opens the container that a member is of; of others those count that are of it too.
+type opener func(m Member, others []Member) (c container.Container, members []Member, err error)
+
+const (
+	// maxLayers is how deep containers may lie in each other.
+	maxLayers = 8
+	// maxPieces is how many pieces of a device are told apart; of one with more all that it takes counts as used.
+	maxPieces = 1 << 22
+)
+
+// layered is a container on a part, and what lies in it.
+type layered struct {
+	c       container.Container
+	members []Member // the first one is the part
+	sector  int
+	inner   []inner
+}
+
+// inner is a device of the container.
+type inner struct {
+	container.Device
+	device  disk.Device // nil where it can't be read
+	volume  fsys.Volume // nil where none is known
+	content fsys.Content
+	// all is the content with what may be left out.
+	all fsys.Content
+}
+
+var (
+	_ fsys.Volume  = (*layered)(nil)
+	_ fsys.Layered = (*layered)(nil)
+	_ fsys.Omitter = (*layered)(nil)
+	_ fsys.Resizer = (*layered)(nil)
+	_ fsys.Files   = (*layered)(nil)
+)
+
+// open opens a container that a part bears the signature of; nil where it isn't one that is read. others are members
+// that it may need beside the part.
+func open(v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member) (*layered, error) {
+	if v == nil {
+		return nil, nil
+	}
+	kind := kinds()[v.Info().Kind]
+	if kind == nil {
+		return nil, nil
+	}
+	c, members, err := kind(Member{R: r, Size: size}, others)
+	if err != nil {
+		return nil, err
+	}
+	l := &layered{c: c, members: members, sector: sector}
+	for _, d := range c.Devices() {
+		x := inner{Device: d}
+		if d.Map != nil && d.Sealed == "" {
+			x.device = container.Open(d, members, sector)
+		}
+		l.inner = append(l.inner, x)
+	}
+	return l, nil
+}
+
+// identify recognises what lies in the devices.
+func (l *layered) identify(depth int) {
+	for i := range l.inner {
+		x := &l.inner[i]
+		x.content = fsys.Everything(x.Size, x.Sealed)
+		if x.device != nil {
+			x.volume, _ = identify(x.device, x.Size, l.sector, nil, depth+1)
+		}
+		if x.volume != nil {
+			x.content.Volume, x.content.Info = x.volume, x.volume.Info()
+		}
+		x.all = x.content
+	}
+}
+
+// examine looks which bytes of the devices matter.
+func (l *layered) examine(ctx context.Context, depth int) error {
+	for i := range l.inner {
+		x := &l.inner[i]
+		if x.device == nil {
+			x.content = fsys.Everything(x.Size, x.Sealed)
+			x.all = x.content
+			continue
+		}
+		var err error
+		if x.content, err = examine(ctx, x.device, x.Size, l.sector, nil, depth+1); err != nil {
+			return err
+		}
+		x.volume, x.all = x.content.Volume, x.content
+		if err := x.all.KeepAll(ctx); err != nil {
+			return ctx.Err() // then all of it counts
+		}
+	}
+	return nil
+}
+
+// Info describes the container as a volume of the part.
+func (l *layered) Info() fsys.Info {
+	h := l.c.Head(0)
+	return fsys.Info{Kind: h.Kind, Label: h.Name, ID: h.ID, Size: l.members[0].Size, Unit: h.Unit}
+}
+
+// unquiet says which volumes in it weren't quiet, and which aren't believed.
+func (l *layered) unquiet() (unclean, doubt string) {
+	var a, b []string
+	for _, x := range l.inner {
+		switch info := x.content.Info; {
+		case info.Unclean != "":
+			a = append(a, x.Name+": "+info.Unclean)
+		case x.volume != nil && !x.content.Maps && info.Opaque == "":
+			b = append(b, x.Name+": "+x.content.Why)
+		}
+	}
+	return strings.Join(a, "; "), strings.Join(b, "; ")
+}
+
+// Used is what the container needs for itself, and what of its devices matters.
+func (l *layered) Used() iter.Seq2[span.Span, error] {
+	return func(yield func(span.Span, error) bool) {
+		used := l.c.Own(0)
+		for i := range l.inner {
+			if err := l.inner[i].used(&used); err != nil {
+				yield(span.Span{}, err)
+				return
+			}
+		}
+		for sp := range used.All() {
+			if !yield(sp, nil) {
+				return
+			}
+		}
+	}
+}
+
+// used adds what of the device matters, in bytes of the part.
+func (x *inner) used(out *span.Set) error {
+	if x.Map == nil {
+		return nil // the container counts it as its own
+	}
+	n := 0
+	for sp, err := range x.all.Spans() {
+		if err != nil {
+			return fmt.Errorf("%s: %w", x.Name, err)
+		}
+		if n++; n > maxPieces {
+			sp = span.Span{End: x.Size}
+		}
+		if x.Map.On(0, sp, out); n > maxPieces {
+			break
+		}
+	}
+	return nil
+}
+
+// Inner are the devices.
+func (l *layered) Inner() []fsys.Inner {
+	out := make([]fsys.Inner, len(l.inner))
+	for i, x := range l.inner {
+		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content}
+	}
+	return out
+}
+
+// Omissions are those of the volumes.
+func (l *layered) Omissions() ([]fsys.Omission, error) {
+	var out []fsys.Omission
+	for _, x := range l.inner {
+		for _, o := range x.content.Omit {
+			here := fsys.Omission{What: x.Name + ": " + o.What, Why: o.Why}
+			for sp := range o.Spans.All() {
+				x.Map.On(0, sp, &here.Spans)
+			}
+			here.Bytes = here.Spans.Total()
+			out = append(out, here)
+		}
+	}
+	return out, nil
+}
+
+// Resize has the container use a part of another size, and the largest volume in it that can grow take the room.
+func (l *layered) Resize(b fsys.Bounds) (*fsys.Change, error) {
+	keeps := &fsys.Change{Size: l.members[0].Size}
+	if b.Size <= keeps.Size {
+		return keeps, nil
+	}
+	grower, ok := l.c.(container.Grower)
+	i := l.growing()
+	if !ok || i < 0 {
+		keeps.Notes = []string{"it keeps its size: nothing in it can grow"}
+		return keeps, nil
+	}
+	x := &l.inner[i]
+	g, err := grower.Grow(0, b.Size, i)
+	if err != nil {
+		keeps.Notes = []string{"it keeps its size: " + err.Error()}
+		return keeps, nil
+	}
+	c, err := x.volume.(fsys.Resizer).Resize(fsys.Bounds{Size: g.Device, Sector: l.sector})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", x.Name, err)
+	}
+	if len(c.Moves) > 0 {
+		keeps.Notes = []string{fmt.Sprintf("it keeps its size: the %s of %s would have to move", x.content.Info.Kind,
+			x.Name)}
+		return keeps, nil
+	}
+	out := &fsys.Change{Size: b.Size, Patches: g.Patches}
+	for _, q := range c.Patches {
+		out.Patches = append(out.Patches, outward(q, g.Map)...)
+	}
+	for _, n := range c.Notes {
+		out.Notes = append(out.Notes, x.Name+": "+n)
+	}
+	out.Notes = append(out.Notes, fmt.Sprintf("%s takes the room, and its %s with it", x.Name, x.content.Info.Kind))
+	out.Patches, err = disk.SortPatches(out.Patches, b.Size)
+	return out, err
+}
+
+// growing is the largest volume that can grow; -1 when there is none.
+func (l *layered) growing() int {
+	best := -1
+	for i, x := range l.inner {
+		info := x.content.Info
+		if _, ok := x.volume.(fsys.Resizer); !ok || info.Opaque != "" || info.Unclean != "" || info.Swap {
+			continue
+		}
+		if best < 0 || x.Size > l.inner[best].Size {
+			best = i
+		}
+	}
+	return best
+}
+
+// outward puts a patch of a device where its bytes lie on the part.
+func outward(q disk.Patch, m *container.Map) []disk.Patch {
+	var out []disk.Patch
+	for r := range m.Runs(q.Span()) {
+		p := disk.Patch{Off: r.Off, Why: q.Why}
+		if q.Data == nil {
+			p.Zeros = r.Inner.Len()
+		} else {
+			p.Data = q.Data[r.Inner.Start-q.Off : r.Inner.End-q.Off]
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// Files is a tree with a folder for each device whose files can be read.
+func (l *layered) Files() (fsys.Tree, error) {
+	t := &layeredTree{}
+	var problem error
+	for i := range l.inner {
+		x := &l.inner[i]
+		tree, err := fsys.TreeOf(x.volume)
+		if err != nil {
+			problem = errors.Join(problem, fmt.Errorf("%s: %w", x.Name, err))
+			continue
+		}
+		t.devices = append(t.devices, branch{path.Base(x.Name), tree, x.Map})
+	}
+	if len(t.devices) == 0 {
+		return nil, &fsys.Unreadable{Why: fmt.Sprintf("no device in it holds files that can be read (%v)", problem)}
+	}
+	return t, nil
+}

@@ -1,0 +1,235 @@
+package plan
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"reflect"
+	"strings"
+	"testing"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+)
+
+const miB = 1 << 20
+
+// mapped is a memory disk as pieces of data of 1 MiB.
+type mapped struct{ *disk.Memory }
+
+func (m mapped) Pieces() iter.Seq2[disk.Piece, error] {
+	return func(yield func(disk.Piece, error) bool) {
+		for sp := range disk.Chunks(span.Span{End: m.Size()}, miB) {
+			if !yield(disk.Piece{Span: sp, Kind: disk.Data}, nil) {
+				return
+			}
+		}
+	}
+}
+
+// kiosk is a disk with two parts: a FAT16 and a grown-up ext4.
+func kiosk(t *testing.T) mapped {
+	t.Helper()
+	const size = 48 * miB
+	m := disk.NewMemory(size, 512)
+	l := table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-000000000001", Parts: []table.Part{
+		{Number: 1, Span: span.At(miB, 10*miB), Type: table.TypeMSBasicData,
+			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000002"},
+		{Number: 2, Span: span.At(11*miB, 32*miB), Type: table.TypeLinuxData,
+			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000003"}}}
+	patches, err := table.Build(l, size)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, kind := range []string{"FAT16", "ext4"} {
+		maker, err := families.MakerOf(kind)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := l.Parts[i].Span
+		volume, err := maker.Format(fsys.Form{Kind: kind, Label: "KIOSK", Size: at.Len(), Sector: 512, Start: at.Start,
+			ID: [16]byte{7, byte(i)}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, q := range volume {
+			q.Off += at.Start
+			patches = append(patches, q)
+		}
+	}
+	for _, q := range patches {
+		copy(m.Bytes[q.Off:q.Span().End], append(bytes.Clone(q.Data), make([]byte, q.Zeros)...))
+	}
+	return mapped{m}
+}
+
+func order(t *testing.T, w Wish) Order {
+	return Order{Source: kiosk(t), Target: disk.Identity{Size: 80 * miB, Sector: 512}, Wish: w, Seed: "harbour"}
+}
+
+// wishes are wishes that between them have every pass do something.
+func wishes() map[string]Wish {
+	return map[string]Wish{
+		"nothing":      {},
+		"fresh":        {Fresh: true},
+		"a new part":   {Wish: fit.Wish{Keep: true}, NewPart: NewPart{"ext4", "SPARE"}},
+		"all of it":    {Wish: fit.Wish{Parts: map[int]fit.PartWish{1: {Leave: true}}}, Fresh: true, AsItStarts: true},
+		"as small as.": {Wish: fit.Wish{Parts: map[int]fit.PartWish{2: {Least: true}}}},
+	}
+}
+
+// TestPassesLeaveTheirPlan: a pass gives another plan, and the one that it was given is what it was, down to the bytes
+// of its disk; the same order makes the same plan.
+func TestPassesLeaveTheirPlan(t *testing.T) {
+	for name, w := range wishes() {
+		t.Run(name, func(t *testing.T) {
+			p := Plan{Order: order(t, w)}
+			for _, x := range append(passes(), pass{"", check}) {
+				before, bytesBefore := p, contents(t, p.Disk)
+				next, err := x.run(t.Context(), p)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if !reflect.DeepEqual(summary(p), summary(before)) || !bytes.Equal(contents(t, p.Disk), bytesBefore) {
+					t.Errorf("%q changed the plan that it was given", x.doing)
+				}
+				p = next
+			}
+			again, err := Make(t.Context(), p.Order)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if !bytes.Equal(contents(t, again.Disk), contents(t, p.Disk)) {
+				t.Error("the same order makes another disk")
+			}
+		})
+	}
+}
+
+func contents(t *testing.T, d disk.Device) []byte {
+	t.Helper()
+	if d == nil || reflect.ValueOf(d).IsNil() {
+		return nil
+	}
+	b := make([]byte, d.Size())
+	if err := disk.ReadFull(d, b, 0); err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// summary is everything of a plan that can be printed.
+func summary(p Plan) string {
+	text := fmt.Sprintf("%v %v %+v %v", p.Repaired, p.Elsewhere, p.Added, p.Repairs)
+	if p.Layout != nil {
+		text += fmt.Sprintf(" %+v", *p.Layout)
+	}
+	if p.Startup != nil {
+		text += fmt.Sprintf(" %+v", *p.Startup)
+	}
+	if p.Fresh != nil {
+		text += fmt.Sprintf(" %+v", *p.Fresh)
+	}
+	return text
+}
+
+// TestPlanningEndsAtEveryStep: whatever the planning is busy with when it is cancelled, it ends there; and it says what
+// it is busy with.
+func TestPlanningEndsAtEveryStep(t *testing.T) {
+	var heard []string
+	o := order(t, Wish{Fresh: true})
+	o.Doing = func(what string) { heard = append(heard, what) }
+	if _, err := Make(t.Context(), o); err != nil {
+		t.Fatal(err)
+	}
+	if len(heard) != len(passes())+1 {
+		t.Fatalf("heard %q", heard)
+	}
+	for i := range heard {
+		ctx, cancel := context.WithCancel(t.Context())
+		n := 0
+		o.Doing = func(string) {
+			if n++; n == i+1 {
+				cancel()
+			}
+		}
+		if _, err := Make(ctx, o); !errors.Is(err, context.Canceled) || n != i+1 {
+			t.Errorf("cancelled while %s: %v after %d passes", heard[i], err, n)
+		}
+	}
+}
+
+// ending cancels a context when a byte behind the first MiB is read.
+type ending struct {
+	mapped
+	cancel context.CancelFunc
+	after  int
+}
+
+func (e *ending) ReadAt(p []byte, off int64) (int, error) {
+	if e.after++; e.after > 20 {
+		e.cancel()
+	}
+	return e.mapped.ReadAt(p, off)
+}
+
+// TestPlanningEndsWhileItReads: looking how small a file system can become takes reading, which ends too.
+func TestPlanningEndsWhileItReads(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	o := order(t, Wish{Wish: fit.Wish{Parts: map[int]fit.PartWish{2: {Least: true}}}})
+	src := &ending{mapped: kiosk(t), cancel: cancel}
+	o.Source = src
+	if _, err := Make(ctx, o); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+	if src.after > 25 {
+		t.Errorf("read on %d times", src.after-20)
+	}
+}
+
+// TestRetrace: a disk that was made by a plan shows by which one; what was laid out otherwise gets the plain one.
+func TestRetrace(t *testing.T) {
+	for name, w := range wishes() {
+		o := order(t, w)
+		p, err := Make(t.Context(), o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		made := disk.NewMemory(p.Disk.Size(), 512)
+		copy(made.Bytes, contents(t, p.Disk))
+		o.Wish = Wish{}
+		again, err := Retrace(t.Context(), o, made)
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		if !bytes.Equal(contents(t, again.Disk), made.Bytes) {
+			t.Errorf("%s: the plan found is another: %+v", name, again.Order.Wish)
+		}
+	}
+	o := order(t, Wish{})
+	blank := disk.NewMemory(o.Target.Size, 512)
+	p, err := Retrace(t.Context(), o, blank)
+	if err != nil || !p.Order.Wish.Keep {
+		t.Errorf("a blank disk: %v %+v", err, p)
+	}
+}
+
+// TestPlanRefuses says what can't be done, and why.
+func TestPlanRefuses(t *testing.T) {
+	for says, w := range map[string]Wish{
+		"no room left": {Wish: fit.Wish{Parts: map[int]fit.PartWish{2: {Share: 1}}}, NewPart: NewPart{Kind: "ext4"}},
+		"XFS":          {Wish: fit.Wish{Keep: true}, NewPart: NewPart{Kind: "XFS"}},
+		"no part 9":    {Wish: fit.Wish{Parts: map[int]fit.PartWish{9: {Leave: true}}}},
+	} {
+		if _, err := Make(t.Context(), order(t, w)); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", says, err)
+		}
+	}
+}

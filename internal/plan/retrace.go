@@ -1,0 +1,104 @@
+package plan
+
+import (
+	"bytes"
+	"context"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fit"
+	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/identity"
+	"twinshelf/internal/span"
+	"twinshelf/internal/startup"
+	"twinshelf/internal/table"
+)
+
+// Retrace finds the plan by which a disk was made that exists already: where its parts were put, whether it was given
+// identities of its own, what it was told of other disks, and whether repairs were declined. The order's wish doesn't
+// count. A disk that was laid out otherwise gets the plan with every part where it was; what differs is for whoever
+// compares them.
+func Retrace(ctx context.Context, o Order, made disk.Device) (*Plan, error) {
+	was, err := table.Read(o.Source, o.Source.Size(), o.Source.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	o.Wish = laidOut(o.Source, made, was)
+	if t, err := table.Read(made, made.Size(), made.SectorSize()); err == nil && t.ID != was.ID {
+		o.Wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(o.Seed, was.ID))
+	}
+	p, err := Rehearse(ctx, o)
+	if err != nil && o.Wish.Places != nil { // by somebody else
+		o.Wish = Wish{Wish: fit.Wish{Keep: true}}
+		p, err = Rehearse(ctx, o)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(o.Elsewhere) > 0 {
+		if o.Others, err = startup.Told(ctx, p.Disk, made, o.Elsewhere); err != nil {
+			return nil, err
+		}
+		if len(o.Others) > 0 {
+			if p, err = Rehearse(ctx, o); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if slices.ContainsFunc(p.Repairs, func(q disk.Patch) bool { return !bears(made, q) }) {
+		o.Wish.AsItStarts = true
+		return Rehearse(ctx, o)
+	}
+	return p, nil
+}
+
+// bears says whether a disk holds what a patch would write.
+func bears(d disk.Device, q disk.Patch) bool {
+	b := make([]byte, q.Span().Len())
+	return disk.ReadFull(d, b, q.Off) == nil && bytes.Equal(b, q.Data)
+}
+
+// laidOut is the wish that a restored disk shows by its own table: its parts are where they were put. source is what it
+// was made from, and want its table.
+func laidOut(source, made disk.Device, want *table.Table) Wish {
+	t, err := table.Read(made, made.Size(), made.SectorSize())
+	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
+		return Wish{Wish: fit.Wish{Keep: true}}
+	}
+	wish := Wish{Wish: fit.Wish{Places: map[int]span.Span{}}}
+	logical := slices.DeleteFunc(slices.Clone(want.Parts), func(p table.Part) bool { return !p.Logical })
+	for _, p := range t.Parts {
+		i := slices.IndexFunc(want.Parts, func(q table.Part) bool {
+			return q.Number == p.Number && q.Logical == p.Logical
+		})
+		if p.Logical { // these are counted, so one that was left out changes the numbers after it
+			n := slices.IndexFunc(logical, func(q table.Part) bool {
+				return q.Type == p.Type && volumeID(source, q) == volumeID(made, p)
+			})
+			if i = -1; n >= 0 {
+				i = slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == logical[n].Number })
+				logical = logical[n+1:]
+			}
+		}
+		section := disk.Section(made, p.Span.Start, p.Span.Len())
+		v, _ := families.Identify(section, p.Span.Len(), made.SectorSize())
+		switch {
+		case i >= 0:
+			wish.Places[want.Parts[i].Number] = p.Span
+		case v != nil && wish.NewPart.Kind == "" && len(wish.Places) == len(want.Parts):
+			wish.NewPart = NewPart{v.Info().Kind, v.Info().Label} // it was made of the room that was left
+		default:
+			return Wish{Wish: fit.Wish{Keep: true}} // another layout: the proof says so
+		}
+	}
+	return wish
+}
+
+// volumeID is the identity of the file system on a part; "" when it isn't known.
+func volumeID(d disk.Device, p table.Part) string {
+	v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	if err != nil || v == nil {
+		return ""
+	}
+	return v.Info().ID
+}

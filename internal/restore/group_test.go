@@ -1,0 +1,129 @@
+package restore_test
+
+import (
+	"bytes"
+	"os"
+	"testing"
+
+	"twinshelf/internal/capture"
+	"twinshelf/internal/plan"
+	"twinshelf/internal/prove"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/survey"
+	"twinshelf/internal/table"
+	"twinshelf/internal/testkit"
+)
+
+// grouped are disks of a machine, on each of which one part is a physical volume of its group: a striped volume over
+// both, and a linear one.
+func grouped(t *testing.T) (images []string, volumes map[string][]byte) {
+	t.Helper()
+	testkit.Need(t, "mkfs.ext4")
+	pvs := []string{testkit.Image(t, "pv0", 100*miB), testkit.Image(t, "pv1", 100*miB)}
+	testkit.Group(t, "purser", pvs,
+		[]testkit.Logical{{Name: "cargo", Extents: 30, Stripes: 2}, {Name: "fares", Extents: 12}})
+	volumes = map[string][]byte{}
+	for name, extents := range map[string]int64{"cargo": 30, "fares": 12} {
+		dir := t.TempDir()
+		if err := os.WriteFile(dir+"/log", testkit.Noise(uint64(extents), 3*miB), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		fs := testkit.Image(t, name, extents*4*miB)
+		testkit.Do(t, "mkfs.ext4", "-q", "-F", "-d", dir, fs)
+		testkit.FillLogical(t, "purser/"+name, pvs, fs)
+		b, err := os.ReadFile(fs)
+		if err != nil {
+			t.Fatal(err)
+		}
+		volumes[name] = b
+	}
+	for i, pv := range pvs {
+		img := testkit.Image(t, "disk.img", 104*miB)
+		testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: guidN(20 + i), Parts: []table.Part{
+			{Number: 1, Span: span.At(miB, 100*miB), Type: table.TypeLinuxLVM, GUID: guidN(30 + i)}}}, 104*miB)
+		testkit.Place(t, pv, img, miB)
+		images = append(images, img)
+	}
+	return images, volumes
+}
+
+// TestGroupOnTwoDisks captures both disks of a volume group by what its volumes use, restores both, and finds every
+// volume and its files again.
+func TestGroupOnTwoDisks(t *testing.T) {
+	images, volumes := grouped(t)
+	s := newShelf(t)
+	var surveys []*survey.Survey
+	for _, img := range images {
+		sv, err := survey.Of(t.Context(), opened(t, img), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		surveys = append(surveys, sv)
+	}
+	joined, err := survey.Joined(t.Context(), surveys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := capture.Plan{Shelf: s, Machine: "Purser's laptop", Tool: "test"}
+	for _, sv := range joined {
+		if sv.Used() > 30*miB {
+			t.Errorf("%d bytes of a disk count as used: %+v", sv.Used(), sv.Areas)
+		}
+		p.Sources = append(p.Sources, capture.Source{Survey: sv})
+	}
+	var twin *shelf.Twin
+	if err := testkit.Run(t, func(rc *run.Context) (err error) { twin, err = p.Run(rc); return err }); err != nil {
+		t.Fatal(err)
+	}
+	if err := testkit.Run(t, func(rc *run.Context) error {
+		proof, err := prove.Twin(rc, s, twin, "test")
+		if err == nil {
+			wantHolds(t, proof)
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	var pvs []string
+	for i := range images {
+		pvs = append(pvs, restoredPart(t, s, twin, i))
+	}
+	testkit.LVM(t, pvs, "vgck", "purser")
+	for name, want := range volumes {
+		img := testkit.Image(t, name, int64(len(want)))
+		if err := os.WriteFile(img, testkit.LogicalBytes(t, "purser/"+name, pvs), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		testkit.Do(t, "e2fsck", "-fn", img)
+		log := testkit.Do(t, "debugfs", "-R", "cat log", img)
+		was := testkit.Image(t, "was", int64(len(want)))
+		if err := os.WriteFile(was, want, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if !bytes.Equal([]byte(log), []byte(testkit.Do(t, "debugfs", "-R", "cat log", was))) {
+			t.Errorf("%s: its file isn't what it was", name)
+		}
+	}
+}
+
+// restoredPart restores a disk of a twin onto a larger one, proves it, and gives its first part.
+func restoredPart(t *testing.T, s *shelf.Shelf, twin *shelf.Twin, i int) string {
+	t.Helper()
+	src, err := s.OpenDisk(t.Context(), twin, i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := testkit.Image(t, "target.img", 300*miB)
+	proof, made, err := written(t, src, &twin.Disks[i], target, plan.Wish{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	wantHolds(t, proof)
+	x := made.Layout.Parts[0]
+	if x.Grown() > 0 {
+		t.Errorf("one of two members grows: %+v", x)
+	}
+	return testkit.Extract(t, target, x.To.Start, x.To.Len())
+}

@@ -1,0 +1,108 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// members are the parts of a disk but for one, on which a container may lie that the one is a member of.
+func members(d disk.Device, parts []table.Part, but *table.Part) []families.Member {
+	var out []families.Member
+	for _, p := range parts {
+		if p.Number != but.Number && p.Span.End <= d.Size() {
+			out = append(out, families.Member{R: disk.Section(d, p.Span.Start, p.Span.Len()), Size: p.Span.Len()})
+		}
+	}
+	return out
+}
+
+// Joined are the surveys of the disks of one machine, with the containers that lie on several disks looked into. The
+// given ones stay as they are.
+func Joined(ctx context.Context, surveys []*Survey) ([]*Survey, error) {
+	out := slices.Clone(surveys)
+	if len(surveys) < 2 {
+		return out, nil
+	}
+	for i, s := range surveys {
+		var others []families.Member
+		for j, o := range surveys {
+			if j != i {
+				others = append(others, members(o.Device, o.Table.Parts, &table.Part{})...)
+			}
+		}
+		joined, err := s.with(ctx, others)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = joined
+	}
+	return out, nil
+}
+
+// with is the survey with what lacks members looked into together with others.
+func (s *Survey) with(ctx context.Context, others []families.Member) (*Survey, error) {
+	out := *s
+	out.Areas = slices.Clone(s.Areas)
+	for i := range out.Areas {
+		a := &out.Areas[i]
+		if !a.Content.Maps || a.Part == nil || !lacks(a.Content.Volume) {
+			continue
+		}
+		all := append(members(s.Device, s.Table.Parts, a.Part), others...)
+		c, err := families.Examine(ctx, a.r, a.Span.Len(), s.Device.SectorSize(), all...)
+		if err != nil {
+			return nil, err
+		}
+		if a.Content.KeepsAll() {
+			if err := c.KeepAll(ctx); err != nil {
+				return nil, err
+			}
+		}
+		a.take(s.Device, c)
+	}
+	return &out, nil
+}
+
+// lacks says whether a volume is a container of which something isn't there.
+func lacks(v fsys.Volume) bool {
+	l, ok := v.(fsys.Layered)
+	return ok && slices.ContainsFunc(l.Inner(), func(x fsys.Inner) bool { return x.Device == nil })
+}
+
+// InnerWords name the devices that a container on the area gives, and say what is on each.
+func (a *Area) InnerWords() []string {
+	var out []string
+	for _, x := range a.Inner() {
+		c := x.Content
+		line := fmt.Sprintf("%s, %s", x.Name, units.Bytes(x.Size))
+		if c.Info.Kind != "" {
+			line += ": " + c.Info.Kind
+		}
+		if c.Info.Label != "" {
+			line += " " + c.Info.Label
+		}
+		if c.Maps {
+			line += ", " + units.Bytes(c.Used) + " in use"
+		} else {
+			line += ", all of it is read: " + c.Why
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// Inner are the devices that a container on the area gives; none where it holds none.
+func (a *Area) Inner() []fsys.Inner {
+	l, ok := a.Content.Volume.(fsys.Layered)
+	if !ok {
+		return nil
+	}
+	return l.Inner()
+}
