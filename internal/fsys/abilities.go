@@ -26,6 +26,8 @@ import "twinshelf/internal/disk"
 type Layered interface {
 	// Inner are the devices, in the order of the container's own description.
 	Inner() []Inner
+	// Outward puts patches of a device where its bytes lie on the part. It fails where some lie on another one.
+	Outward(device int, patches []disk.Patch) ([]disk.Patch, error)
 }
 
 // Inner is a device that a container gives, and what lies on it.

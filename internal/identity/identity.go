@@ -5,6 +5,7 @@ package identity
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -170,18 +171,77 @@ func (r *Renewed) registry(d disk.Device, p table.Part) {
 	}
 }
 
-// volume plans another identity for the file system of a part.
+// target is a file system that may get another identity.
+type target struct {
+	volume fsys.Volume
+	name   string // in words
+	// outward puts patches of the volume where its bytes lie on the disk.
+	outward func([]disk.Patch) ([]disk.Patch, error)
+	// on finds the same volume on a disk that was changed.
+	on func(disk.Device) (fsys.Volume, error)
+}
+
+// volume plans other identities for the file system of a part, or for those in a container on it.
 func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
-	section := disk.Section(d, p.Span.Start, p.Span.Len())
-	v, err := families.Identify(section, p.Span.Len(), d.SectorSize())
+	on := func(d disk.Device) (fsys.Volume, error) {
+		return families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	}
+	onDisk := func(patches []disk.Patch) ([]disk.Patch, error) {
+		for i := range patches {
+			patches[i].Off += p.Span.Start
+		}
+		return patches, nil
+	}
+	v, err := on(d)
 	if err != nil || v == nil {
 		r.Stays = append(r.Stays,
 			fmt.Sprintf("part %d keeps whatever identity it has: its contents aren't known", p.Number))
 		return nil
 	}
-	info := v.Info()
-	name := fmt.Sprintf("the %s of part %d", info.Kind, p.Number)
-	able, ok := v.(fsys.Reidentifier)
+	l, ok := v.(fsys.Layered)
+	if !ok {
+		return r.reidentify(d, target{v, fmt.Sprintf("the %s of part %d", v.Info().Kind, p.Number), onDisk, on}, seed)
+	}
+	for i, in := range l.Inner() {
+		if in.Content.Volume == nil {
+			r.Stays = append(r.Stays,
+				fmt.Sprintf("%s keeps whatever identity it has: its contents aren't known", in.Name))
+			continue
+		}
+		x := target{in.Content.Volume, fmt.Sprintf("the %s of %s", in.Content.Info.Kind, in.Name),
+			func(patches []disk.Patch) ([]disk.Patch, error) {
+				patches, err := l.Outward(i, patches)
+				if err != nil {
+					return nil, err
+				}
+				return onDisk(patches)
+			},
+			func(d disk.Device) (fsys.Volume, error) { return innerOf(on, d, i) }}
+		if err := r.reidentify(d, x, seed); err != nil {
+			return err
+		}
+	}
+	r.Stays = append(r.Stays, fmt.Sprintf("the %s %s on part %d keeps its name and its own identities: a machine that "+
+		"has both disks takes one for the other", v.Info().Kind, v.Info().Label, p.Number))
+	return nil
+}
+
+// innerOf finds the volume number i in a container.
+func innerOf(on func(disk.Device) (fsys.Volume, error), d disk.Device, i int) (fsys.Volume, error) {
+	v, err := on(d)
+	if err != nil {
+		return nil, err
+	}
+	if l, ok := v.(fsys.Layered); ok && i < len(l.Inner()) {
+		return l.Inner()[i].Content.Volume, nil
+	}
+	return nil, nil
+}
+
+// reidentify plans another identity for a file system.
+func (r *Renewed) reidentify(d disk.Device, x target, seed string) error {
+	info := x.volume.Info()
+	able, ok := x.volume.(fsys.Reidentifier)
 	why := "that isn't changed here"
 	if ok && info.Unclean != "" {
 		ok, why = false, info.Unclean
@@ -191,40 +251,40 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 	}
 	if ok {
 		patches, err := able.Reidentify(Derive(seed, info.ID))
-		if cant, is := err.(*fsys.Cant); is {
+		var cant *fsys.Cant
+		if errors.As(err, &cant) {
 			ok, why = false, cant.Why
 		} else if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		} else {
-			for i := range patches {
-				patches[i].Off += p.Span.Start
-			}
-			now, err := seen(d, patches, p)
-			if err != nil {
-				return fmt.Errorf("%s: %w", name, err)
-			}
-			r.Patches = append(r.Patches, patches...)
-			r.IDs[info.ID] = now
-			r.Does = append(r.Does, fmt.Sprintf("%s gets an identity of its own, %s", name, now))
+			return fmt.Errorf("%s: %w", x.name, err)
+		} else if err := r.give(d, x, patches); err != nil {
+			return fmt.Errorf("%s: %w", x.name, err)
 		}
 	}
 	if !ok {
 		r.Stays = append(r.Stays,
-			fmt.Sprintf("%s keeps its identity %s (%s): don't mount both disks at the same time by it", name,
+			fmt.Sprintf("%s keeps its identity %s (%s): don't mount both disks at the same time by it", x.name,
 				info.ID, why))
 	}
 	return nil
 }
 
-// seen is the identity that a part shows with patches over it.
-func seen(d disk.Device, patches []disk.Patch, p table.Part) (string, error) {
+// give enters the patches that give a file system another identity, as it shows with them.
+func (r *Renewed) give(d disk.Device, x target, patches []disk.Patch) error {
+	patches, err := x.outward(patches)
+	if err != nil {
+		return err
+	}
 	o, err := disk.NewOverlay(d, patches, d.Size())
 	if err != nil {
-		return "", err
+		return err
 	}
-	v, err := families.Identify(disk.Section(o, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	v, err := x.on(o)
 	if err != nil || v == nil {
-		return "", fmt.Errorf("it isn't recognised with another identity (%w)", err)
+		return fmt.Errorf("it isn't recognised with another identity (%w)", err)
 	}
-	return v.Info().ID, nil
+	now := v.Info().ID
+	r.Patches = append(r.Patches, patches...)
+	r.IDs[x.volume.Info().ID] = now
+	r.Does = append(r.Does, fmt.Sprintf("%s gets an identity of its own, %s", x.name, now))
+	return nil
 }

@@ -147,6 +147,9 @@ func (c *checker) root(way, menu, args string, ramdisk bool) bool {
 	for word := range strings.FieldsSeq(args) {
 		if value, ok := strings.CutPrefix(word, "root="); ok {
 			named = mentions("root=" + value)
+			if i := slices.IndexFunc(c.inner, func(p part) bool { return p.path(value) }); i >= 0 {
+				return c.rootPart(way, &c.inner[i])
+			}
 			if len(named) == 0 {
 				c.add(Finding{Way: way, Verdict: Doubt,
 					Says: fmt.Sprintf("%s names a root in a way that isn't known here, %s", menu, value)})
@@ -165,9 +168,9 @@ func (c *checker) root(way, menu, args string, ramdisk bool) bool {
 		return false
 	}
 	r := named[0]
-	for i := range c.parts {
-		if p := &c.parts[i]; r.kind != "DEVICE" && r.kind != "MAPPER" && c.named(p, r) {
-			return c.rootPart(way, p)
+	for _, p := range slices.Concat(c.parts, c.inner) {
+		if r.kind != "DEVICE" && c.named(&p, r) {
+			return c.rootPart(way, &p)
 		}
 	}
 	f := Finding{Way: way, Verdict: Doubt, Evidence: args}
@@ -211,16 +214,23 @@ func (c *checker) rootPart(way string, p *part) bool {
 			kind = p.volume.Info().Kind
 		}
 		c.add(Finding{Way: way, Verdict: Doubt,
-			Says: fmt.Sprintf("part %d, the root, holds %s, and that isn't read here", p.Number, kind)})
+			Says: fmt.Sprintf("%s, the root, holds %s, and that isn't read here", p.where(), kind)})
 		return false
 	}
 	for _, name := range inits {
-		if _, err := p.resolve(name); err == nil {
+		_, err := p.resolve(name)
+		if err == nil && p.inner != "" {
+			c.add(Finding{Way: way, Verdict: Doubt,
+				Says: fmt.Sprintf("the root is %s, and a system is on it; whether the initial RAM disk brings that up "+
+					"can't be told", p.where())})
+			return false
+		}
+		if err == nil {
 			return true
 		}
 	}
 	c.add(Finding{Way: way, Verdict: Doubt,
-		Says:     fmt.Sprintf("part %d is the root, and no system is found on it", p.Number),
+		Says:     fmt.Sprintf("%s is the root, and no system is found on it", p.where()),
 		Evidence: "none of " + strings.Join(inits, ", ")})
 	return false
 }

@@ -107,8 +107,8 @@ func (r reference) optional() bool {
 // references looks whether what configuration files refer to is there.
 func (c *checker) references() {
 	resolved, read := 0, 0
-	for i := range c.parts {
-		p := &c.parts[i]
+	for _, x := range slices.Concat(c.parts, c.inner) {
+		p := &x
 		if p.files == nil {
 			continue
 		}
@@ -119,7 +119,7 @@ func (c *checker) references() {
 			}
 			if err != nil {
 				c.add(Finding{Way: References, Verdict: Doubt,
-					Says: fmt.Sprintf("%s on part %d can't be read", name, p.Number), Evidence: err.Error()})
+					Says: fmt.Sprintf("%s on %s can't be read", name, p.where()), Evidence: err.Error()})
 				continue
 			}
 			read++
@@ -155,7 +155,13 @@ func expandAll(tree fs.FS, names []string) []string {
 
 // resolve says whether a reference leads to a part of this disk, and files a finding when it leads nowhere.
 func (c *checker) resolve(on *part, file string, r reference) bool {
-	where := fmt.Sprintf("%s on part %d", file, on.Number)
+	where := fmt.Sprintf("%s on %s", file, on.where())
+	for _, p := range slices.Concat(c.parts, c.inner) {
+		if r.kind != "DEVICE" && c.named(&p, r) {
+			c.judge(&p, file, r)
+			return true
+		}
+	}
 	if r.kind == "MAPPER" { // in a volume group, or behind a lock
 		if r.vital(file) {
 			c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file),
@@ -170,12 +176,6 @@ func (c *checker) resolve(on *part, file string, r reference) bool {
 				Evidence: r.line})
 		}
 		return false
-	}
-	for i := range c.parts {
-		if c.named(&c.parts[i], r) {
-			c.judge(&c.parts[i], file, r)
-			return true
-		}
 	}
 	if slices.ContainsFunc(c.o.Elsewhere, func(id string) bool { return strings.EqualFold(id, r.value) }) {
 		c.add(Finding{Way: References, Verdict: Doubt, Aside: true,
@@ -207,7 +207,7 @@ func (c *checker) judge(p *part, file string, r reference) {
 	if p.volume == nil || p.volume.Info().Opaque == "" || !r.vital(file) {
 		return
 	}
-	says := fmt.Sprintf("part %d, which is named as the root, holds %s, and that isn't read here", p.Number,
+	says := fmt.Sprintf("%s, which is named as the root, holds %s, and that isn't read here", p.where(),
 		p.volume.Info().Kind)
 	if !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Says == says }) {
 		c.add(Finding{Way: References, Verdict: Doubt, Aside: c.aside(file), Says: says, Evidence: r.line})
@@ -221,10 +221,15 @@ func (c *checker) aside(file string) bool { return c.followed && path.Base(file)
 // named says whether a reference means a part.
 func (c *checker) named(p *part, r reference) bool {
 	switch r.kind {
+	case "MAPPER":
+		return p.path(r.value)
 	case "PARTUUID":
+		if p.inner != "" {
+			return false
+		}
 		return strings.EqualFold(c.t.PartUUID(p.Part), r.value)
 	case "PARTLABEL":
-		return p.Name == r.value
+		return p.inner == "" && p.Name == r.value
 	}
 	if p.volume == nil {
 		return false

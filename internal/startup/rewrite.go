@@ -37,41 +37,92 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
-		tree, err := fsys.TreeOf(v)
-		if err != nil {
-			continue
-		}
-		for _, name := range append(expandAll(fsys.FS(tree), configs), binaries...) {
-			item, err := fsys.Find(tree, name)
-			if err != nil || !item.Mode.IsRegular() {
-				continue
+		for _, h := range homes(d, p) {
+			if err := out.rewrite(h, ids); err != nil {
+				return nil, err
 			}
-			f, err := tree.Open(item, "")
-			if err != nil {
-				continue
-			}
-			b := make([]byte, min(f.Size(), maxConfig))
-			if err := disk.ReadFull(f, b, 0); err != nil {
-				continue
-			}
-			now, named := replaced(b, ids)
-			if len(named) == 0 {
-				continue
-			}
-			what := fmt.Sprintf("%s on part %d", name, p.Number)
-			// Only what lies in clusters of its own can be written over: the rest is under a checksum or packed.
-			plain, ok := f.(*fsys.Mapped)
-			if !ok || plain.Data().Total() < plain.Size() {
-				out.Left = append(out.Left, what)
-				out.Stuck = append(out.Stuck, named...)
-				continue
-			}
-			out.Changed = append(out.Changed, what)
-			out.Patches = append(out.Patches, differing(b, now, plain.Spans(), p.Span.Start)...)
 		}
 	}
 	return out, nil
+}
+
+// home is a volume that may have configuration files.
+type home struct {
+	tree  fsys.Tree
+	where string
+	// outward puts patches of the volume where its bytes lie on the disk.
+	outward func([]disk.Patch) ([]disk.Patch, error)
+}
+
+// homes are the volumes on a part: its own, or those in a container.
+func homes(d disk.Device, p table.Part) []home {
+	v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+	onDisk := func(patches []disk.Patch) []disk.Patch {
+		for i := range patches {
+			patches[i].Off += p.Span.Start
+		}
+		return patches
+	}
+	l, ok := v.(fsys.Layered)
+	if !ok {
+		tree, err := fsys.TreeOf(v)
+		if err != nil {
+			return nil
+		}
+		return []home{{tree, fmt.Sprintf("part %d", p.Number), func(patches []disk.Patch) ([]disk.Patch, error) {
+			return onDisk(patches), nil
+		}}}
+	}
+	var out []home
+	for i, in := range l.Inner() {
+		tree, err := fsys.TreeOf(in.Content.Volume)
+		if err != nil {
+			continue
+		}
+		out = append(out, home{tree, fmt.Sprintf("%s in part %d", in.Name, p.Number),
+			func(patches []disk.Patch) ([]disk.Patch, error) {
+				patches, err := l.Outward(i, patches)
+				return onDisk(patches), err
+			}})
+	}
+	return out
+}
+
+// rewrite puts new identities for old ones into the files of a volume.
+func (out *Rewritten) rewrite(h home, ids map[string]string) error {
+	for _, name := range append(expandAll(fsys.FS(h.tree), configs), binaries...) {
+		item, err := fsys.Find(h.tree, name)
+		if err != nil || !item.Mode.IsRegular() {
+			continue
+		}
+		f, err := h.tree.Open(item, "")
+		if err != nil {
+			continue
+		}
+		b := make([]byte, min(f.Size(), maxConfig))
+		if err := disk.ReadFull(f, b, 0); err != nil {
+			continue
+		}
+		now, named := replaced(b, ids)
+		if len(named) == 0 {
+			continue
+		}
+		what := name + " on " + h.where
+		// Only what lies in clusters of its own can be written over: the rest is under a checksum or packed.
+		plain, ok := f.(*fsys.Mapped)
+		if !ok || plain.Data().Total() < plain.Size() {
+			out.Left = append(out.Left, what)
+			out.Stuck = append(out.Stuck, named...)
+			continue
+		}
+		patches, err := h.outward(differing(b, now, plain.Spans()))
+		if err != nil {
+			return fmt.Errorf("%s: %w", what, err)
+		}
+		out.Changed = append(out.Changed, what)
+		out.Patches = append(out.Patches, patches...)
+	}
+	return nil
 }
 
 // replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and gives the old ones
@@ -115,9 +166,8 @@ func replaced(b []byte, ids map[string]string) (out []byte, named []string) {
 	return out, named
 }
 
-// differing gives the patches of what differs between a file's contents, which lie in spans of the part that begins at
-// byte start.
-func differing(was, now []byte, spans []span.Span, start int64) []disk.Patch {
+// differing gives the patches of what differs between a file's contents, which lie in spans of the volume.
+func differing(was, now []byte, spans []span.Span) []disk.Patch {
 	var out []disk.Patch
 	at := int64(0)
 	for _, sp := range spans {
@@ -131,7 +181,7 @@ func differing(was, now []byte, spans []span.Span, start int64) []disk.Patch {
 				i++
 			}
 			out = append(out,
-				disk.Patch{Off: start + sp.Start + from, Data: now[at+from : at+i], Why: "reference to a new identity"})
+				disk.Patch{Off: sp.Start + from, Data: now[at+from : at+i], Why: "reference to a new identity"})
 		}
 		at += max(0, n)
 	}

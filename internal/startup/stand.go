@@ -287,7 +287,7 @@ func (s *stand) Command(name, prefix string) bool {
 
 // unread says whether some part holds a system that isn't read here.
 func (c *checker) unread() bool {
-	return slices.ContainsFunc(c.parts, func(p part) bool {
+	return len(c.inner) > 0 || slices.ContainsFunc(c.parts, func(p part) bool {
 		return p.volume != nil && p.volume.Info().Opaque != "" || p.volume == nil && p.why != "" &&
 			p.Type != table.TypeBIOSBoot && p.Type != table.TypeMSReserved
 	})

@@ -83,6 +83,24 @@ type part struct {
 	volume fsys.Volume // nil when unknown
 	why    string      // it isn't known
 	files  fs.FS       // nil when they can't be read
+	// inner is the name of the device that a container on the part gives, such as desk/root; empty for the part itself.
+	inner string
+}
+
+// where names it in words.
+func (p *part) where() string {
+	if p.inner != "" {
+		return fmt.Sprintf("%s in part %d", p.inner, p.Number)
+	}
+	return fmt.Sprintf("part %d", p.Number)
+}
+
+// path says whether a file in /dev means the device: as the device mapper names it, where dashes are doubled, or by its
+// group.
+func (p *part) path(name string) bool {
+	group, volume, ok := strings.Cut(p.inner, "/")
+	double := strings.NewReplacer("-", "--")
+	return ok && (name == "/dev/mapper/"+double.Replace(group)+"-"+double.Replace(volume) || name == "/dev/"+p.inner)
 }
 
 // checker looks at one disk.
@@ -92,6 +110,7 @@ type checker struct {
 	o      Options
 	t      *table.Table
 	parts  []part
+	inner  []part // what lies in containers on the parts
 	report *Report
 	chain  int // loaders that were started by each other
 	// followed says that some loader's menu was found: what other menus name doesn't count.
@@ -119,12 +138,26 @@ func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error)
 		if err != nil {
 			x.why = err.Error()
 		}
-		if tree, err := fsys.TreeOf(v); err == nil {
+		if l, ok := v.(fsys.Layered); ok {
+			c.inner = append(c.inner, innerParts(p, l)...)
+		} else if tree, err := fsys.TreeOf(v); err == nil {
 			x.files = fsys.FS(tree)
 		}
 		c.parts = append(c.parts, x)
 	}
 	return c, nil
+}
+
+// innerParts are what lies in a container on a part.
+func innerParts(p table.Part, l fsys.Layered) (out []part) {
+	for _, in := range l.Inner() {
+		x := part{Part: table.Part{Number: p.Number}, volume: in.Content.Volume, why: in.Content.Why, inner: in.Name}
+		if tree, err := fsys.TreeOf(x.volume); err == nil {
+			x.files = fsys.FS(tree)
+		}
+		out = append(out, x)
+	}
+	return out
 }
 
 // Check looks at a disk. The error is of reading its table or of a cancelled context.

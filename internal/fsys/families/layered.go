@@ -236,9 +236,11 @@ func (l *layered) Resize(b fsys.Bounds) (*fsys.Change, error) {
 		return keeps, nil
 	}
 	out := &fsys.Change{Size: b.Size, Patches: g.Patches}
-	for _, q := range c.Patches {
-		out.Patches = append(out.Patches, outward(q, g.Map)...)
+	more, err := outward(c.Patches, g.Map)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", x.Name, err)
 	}
+	out.Patches = append(out.Patches, more...)
 	for _, n := range c.Notes {
 		out.Notes = append(out.Notes, x.Name+": "+n)
 	}
@@ -262,19 +264,37 @@ func (l *layered) growing() int {
 	return best
 }
 
-// outward puts a patch of a device where its bytes lie on the part.
-func outward(q disk.Patch, m *container.Map) []disk.Patch {
-	var out []disk.Patch
-	for r := range m.Runs(q.Span()) {
-		p := disk.Patch{Off: r.Off, Why: q.Why}
-		if q.Data == nil {
-			p.Zeros = r.Inner.Len()
-		} else {
-			p.Data = q.Data[r.Inner.Start-q.Off : r.Inner.End-q.Off]
-		}
-		out = append(out, p)
+// Outward puts patches of a device where its bytes lie on the part.
+func (l *layered) Outward(device int, patches []disk.Patch) ([]disk.Patch, error) {
+	x := &l.inner[device]
+	if x.Map == nil {
+		return nil, fmt.Errorf("where %s lies can't be told", x.Name)
 	}
-	return out
+	return outward(patches, x.Map)
+}
+
+func outward(patches []disk.Patch, m *container.Map) ([]disk.Patch, error) {
+	var out []disk.Patch
+	for _, q := range patches {
+		at := q.Off
+		for r := range m.Runs(q.Span()) {
+			if r.Member != 0 {
+				return nil, errors.New("some of what would change lies on another member")
+			}
+			p := disk.Patch{Off: r.Off, Why: q.Why}
+			if q.Data == nil {
+				p.Zeros = r.Inner.Len()
+			} else {
+				p.Data = q.Data[r.Inner.Start-q.Off : r.Inner.End-q.Off]
+			}
+			out = append(out, p)
+			at = r.Inner.End
+		}
+		if at != q.Span().End {
+			return nil, fmt.Errorf("what would change at %s lies beyond the end of the device", q.Span())
+		}
+	}
+	return out, nil
 }
 
 // Files is a tree with a folder for each device whose files can be read.
