@@ -9,7 +9,6 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/units"
 )
 
@@ -139,7 +138,7 @@ func (m *model) captureBody(w int) ([]string, int) {
 		} else {
 			line = "  " + line
 		}
-		out = append(out, line)
+		out = append(append(out, line), innerLines(m.th, r, w)...)
 	}
 	if len(m.captureRows()) == 0 {
 		out = append(out, " No disk can be captured. Go to the Bench (1) to see why.")
@@ -171,9 +170,6 @@ func (m *model) captureLine(r captureRow, w int) string {
 		if !a.Content.Maps && a.Content.Why != "" {
 			state = "all of it is read: " + a.Content.Why
 		}
-		if inner := a.Inner(); len(inner) > 0 {
-			state += ", in " + innerNames(inner)
-		}
 		for _, o := range a.Content.Omit {
 			state += ", without " + o.What
 		}
@@ -188,13 +184,20 @@ func (m *model) captureLine(r captureRow, w int) string {
 	return ""
 }
 
-// innerNames are the names of the devices in a container.
-func innerNames(inner []fsys.Inner) string {
-	var names []string
-	for _, x := range inner {
-		names = append(names, x.Name)
+// innerLines are what lies in a container on a part, a line for each device.
+func innerLines(th theme, r captureRow, w int) (out []string) {
+	if r.part == 0 {
+		return nil
 	}
-	return strings.Join(names, ", ")
+	for _, a := range r.disk.Survey.Parts() {
+		if a.Part.Number != r.part {
+			continue
+		}
+		for _, words := range a.InnerWords() {
+			out = append(out, th.dim.Render(fit("             "+words, w)))
+		}
+	}
+	return out
 }
 
 // mostGoing is how many lines say what goes after a capture.

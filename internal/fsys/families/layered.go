@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 // Member is a stretch that a container may lie on, beside the one that is looked at.
@@ -244,7 +245,8 @@ func (l *layered) Resize(b fsys.Bounds) (*fsys.Change, error) {
 	for _, n := range c.Notes {
 		out.Notes = append(out.Notes, x.Name+": "+n)
 	}
-	out.Notes = append(out.Notes, fmt.Sprintf("%s takes the room, and its %s with it", x.Name, x.content.Info.Kind))
+	out.Notes = append(out.Notes, fmt.Sprintf("%s grows from %s to %s, and its %s with it", x.Name, units.Bytes(x.Size),
+		units.Bytes(g.Device), x.content.Info.Kind))
 	out.Patches, err = disk.SortPatches(out.Patches, b.Size)
 	return out, err
 }
