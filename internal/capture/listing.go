@@ -33,7 +33,7 @@ type ListedPart struct {
 	Omits   []string `json:"omits,omitempty"`
 	Whole   string   `json:"whole,omitempty"`
 	// Inner are the devices that a container on it gives, in words.
-	Inner []string `json:"inner,omitempty"`
+	Inner []string `json:"inner_words,omitempty"`
 }
 
 // List lists what a plan captures and what it leaves out, with the reasons.

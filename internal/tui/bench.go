@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/bench"
@@ -12,8 +13,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// benchBody lists the disks, two lines each.
-func (m *model) benchBody(w int) ([]string, int) {
+// body lists the disks, two lines each.
+func (m *benchPage) body(w int) ([]string, int) {
 	if len(m.disks) == 0 {
 		if m.looking > 0 {
 			return []string{"", " Looking …"}, -1
@@ -76,7 +77,7 @@ func (m *model) benchBody(w int) ([]string, int) {
 }
 
 // standing says whether a disk is read, written, or may be.
-func (m *model) standing(d *bench.Disk, w int) string {
+func (m *benchPage) standing(d *bench.Disk, w int) string {
 	switch {
 	case m.target != nil && m.target.Path == d.Path:
 		return m.th.writes.Render(fit("◀ WRITES", w))
@@ -98,7 +99,7 @@ type captureRow struct {
 	part int
 }
 
-func (m *model) captureRows() []captureRow {
+func (m *capturePage) captureRows() []captureRow {
 	var rows []captureRow
 	for _, d := range m.disks {
 		if d.Survey == nil || d.Problem != "" {
@@ -114,7 +115,7 @@ func (m *model) captureRows() []captureRow {
 	return rows
 }
 
-func (m *model) captureBody(w int) ([]string, int) {
+func (m *capturePage) body(w int) ([]string, int) {
 	if m.w.Shelf == nil {
 		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new "+
 			"one on "+
@@ -146,7 +147,7 @@ func (m *model) captureBody(w int) ([]string, int) {
 	return out, keep
 }
 
-func (m *model) captureLine(r captureRow, w int) string {
+func (m *capturePage) captureLine(r captureRow, w int) string {
 	box := func(in bool) string {
 		if in {
 			return m.th.good.Render("[■]")
@@ -203,9 +204,9 @@ func innerLines(th theme, r captureRow, w int) (out []string) {
 // mostGoing is how many lines say what goes after a capture.
 const mostGoing = 9
 
-func (m *model) estimateLines(w int) []string {
+func (m *capturePage) estimateLines(w int) []string {
 	if m.plan == nil {
-		if len(chosenDisks(m)) == 0 {
+		if len(chosenDisks(m.model)) == 0 {
 			return []string{m.th.caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
 		}
 		return []string{m.th.dim.Render(" Working out what is needed …")}
@@ -281,4 +282,71 @@ func (m *model) estimateLines(w int) []string {
 		out = append(out, " It will be captured as it is, and the twin says so for ever.")
 	}
 	return out
+}
+
+func (m *benchPage) bindings() []binding {
+	again := binding{"a", "a", "look again", "look at all disks again", leads(func() tea.Cmd {
+		m.say("Looking again.")
+		return m.look()
+	})}
+	if len(m.disks) == 0 {
+		return []binding{again}
+	}
+	m.cursor = max(0, min(m.cursor, len(m.disks)-1))
+	d := m.disks[m.cursor]
+	return []binding{
+		move(listKeys, "disk", "choose a disk", &m.cursor, len(m.disks)),
+		{"enter", "Enter", "capture", "capture the machine of this disk", leads(func() tea.Cmd {
+			return m.read(d, false, stepCapture)
+		})},
+		{"r", "r", "reads", "put this disk on the READS rail", leads(func() tea.Cmd {
+			return m.read(d, false, stepBench)
+		})},
+		{"c", "c", "copy", "copy this disk onto another one directly", leads(func() tea.Cmd {
+			return m.read(d, true, stepFit)
+		})},
+		{"w", "w", "writes", "put this disk on the WRITES rail; nothing is written yet", acts(func() { m.aim(d) })},
+		{"e", "e", "ready", "make this disk ready: lay it out, format, erase", leads(func() tea.Cmd {
+			if m.aim(d); m.target == d {
+				return m.goTo(stepReady)
+			}
+			return nil
+		})},
+		{"p", "p", "padlock", "put this disk out of reach, or back; remembered", leads(func() tea.Cmd {
+			return m.padlock(d)
+		})},
+		{"i", "i", "inside", "look inside: folders and files of this disk", leads(m.insidePage.insideFrom)},
+		{"m", "m", "mount", "mount a part of this disk read-only, or unmount it (as root)", leads(func() tea.Cmd {
+			return m.mountDisk(d)
+		})},
+		again,
+	}
+}
+
+// read puts a disk on the upper rail and goes to a step.
+func (m *benchPage) read(d *bench.Disk, copying bool, to step) tea.Cmd {
+	if d.Survey == nil {
+		m.fail(d.Identity.Model + ": " + d.Words())
+		return nil
+	}
+	if m.target != nil && m.target.Path == d.Path {
+		m.target = nil
+	}
+	m.source, m.fromTwin, m.fitPage.copying = d, false, copying
+	if to == stepBench {
+		m.say("%s is read.", d.Identity.Model)
+	}
+	return m.goTo(to)
+}
+
+// padlock puts a disk out of reach, or back.
+func (m *benchPage) padlock(d *bench.Disk) tea.Cmd {
+	if err := m.w.ToggleReach(d.Identity); err != nil {
+		m.fail(err.Error())
+		return nil
+	}
+	if m.target != nil && m.target.Path == d.Path {
+		m.target = nil
+	}
+	return m.look()
 }

@@ -53,7 +53,7 @@ func scaleOf(twins []*shelf.Twin, first int) int64 {
 
 // boardList is the list of machines, cut to rows around the selected one; large says that its board is drawn large
 // below.
-func (m *model) boardList(w, rows int, large bool) []string {
+func (m *datesPage) boardList(w, rows int, large bool) []string {
 	n := len(m.boards)
 	first := max(0, min(m.board-rows/2, n-rows))
 	var out []string
@@ -71,7 +71,7 @@ func (m *model) boardList(w, rows int, large bool) []string {
 }
 
 // boardLine is one machine: its name, how many twins, the newest, and a cell for each of as many as fit.
-func (m *model) boardLine(i, w int, large bool, more string) string {
+func (m *datesPage) boardLine(i, w int, large bool, more string) string {
 	b := &m.boards[i]
 	name := fit("  "+b.machine, 22)
 	if i == m.board {
@@ -114,7 +114,7 @@ func (m *model) boardLine(i, w int, large bool, more string) string {
 }
 
 // spineMark says what is to know about a twin in one sign; the first that holds.
-func (m *model) spineMark(b *board, t *shelf.Twin) string {
+func (m *datesPage) spineMark(b *board, t *shelf.Twin) string {
 	p := shelf.ShelfProofs(b.proofs[t.ID])
 	_, kept := m.marks[t.ID]
 	switch {
@@ -148,7 +148,7 @@ func markStyle(th theme, mark string) lipgloss.Style {
 }
 
 // markCounts says how many twins of a machine carry which mark: in the list nothing else tells of them.
-func (m *model) markCounts(b *board) string {
+func (m *datesPage) markCounts(b *board) string {
 	count := map[string]int{}
 	for _, t := range b.twins {
 		count[m.spineMark(b, t)]++
@@ -173,7 +173,7 @@ type spine struct {
 }
 
 // largeBoard is the selected machine's board.
-func (m *model) largeBoard(w, rows int) []string {
+func (m *datesPage) largeBoard(w, rows int) []string {
 	b := &m.boards[m.board]
 	high := rows - 2
 	pitch, thick := 2, 1

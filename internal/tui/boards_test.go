@@ -30,7 +30,7 @@ func boardsOf(t *testing.T, machines, twins int) *model {
 	t.Cleanup(s.Close)
 	m := newModel(t.Context(), &workshop.Workshop{Shelf: s})
 	m.wide, m.high, m.step, m.fromTwin = 140, 42, stepDates, true
-	m.marks = map[string]shelf.Mark{}
+	m.datesPage.marks = map[string]shelf.Mark{}
 	start := time.Date(2026, 1, 2, 12, 0, 0, 0, time.UTC)
 	for i := range machines {
 		b := board{machine: fmt.Sprintf("Kiosk %02d", i), proofs: map[string][]*shelf.Proof{}, at: twins - 1}
@@ -42,7 +42,7 @@ func boardsOf(t *testing.T, machines, twins int) *model {
 			}
 			b.twins = append(b.twins, tw)
 		}
-		m.boards = append(m.boards, b)
+		m.datesPage.boards = append(m.datesPage.boards, b)
 	}
 	return m
 }
@@ -68,7 +68,7 @@ func TestRowsAreShared(t *testing.T) {
 // TestSpinesAreToScale looks at the heights on the large board.
 func TestSpinesAreToScale(t *testing.T) {
 	m := boardsOf(t, 1, 9)
-	rows := m.largeBoard(140, 6)
+	rows := m.datesPage.largeBoard(140, 6)
 	for i := range rows {
 		rows[i] = ansi.Strip(rows[i])
 	}
@@ -98,11 +98,11 @@ func TestManyDates(t *testing.T) {
 	for _, size := range [][2]int{{140, 42}, {80, 24}, {60, 16}} {
 		m.wide, m.high = size[0], size[1]
 		for _, at := range []int{0, 1, 40, 62, 123, 124} {
-			for i := range m.boards {
-				m.board, m.boards[i].at = i, at
+			for i := range m.datesPage.boards {
+				m.datesPage.board, m.datesPage.boards[i].at = i, at
 				all := text(m)
-				for _, want := range []string{"▶ " + m.boards[i].machine, "▲",
-					m.twin().Taken.Format("2006-01-02 15:04")} {
+				for _, want := range []string{"▶ " + m.datesPage.boards[i].machine, "▲",
+					m.datesPage.twin().Taken.Format("2006-01-02 15:04")} {
 					if !strings.Contains(all, want) {
 						t.Errorf("%v, date %d: %q isn't seen:\n%s", size, at, want, all)
 					}
@@ -116,7 +116,7 @@ func TestManyDates(t *testing.T) {
 			}
 		}
 	}
-	m.wide, m.high, m.boards[7].at = 140, 42, 124
+	m.wide, m.high, m.datesPage.boards[7].at = 140, 42, 124
 	all := text(m)
 	if !strings.Contains(all, "2026-") || !strings.Contains(all, "2027-01") || !strings.Contains(all, "‹") {
 		t.Errorf("the months or the dates to the left are missing:\n%s", all)
@@ -126,7 +126,7 @@ func TestManyDates(t *testing.T) {
 // TestManyMachines: the list is cut around the selected one and says so.
 func TestManyMachines(t *testing.T) {
 	m := boardsOf(t, 60, 2)
-	m.board = 30
+	m.datesPage.board = 30
 	all := text(m)
 	if !strings.Contains(all, "more") || !strings.Contains(all, "▶ Kiosk 30") || !strings.Contains(all, "twin 2 of 2") {
 		t.Errorf("\n%s", all)
@@ -148,17 +148,17 @@ func TestManyMachines(t *testing.T) {
 // TestMarksOfSpines: every mark is on the large board and counted in the list.
 func TestMarksOfSpines(t *testing.T) {
 	m := boardsOf(t, 2, 7)
-	b := &m.boards[0]
+	b := &m.datesPage.boards[0]
 	long := time.Now().AddDate(-1, 0, 0)
 	b.twins[1].Disks[0].Missing.Add(span.At(0, 4096))
 	b.twins[2].Disks[0].Regions = []shelf.Region{{Part: 1, Captured: true, Unclean: "it wasn't shut down"}}
-	m.marks[b.twins[3].ID] = shelf.Mark{Note: "as it came"}
+	m.datesPage.marks[b.twins[3].ID] = shelf.Mark{Note: "as it came"}
 	b.proofs[b.twins[4].ID] = []*shelf.Proof{{When: long, Claims: []shelf.Claim{{Holds: true}}}}
 	b.proofs[b.twins[5].ID] = []*shelf.Proof{{When: long, Claims: []shelf.Claim{{Holds: false}}}}
-	m.goes = map[string]string{b.twins[6].ID: "a newer one stands for it"}
+	m.datesPage.goes = map[string]string{b.twins[6].ID: "a newer one stands for it"}
 	want := []string{"", "×", "!", "◆", "○", "‼", "✗"}
 	for i, tw := range b.twins {
-		if got := m.spineMark(b, tw); got != want[i] {
+		if got := m.datesPage.spineMark(b, tw); got != want[i] {
 			t.Errorf("twin %d: %q", i, got)
 		}
 	}
@@ -183,7 +183,7 @@ func TestGrowthOfAShelf(t *testing.T) {
 			t.Errorf("%q is missing:\n%s", want, text(m))
 		}
 	}
-	chart := mm.growthChart(80, 6)
+	chart := mm.datesPage.growthChart(80, 6)
 	var last []rune
 	for _, l := range chart[:6] {
 		last = append(last, []rune(ansi.Strip(l))[scaleWide+79])
@@ -204,10 +204,10 @@ func TestGrowthOfAShelf(t *testing.T) {
 		!strings.Contains(mm.note, ".svg or .pdf") {
 		t.Errorf("%q", mm.note)
 	}
-	if m = key(m, "esc"); mm.growing || mm.step != stepDates {
+	if m = key(m, "esc"); mm.datesPage.growing || mm.step != stepDates {
 		t.Errorf("it isn't left:\n%s", text(m))
 	}
-	if key(m, "g", "3"); mm.growing || mm.step != stepCapture {
+	if key(m, "g", "3"); mm.datesPage.growing || mm.step != stepCapture {
 		t.Error("another step isn't opened")
 	}
 }
@@ -245,7 +245,7 @@ func TestLightTerminals(t *testing.T) {
 // TestUnreadProof: a twin of which a proof can't be read isn't called one that was never proven.
 func TestUnreadProof(t *testing.T) {
 	m := boardsOf(t, 1, 3)
-	b := &m.boards[0]
+	b := &m.datesPage.boards[0]
 	if got := text(m); !strings.Contains(got, "Not proven yet") {
 		t.Fatalf("\n%s", got)
 	}

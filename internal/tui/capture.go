@@ -1,58 +1,68 @@
 package tui
 
 import (
+	"context"
+	"errors"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/run"
 	"twinshelf/internal/workshop"
 )
 
-func (m *model) keyCapture(k string) tea.Cmd {
+func (m *capturePage) bindings() []binding {
 	rows := m.captureRows()
-	if len(rows) > 0 {
-		m.row = moved(k, m.row, len(rows))
+	name := func() {
+		m.prompt.ask("Name of the machine: ", m.machine, func(s string) { m.machine = strings.TrimSpace(s) })
 	}
-	switch k {
-	case "space":
-		if len(rows) == 0 {
-			return nil
-		}
-		r := rows[m.row]
-		if r.part == 0 {
-			m.chosen[r.disk.Path] = !m.chosen[r.disk.Path]
-		} else {
-			if m.leaveOut[r.disk.Path] == nil {
-				m.leaveOut[r.disk.Path] = map[int]bool{}
-			}
-			m.leaveOut[r.disk.Path][r.part] = !m.leaveOut[r.disk.Path][r.part]
-		}
-		return m.replan()
-	case "n":
-		m.ask("Name of the machine: ", m.machine, func(s string) { m.machine = strings.TrimSpace(s) })
-	case "o":
-		m.trust = m.trust.Next()
-		return m.replan()
-	case "u":
-		m.unquiet = !m.unquiet
-	case "enter":
-		return m.startCapture()
+	return []binding{
+		move(listKeys, "row", "choose a disk or a part", &m.row, len(rows)),
+		{"space", "Space", "in or out", "capture this disk or part, or leave it out", leads(func() tea.Cmd {
+			return m.inOrOut(rows)
+		})},
+		{"n", "n", "name", "name the machine", acts(name)},
+		{"o", "o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what " +
+			"NTFS's say",
+			leads(func() tea.Cmd {
+				m.trust = m.trust.Next()
+				return m.replan()
+			})},
+		{"u", "u", "not quiet", "capture although a part is in use or wasn't shut down cleanly",
+			acts(func() { m.unquiet = !m.unquiet })},
+		{"enter", "Enter", "start", "start the capture", leads(m.startCapture)},
 	}
-	return nil
 }
 
-func (m *model) startCapture() tea.Cmd {
+// inOrOut takes the disk or part of the present row into the capture, or leaves it out.
+func (m *capturePage) inOrOut(rows []captureRow) tea.Cmd {
+	if len(rows) == 0 {
+		return nil
+	}
+	r := rows[m.row]
 	switch {
-	case m.running():
+	case r.part == 0:
+		m.chosen[r.disk.Path] = !m.chosen[r.disk.Path]
+	case m.leaveOut[r.disk.Path] == nil:
+		m.leaveOut[r.disk.Path] = map[int]bool{r.part: true}
+	default:
+		m.leaveOut[r.disk.Path][r.part] = !m.leaveOut[r.disk.Path][r.part]
+	}
+	return m.replan()
+}
+
+func (m *capturePage) startCapture() tea.Cmd {
+	switch {
+	case m.runPage.running():
 		m.fail("A run is on already: see step 6.")
 	case m.w.Shelf == nil:
 		m.fail(workshop.ErrNoShelf.Error())
 	case m.plan == nil:
 		m.fail("There is nothing to capture yet: choose a disk on the Bench.")
 	case m.machine == "":
-		m.ask("Name of the machine: ", "", func(s string) { m.machine = strings.TrimSpace(s) })
+		m.prompt.ask("Name of the machine: ", "", func(s string) { m.machine = strings.TrimSpace(s) })
 	case len(m.plan.Warnings()) > 0 && !m.unquiet:
 		m.fail("Not everything is quiet: read the warnings, then press u to capture it as it is.")
 	default:
@@ -72,7 +82,7 @@ func (m *model) startCapture() tea.Cmd {
 }
 
 // offerDoubts asks for a yes to what may be a mistake.
-func (m *model) offerDoubts(doubts []capture.Doubt) {
+func (m *capturePage) offerDoubts(doubts []capture.Doubt) {
 	n := menu{title: "Capture all the same?", choices: []choice{
 		{name: "no", about: "look at the disks and the name again"},
 		{name: "yes", about: "capture these disks under this name"}}}
@@ -88,18 +98,52 @@ func (m *model) offerDoubts(doubts []capture.Doubt) {
 		}
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // capture begins the capture that was planned.
-func (m *model) capture() tea.Cmd {
+func (m *capturePage) capture() tea.Cmd {
 	p := m.plan
 	r, result := m.w.StartCapture(m.ctx, p, m.outgoing)
-	return m.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
+	return m.runPage.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
 		if t := result(); s.State == run.Done && t != nil {
-			m.fresh = t.ID
+			m.datesPage.fresh = t.ID
 			m.say("The twin of %s is on the shelf.", t.Machine)
 		}
 		return nil
 	})
+}
+
+func (m *capturePage) opened() {
+	m.fromTwin = false
+	m.chooseMachine()
+}
+
+// work estimates what the capture needs.
+func (m *capturePage) work(ctx context.Context, number int, doing func(string)) tea.Cmd {
+	m.plan = nil
+	disks := chosenDisks(m.model)
+	if len(disks) == 0 || m.w.Shelf == nil || m.looking > 0 {
+		return nil
+	}
+	leave := map[*bench.Disk]map[int]bool{}
+	for _, d := range disks {
+		leave[d] = m.leaveOut[d.Path]
+	}
+	w, machine, trust := m.w, m.machine, m.trust
+	return func() tea.Msg {
+		p, err := w.PlanCapture(ctx, machine, disks, leave)
+		if err != nil {
+			return estimated{number: number, err: err}
+		}
+		p.Trust = trust
+		doing("packing samples of what is used")
+		if err := p.Sample(ctx); err != nil {
+			return estimated{number: number, err: err}
+		}
+		doing("looking which blocks the shelf has")
+		e, err := p.Estimate(ctx)
+		outgoing, problem := w.Leaving(ctx, machine)
+		return estimated{number, p, e, p.Trusts(ctx), outgoing, errors.Join(err, problem)}
+	}
 }

@@ -12,8 +12,8 @@ import (
 	"twinshelf/internal/workshop"
 )
 
-// datesBody shows the boards with their twins, and the selected twin below.
-func (m *model) datesBody(w int) []string {
+// lines shows the boards with their twins, and the selected twin below.
+func (m *datesPage) lines(w int) []string {
 	switch {
 	case m.w.Shelf == nil:
 		return m.plain(w, "Dates", "needs a shelf.", "Press o to open one, or to make a new one on a mounted storage "+
@@ -46,7 +46,7 @@ func (m *model) datesBody(w int) []string {
 }
 
 // shelfLines say how full the shelf is and will be.
-func (m *model) shelfLines(w int) []string {
+func (m *datesPage) shelfLines(w int) []string {
 	f := m.ahead
 	n := 16
 	whole := max(1, f.Stored+f.Free)
@@ -77,7 +77,7 @@ func (m *model) shelfLines(w int) []string {
 }
 
 // thinLines say what would go by the rule.
-func (m *model) thinLines(w int) []string {
+func (m *datesPage) thinLines(w int) []string {
 	if len(m.thin.Machines) == 0 {
 		return []string{m.th.dim.Render(" Working out what would go …"), ""}
 	}
@@ -88,12 +88,12 @@ func (m *model) thinLines(w int) []string {
 	}
 	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.",
 		units.Bytes(m.thin.Back))}
-	if m.ready.hint != "" {
+	if m.readyPage.ready.hint != "" {
 		paint := m.th.strong
-		if m.ready.wrong {
+		if m.readyPage.ready.wrong {
 			paint = m.th.bad
 		}
-		for _, l := range wrap("= "+m.ready.hint, w-3) {
+		for _, l := range wrap("= "+m.readyPage.ready.hint, w-3) {
 			out = append(out, " "+paint.Render(l))
 		}
 	}
@@ -111,7 +111,7 @@ func (m *model) thinLines(w int) []string {
 	return append(out, "")
 }
 
-func (m *model) twinLines(t *shelf.Twin, w int) []string {
+func (m *datesPage) twinLines(t *shelf.Twin, w int) []string {
 	b := &m.boards[m.board]
 	out := []string{fmt.Sprintf(" %s   %s %s", m.th.strong.Render(units.Moment(t.Taken)), t.Machine,
 		m.th.dim.Render(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID)))}
@@ -207,3 +207,5 @@ func regionLine(th theme, r shelf.Region, w int) string {
 func unreadProofs(n int) string {
 	return units.Plural(n, "proof") + " of it can't be read: press v to read every block of it anew."
 }
+
+func (m *datesPage) body(w int) ([]string, int) { return m.lines(w), -1 }

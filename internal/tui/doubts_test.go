@@ -14,34 +14,34 @@ import (
 func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
-	before := len(mm.twins())
-	for mm.disks[mm.cursor].Identity.Model != "Cormorant C 500" {
+	before := len(mm.datesPage.twins())
+	for mm.disks[mm.benchPage.cursor].Identity.Model != "Cormorant C 500" {
 		m = key(m, "down")
 	}
 	m = key(m, "enter", "space")
-	if mm.step != stepCapture || len(mm.plan.Sources) != 1 {
-		t.Fatalf("%d sources:\n%s", len(mm.plan.Sources), text(m))
+	if mm.step != stepCapture || len(mm.capturePage.plan.Sources) != 1 {
+		t.Fatalf("%d sources:\n%s", len(mm.capturePage.plan.Sources), text(m))
 	}
 	m = key(m, "enter")
-	if mm.menu == nil || mm.running() || !strings.Contains(text(m), "Cormorant C 500") ||
+	if mm.menus.menu == nil || mm.runPage.running() || !strings.Contains(text(m), "Cormorant C 500") ||
 		!strings.Contains(text(m), "Capture all the same?") {
 		t.Fatalf("nobody asks:\n%s", text(m))
 	}
 	m = key(m, "enter")
-	if mm.menu != nil || mm.running() || mm.step != stepCapture {
+	if mm.menus.menu != nil || mm.runPage.running() || mm.step != stepCapture {
 		t.Errorf("after no:\n%s", text(m))
 	}
 	m = key(m, "enter", "down", "enter")
-	if mm.run == nil {
+	if mm.runPage.run == nil {
 		t.Fatalf("after yes:\n%s", text(m))
 	}
-	<-mm.run.Ended()
-	if err := mm.run.Wait(); err != nil {
+	<-mm.runPage.run.Ended()
+	if err := mm.runPage.run.Wait(); err != nil {
 		t.Error(err)
 	}
 	feed(m, ticked{})
-	if tw := mm.twin(); len(mm.twins()) != before+1 || tw.Machine != "Purser's laptop" ||
-		mm.boards[mm.board].at != len(mm.boards[mm.board].twins)-1 {
+	if tw := mm.datesPage.twin(); len(mm.datesPage.twins()) != before+1 || tw.Machine != "Purser's laptop" ||
+		mm.datesPage.boards[mm.datesPage.board].at != len(mm.datesPage.boards[mm.datesPage.board].twins)-1 {
 		t.Errorf("%s of %s is selected", tw.Machine, tw.Taken)
 	}
 }
@@ -51,28 +51,24 @@ func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 func TestKeysWaitForThePlan(t *testing.T) {
 	m := key(opened(t), "down", "w", "4", "down", "down", "enter")
 	mm := m.(*model)
-	if mm.step != stepFit || mm.pair == nil {
+	if mm.step != stepFit || mm.fitPage.pair == nil {
 		t.Fatalf("no plan:\n%s", text(m))
 	}
-	planned := mm.pair
-	mm.pair = nil // it is being worked out again
+	planned := mm.fitPage.pair
+	mm.fitPage.pair = nil // it is being worked out again
 	for _, k := range []string{"=", "3", "0", "0", "G", "B", "q", "t", "n"} {
 		m, _ = m.Update(tea.KeyPressMsg{Code: []rune(k)[0], Text: k})
 	}
-	if mm.typing != nil || mm.leaving || mm.step != stepFit || mm.target == nil {
+	if mm.prompt.typing != nil || mm.runPage.leaving || mm.step != stepFit || mm.target == nil {
 		t.Fatalf("the keys act before the plan is there:\n%s", text(m))
 	}
 	target := mm.target
 	m = feed(m, plannedMsg(mm, planned))
-	if mm.typing == nil || mm.typing.Value() != "300GBqtn" || mm.target != target {
-		t.Errorf("the prompt holds %+v:\n%s", mm.typing, text(m))
+	if mm.prompt.typing == nil || mm.prompt.typing.Value() != "300GBqtn" || mm.target != target {
+		t.Errorf("the prompt holds %+v:\n%s", mm.prompt.typing, text(m))
 	}
-	mm.typing, mm.typed = nil, nil
-	row := mm.fit.row
-	if m = key(m, "k"); mm.fit.row != row {
-		t.Error("k moves the row")
-	}
-	m = key(m, "k")
+	mm.prompt.typing, mm.prompt.typed = nil, nil
+	m = key(m, "o", "o")
 	before := partsOfPlan(mm)
 	for _, k := range []string{"x", "m"} {
 		if m = key(m, k, k); partsOfPlan(mm) != before {
@@ -84,8 +80,8 @@ func TestKeysWaitForThePlan(t *testing.T) {
 func plannedMsg(m *model, p *workshop.Pair) planned { return planned{m.planning, p, nil} }
 
 func partsOfPlan(m *model) string {
-	if m.pair == nil {
-		return fmt.Sprint(m.restoreErr)
+	if m.fitPage.pair == nil {
+		return fmt.Sprint(m.fitPage.restoreErr)
 	}
-	return fmt.Sprint(m.pair.Plan.Layout.Parts)
+	return fmt.Sprint(m.fitPage.pair.Plan.Layout.Parts)
 }

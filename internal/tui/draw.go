@@ -17,12 +17,12 @@ func (m *model) draw() []string {
 		return []string{fit("The window is too small:", w), fit(fmt.Sprintf("%d×%d, at least 60×16.", w, m.high), w)}
 	}
 	lines := []string{m.route(w)}
-	lines = append(lines, m.rails(w, m.high)...)
+	lines = append(lines, m.railsPane.rails(w, m.high)...)
 	lines = append(lines, m.th.dim.Render(strings.Repeat("─", w)))
 	bottom := []string{m.message(w), m.keyLine(w)}
-	if m.summary != nil && !m.help {
-		lines = append(lines, m.summaryHead(w)...)
-		bottom = append(m.summaryFoot(w), bottom...)
+	if m.lastPage.summary != nil && !m.help {
+		lines = append(lines, m.lastPage.summaryHead(w)...)
+		bottom = append(m.lastPage.summaryFoot(w), bottom...)
 	}
 	m.room = m.high - len(lines) - len(bottom)
 	body, keep := m.body(w)
@@ -58,9 +58,9 @@ func (m *model) route(w int) string {
 	for i, n := range stepNames {
 		label := fmt.Sprintf("%d %s", i+1, n)
 		switch {
-		case step(i) == m.under():
+		case step(i) == m.railsPane.under():
 			b.WriteString(m.th.here.Render(" " + label + " "))
-		case step(i) == stepRun && m.running():
+		case step(i) == stepRun && m.runPage.running():
 			b.WriteString(m.th.caution.Render(" " + label + " "))
 		default:
 			b.WriteString(m.th.dim.Render(" " + label + " "))
@@ -88,12 +88,12 @@ func (m *model) stepName() string {
 
 func (m *model) message(w int) string {
 	switch {
-	case m.leaving:
+	case m.runPage.leaving:
 		return m.th.caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
-	case m.ending:
-		return m.th.caution.Render(fit(" Cancel the run? (y/n)  "+m.stopped, w))
-	case m.typing != nil:
-		return " " + m.typing.View()
+	case m.runPage.ending:
+		return m.th.caution.Render(fit(" Cancel the run? (y/n)  "+m.runPage.stopped, w))
+	case m.prompt.typing != nil:
+		return " " + m.prompt.typing.View()
 	case m.note != "" && m.alarm:
 		return m.th.bad.Render(fit(" ▲ "+m.note, w))
 	case m.note != "":
@@ -107,21 +107,21 @@ func (m *model) message(w int) string {
 // keyLine is the last line: the keys that work now. Help and leaving stand at
 // the right end, so that a narrow window never cuts them off.
 func (m *model) keyLine(w int) string {
-	all := m.bindings()
+	all := shown(m.bindings())
 	last := ""
-	if n := len(all); n > 2 && all[n-1].key == "q" {
+	if n := len(all); n > 2 && all[n-1].show == "q" {
 		for _, b := range all[n-2:] {
-			last += m.th.keyStyle.Render(b.key) + " " + b.does + " "
+			last += m.th.keyStyle.Render(b.show) + " " + b.does + " "
 		}
 		all = all[:n-2]
 	}
 	line, used := " ", 1
 	for _, b := range all {
-		n := lipgloss.Width(b.key) + lipgloss.Width(b.does) + 3
+		n := lipgloss.Width(b.show) + lipgloss.Width(b.does) + 3
 		if used+n+lipgloss.Width(last) > w {
 			break
 		}
-		line += m.th.keyStyle.Render(b.key) + " " + b.does + "  "
+		line += m.th.keyStyle.Render(b.show) + " " + b.does + "  "
 		used += n
 	}
 	return sides(line, last, w)
@@ -132,34 +132,12 @@ func (m *model) body(w int) ([]string, int) {
 	switch {
 	case m.help:
 		return m.helpBody(w), -1
-	case m.summary != nil:
-		return m.summaryBody(w), -1
-	case m.menu != nil:
-		return m.menu.body(m.th, w)
+	case m.lastPage.summary != nil:
+		return m.lastPage.summaryBody(w), -1
+	case m.menus.menu != nil:
+		return m.menus.menu.body(m.th, w)
 	}
-	switch m.step {
-	case stepReady:
-		return m.readyBody(w)
-	case stepBench:
-		return m.benchBody(w)
-	case stepCapture:
-		return m.captureBody(w)
-	case stepDates:
-		return m.datesBody(w), -1
-	case stepFit:
-		return m.fitBody(w), -1
-	case stepRun:
-		return m.runBody(w), -1
-	case stepProof:
-		return m.proofBody(w), -1
-	case stepInside:
-		return m.insideBody(w), -1
-	}
-	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
-		"which twin, with which proof.",
-		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the "+
-			"Proof (7).",
-		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
+	return m.page().body(w)
 }
 
 func (m *model) plain(w int, title, does string, lines ...string) []string {
@@ -191,16 +169,14 @@ func bullet(s string, w int) []string {
 }
 
 func (m *model) helpBody(w int) []string {
-	m.help = false
-	keys := m.bindings()
-	m.help = true
+	keys := shown(over(m.page().bindings(), m.anywhere()))
 	out := []string{"", " " + m.th.strong.Render("Keys of this step: "+m.stepName()), ""}
 	for _, b := range keys {
 		text := b.more
 		if text == "" {
 			text = b.does
 		}
-		out = append(out, "   "+m.th.keyStyle.Render(fit(b.key, 8))+text)
+		out = append(out, "   "+m.th.keyStyle.Render(fit(b.show, 8))+text)
 	}
 	out = append(out, "", " "+m.th.strong.Render("The rails"), "")
 	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown",

@@ -18,8 +18,8 @@ import (
 
 func tableRole(s string) table.Role { return table.Role(s) }
 
-// fitBody shows what goes where.
-func (m *model) fitBody(w int) []string {
+// lines shows what goes where.
+func (m *fitPage) lines(w int) []string {
 	_, ok := m.origin()
 	switch {
 	case !ok:
@@ -51,7 +51,7 @@ func (m *model) fitBody(w int) []string {
 }
 
 // fitParts is the table of what becomes of each part.
-func (m *model) fitParts(w int) []string {
+func (m *fitPage) fitParts(w int) []string {
 	d, f := m.pair.Describe(), m.pair.Plan.Layout
 	title, wide := min(26, max(18, w-92)), w >= wideFit
 	head := "     " + fit("part", title)
@@ -86,7 +86,7 @@ func (m *model) fitParts(w int) []string {
 }
 
 // fitNotes are what is to know of the plan.
-func (m *model) fitNotes(w int) (out []string) {
+func (m *fitPage) fitNotes(w int) (out []string) {
 	d, p := m.pair.Describe(), m.pair.Plan
 	f := p.Layout
 	_, data := p.Bytes()
@@ -216,7 +216,7 @@ func fitHead(th theme, p *plan.Plan) string {
 }
 
 // fitLine is one part before and after.
-func (m *model) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int) string {
+func (m *fitPage) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int) string {
 	r := shelf.Region{Part: x.Part.Number, Kind: x.Kind}
 	for _, q := range d.Parts() {
 		if q.Part == x.Part.Number {
@@ -275,7 +275,7 @@ func (m *model) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int) s
 }
 
 // summaryBody is the last page before anything is written.
-func (m *model) summaryBody(w int) []string {
+func (m *lastPage) summaryBody(w int) []string {
 	s := m.summary
 	var out []string
 	add := func(title string, lines []string, paint func(...string) string) {
@@ -305,7 +305,7 @@ func (m *model) summaryBody(w int) []string {
 }
 
 // summaryFoot is where the confirmation is typed; it stays in view too.
-func (m *model) summaryFoot(w int) []string {
+func (m *lastPage) summaryFoot(w int) []string {
 	look := m.summary.Look
 	if look == "" {
 		look = "Look at the sticker"
@@ -318,7 +318,7 @@ func (m *model) summaryFoot(w int) []string {
 }
 
 // summaryHead stays in view over the last page, however long that is.
-func (m *model) summaryHead(w int) []string {
+func (m *lastPage) summaryHead(w int) []string {
 	head, paint := " LAST PAGE: "+m.summary.Head+" ", m.th.danger
 	if m.summary.Mild {
 		paint = m.th.here
@@ -329,3 +329,5 @@ func (m *model) summaryHead(w int) []string {
 	}
 	return append(out, "")
 }
+
+func (m *fitPage) body(w int) ([]string, int) { return m.lines(w), -1 }

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"strings"
@@ -11,39 +12,6 @@ import (
 	"twinshelf/internal/plan"
 	"twinshelf/internal/sizes"
 )
-
-func (m *model) fitBindings() []binding {
-	b := []binding{{"Enter", "go on", "to the last page before anything is written"}, {"↑↓", "part", "choose a part"},
-		{"+-", "share", "give the part a larger or smaller share of the room"},
-		{"=", "size", "type how large the part shall be"},
-		{"m", "smallest", "make the part as small as it gets, or take that back"},
-		{"x", "leave out", "leave the part out, or take it in again"},
-		{"f", "new part", "make a new part in the room that nothing takes"},
-		{"k", "keep sizes", "let nothing grow, or let the main part take the room again"},
-		{"t", "other target", "the next disk that may be written"},
-		{"i", "identity", "give the target identities of its own, for a machine that has both disks, or keep " +
-			"those of " +
-			"the source"}}
-	if _, several := m.several(); several {
-		b = append(b, binding{"d", "disk", "the next disk of the machine, with a target of its own"},
-			binding{"n", "no target", "leave this disk of the machine out; t takes it in again"})
-	}
-	if m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts) {
-		b = append(b, binding{"s", "start repair", "repair what keeps it from starting, or leave that as it is"})
-	}
-	if m.pair != nil {
-		b = append(b, binding{"w", "rehearse", "write the planned disk into a new image file, to try it before " +
-			"any disk " +
-			"is written"})
-	}
-	if m.pair != nil {
-		b = append(b, binding{"b", "look inside", "look inside of the planned disk, before it exists"})
-	}
-	if m.pair != nil && m.pair.Plan.Before() != nil {
-		b = append(b, binding{"a", "anew", "write everything again, also what was written before the run was cut off"})
-	}
-	return b
-}
 
 // fitting is what is wished in the Fit step.
 type fitting struct {
@@ -58,7 +26,7 @@ type fitting struct {
 }
 
 // fitWish is the wish for what is chosen now; for something else it begins anew.
-func (m *model) fitWish() plan.Wish {
+func (m *fitPage) fitWish() plan.Wish {
 	o, ok := m.origin()
 	if !ok || m.target == nil {
 		return plan.Wish{}
@@ -73,7 +41,7 @@ func (m *model) fitWish() plan.Wish {
 const maxHeld = 200
 
 // holds says whether a key waits for the plan that is being worked out.
-func (m *model) holds(msg tea.KeyPressMsg) bool {
+func (m *fitPage) holds(msg tea.KeyPressMsg) bool {
 	_, ok := m.origin()
 	if m.step != stepFit || !ok || m.pair != nil || m.restoreErr != nil || m.target == nil || m.target.Survey == nil {
 		return false
@@ -93,7 +61,7 @@ func (m *model) holds(msg tea.KeyPressMsg) bool {
 }
 
 // release lets the keys act that have waited.
-func (m *model) release() tea.Cmd {
+func (m *fitPage) release() tea.Cmd {
 	held := m.fit.held
 	m.fit.held = nil
 	var cmds []tea.Cmd
@@ -104,7 +72,7 @@ func (m *model) release() tea.Cmd {
 }
 
 // pointAtGrowing puts the row on the part that takes the room, once for each twin and target.
-func (m *model) pointAtGrowing() {
+func (m *fitPage) pointAtGrowing() {
 	if m.fit.seen || m.pair == nil {
 		return
 	}
@@ -117,16 +85,16 @@ func (m *model) pointAtGrowing() {
 }
 
 // wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
-func (m *model) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
+func (m *fitPage) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
 	return m.setPart(false, change)
 }
 
 // toggleFor is wishFor for a wish that is taken back by the same key: when none is left the plan is what it was.
-func (m *model) toggleFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
+func (m *fitPage) toggleFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
 	return m.setPart(true, change)
 }
 
-func (m *model) setPart(toggle bool, change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
+func (m *fitPage) setPart(toggle bool, change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
 	if m.pair == nil || len(m.pair.Plan.Layout.Parts) == 0 {
 		return nil
 	}
@@ -154,53 +122,39 @@ func (m *model) setPart(toggle bool, change func(x layout.Part, w *layout.PartWi
 	return m.replan()
 }
 
-func (m *model) keyFit(k string) tea.Cmd {
-	if m.pair != nil && k != "k" { // that is for the sizes here
-		m.fit.row = moved(k, m.fit.row, len(m.pair.Plan.Layout.Parts))
+func (m *fitPage) bindings() []binding { return m.every(false) }
+
+// every gives the bindings; also those that need a plan of some sort, if all are wanted.
+func (m *fitPage) every(all bool) []binding {
+	out := []binding{{"enter", "Enter", "go on", "to the last page before anything is written", leads(m.fitLastPage)}}
+	rows := 0
+	if m.pair != nil {
+		rows = len(m.pair.Plan.Layout.Parts)
 	}
-	switch k {
-	case "b":
-		return m.insideFrom()
-	case "d":
-		m.nextDisk()
-		m.proposeTarget()
-		return m.replan()
-	case "t":
-		m.nextTarget()
-		m.chooseTarget(m.target)
-		return m.replan()
-	case "n":
-		if _, several := m.several(); several {
-			m.target = nil
-			m.chooseTarget(nil)
-		}
-		return m.replan()
-	case "f":
-		m.askFill()
-	case "i":
-		wish := m.fitWish()
-		wish.Fresh = !wish.Fresh
-		m.setWish(wish)
-		return m.replan()
-	case "s":
-		if wish := m.fitWish(); m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || wish.AsItStarts) {
-			wish.AsItStarts = !wish.AsItStarts
-			m.setWish(wish)
-			return m.replan()
-		}
-	case "a":
-		if m.pair != nil && m.pair.Plan.Before() != nil {
-			m.pair.Plan.Anew()
-			m.say("Everything will be written again.")
-		}
-	case "k":
-		if m.pair != nil || m.restoreErr != nil {
-			wish := m.fitWish()
-			wish.Parts, wish.Keep = nil, !wish.Keep
-			m.setWish(wish)
-		}
-		return m.replan()
-	case "+", "-":
+	if all || m.pair != nil {
+		out = append(out, move(listKeys, "part", "choose a part", &m.fit.row, rows))
+	}
+	out = append(append(out, m.partBindings()...), m.wholeBindings()...)
+	if _, several := m.several(); all || several {
+		out = append(out,
+			binding{"d", "d", "disk", "the next disk of the machine, with a target of its own", leads(func() tea.Cmd {
+				m.datesPage.nextDisk()
+				m.proposeTarget()
+				return m.replan()
+			})},
+			binding{"n", "n", "no target", "leave this disk of the machine out; t takes it in again",
+				leads(func() tea.Cmd {
+					m.target = nil
+					m.chooseTarget(nil)
+					return m.replan()
+				})})
+	}
+	return append(out, m.plannedBindings(all)...)
+}
+
+// partBindings are for the chosen part.
+func (m *fitPage) partBindings() []binding {
+	share := func(k string) tea.Cmd {
 		return m.wishFor(func(x layout.Part, w *layout.PartWish) {
 			switch {
 			case x.Fixed != "":
@@ -211,21 +165,77 @@ func (m *model) keyFit(k string) tea.Cmd {
 				w.Share, w.Size = max(0, w.Share-1), 0
 			}
 		})
-	case "x":
-		return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
-	case "w":
-		m.askExport()
-	case "m":
-		return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
-	case "=":
-		m.askPartSize()
-	case "enter":
-		return m.fitLastPage()
 	}
-	return nil
+	return []binding{
+		{"+ -", "+-", "share", "give the part a larger or smaller share of the room", share},
+		{"=", "=", "size", "type how large the part shall be", acts(m.askPartSize)},
+		{"m", "m", "smallest", "make the part as small as it gets, or take that back", leads(func() tea.Cmd {
+			return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
+		})},
+		{"x", "x", "leave out", "leave the part out, or take it in again", leads(func() tea.Cmd {
+			return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+		})},
+	}
 }
 
-func (m *model) askPartSize() {
+// wholeBindings are for the whole disk.
+func (m *fitPage) wholeBindings() []binding {
+	return []binding{
+		{"f", "f", "new part", "make a new part in the room that nothing takes", acts(m.askFill)},
+		{"o", "o", "keep sizes", "let nothing grow, or let the main part take the room again", leads(func() tea.Cmd {
+			if m.pair != nil || m.restoreErr != nil {
+				m.change(func(w *plan.Wish) { w.Parts, w.Keep = nil, !w.Keep })
+			}
+			return m.replan()
+		})},
+		{"t", "t", "other target", "the next disk that may be written", leads(func() tea.Cmd {
+			m.nextTarget()
+			m.chooseTarget(m.target)
+			return m.replan()
+		})},
+		{"y", "y", "identity", "give the target identities of its own, for a machine that has both disks, or keep " +
+			"those of the source", leads(func() tea.Cmd {
+			return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
+		})},
+	}
+}
+
+// plannedBindings are for what was planned.
+func (m *fitPage) plannedBindings(all bool) (out []binding) {
+	if !all && m.pair == nil {
+		return nil
+	}
+	if all || len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts {
+		out = append(out,
+			binding{"s", "s", "start repair", "repair what keeps it from starting, or leave that as it is",
+				leads(func() tea.Cmd { return m.change(func(w *plan.Wish) { w.AsItStarts = !w.AsItStarts }) })})
+	}
+	out = append(out,
+		binding{"w", "w", "rehearse", "write the planned disk into a new image file, to try it before any disk is " +
+			"written",
+			acts(m.askExport)},
+		binding{"i", "i", "look inside", "look inside of the planned disk, before it exists",
+			leads(m.insidePage.insideFrom)})
+	if all || m.pair.Plan.Before() != nil {
+		out = append(out,
+			binding{"a", "a", "anew", "write everything again, also what was written before the run was cut off",
+				acts(func() {
+					m.pair.Plan.Anew()
+					m.say("Everything will be written again.")
+				})})
+	}
+	return out
+}
+
+// change changes the wish, and has it planned.
+func (m *fitPage) change(how func(*plan.Wish)) tea.Cmd {
+	wish := m.fitWish()
+	how(&wish)
+	m.setWish(wish)
+	return m.replan()
+}
+
+func (m *fitPage) askPartSize() {
 	if m.pair == nil || len(m.pair.Plan.Layout.Parts) == 0 {
 		return
 	}
@@ -235,23 +245,46 @@ func (m *model) askPartSize() {
 		return
 	}
 	room := m.pair.Plan.Layout.Room
-	m.ask(fmt.Sprintf("Size of part %d, now %s, at most %s: ", x.Part.Number, sizes.Words(x.From.Len()),
+	m.prompt.ask(fmt.Sprintf("Size of part %d, now %s, at most %s: ", x.Part.Number, sizes.Words(x.From.Len()),
 		sizes.Words(x.From.Len()+room)), "", func(text string) {
-		n, err := sizes.Parse(text, sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.used})
+		n, err := sizes.Parse(text,
+			sizes.Room{Disk: m.target.Identity.Size, Rest: x.From.Len() + room, Used: m.readyPage.used})
 		if err != nil {
 			m.fail(sentence(err))
 			return
 		}
-		m.pending = m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
+		m.prompt.pending = m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Size: n.Bytes} })
 	})
 }
 
-func (m *model) askFill() {
+func (m *fitPage) askFill() {
 	wish := m.fitWish()
-	m.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ",
+	m.prompt.ask("File system of a new part in the room that is left (ext4, NTFS, exFAT, FAT32; empty for none): ",
 		wish.NewPart.Kind,
 		func(text string) {
 			wish.NewPart.Kind = strings.TrimSpace(text)
 			m.setWish(wish)
 		})
+}
+
+func (m *fitPage) opened() {
+	if m.datesPage.twin() != nil && !m.copying {
+		m.fromTwin, m.copying = true, false
+	}
+	m.proposeTarget()
+}
+
+// work plans what goes where.
+func (m *fitPage) work(ctx context.Context, number int, doing func(string)) tea.Cmd {
+	m.pair, m.restoreErr = nil, nil
+	o, ok := m.origin()
+	target := m.target
+	if !ok || target == nil || target.Survey == nil {
+		return nil
+	}
+	w, wish := m.w, m.fitWish()
+	return func() tea.Msg {
+		p, err := w.PlanRestore(ctx, o, target, wish, doing)
+		return planned{number, p, err}
+	}
 }

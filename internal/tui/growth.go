@@ -13,28 +13,25 @@ import (
 
 // The growth of the shelf, from the Dates step: over time, by machine, and as a file.
 
-func growthBindings() []binding {
-	return []binding{{"Enter", "save the chart", "as .svg or .pdf, with a line for each machine"}, {"↑↓", "scroll", ""}}
-}
-
-func (m *model) keyGrowth(k string) tea.Cmd {
-	switch k {
-	case "esc", "g":
-		m.growing, m.scroll = false, 0
-	case "enter":
-		m.ask("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+"-growth.pdf",
-			func(file string) {
-				w := m.w
-				m.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(m.ctx, file)} }
-			})
-	default:
-		return m.keyScroll(k)
+func (m *datesPage) growthBindings() []binding {
+	chart := func(file string) {
+		w := m.w
+		m.prompt.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(m.ctx, file)} }
 	}
-	return nil
+	scroll := m.scrolled()
+	scroll.show, scroll.does = "↑↓", "scroll"
+	return []binding{
+		{"enter", "Enter", "save the chart", "as .svg or .pdf, with a line for each machine", acts(func() {
+			m.prompt.ask("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+
+				"-growth.pdf", chart)
+		})},
+		scroll,
+		{"esc g", "Esc", "back", "to the dates", acts(func() { m.growing, m.scroll = false, 0 })},
+	}
 }
 
 // growthBody shows how the shelf grew, how each machine does, and when it'll be full.
-func (m *model) growthBody(w int) []string {
+func (m *datesPage) growthBody(w int) []string {
 	f := m.ahead
 	out := []string{" " + m.th.strong.Render("How "+m.w.Shelf.Head().Name+" grows")}
 	for _, l := range wrap(f.Words(), w-2) {
@@ -62,7 +59,7 @@ func (m *model) growthBody(w int) []string {
 }
 
 // growthChart is what all twins up to a date brought, over w columns.
-func (m *model) growthChart(w, high int) []string {
+func (m *datesPage) growthChart(w, high int) []string {
 	from, to, stored := keeping.Grown(m.twins(), w)
 	most := max(1, stored[len(stored)-1])
 	var out []string

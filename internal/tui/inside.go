@@ -91,12 +91,12 @@ type (
 func (l *lookingIn) next() int { l.number++; return l.number }
 
 // lookInto opens an origin; where is "" for its parts, or the path to open first (with the part in front).
-func (m *model) lookInto(o workshop.Origin, where string) tea.Cmd {
+func (m *insidePage) lookInto(o workshop.Origin, where string) tea.Cmd {
 	w := m.w
 	return m.openInside(where, func() (*workshop.Inside, error) { return w.LookInto(m.ctx, o) })
 }
 
-func (m *model) openInside(where string, open func() (*workshop.Inside, error)) tea.Cmd {
+func (m *insidePage) openInside(where string, open func() (*workshop.Inside, error)) tea.Cmd {
 	l := &m.inside
 	from := m.step
 	if from == stepInside {
@@ -121,7 +121,7 @@ func (m *model) openInside(where string, open func() (*workshop.Inside, error)) 
 	})
 }
 
-func (m *model) onOpened(msg lookedInto) tea.Cmd {
+func (m *insidePage) onOpened(msg lookedInto) tea.Cmd {
 	l := &m.inside
 	if msg.number != l.number {
 		return nil
@@ -162,13 +162,13 @@ func readFolder(ctx context.Context, number int, p *inside.Part, folder, sel str
 }
 
 // enterFolder goes to a folder of the present part.
-func (m *model) enterFolder(p *inside.Part, folder, sel string) tea.Cmd {
+func (m *insidePage) enterFolder(p *inside.Part, folder, sel string) tea.Cmd {
 	m.inside.loading = true
 	number, order := m.inside.next(), m.inside.order
 	return func() tea.Msg { return readFolder(m.ctx, number, p, folder, sel, order) }
 }
 
-func (m *model) onFolder(msg folderRead) tea.Cmd {
+func (m *insidePage) onFolder(msg folderRead) tea.Cmd {
 	l := &m.inside
 	if msg.number != l.number {
 		return nil
@@ -180,7 +180,7 @@ func (m *model) onFolder(msg folderRead) tea.Cmd {
 	}
 	l.part, l.path, l.all, l.problem = msg.part, msg.path, msg.all, ""
 	if l.in.Twin != nil {
-		m.twinDisk = msg.part.Disk // the rail follows
+		m.datesPage.twinDisk = msg.part.Disk // the rail follows
 	}
 	switch m.note = ""; {
 	case msg.note != "":
@@ -225,7 +225,7 @@ func (l *lookingIn) label(name string) string {
 }
 
 // readDetail finds out about the chosen item in the background: at which dates it is there, and where it lies.
-func (m *model) readDetail() tea.Cmd {
+func (m *insidePage) readDetail() tea.Cmd {
 	l := &m.inside
 	if l.cancel != nil {
 		l.cancel()
@@ -294,120 +294,15 @@ func (d *detail) describe(ctx context.Context, p *inside.Part, e fsys.Entry) {
 // mostSettled is up to which size files are read to tell whether they changed, in bytes.
 const mostSettled = 64 << 20
 
-func (m *model) onDetailed(msg detailed) {
+func (m *insidePage) onDetailed(msg detailed) {
 	l := &m.inside
 	if e, ok := l.chosen(); ok && msg.number == l.number && msg.d.label == l.label(e.Name) {
 		l.detail = msg.d
 	}
 }
 
-func (m *model) insideBindings() []binding {
-	l := &m.inside
-	switch {
-	case l.viewing != nil:
-		return []binding{{"↑↓", "read on", "PgUp and PgDn by pages"}, {"x", "hex or text", ""}, {"g", "beginning", ""},
-			{"Esc", "close it", ""}}
-	case l.diffing != nil:
-		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the folder that it is in"},
-			{"Esc", "close it", ""}}
-	case l.finding != nil:
-		return []binding{{"↑↓", "choose", ""}, {"Enter", "go there", "open the newest date that has it"},
-			{"/", "search again", ""}, {"Esc", "close it", ""}}
-	}
-	dated := l.in != nil && l.in.Twin != nil
-	b := []binding{{"↑↓", "item", "choose an item"}, {"→", "open", "open the folder or look at the file (Enter too)"},
-		{"←", "up", "to the folder above"}}
-	if dated {
-		b = append(b, binding{"[]", "date", "the same folder at the date before or after"})
-	}
-	b = append(b, binding{"t", "take out", "take the marked items, or this one, out into a folder, a tar or a " +
-		"zip file"})
-	if m.w.Shelf != nil {
-		b = append(b, binding{"/", "search", "search a name over all dates and machines"})
-	}
-	b = append(b, binding{"Space", "mark", "mark items to be taken out together"})
-	if dated {
-		b = append(b, binding{"<>", "version", "the date before or after at which the item is another one"},
-			binding{"c", "compare", "what came, went, changed and moved since another date"})
-	}
-	return append(b, binding{"s", "sort", "by name, size or time"},
-		binding{".", "hidden", "show hidden and system items, or don't"})
-}
-
-// keyInside takes the keys of looking inside; done is false for those that every step has.
-func (m *model) keyInside(k string) (cmd tea.Cmd, done bool) {
-	l := &m.inside
-	switch {
-	case l.viewing != nil:
-		return m.keyViewing(k)
-	case l.diffing != nil:
-		return m.keyDiffing(k)
-	case l.finding != nil:
-		return m.keyFinding(k)
-	}
-	switch k {
-	case "/":
-		return m.askSearch(), true
-	case "esc":
-		if l.behind.f == nil && l.behind.d == nil {
-			return m.back(), true
-		}
-		l.finding, l.diffing = l.behind.f, l.behind.d
-		l.behind.f, l.behind.d = nil, nil
-		return nil, true
-	}
-	if l.in == nil {
-		return nil, false
-	}
-	rows := len(l.in.Parts)
-	if l.part != nil {
-		rows = len(l.shown)
-	}
-	page := max(1, m.insideRoom()-1)
-	at := l.at
-	switch k {
-	case "pgdown":
-		at += page
-	case "pgup":
-		at -= page
-	default:
-		at = moved(k, at, rows)
-	}
-	if at = max(0, min(at, rows-1)); at != l.at {
-		l.at = at
-		return m.readDetail(), true
-	}
-	switch k {
-	case "pgdown", "pgup":
-		return nil, true
-	case "right", "l", "enter":
-		return m.openChosen(), true
-	case "left", "h", "backspace":
-		return m.folderUp(), true
-	case "space":
-		m.markChosen()
-	case "t":
-		m.askTake()
-	case "s":
-		return m.otherOrder(), true
-	case ".":
-		l.hidden = !l.hidden
-		l.arrange(l.chosenName())
-		return m.readDetail(), true
-	case "[", "]":
-		return m.otherDate(map[string]int{"[": -1, "]": 1}[k]), true
-	case "<", ">":
-		return m.otherVersion(map[string]int{"<": -1, ">": 1}[k]), true
-	case "c":
-		m.offerComparison()
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 // otherOrder sorts the folder in the next order, in the background: it may be a large one.
-func (m *model) otherOrder() tea.Cmd {
+func (m *insidePage) otherOrder() tea.Cmd {
 	l := &m.inside
 	l.order = (l.order + 1) % len(orders)
 	if l.part == nil {
@@ -422,7 +317,7 @@ func (m *model) otherOrder() tea.Cmd {
 	}
 }
 
-func (m *model) openChosen() tea.Cmd {
+func (m *insidePage) openChosen() tea.Cmd {
 	l := &m.inside
 	if l.part == nil {
 		if l.at < len(l.in.Parts) {
@@ -440,13 +335,13 @@ func (m *model) openChosen() tea.Cmd {
 	case e.IsDir():
 		return m.enterFolder(l.part, fsys.Join(l.path, e.Name), "")
 	case e.Mode.IsRegular():
-		return m.viewFile(e)
+		return m.viewPane.viewFile(e)
 	}
 	m.say("%s is a %s: there is nothing to open.", e.Name, workshop.ItemWord(e.Item))
 	return nil
 }
 
-func (m *model) folderUp() tea.Cmd {
+func (m *insidePage) folderUp() tea.Cmd {
 	l := &m.inside
 	if l.part == nil {
 		return m.back()
@@ -464,13 +359,13 @@ func (m *model) folderUp() tea.Cmd {
 }
 
 // otherDate opens the same folder at a neighbouring date of the machine.
-func (m *model) otherDate(by int) tea.Cmd {
+func (m *insidePage) otherDate(by int) tea.Cmd {
 	l := &m.inside
-	if l.in.Twin == nil || len(m.boards) == 0 {
+	if l.in.Twin == nil || len(m.datesPage.boards) == 0 {
 		m.say("A disk has no dates: look inside of a twin (4 Dates).")
 		return nil
 	}
-	b := &m.boards[m.board]
+	b := &m.datesPage.boards[m.datesPage.board]
 	at := b.at + by
 	if at < 0 || at >= len(b.twins) {
 		m.say("That was the %s date of %s.", map[bool]string{true: "oldest", false: "newest"}[by < 0], b.machine)
@@ -480,7 +375,7 @@ func (m *model) otherDate(by int) tea.Cmd {
 }
 
 // otherVersion goes to the date nearest to this one at which the chosen item is another version.
-func (m *model) otherVersion(by int) tea.Cmd {
+func (m *insidePage) otherVersion(by int) tea.Cmd {
 	l := &m.inside
 	e, ok := l.chosen()
 	if !ok || l.in.Twin == nil {
@@ -506,7 +401,7 @@ func (m *model) otherVersion(by int) tea.Cmd {
 }
 
 // toDate opens what is open now at another date: the same folder, or the nearest one above it that was there.
-func (m *model) toDate(t *shelf.Twin) tea.Cmd {
+func (m *insidePage) toDate(t *shelf.Twin) tea.Cmd {
 	l := &m.inside
 	m.showOnBoard(t)
 	name, part, folder, w := l.chosenName(), l.part, l.path, m.w
@@ -532,44 +427,44 @@ func (m *model) toDate(t *shelf.Twin) tea.Cmd {
 }
 
 // showOnBoard has the rails and the Dates step follow.
-func (m *model) showOnBoard(t *shelf.Twin) {
-	for i := range m.boards {
-		for j, o := range m.boards[i].twins {
+func (m *insidePage) showOnBoard(t *shelf.Twin) {
+	for i := range m.datesPage.boards {
+		for j, o := range m.datesPage.boards[i].twins {
 			if o.ID == t.ID {
-				if m.board != i {
-					m.twinDisk = 0
+				if m.datesPage.board != i {
+					m.datesPage.twinDisk = 0
 				}
-				m.board, m.boards[i].at, m.fromTwin, m.copying = i, j, true, false
+				m.datesPage.board, m.datesPage.boards[i].at, m.fromTwin, m.fitPage.copying = i, j, true, false
 			}
 		}
 	}
 }
 
 // insideFrom opens the disk under the cursor of the Bench, the date of Dates, or the planned disk of Fit.
-func (m *model) insideFrom() tea.Cmd {
+func (m *insidePage) insideFrom() tea.Cmd {
 	switch m.step {
 	case stepBench:
 		if len(m.disks) == 0 {
 			return nil
 		}
-		d := m.disks[m.cursor]
+		d := m.disks[m.benchPage.cursor]
 		if d.Survey == nil {
 			m.fail(d.Identity.Model + ": " + d.Words())
 			return nil
 		}
-		m.source, m.fromTwin, m.copying = d, false, false
+		m.source, m.fromTwin, m.fitPage.copying = d, false, false
 		return m.lookInto(workshop.Origin{Bench: d}, "")
 	case stepDates:
-		if t := m.twin(); t != nil {
-			m.fromTwin, m.copying = true, false
+		if t := m.datesPage.twin(); t != nil {
+			m.fromTwin, m.fitPage.copying = true, false
 			return m.lookInto(workshop.Origin{Twin: t}, "")
 		}
 	case stepFit:
-		if m.pair == nil {
+		if m.fitPage.pair == nil {
 			m.say("There is no plan to look into yet.")
 			return nil
 		}
-		p := m.pair
+		p := m.fitPage.pair
 		return m.openInside("", func() (*workshop.Inside, error) { return workshop.LookIntoPlan(m.ctx, p) })
 	}
 	return nil

@@ -82,7 +82,8 @@ func dated(versions ...int) (out []inside.Sight) {
 }
 
 func TestDatesOfAnItem(t *testing.T) {
-	m := &model{wide: 100, high: 40}
+	m := newModel(t.Context(), nil)
+	m.wide, m.high = 100, 40
 	for _, c := range []struct {
 		versions []int
 		now      int
@@ -100,18 +101,19 @@ func TestDatesOfAnItem(t *testing.T) {
 	} {
 		d := detail{sights: dated(c.versions...)}
 		now := d.sights[c.now].Twin
-		m.inside.in = &workshop.Inside{Twin: now}
+		m.insidePage.inside.in = &workshop.Inside{Twin: now}
 		if got := ansi.Strip(sightWords(m.th, &d, now.ID)); got != c.words {
 			t.Errorf("%v: %q, want %q", c.versions, got, c.words)
 		}
-		if got := ansi.Strip(m.datesLine(&d, 100)); !strings.Contains(got, c.line) ||
+		if got := ansi.Strip(m.insidePage.datesLine(&d, 100)); !strings.Contains(got, c.line) ||
 			!strings.Contains(got, "2026-11-01 ") {
 			t.Errorf("%v: %q, want %q in it", c.versions, got, c.line)
 		}
 	}
 	many := detail{sights: dated(slices.Repeat([]int{1}, 500)...)}
-	m.inside.in.Twin = many.sights[250].Twin
-	if got := ansi.Strip(m.datesLine(&many, 80)); ansi.StringWidth(got) > 80 || !strings.Contains(got, "‹") ||
+	m.insidePage.inside.in.Twin = many.sights[250].Twin
+	if got := ansi.Strip(m.insidePage.datesLine(&many, 80)); ansi.StringWidth(got) > 80 ||
+		!strings.Contains(got, "‹") ||
 		!strings.Contains(got, "›") {
 		t.Errorf("500 dates: %q", got)
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 // insideRoom is how many rows of the list there is room for.
-func (m *model) insideRoom() int {
+func (m *insidePage) insideRoom() int {
 	rails := 4
 	switch {
 	case m.high >= 34:
@@ -26,23 +26,23 @@ func (m *model) insideRoom() int {
 }
 
 // detailHigh is how many lines stand under the list.
-func (m *model) detailHigh() int {
+func (m *insidePage) detailHigh() int {
 	if m.high < 26 {
 		return 4
 	}
 	return 8
 }
 
-// insideBody shows the folder, and under it the dates and what is known of the chosen item.
-func (m *model) insideBody(w int) []string {
+// lines shows the folder, and under it the dates and what is known of the chosen item.
+func (m *insidePage) lines(w int) []string {
 	l := &m.inside
 	switch {
 	case l.viewing != nil:
-		return m.viewingBody(w)
+		return m.viewPane.viewingBody(w)
 	case l.diffing != nil:
-		return m.diffingBody(w)
+		return m.diffPane.diffingBody(w)
 	case l.finding != nil:
-		return m.findingBody(w)
+		return m.findPane.findingBody(w)
 	}
 	out := []string{m.insideHead(w)}
 	room := m.insideRoom()
@@ -75,7 +75,7 @@ func (m *model) insideBody(w int) []string {
 }
 
 // insideHead says where this is.
-func (m *model) insideHead(w int) string {
+func (m *insidePage) insideHead(w int) string {
 	l := &m.inside
 	title := "Look inside"
 	if l.in != nil {
@@ -108,7 +108,7 @@ func (m *model) insideHead(w int) string {
 	return sides(" "+m.th.strong.Render(title)+"  "+m.th.reads.Render(place), m.th.dim.Render(right)+" ", w)
 }
 
-func (m *model) partRows(w int) []string {
+func (m *insidePage) partRows(w int) []string {
 	l := &m.inside
 	if len(l.in.Parts) == 0 {
 		return m.plain(w, "This disk", "has no parts that can be looked into.",
@@ -137,7 +137,7 @@ func (m *model) partRows(w int) []string {
 	return append(out, "", m.th.dim.Render("  → opens a part."))
 }
 
-func (m *model) itemRow(i, w int) string {
+func (m *insidePage) itemRow(i, w int) string {
 	l := &m.inside
 	e := l.shown[i]
 	sign, size := " ", right(units.Bytes(e.Size), 10)
@@ -171,7 +171,7 @@ func (m *model) itemRow(i, w int) string {
 }
 
 // insideDetail is the line of dates and what is known of the chosen item.
-func (m *model) insideDetail(w int) []string {
+func (m *insidePage) insideDetail(w int) []string {
 	l := &m.inside
 	e, ok := l.chosen()
 	out := []string{m.th.dim.Render(strings.Repeat("╌", w))}
@@ -245,7 +245,7 @@ func (m *model) insideDetail(w int) []string {
 }
 
 // datesLine lights up the dates that have the item: a new version begins with a bar, what goes on is a line.
-func (m *model) datesLine(d *detail, w int) string {
+func (m *insidePage) datesLine(d *detail, w int) string {
 	label := " Dates  "
 	if len(d.sights) == 0 {
 		return m.th.dim.Render(label + "looking through them …")
@@ -338,3 +338,5 @@ func sightWords(th theme, d *detail, now string) string {
 	}
 	return s + "; the newest date has it"
 }
+
+func (m *insidePage) body(w int) ([]string, int) { return m.lines(w), -1 }

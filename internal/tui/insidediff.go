@@ -41,15 +41,15 @@ type diffRow struct {
 }
 
 // offerComparison lets the other date be chosen.
-func (m *model) offerComparison() {
-	l := &m.inside
-	if l.in.Twin == nil || len(m.boards) == 0 {
+func (m *diffPane) offerComparison() {
+	l := &m.insidePage.inside
+	if l.in.Twin == nil || len(m.datesPage.boards) == 0 {
 		m.say("There is no other date to compare a disk with here; \"twinshelf compare\" does it.")
 		return
 	}
 	var others []*shelf.Twin
 	n := menu{title: "Compare with which date of " + l.in.Twin.Machine + "?"}
-	b := &m.boards[m.board]
+	b := &m.datesPage.boards[m.datesPage.board]
 	for i := len(b.twins) - 1; i >= 0; i-- {
 		if t := b.twins[i]; t.ID != l.in.Twin.ID {
 			others = append(others, t)
@@ -64,11 +64,11 @@ func (m *model) offerComparison() {
 		return
 	}
 	n.then = func(chosen []int) tea.Cmd { return m.compareWith(others[chosen[0]]) }
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) compareWith(other *shelf.Twin) tea.Cmd {
-	l := &m.inside
+func (m *diffPane) compareWith(other *shelf.Twin) tea.Cmd {
+	l := &m.insidePage.inside
 	older, newer := other, l.in.Twin
 	if older.Taken.After(newer.Taken) {
 		older, newer = newer, older
@@ -89,9 +89,9 @@ func (m *model) compareWith(other *shelf.Twin) tea.Cmd {
 }
 
 // compare works out a comparison in the background; part nil means all of them.
-func (m *model) compare(d *diffing, part *inside.Part, folder string,
+func (m *diffPane) compare(d *diffing, part *inside.Part, folder string,
 	open func() (before, after *workshop.Inside, err error)) tea.Cmd {
-	m.inside.diffing, m.scroll = d, 0
+	m.insidePage.inside.diffing, m.scroll = d, 0
 	w, ctx := m.w, m.ctx
 	return func() tea.Msg {
 		before, after, err := open()
@@ -109,16 +109,16 @@ func (m *model) compare(d *diffing, part *inside.Part, folder string,
 
 // compareProven shows what the last restore brought back: the newest date of the machine against the disk that was
 // written.
-func (m *model) compareProven() tea.Cmd {
-	target := m.again(&bench.Disk{Path: m.written})
-	t := m.twin()
-	if m.written == "" || target == nil || t == nil {
+func (m *diffPane) compareProven() tea.Cmd {
+	target := m.again(&bench.Disk{Path: m.proofPage.written})
+	t := m.datesPage.twin()
+	if m.proofPage.written == "" || target == nil || t == nil {
 		m.say("Nothing was restored here yet; \"twinshelf compare\" compares any two.")
 		return nil
 	}
-	b := &m.boards[m.board]
+	b := &m.datesPage.boards[m.datesPage.board]
 	newest := b.twins[len(b.twins)-1]
-	m.inside = lookingIn{from: m.step, number: m.inside.number}
+	m.insidePage.inside = lookingIn{from: m.step, number: m.insidePage.inside.number}
 	d := &diffing{title: fmt.Sprintf("%s: from %s to what was restored", b.machine,
 		newest.Taken.Format("2006-01-02 15:04")), disk: target}
 	w := m.w
@@ -131,8 +131,8 @@ func (m *model) compareProven() tea.Cmd {
 	}))
 }
 
-func (m *model) onCompared(msg compared) {
-	d := m.inside.diffing
+func (m *diffPane) onCompared(msg compared) {
+	d := m.insidePage.inside.diffing
 	if d != msg.d {
 		return
 	}
@@ -149,35 +149,9 @@ func (m *model) onCompared(msg compared) {
 	}
 }
 
-func (m *model) keyDiffing(k string) (tea.Cmd, bool) {
-	l := &m.inside
-	d := l.diffing
-	page := max(1, m.viewRoom()-1)
-	switch k {
-	case "esc", "q", "left":
-		l.diffing = nil
-		if l.in == nil {
-			return m.back(), true
-		}
-	case "pgdown":
-		d.at = max(0, min(d.at+page, len(d.rows)-1))
-	case "pgup":
-		d.at = max(0, d.at-page)
-	case "enter", "right":
-		if d.at < len(d.rows) && d.rows[d.at].d != nil {
-			return m.goToDifference(d.rows[d.at]), true
-		}
-	case "up", "k", "down", "j", "home", "end", "g", "G":
-		d.at = moved(k, d.at, len(d.rows))
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 // goToDifference opens the folder of a difference at the date that has it.
-func (m *model) goToDifference(r diffRow) tea.Cmd {
-	d := m.inside.diffing
+func (m *diffPane) goToDifference(r diffRow) tea.Cmd {
+	d := m.insidePage.inside.diffing
 	side := d.after
 	if r.d.Way == names.Removed {
 		side = d.before
@@ -185,17 +159,17 @@ func (m *model) goToDifference(r diffRow) tea.Cmd {
 	o := workshop.Origin{Twin: side.Twin, Bench: d.disk}
 	if side.Twin != nil {
 		o.Bench = nil
-		m.showOnBoard(side.Twin)
+		m.insidePage.showOnBoard(side.Twin)
 	} else {
 		m.source, m.fromTwin = o.Bench, false
 	}
-	cmd := m.lookInto(o, fmt.Sprintf("%d.%d:%s", r.part.Part.Disk+1, r.part.Part.Number, r.d.Path))
-	m.inside.behind.d = d
+	cmd := m.insidePage.lookInto(o, fmt.Sprintf("%d.%d:%s", r.part.Part.Disk+1, r.part.Part.Number, r.d.Path))
+	m.insidePage.inside.behind.d = d
 	return cmd
 }
 
-func (m *model) diffingBody(w int) []string {
-	l := &m.inside
+func (m *diffPane) diffingBody(w int) []string {
+	l := &m.insidePage.inside
 	d := l.diffing
 	head := " " + m.th.strong.Render(d.title)
 	if l.part != nil && l.path != "." {
@@ -208,7 +182,7 @@ func (m *model) diffingBody(w int) []string {
 		return []string{head, m.th.dim.Render("  Comparing …")}
 	}
 	out := []string{head}
-	room := m.viewRoom()
+	room := m.viewPane.viewRoom()
 	top := max(0, min(d.at-room/2, len(d.rows)-room))
 	for i := top; i < len(d.rows) && i < top+room; i++ {
 		out = append(out, d.row(m.th, i, w))

@@ -39,24 +39,24 @@ type (
 // searchLimit is how many items a search on the screen shows.
 const searchLimit = 2000
 
-func (m *model) askSearch() tea.Cmd {
+func (m *findPane) askSearch() tea.Cmd {
 	if m.w.Shelf == nil {
 		m.fail(workshop.ErrNoShelf.Error())
 		return nil
 	}
-	m.ask("Name, a piece of one, or a pattern as *.ods: ", "", func(text string) {
+	m.prompt.ask("Name, a piece of one, or a pattern as *.ods: ", "", func(text string) {
 		if text = strings.TrimSpace(text); text != "" {
-			m.pending = m.search(text)
+			m.prompt.pending = m.search(text)
 		}
 	})
 	return nil
 }
 
-func (m *model) search(text string) tea.Cmd {
+func (m *findPane) search(text string) tea.Cmd {
 	f := &finding{text: text}
-	m.inside.finding, m.inside.viewing, m.inside.diffing = f, nil, nil
+	m.insidePage.inside.finding, m.insidePage.inside.viewing, m.insidePage.inside.diffing = f, nil, nil
 	m.scroll = 0
-	w, hidden := m.w, m.inside.hidden
+	w, hidden := m.w, m.insidePage.inside.hidden
 	ctx, cancel := context.WithCancel(m.ctx)
 	f.cancel = cancel
 	progress := make(chan string, 1)
@@ -85,58 +85,25 @@ func hear(f *finding, progress chan string) tea.Cmd {
 	}
 }
 
-func (m *model) onSearched(msg searched) {
-	if f := m.inside.finding; f == msg.f {
+func (m *findPane) onSearched(msg searched) {
+	if f := m.insidePage.inside.finding; f == msg.f {
 		f.res, f.err = msg.res, msg.err
 	}
 }
 
-func (m *model) keyFinding(k string) (tea.Cmd, bool) {
-	l := &m.inside
-	f := l.finding
-	n := 0
-	if f.res != nil {
-		n = len(f.res.Found)
-	}
-	page := max(1, m.viewRoom()-1)
-	switch k {
-	case "esc", "q", "left":
-		f.cancel()
-		l.finding = nil
-		if l.in == nil {
-			return m.back(), true
-		}
-	case "/":
-		return m.askSearch(), true
-	case "pgdown":
-		f.at = max(0, min(f.at+page, n-1))
-	case "pgup":
-		f.at = max(0, f.at-page)
-	case "enter", "right":
-		if f.at < n {
-			return m.goToFound(f.res.Found[f.at]), true
-		}
-	case "up", "k", "down", "j", "home", "end", "g", "G":
-		f.at = moved(k, f.at, n)
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 // goToFound opens the newest date that has an item, and chooses it.
-func (m *model) goToFound(f workshop.Found) tea.Cmd {
+func (m *findPane) goToFound(f workshop.Found) tea.Cmd {
 	t := f.At[0].Twin
-	m.showOnBoard(t)
-	kept := m.inside.finding
-	cmd := m.lookInto(workshop.Origin{Twin: t}, fmt.Sprintf("%d.%d:%s", f.Disk, f.Part, f.Path))
-	m.inside.behind.f = kept
-	m.inside.hidden = m.inside.hidden || strings.HasPrefix(path.Base(f.Path), ".")
+	m.insidePage.showOnBoard(t)
+	kept := m.insidePage.inside.finding
+	cmd := m.insidePage.lookInto(workshop.Origin{Twin: t}, fmt.Sprintf("%d.%d:%s", f.Disk, f.Part, f.Path))
+	m.insidePage.inside.behind.f = kept
+	m.insidePage.inside.hidden = m.insidePage.inside.hidden || strings.HasPrefix(path.Base(f.Path), ".")
 	return cmd
 }
 
-func (m *model) findingBody(w int) []string {
-	f := m.inside.finding
+func (m *findPane) findingBody(w int) []string {
+	f := m.insidePage.inside.finding
 	head := " " + m.th.strong.Render("Search over all dates") + "  " + m.th.reads.Render(workshop.Visible(f.text))
 	switch {
 	case f.err != nil:
@@ -160,7 +127,7 @@ func (m *model) findingBody(w int) []string {
 		return append(out, "  Nothing has that name at any date. Hidden and system items are searched too after "+
 			"pressing . in a folder.")
 	}
-	room := m.viewRoom() - 1
+	room := m.viewPane.viewRoom() - 1
 	top := max(0, min(f.at-room/2, len(f.res.Found)-room))
 	where := max(16, w-foundFixed)
 	head2 := fit("machine", foundMachine) + fit("where", where) + right("size", 10) + "  " + fit("newest", 12) +

@@ -34,7 +34,7 @@ func (l *lookingIn) isMarked(name string) bool {
 }
 
 // markChosen marks the chosen item, or takes the mark away, and goes on to the next.
-func (m *model) markChosen() {
+func (m *insidePage) markChosen() {
 	l := &m.inside
 	e, ok := l.chosen()
 	if !ok || e.Err != nil {
@@ -91,9 +91,9 @@ func (l *lookingIn) toTake(ctx context.Context) ([]takeout.Choice, string, error
 }
 
 // askTake asks how and where to.
-func (m *model) askTake() {
+func (m *insidePage) askTake() {
 	l := &m.inside
-	if m.running() {
+	if m.runPage.running() {
 		m.fail("A run is on already: see step 6.")
 		return
 	}
@@ -124,17 +124,17 @@ func (m *model) askTake() {
 		if home, err := os.UserHomeDir(); err == nil {
 			suggestion = filepath.Join(home, suggestion)
 		}
-		m.ask(label, suggestion, func(where string) {
+		m.prompt.ask(label, suggestion, func(where string) {
 			if where = strings.TrimSpace(where); where != "" {
-				m.pending = m.take(choices, way, where)
+				m.prompt.pending = m.take(choices, way, where)
 			}
 		})
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) take(choices []takeout.Choice, way int, where string) tea.Cmd {
+func (m *insidePage) take(choices []takeout.Choice, way int, where string) tea.Cmd {
 	l := &m.inside
 	to := workshop.Taking{}
 	to.Tag = l.in.Tag()
@@ -160,7 +160,7 @@ func (m *model) take(choices []takeout.Choice, way int, where string) tea.Cmd {
 		return nil
 	}
 	l.marked = nil
-	return m.start(r, "Cancelling keeps what is whole in a folder; taken out again, it goes on.",
+	return m.runPage.start(r, "Cancelling keeps what is whole in a folder; taken out again, it goes on.",
 		func(s run.Snapshot) tea.Cmd {
 			if file != nil {
 				_ = file.Sync()
@@ -170,7 +170,7 @@ func (m *model) take(choices []takeout.Choice, way int, where string) tea.Cmd {
 				}
 			}
 			if rep := report(); rep != nil {
-				m.result = takenLines(m.th, rep, where)
+				m.runPage.result = takenLines(m.th, rep, where)
 			}
 			return nil
 		})

@@ -3,6 +3,7 @@ package tui
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -42,8 +43,8 @@ const (
 )
 
 // viewFile opens a file.
-func (m *model) viewFile(e fsys.Entry) tea.Cmd {
-	l := &m.inside
+func (m *viewPane) viewFile(e fsys.Entry) tea.Cmd {
+	l := &m.insidePage.inside
 	t, err := l.part.Tree(m.ctx)
 	if err != nil {
 		m.fail(sentence(err))
@@ -73,8 +74,8 @@ func readPage(v *viewing, at int64) pageRead {
 	return pageRead{v: v, at: at, b: b[:n], err: err}
 }
 
-func (m *model) onPage(msg pageRead) {
-	l := &m.inside
+func (m *viewPane) onPage(msg pageRead) {
+	l := &m.insidePage.inside
 	if msg.first {
 		l.viewing = msg.v
 		msg.v.hex, msg.v.wide = !msg.text, msg.wide
@@ -102,57 +103,63 @@ func looksLikeText(b []byte) (text, wide bool) {
 	return odd*50 <= len(b), false
 }
 
-func (m *model) keyViewing(k string) (tea.Cmd, bool) {
-	l := &m.inside
+func (m *viewPane) bindings() []binding {
+	l := &m.insidePage.inside
 	v := l.viewing
-	rows := max(1, m.viewRoom())
-	step := func(lines int) {
+	return []binding{
+		{lineKeys + " pgdown pgup space enter", "↑↓", "read on", "PgUp and PgDn by pages", m.turned(m.readOn)},
+		{"x", "x", "hex or text", "", m.turned(func(string) {
+			v.hex = !v.hex
+			v.at -= v.at % hexRow
+			v.back = nil
+		})},
+		{"g home", "g", "beginning", "", m.turned(func(string) { v.at, v.back = 0, nil })},
+		{"G end", "", "", "", m.turned(func(string) {
+			rows := int64(max(1, m.viewRoom()))
+			v.back = append(v.back, v.at)
+			v.at = max(0, (v.c.Size()-rows*hexRow+hexRow-1)/hexRow*hexRow)
+		})},
+		{"esc left q", "Esc", "close it", "", acts(func() { l.viewing = nil })},
+	}
+}
+
+// turned is an action that goes to another place of the contents, which are then read in the background.
+func (m *viewPane) turned(to func(k string)) func(string) tea.Cmd {
+	return func(k string) tea.Cmd {
+		v := m.insidePage.inside.viewing
+		if to(k); v.at == v.read {
+			return nil
+		}
+		at := v.at
+		return func() tea.Msg { return readPage(v, at) }
+	}
+}
+
+// readOn goes on or back by lines or pages.
+func (m *viewPane) readOn(k string) {
+	v := m.insidePage.inside.viewing
+	lines := max(1, m.viewRoom()) - 1
+	if slices.Contains([]string{"down", "j", "up", "k"}, k) {
+		lines = 1
+	}
+	if !slices.Contains([]string{"up", "k", "pgup"}, k) {
 		if next := v.after(lines, m.wide); next < v.c.Size() && next > v.at {
 			v.back = append(v.back, v.at)
 			v.at = next
 		}
+		return
 	}
-	switch k {
-	case "esc", "left", "q":
-		l.viewing = nil
-		return nil, true
-	case "x":
-		v.hex = !v.hex
-		v.at -= v.at % hexRow
-		v.back = nil
-	case "down", "j":
-		step(1)
-	case "pgdown", "space", "enter":
-		step(rows - 1)
-	case "up", "k", "pgup":
-		n := 1
-		if k == "pgup" {
-			n = rows - 1
-		}
-		switch {
-		case v.hex:
-			v.at = max(0, v.at-int64(n)*hexRow)
-		case len(v.back) > 0:
-			v.at, v.back = v.back[len(v.back)-1], v.back[:len(v.back)-1]
-		default:
-			v.at = 0
-		}
-	case "g", "home":
-		v.at, v.back = 0, nil
-	case "G", "end":
-		v.back = append(v.back, v.at)
-		v.at = max(0, (v.c.Size()-int64(rows)*hexRow+hexRow-1)/hexRow*hexRow)
+	switch {
+	case v.hex:
+		v.at = max(0, v.at-int64(lines)*hexRow)
+	case len(v.back) > 0:
+		v.at, v.back = v.back[len(v.back)-1], v.back[:len(v.back)-1]
 	default:
-		return nil, false
+		v.at = 0
 	}
-	if v.at == v.read {
-		return nil, true
-	}
-	at := v.at
-	return func() tea.Msg { return readPage(v, at) }, true
 }
 
-func (m *model) viewRoom() int { return m.insideRoom() + m.detailHigh() - 1 }
+func (m *viewPane) viewRoom() int { return m.insidePage.insideRoom() + m.insidePage.detailHigh() - 1 }
 
 // lines gives up to n lines of text from the present place, each with the bytes that it takes.
 func (v *viewing) lines(n, w int) (out []string, took []int) {
@@ -218,8 +225,8 @@ func (v *viewing) after(n, w int) int64 {
 	return at
 }
 
-func (m *model) viewingBody(w int) []string {
-	v := m.inside.viewing
+func (m *viewPane) viewingBody(w int) []string {
+	v := m.insidePage.inside.viewing
 	kind := "text"
 	if v.hex {
 		kind = "bytes"

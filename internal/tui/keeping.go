@@ -15,77 +15,9 @@ import (
 	"twinshelf/internal/workshop"
 )
 
-func (m *model) datesBindings() []binding {
-	if m.w.Shelf == nil {
-		return []binding{{"o", "open or make a shelf",
-			"open a shelf, or make a new one: dates come from it and captures go to it"}}
-	}
-	if m.growing {
-		return growthBindings()
-	}
-	if m.thin != nil {
-		return []binding{{"Enter", "drop them", "to the last page before twins are dropped"},
-			{"r", "other rule", "try another rule; nothing is dropped by that"},
-			{"↑↓←→", "look around", "machines and dates"}, {"Esc", "leave it", "nothing is dropped"}}
-	}
-	return []binding{{"←→", "date", "walk the dates; [ and ] go 20 at once"}, {"↑↓", "machine", "walk the machines"},
-		{"d", "disk", "which disk of a machine with several"}, {"/", "type a date", "jump to a date, such as 2026-10"},
-		{"Enter", "restore", "plan to put this twin onto the target"},
-		{"i", "inside", "look inside: folders and files at this date"}, {"v", "prove", "read every block of this twin"},
-		{"e", "evidence", "show the last proof of this twin"},
-		{"f", "for ever", "keep this twin for ever, with a note, or take that back"},
-		{"t", "thin", "show what would go by the rule; nothing is dropped by that"},
-		{"r", "rule", "how densely dates are kept"},
-		{"x", "discard", "take this twin off the shelf"}, {"s", "space", "give back the room of what nobody needs"},
-		{"c", "check", "look whether everything is as it was written, and mend it"},
-		{"g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart"},
-		{"m", "move", "carry twins to another shelf, and compare both"},
-		{"p", "passphrases", "add, change or withdraw passphrases of a sealed shelf"},
-		{"o", "other shelf", "open another shelf or make a new one: dates come from it and captures go to it"}}
-}
-
-// keyKeeping is what the Dates step does to the shelf itself.
-func (m *model) keyKeeping(k string) tea.Cmd {
-	if m.running() {
-		m.fail("A run is on already: see step 6.")
-		return nil
-	}
-	t, w := m.twin(), m.w
-	switch k {
-	case "f":
-		if _, kept := m.marks[t.ID]; kept {
-			return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Unkeep(m.ctx, t.ID)} }
-		}
-		m.ask("Why is it kept for ever? ", "", func(note string) {
-			if err := w.Shelf.Keep(m.ctx, t.ID, note); err != nil {
-				m.fail(sentence(err))
-				return
-			}
-			m.marks[t.ID] = shelf.Mark{Note: note, When: time.Now()}
-			m.say("The twin of %s of %s is kept for ever.", t.Machine, units.Moment(t.Taken))
-		})
-	case "t":
-		m.thin, m.goes = &keeping.Preview{}, map[string]string{}
-		return m.replan()
-	case "r":
-		return m.askRule(t.Machine)
-	case "x":
-		return m.askDiscard(t)
-	case "s":
-		return m.askRoom()
-	case "c":
-		m.offerChecks()
-	case "p":
-		m.offerPassphrases()
-	case "m":
-		m.offerShelves("Carry twins to which shelf? Nothing is taken away here", m.carryTo)
-	}
-	return nil
-}
-
-// replanThinning works out what would go by the rule, in the background. While a rule is typed only the last one is
+// work finds out what would go by the rule, in the background. While a rule is typed only the last one is
 // worked out to the end.
-func (m *model) replanThinning(number int) tea.Cmd {
+func (m *datesPage) work(_ context.Context, number int, _ func(string)) tea.Cmd {
 	if m.unthin != nil {
 		m.unthin()
 		m.unthin = nil
@@ -108,7 +40,7 @@ func (m *model) replanThinning(number int) tea.Cmd {
 	}
 }
 
-func (m *model) onThinned(p *keeping.Preview, err error) {
+func (m *datesPage) onThinned(p *keeping.Preview, err error) {
 	if err != nil {
 		m.thin, m.goes = nil, nil
 		m.fail(sentence(err))
@@ -125,7 +57,7 @@ func (m *model) onThinned(p *keeping.Preview, err error) {
 }
 
 // askRule lets the rule of the usual machines be typed; what is typed is shown on the boards at once.
-func (m *model) askRule(machine string) tea.Cmd {
+func (m *datesPage) askRule(machine string) tea.Cmd {
 	rules, err := keeping.ReadRules(m.ctx, m.w.Shelf)
 	if err != nil {
 		m.fail(sentence(err))
@@ -142,12 +74,12 @@ func (m *model) askRule(machine string) tea.Cmd {
 		m.askRuleOf(who, rules, now)
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 	return nil
 }
 
 // askRuleOf asks for the words of a rule; who is empty for the usual one.
-func (m *model) askRuleOf(who string, rules keeping.Rules, now keeping.Rule) {
+func (m *datesPage) askRuleOf(who string, rules keeping.Rules, now keeping.Rule) {
 	with := func(r keeping.Rule) keeping.Rules {
 		out := keeping.Rules{Usual: rules.Usual, Machines: map[string]keeping.Rule{}}
 		for k, v := range rules.Machines {
@@ -161,7 +93,7 @@ func (m *model) askRuleOf(who string, rules keeping.Rules, now keeping.Rule) {
 		return out
 	}
 	m.thin, m.goes = &keeping.Preview{}, map[string]string{}
-	m.ask("Rule: ", now.Words(), func(text string) {
+	m.prompt.ask("Rule: ", now.Words(), func(text string) {
 		r, err := keeping.ReadRule(text)
 		if err != nil {
 			m.fail(sentence(err))
@@ -175,20 +107,20 @@ func (m *model) askRuleOf(who string, rules keeping.Rules, now keeping.Rule) {
 		m.thin, m.goes = &keeping.Preview{}, map[string]string{}
 		m.say("The rule is set: %s. Nothing was dropped.", r.Words())
 	})
-	m.live = func(text string) {
+	m.prompt.live = func(text string) {
 		r, err := keeping.ReadRule(text)
-		if m.ready.hint, m.ready.wrong = "", err != nil; err != nil {
-			m.ready.hint = err.Error()
+		if m.readyPage.ready.hint, m.readyPage.ready.wrong = "", err != nil; err != nil {
+			m.readyPage.ready.hint = err.Error()
 			return
 		}
-		m.ready.hint = r.Words()
+		m.readyPage.ready.hint = r.Words()
 		w := with(r)
 		m.wished = &w
 	}
 }
 
 // dropThinned leads to the last page before twins go.
-func (m *model) dropThinned() tea.Cmd {
+func (m *datesPage) dropThinned() tea.Cmd {
 	p, w := m.thin, m.w
 	if m.wished != nil {
 		m.fail("This rule isn't set: press r and then Enter to set it.")
@@ -217,7 +149,7 @@ func (m *model) dropThinned() tea.Cmd {
 	}
 	s.Notes = []string{"up to " + units.Bytes(p.Back) + " come back when space is given back (s)",
 		"each one is written into the journal of the shelf"}
-	m.lastPage(s, func() tea.Cmd {
+	m.lastPage.lastPage(s, func() tea.Cmd {
 		m.thin, m.goes = nil, nil
 		return func() tea.Msg {
 			n, err := keeping.Apply(m.ctx, w.Shelf, p)
@@ -227,7 +159,7 @@ func (m *model) dropThinned() tea.Cmd {
 	return nil
 }
 
-func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
+func (m *datesPage) askDiscard(t *shelf.Twin) tea.Cmd {
 	w, ctx := m.w, m.ctx
 	if mark, kept := m.marks[t.ID]; kept {
 		m.fail("This twin is kept for ever (" + mark.Note + "): press f to take that back first.")
@@ -252,7 +184,7 @@ func (m *model) askDiscard(t *shelf.Twin) tea.Cmd {
 	}
 }
 
-func (m *model) askRoom() tea.Cmd {
+func (m *datesPage) askRoom() tea.Cmd {
 	w, ctx := m.w, m.ctx
 	return func() tea.Msg {
 		f, err := keeping.Foreknow(ctx, w.Shelf)
@@ -264,9 +196,9 @@ func (m *model) askRoom() tea.Cmd {
 		}
 		return startRun{func() tea.Cmd {
 			r, freed := w.StartGiveBack(ctx)
-			return m.start(r, "Cancelling loses nothing; it can be done again.", func(s run.Snapshot) tea.Cmd {
+			return m.runPage.start(r, "Cancelling loses nothing; it can be done again.", func(s run.Snapshot) tea.Cmd {
 				if s.State == run.Done {
-					m.result = []string{freed().Words()}
+					m.runPage.result = []string{freed().Words()}
 				}
 				return nil
 			})
@@ -277,7 +209,7 @@ func (m *model) askRoom() tea.Cmd {
 // startRun begins a run from the background.
 type startRun struct{ begin func() tea.Cmd }
 
-func (m *model) offerChecks() {
+func (m *datesPage) offerChecks() {
 	kinds := []keeping.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
 	n := menu{title: "Check the shelf: is everything as it was written?", choices: []choice{
 		{name: "quick", about: "looks whether every block is there; reads nothing large"},
@@ -287,7 +219,7 @@ func (m *model) offerChecks() {
 			"it was"}}}
 	n.then = func(chosen []int) tea.Cmd {
 		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
-		return m.start(r, "Cancelling keeps what was read: the next check goes on there.",
+		return m.runPage.start(r, "Cancelling keeps what was read: the next check goes on there.",
 			func(s run.Snapshot) tea.Cmd {
 				if rep := report(); rep != nil && s.State == run.Done {
 					m.showReport(rep)
@@ -295,15 +227,15 @@ func (m *model) offerChecks() {
 				return nil
 			})
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // mostSums is of how many twins a question tells what they miss.
 const mostSums = 6
 
 // showReport shows what a check found; where blocks are missing it asks from where they should come.
-func (m *model) showReport(rep *keeping.Report) {
-	m.result = reportLines(m.th, rep)
+func (m *datesPage) showReport(rep *keeping.Report) {
+	m.runPage.result = reportLines(m.th, rep)
 	if len(rep.Damage) == 0 {
 		return
 	}
@@ -330,7 +262,7 @@ func (m *model) showReport(rep *keeping.Report) {
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
 		case 0:
-			m.offerShelves("Take what is missing from which shelf?", func(other *shelf.Shelf) tea.Cmd {
+			m.shelfDesk.offerShelves("Take what is missing from which shelf?", func(other *shelf.Shelf) tea.Cmd {
 				return m.refill(other, rep)
 			})
 		case 1:
@@ -342,12 +274,13 @@ func (m *model) showReport(rep *keeping.Report) {
 		}
 		return nil
 	}
-	m.offerAfterRun(n, "The check found damage. Step 6 shows it, and asks from where should come what is missing.")
+	m.menus.offerAfterRun(n, "The check found damage. Step 6 shows it, and asks from where should come what is "+
+		"missing.")
 }
 
-func (m *model) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
+func (m *datesPage) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 	r, report := m.w.StartRefill(m.ctx, other, rep)
-	return m.start(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
+	return m.runPage.start(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
 		other.Close()
 		if s.State == run.Done {
 			m.showReport(report())

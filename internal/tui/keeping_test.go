@@ -25,56 +25,60 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 	m := key(opened(t), "4")
 	mm := m.(*model)
 	m = key(m, "t")
-	if mm.thin == nil || mm.thin.Goes != 0 || !strings.Contains(text(m), "By the rule nothing goes") {
+	if mm.datesPage.thin == nil || mm.datesPage.thin.Goes != 0 ||
+		!strings.Contains(text(m), "By the rule nothing goes") {
 		t.Errorf("without a rule:\n%s", text(m))
 	}
 	m = key(m, "enter")
-	if mm.summary != nil {
+	if mm.lastPage.summary != nil {
 		t.Error("a last page although nothing goes")
 	}
 	m = key(m, "r", "enter")
-	if mm.typing == nil {
+	if mm.prompt.typing == nil {
 		t.Fatalf("no rule can be typed:\n%s", text(m))
 	}
 	m = typed(cleared(m), "one a year for ever; never fewer than 1")
-	if mm.thin.Goes != 5 || len(mm.goes) != 5 || !strings.Contains(text(m), "BY THE RULE 5 TWINS WOULD GO") {
-		t.Errorf("%d go while typing:\n%s", mm.thin.Goes, text(m))
+	if mm.datesPage.thin.Goes != 5 || len(mm.datesPage.goes) != 5 ||
+		!strings.Contains(text(m), "BY THE RULE 5 TWINS WOULD GO") {
+		t.Errorf("%d go while typing:\n%s", mm.datesPage.thin.Goes, text(m))
 	}
 	m = typed(m, "x")
-	if !mm.ready.wrong || !strings.Contains(text(m), "names no number of twins") {
+	if !mm.readyPage.ready.wrong || !strings.Contains(text(m), "names no number of twins") {
 		t.Errorf("a slip isn't pointed out:\n%s", text(m))
 	}
 	m = key(m, "esc")
 	if rules, err := keeping.ReadRules(t.Context(), mm.w.Shelf); err != nil || len(rules.Usual.Generations) != 0 ||
-		mm.wished != nil {
+		mm.datesPage.wished != nil {
 		t.Errorf("a rule that was left is set: %+v %v", rules, err)
 	}
 	m = key(m, "r", "enter")
 	m = key(typed(cleared(m), "one a year for ever; never fewer than 1"), "enter")
 	m = key(m, "enter")
-	if mm.summary == nil || mm.summary.Confirm != "5" || len(mm.summary.Lost) != 5 || len(mm.summary.Stays) != 3 {
-		t.Fatalf("last page: %+v", mm.summary)
+	if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != "5" || len(mm.lastPage.summary.Lost) != 5 ||
+		len(mm.lastPage.summary.Stays) != 3 {
+		t.Fatalf("last page: %+v", mm.lastPage.summary)
 	}
 	m = key(m, "esc", "esc")
-	if twins, _ := mm.w.Shelf.Twins(t.Context()); len(twins) != 9 || mm.thin != nil || mm.step != stepDates {
+	if twins, _ := mm.w.Shelf.Twins(t.Context()); len(twins) != 9 || mm.datesPage.thin != nil || mm.step != stepDates {
 		t.Errorf("%d twins, step %d", len(twins), mm.step)
 	}
 	m = key(m, "f")
 	m = key(typed(m, "as it came"), "enter")
-	if mark, kept := mm.marks[mm.twin().ID]; !kept || mark.Note != "as it came" || !strings.Contains(text(m), "◆") {
+	if mark, kept := mm.datesPage.marks[mm.datesPage.twin().ID]; !kept || mark.Note != "as it came" ||
+		!strings.Contains(text(m), "◆") {
 		t.Errorf("not kept:\n%s", text(m))
 	}
 	m = key(m, "x")
-	if mm.summary != nil || !strings.Contains(mm.note, "kept for ever (as it came)") {
+	if mm.lastPage.summary != nil || !strings.Contains(mm.note, "kept for ever (as it came)") {
 		t.Errorf("a kept twin can be discarded: %s", mm.note)
 	}
 	m = key(m, "f")
-	if len(mm.marks) != 0 {
-		t.Errorf("still kept: %v", mm.marks)
+	if len(mm.datesPage.marks) != 0 {
+		t.Errorf("still kept: %v", mm.datesPage.marks)
 	}
 	m = key(m, "x")
-	if mm.summary == nil || mm.summary.Confirm != mm.twin().Machine {
-		t.Errorf("no last page for discarding: %+v", mm.summary)
+	if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != mm.datesPage.twin().Machine {
+		t.Errorf("no last page for discarding: %+v", mm.lastPage.summary)
 	}
 	if head := text(m); !strings.Contains(head, "LAST PAGE: the twin of Harbour kiosk") ||
 		!strings.Contains(head, "the name of the machine") {
@@ -87,26 +91,26 @@ func TestMenusAreLeft(t *testing.T) {
 	mm := m.(*model)
 	for _, k := range []string{"c", "m", "r"} {
 		m = key(m, k)
-		if mm.menu == nil {
+		if mm.menus.menu == nil {
 			t.Errorf("%s opens no menu", k)
 			continue
 		}
 		m = key(m, "down", "down", "up", "esc")
-		if mm.menu != nil || mm.run != nil {
+		if mm.menus.menu != nil || mm.runPage.run != nil {
 			t.Errorf("%s: the menu isn't left", k)
 		}
 	}
 	m = key(m, "1", "down", "e", "p")
-	if mm.menu == nil || !strings.Contains(text(m), "What is this disk for?") {
+	if mm.menus.menu == nil || !strings.Contains(text(m), "What is this disk for?") {
 		t.Fatalf("\n%s", text(m))
 	}
 	m = key(m, "down", "enter", "enter")
-	if mm.menu == nil || !strings.Contains(mm.note, "Nothing is chosen") {
+	if mm.menus.menu == nil || !strings.Contains(mm.note, "Nothing is chosen") {
 		t.Errorf("an empty choice is taken: %q", mm.note)
 	}
 	m = key(m, "space", "enter")
-	if mm.menu != nil || len(mm.ready.draft.Parts) != 1 {
-		t.Errorf("%d parts:\n%s", len(mm.ready.draft.Parts), text(m))
+	if mm.menus.menu != nil || len(mm.readyPage.ready.draft.Parts) != 1 {
+		t.Errorf("%d parts:\n%s", len(mm.readyPage.ready.draft.Parts), text(m))
 	}
 }
 
@@ -114,17 +118,18 @@ func TestMenusAreLeft(t *testing.T) {
 func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
 	m := key(opened(t), "3")
 	mm := m.(*model)
-	if len(mm.trusts) != 1 || !strings.Contains(text(m), "Unread   part 2 (kiosk-root)") {
-		t.Errorf("%q\n%s", mm.trusts, text(m))
+	if len(mm.capturePage.trusts) != 1 || !strings.Contains(text(m), "Unread   part 2 (kiosk-root)") {
+		t.Errorf("%q\n%s", mm.capturePage.trusts, text(m))
 	}
 	m = key(m, "o")
-	if mm.plan.Trust != capture.TrustNone || len(mm.trusts) != 0 || !strings.Contains(text(m), "everything is read") {
-		t.Errorf("%q\n%s", mm.trusts, text(m))
+	if mm.capturePage.plan.Trust != capture.TrustNone || len(mm.capturePage.trusts) != 0 ||
+		!strings.Contains(text(m), "everything is read") {
+		t.Errorf("%q\n%s", mm.capturePage.trusts, text(m))
 	}
-	if m = key(m, "o"); mm.plan.Trust != capture.TrustMost || len(mm.trusts) < 1 {
-		t.Errorf("%q\n%s", mm.trusts, text(m))
+	if m = key(m, "o"); mm.capturePage.plan.Trust != capture.TrustMost || len(mm.capturePage.trusts) < 1 {
+		t.Errorf("%q\n%s", mm.capturePage.trusts, text(m))
 	}
-	if key(m, "o"); mm.plan.Trust != capture.TrustSure {
+	if key(m, "o"); mm.capturePage.plan.Trust != capture.TrustSure {
 		t.Error("it isn't taken back")
 	}
 }
@@ -156,7 +161,7 @@ func TestCaptureSaysWhatGoesThen(t *testing.T) {
 		t.Errorf("another machine:\n%s", text(m))
 	}
 	m = key(m, "n")
-	if m = key(typed(cleared(m), "Crew room"), "enter"); mm.outgoing != nil ||
+	if m = key(typed(cleared(m), "Crew room"), "enter"); mm.capturePage.outgoing != nil ||
 		strings.Contains(text(m), "off the shelf") {
 		t.Errorf("a machine without twins:\n%s", text(m))
 	}

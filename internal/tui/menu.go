@@ -24,22 +24,14 @@ type menu struct {
 	left    func() // what leaving it without a choice leads to; may be nil
 }
 
-func (n *menu) bindings() []binding {
-	b := []binding{{"↑↓", "choose", ""}}
-	if n.several {
-		b = append(b, binding{"Space", "in or out", ""})
-	}
-	return append(b, binding{"Enter", "take it", ""}, binding{"Esc", "leave it", ""})
-}
-
 // offer shows a menu.
-func (m *model) offer(n menu) {
+func (m *menus) offer(n menu) {
 	m.menu, m.scroll, m.note = &n, 0, ""
 }
 
 // offerAfterRun asks something when a run has ended: the question waits until the Run step is looked at, and goes when
 // another run begins.
-func (m *model) offerAfterRun(n menu, hint string) {
+func (m *menus) offerAfterRun(n menu, hint string) {
 	m.waiting = &n
 	if m.askWaiting(); m.waiting != nil {
 		m.say("%s", hint)
@@ -47,15 +39,16 @@ func (m *model) offerAfterRun(n menu, hint string) {
 }
 
 // askWaiting asks what waits, where nothing else is being asked.
-func (m *model) askWaiting() {
-	if n := m.waiting; n != nil && m.step == stepRun && m.menu == nil && m.typing == nil && m.confirm == nil {
+func (m *menus) askWaiting() {
+	if n := m.waiting; n != nil && m.step == stepRun && m.menu == nil && m.prompt.typing == nil &&
+		m.lastPage.confirm == nil {
 		m.waiting = nil
 		m.offer(*n)
 	}
 }
 
 // forgetWaiting takes away what waits to be asked.
-func (m *model) forgetWaiting() {
+func (m *menus) forgetWaiting() {
 	n := m.waiting
 	if m.waiting = nil; n != nil && n.left != nil {
 		n.left()
@@ -63,42 +56,44 @@ func (m *model) forgetWaiting() {
 }
 
 // leaveMenu takes the menu away without a choice.
-func (m *model) leaveMenu() {
+func (m *menus) leaveMenu() {
 	n := m.menu
 	if m.menu = nil; n != nil && n.left != nil {
 		n.left()
 	}
 }
 
-func (m *model) keyMenu(k string) tea.Cmd {
+func (m *menus) bindings() []binding {
 	n := m.menu
-	n.at = moved(k, n.at, len(n.choices))
-	switch k {
-	case "esc", "q":
-		m.leaveMenu()
-	case "space":
-		if n.several {
+	out := []binding{move(listKeys, "choose", "", &n.at, len(n.choices))}
+	if n.several {
+		out = append(out, binding{"space", "Space", "in or out", "", acts(func() {
 			n.choices[n.at].on = !n.choices[n.at].on
-		}
-	case "enter":
-		chosen := []int{n.at}
-		if n.several {
-			chosen = nil
-			for i, c := range n.choices {
-				if c.on {
-					chosen = append(chosen, i)
-				}
-			}
-			if len(chosen) == 0 {
-				m.fail("Nothing is chosen yet: press Space on what you want.")
-				return nil
-			}
-		}
-		m.menu = nil
-		cmd := n.then(chosen)
-		return tea.Batch(cmd, m.replan())
+		})})
 	}
-	return nil
+	return append(out, binding{"enter", "Enter", "take it", "", leads(m.takeChoice)},
+		binding{"esc q", "Esc", "leave it", "", acts(m.leaveMenu)})
+}
+
+// takeChoice does what the menu was offered for.
+func (m *menus) takeChoice() tea.Cmd {
+	n := m.menu
+	chosen := []int{n.at}
+	if n.several {
+		chosen = nil
+		for i, c := range n.choices {
+			if c.on {
+				chosen = append(chosen, i)
+			}
+		}
+		if len(chosen) == 0 {
+			m.fail("Nothing is chosen yet: press Space on what you want.")
+			return nil
+		}
+	}
+	m.menu = nil
+	cmd := n.then(chosen)
+	return tea.Batch(cmd, m.replan())
 }
 
 func (n *menu) body(th theme, w int) ([]string, int) {

@@ -14,12 +14,12 @@ import (
 )
 
 // makeShelf asks for all that a new shelf needs, makes it, and goes on with it.
-func (m *model) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
-	m.ask("Folder for the new shelf, empty or not there yet: ", "", func(dir string) {
+func (m *shelfDesk) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
+	m.prompt.ask("Folder for the new shelf, empty or not there yet: ", "", func(dir string) {
 		if dir = strings.TrimSpace(dir); dir == "" {
 			return
 		}
-		m.ask("Name of the new shelf: ", filepath.Base(dir), func(name string) {
+		m.prompt.ask("Name of the new shelf: ", filepath.Base(dir), func(name string) {
 			if name = strings.TrimSpace(name); name == "" {
 				name = filepath.Base(dir)
 			}
@@ -31,16 +31,16 @@ func (m *model) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
 				if chosen[0] == 0 {
 					return m.makeThen(dir, name, nil, then)
 				}
-				m.askNewPassphrase("", name, func(p []byte) { m.pending = m.makeThen(dir, name, p, then) })
+				m.askNewPassphrase("", name, func(p []byte) { m.prompt.pending = m.makeThen(dir, name, p, then) })
 				return nil
 			}
-			m.offer(n)
+			m.menus.offer(n)
 		})
 	})
 }
 
 // askNewPassphrase asks twice, and again as long as the two differ or protect nothing; why says what was wrong.
-func (m *model) askNewPassphrase(why, name string, then func([]byte)) {
+func (m *shelfDesk) askNewPassphrase(why, name string, then func([]byte)) {
 	m.askHidden(why+"Passphrase for "+name+": ", func(first string) {
 		if store.CheckPassphrase([]byte(first)) != nil {
 			m.askNewPassphrase("Too short: take several words. ", name, then)
@@ -57,14 +57,14 @@ func (m *model) askNewPassphrase(why, name string, then func([]byte)) {
 }
 
 // askHidden asks for a line that isn't shown.
-func (m *model) askHidden(label string, then func(string)) {
-	m.ask(label, "", then)
-	m.typing.EchoMode = textinput.EchoPassword
-	m.typing.EchoCharacter = '•'
+func (m *shelfDesk) askHidden(label string, then func(string)) {
+	m.prompt.ask(label, "", then)
+	m.prompt.typing.EchoMode = textinput.EchoPassword
+	m.prompt.typing.EchoCharacter = '•'
 }
 
 // makeThen makes a shelf in the background (a passphrase takes about a second) and goes on with it.
-func (m *model) makeThen(dir, name string, passphrase []byte, then func(*shelf.Shelf) tea.Cmd) tea.Cmd {
+func (m *shelfDesk) makeThen(dir, name string, passphrase []byte, then func(*shelf.Shelf) tea.Cmd) tea.Cmd {
 	w := m.w
 	m.say("The shelf is being made …")
 	return func() tea.Msg {

@@ -46,7 +46,7 @@ func TestFirstShelf(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "media", "elm")
 	m = key(m, "4", "o", "enter")
 	m = key(typed(m, dir), "enter")
-	if mm.typing == nil || mm.typing.Value() != "elm" {
+	if mm.prompt.typing == nil || mm.prompt.typing.Value() != "elm" {
 		t.Fatalf("the folder's name isn't proposed:\n%s", text(m))
 	}
 	m = key(typed(cleared(m), "Elm"), "enter")
@@ -95,17 +95,17 @@ func TestCarryToANewShelf(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "ash")
 	m = key(m, "home", "enter")
 	m = key(typed(m, dir), "enter", "enter", "enter")
-	if mm.menu == nil || !strings.Contains(mm.menu.title, "What is carried to ash?") {
+	if mm.menus.menu == nil || !strings.Contains(mm.menus.menu.title, "What is carried to ash?") {
 		t.Fatalf("%q\n%s", mm.note, text(m))
 	}
 	m = key(m, "end", "enter")
-	<-mm.run.Ended()
-	if m = feed(m, ticked{}); !strings.Contains(mm.result[0], "1 twin carried") {
-		t.Errorf("%q", mm.result)
+	<-mm.runPage.run.Ended()
+	if m = feed(m, ticked{}); !strings.Contains(mm.runPage.result[0], "1 twin carried") {
+		t.Errorf("%q", mm.runPage.result)
 	}
 	key(m, "down", "enter")
-	if mm.w.Shelf.Place() != dir || mm.w.Shelf.Sealed() || len(mm.twins()) != 1 {
-		t.Errorf("%s holds %d twins", mm.w.Shelf.Place(), len(mm.twins()))
+	if mm.w.Shelf.Place() != dir || mm.w.Shelf.Sealed() || len(mm.datesPage.twins()) != 1 {
+		t.Errorf("%s holds %d twins", mm.w.Shelf.Place(), len(mm.datesPage.twins()))
 	}
 }
 
@@ -113,7 +113,7 @@ func TestCarryToANewShelf(t *testing.T) {
 func TestPassphrasesOnTheScreen(t *testing.T) {
 	m := key(opened(t), "4", "p")
 	mm := m.(*model)
-	if mm.menu != nil || !strings.Contains(mm.note, "This shelf is open: it has no passphrases") {
+	if mm.menus.menu != nil || !strings.Contains(mm.note, "This shelf is open: it has no passphrases") {
 		t.Errorf("%q", mm.note)
 	}
 	dir := filepath.Join(t.TempDir(), "elm")
@@ -123,11 +123,11 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	one := mm.twin()
+	one := mm.datesPage.twin()
 	if _, err := keeping.Carry(t.Context(), mm.w.Shelf, elm, []*shelf.Twin{one}, nil); err != nil {
 		t.Fatal(err)
 	}
-	m = does(m, mm.use(elm))
+	m = does(m, mm.shelfDesk.use(elm))
 	say := func(texts ...string) {
 		t.Helper()
 		for _, s := range texts {
@@ -136,7 +136,7 @@ func TestPassphrasesOnTheScreen(t *testing.T) {
 	}
 	names := func() (out []string) {
 		m = key(m, "4", "p")
-		for _, c := range mm.menu.choices {
+		for _, c := range mm.menus.menu.choices {
 			out = append(out, c.name)
 		}
 		m = key(m, "esc")

@@ -30,15 +30,15 @@ type paired struct {
 }
 
 // origin is what the Fit step is about; false when there is nothing.
-func (m *model) origin() (workshop.Origin, bool) {
+func (m *fitPage) origin() (workshop.Origin, bool) {
 	if m.copying {
 		return workshop.Origin{Bench: m.source}, m.source != nil && m.source.Survey != nil
 	}
-	t := m.twin()
+	t := m.datesPage.twin()
 	if t == nil {
 		return workshop.Origin{}, false
 	}
-	return workshop.Origin{Twin: t, Disk: min(m.twinDisk, len(t.Disks)-1)}, true
+	return workshop.Origin{Twin: t, Disk: min(m.datesPage.twinDisk, len(t.Disks)-1)}, true
 }
 
 func originKey(o workshop.Origin) string {
@@ -48,7 +48,7 @@ func originKey(o workshop.Origin) string {
 	return fmt.Sprint(o.Twin.ID, " ", o.Disk)
 }
 
-func (m *model) setWish(w plan.Wish) {
+func (m *fitPage) setWish(w plan.Wish) {
 	if m.fit.wish = w; m.pairing.wish == nil {
 		m.pairing.wish = map[string]plan.Wish{}
 	}
@@ -56,8 +56,8 @@ func (m *model) setWish(w plan.Wish) {
 }
 
 // several says that the twin has more than one disk, so that each gets a target of its own.
-func (m *model) several() (*shelf.Twin, bool) {
-	t := m.twin()
+func (m *fitPage) several() (*shelf.Twin, bool) {
+	t := m.datesPage.twin()
 	if m.copying || t == nil || len(t.Disks) < 2 {
 		return t, false
 	}
@@ -68,7 +68,7 @@ func (m *model) several() (*shelf.Twin, bool) {
 }
 
 // proposeTarget puts on the lower rail what was chosen for the present disk of the machine, or what fits it.
-func (m *model) proposeTarget() {
+func (m *fitPage) proposeTarget() {
 	t, several := m.several()
 	if m.copying && m.target != nil && m.source != nil && m.target.Path == m.source.Path {
 		m.target = nil
@@ -78,7 +78,7 @@ func (m *model) proposeTarget() {
 	}
 	if len(m.pairing.target) == 0 {
 		if m.target != nil { // chosen on the Bench before
-			m.pairing.target[m.twinDisk] = m.target.Path
+			m.pairing.target[m.datesPage.twinDisk] = m.target.Path
 		}
 		for i, d := range workshop.ProposePairs(t, m.disks) {
 			if _, chosen := m.pairing.target[i]; !chosen && d != nil && !m.taken(i, d) {
@@ -86,11 +86,11 @@ func (m *model) proposeTarget() {
 			}
 		}
 	}
-	m.target = m.targetOf(m.twinDisk)
+	m.target = m.targetOf(m.datesPage.twinDisk)
 }
 
 // taken says whether another disk of the machine goes onto d.
-func (m *model) taken(disk int, d *bench.Disk) bool {
+func (m *fitPage) taken(disk int, d *bench.Disk) bool {
 	for i, path := range m.pairing.target {
 		if i != disk && path == d.Path {
 			return true
@@ -99,7 +99,7 @@ func (m *model) taken(disk int, d *bench.Disk) bool {
 	return false
 }
 
-func (m *model) targetOf(disk int) *bench.Disk {
+func (m *fitPage) targetOf(disk int) *bench.Disk {
 	for _, d := range m.disks {
 		if d.Path == m.pairing.target[disk] && d.Reach == "" {
 			return d
@@ -109,18 +109,18 @@ func (m *model) targetOf(disk int) *bench.Disk {
 }
 
 // chooseTarget keeps the target for the present disk of a machine with several; nil leaves the disk out.
-func (m *model) chooseTarget(d *bench.Disk) {
+func (m *fitPage) chooseTarget(d *bench.Disk) {
 	if _, several := m.several(); !several {
 		return
 	}
-	m.pairing.target[m.twinDisk] = ""
+	m.pairing.target[m.datesPage.twinDisk] = ""
 	if d != nil {
-		m.pairing.target[m.twinDisk] = d.Path
+		m.pairing.target[m.datesPage.twinDisk] = d.Path
 	}
 }
 
 // pairLines say for a machine with several disks what goes where.
-func (m *model) pairLines(w int) []string {
+func (m *fitPage) pairLines(w int) []string {
 	t, several := m.several()
 	if !several {
 		return nil
@@ -141,7 +141,7 @@ func (m *model) pairLines(w int) []string {
 			to = m.th.caution.Render("no target: what is on it will be missing (d, then t)")
 		}
 		mark := "   "
-		if i == m.twinDisk {
+		if i == m.datesPage.twinDisk {
 			mark = " ▸ "
 		}
 		out = append(out,
@@ -159,9 +159,9 @@ func sticker(id disk.Identity, w int) string {
 }
 
 // fitLastPage plans all disks that have a target, and then opens the last pages, one for each target.
-func (m *model) fitLastPage() tea.Cmd {
+func (m *fitPage) fitLastPage() tea.Cmd {
 	switch {
-	case m.running():
+	case m.runPage.running():
 		m.fail("A run is on already: see step 6.")
 		return nil
 	}
@@ -177,7 +177,7 @@ func (m *model) fitLastPage() tea.Cmd {
 	case !several:
 		return m.onPaired(paired{pairs: []*workshop.Pair{m.pair}})
 	}
-	w, current, first := m.w, m.pair, m.twinDisk
+	w, current, first := m.w, m.pair, m.datesPage.twinDisk
 	var targets []*bench.Disk
 	var wishes []plan.Wish
 	for i := range t.Disks {
@@ -216,7 +216,7 @@ func (m *model) fitLastPage() tea.Cmd {
 }
 
 // onPaired opens the last page of the first target; each leads to the next, and the last one to the run.
-func (m *model) onPaired(msg paired) tea.Cmd {
+func (m *fitPage) onPaired(msg paired) tea.Cmd {
 	if msg.err != nil {
 		m.fail(sentence(msg.err))
 		return nil
@@ -226,10 +226,9 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
 			r, proof := m.w.StartRestore(m.ctx, pairs)
-			cmd := m.start(r, "While it is written, cancelling leaves the target without a table, and started "+
-				"again it "+
-				"goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd {
-				return m.showProof(s, proof())
+			cmd := m.runPage.start(r, "While it is written, cancelling leaves the target without a table, and started "+
+				"again it goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd {
+				return m.proofPage.showProof(s, proof())
 			})
 			if len(pairs) > 1 {
 				m.pairing.run = pairs
@@ -240,46 +239,46 @@ func (m *model) onPaired(msg paired) tea.Cmd {
 		s := summaries[i]
 		if len(pairs) > 1 {
 			s.Head = fmt.Sprintf("target %d of %d: ", i+1, len(pairs)) + s.Head
-			show(m, pairs[i])
+			show(m.model, pairs[i])
 		}
-		m.lastPage(s, func() tea.Cmd { return page(i + 1) })
+		m.lastPage.lastPage(s, func() tea.Cmd { return page(i + 1) })
 		return nil
 	}
 	return page(0)
 }
 
 // lastPage shows what is about to be done and waits for the confirmation.
-func (m *model) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
+func (m *lastPage) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
 	m.summary, m.goAhead, m.outcome, m.confirm, m.scroll = &s, goAhead, nil, newInput("", 24), 0
 	m.note = ""
 }
 
 // askExport asks for a file to write the planned disk into.
-func (m *model) askExport() {
+func (m *fitPage) askExport() {
 	o, ok := m.origin()
 	if !ok || m.pair == nil {
 		return
 	}
-	if m.running() {
+	if m.runPage.running() {
 		m.fail("A run is on already: see step 6.")
 		return
 	}
 	size, wish := m.pair.Plan.Layout.Size, m.fitWish()
-	m.ask("New image file for the rehearsal: ", "", func(path string) {
+	m.prompt.ask("New image file for the rehearsal: ", "", func(path string) {
 		if path = strings.TrimSpace(path); path == "" {
 			return
 		}
 		w, ctx := m.w, m.ctx
-		m.pending = func() tea.Msg {
+		m.prompt.pending = func() tea.Msg {
 			p, err := w.PlanExport(ctx, o, path, size, wish, nil)
 			if err != nil {
 				return told{err: err}
 			}
 			return startRun{func() tea.Cmd {
 				r, proof := w.StartRestore(ctx, []*workshop.Pair{p})
-				return m.start(r, "Cancelling leaves an image file that is written in part.",
+				return m.runPage.start(r, "Cancelling leaves an image file that is written in part.",
 					func(s run.Snapshot) tea.Cmd {
-						return m.showProof(s, proof())
+						return m.proofPage.showProof(s, proof())
 					})
 			}}
 		}
@@ -288,19 +287,19 @@ func (m *model) askExport() {
 
 // show puts a pair onto the rails.
 func show(m *model, p *workshop.Pair) {
-	m.twinDisk, m.target, m.pair, m.written = p.Disk, p.Target, p, p.Target.Path
+	m.datesPage.twinDisk, m.target, m.fitPage.pair, m.proofPage.written = p.Disk, p.Target, p, p.Target.Path
 }
 
 // followPairs keeps on the rails what a run over several disks is at.
-func (m *model) followPairs() {
+func (m *fitPage) followPairs() {
 	n := len(m.pairing.run)
-	if n < 2 || m.snap.PhaseNo == 0 {
+	if n < 2 || m.runPage.snap.PhaseNo == 0 {
 		return
 	}
-	each := len(m.snap.Phases) / n
-	p := m.pairing.run[min(n-1, (m.snap.PhaseNo-1)/each)]
-	if !strings.HasPrefix(m.snap.Phase, fmt.Sprintf("disk %d", p.Disk+1)) || m.step != stepRun {
+	each := len(m.runPage.snap.Phases) / n
+	p := m.pairing.run[min(n-1, (m.runPage.snap.PhaseNo-1)/each)]
+	if !strings.HasPrefix(m.runPage.snap.Phase, fmt.Sprintf("disk %d", p.Disk+1)) || m.step != stepRun {
 		return
 	}
-	show(m, p)
+	show(m.model, p)
 }

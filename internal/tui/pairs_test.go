@@ -48,7 +48,7 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 	m = does(m, m.Init())
 	mm := m.(*model)
 	m = key(m, "4")
-	for mm.twin().Machine != "Purser's laptop" {
+	for mm.datesPage.twin().Machine != "Purser's laptop" {
 		m = key(m, "down")
 	}
 	m = key(m, "enter")
@@ -72,21 +72,21 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 	}
 	m = key(m, "enter")
 	for _, serial := range []string{"EE12", "7731"} {
-		if mm.summary == nil || mm.summary.Confirm != serial ||
-			strings.Contains(strings.Join(mm.summary.Doubts, ""), "gets no target") {
-			t.Fatalf("%s: %+v\n%s", serial, mm.summary, text(m))
+		if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != serial ||
+			strings.Contains(strings.Join(mm.lastPage.summary.Doubts, ""), "gets no target") {
+			t.Fatalf("%s: %+v\n%s", serial, mm.lastPage.summary, text(m))
 		}
 		m = key(m, strings.Split(serial, "")...)
 		m = key(m, "enter")
 	}
-	if err := mm.run.Wait(); err != nil {
+	if err := mm.runPage.run.Wait(); err != nil {
 		t.Fatal(err)
 	}
 	m = feed(m, ticked{})
-	if mm.proof == nil || !mm.proof.Holds() || !strings.Contains(mm.proof.Of, " and ") {
-		t.Errorf("%+v\n%s", mm.proof, text(m))
+	if mm.proofPage.proof == nil || !mm.proofPage.proof.Holds() || !strings.Contains(mm.proofPage.proof.Of, " and ") {
+		t.Errorf("%+v\n%s", mm.proofPage.proof, text(m))
 	}
-	if p, _ := mm.w.Shelf.Proofs(t.Context(), mm.twin().ID); len(p) != 2 {
+	if p, _ := mm.w.Shelf.Proofs(t.Context(), mm.datesPage.twin().ID); len(p) != 2 {
 		t.Errorf("%d proofs are kept", len(p))
 	}
 }
@@ -95,32 +95,32 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 func TestCopyOnTheScreen(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
-	for mm.disks[mm.cursor].Identity.Model != "Heron H1 1 TB" {
+	for mm.disks[mm.benchPage.cursor].Identity.Model != "Heron H1 1 TB" {
 		m = key(m, "down")
 	}
 	m = key(m, "w", "home")
-	for mm.disks[mm.cursor].Identity.Model != "Turnstone CF 4" {
+	for mm.disks[mm.benchPage.cursor].Identity.Model != "Turnstone CF 4" {
 		m = key(m, "down")
 	}
 	m = key(m, "c")
-	if mm.step != stepFit || !mm.copying || mm.pair == nil || mm.pair.Bench == nil ||
+	if mm.step != stepFit || !mm.fitPage.copying || mm.fitPage.pair == nil || mm.fitPage.pair.Bench == nil ||
 		!strings.Contains(text(m), "Turnstone CF 4") {
-		t.Fatalf("%v\n%s", mm.restoreErr, text(m))
+		t.Fatalf("%v\n%s", mm.fitPage.restoreErr, text(m))
 	}
 	m = key(m, "enter")
-	if mm.summary == nil || !strings.Contains(text(m), "as it is now") ||
+	if mm.lastPage.summary == nil || !strings.Contains(text(m), "as it is now") ||
 		!strings.Contains(text(m), "the same identity") {
 		t.Fatalf("\n%s", text(m))
 	}
 	m = key(m, "7", "7", "3", "1", "enter")
-	if err := mm.run.Wait(); err != nil {
+	if err := mm.runPage.run.Wait(); err != nil {
 		t.Fatal(err)
 	}
 	m = feed(m, ticked{})
-	if mm.proof == nil || !mm.proof.Holds() || !strings.Contains(text(m), "claims hold") {
-		t.Errorf("%+v\n%s", mm.proof, text(m))
+	if mm.proofPage.proof == nil || !mm.proofPage.proof.Holds() || !strings.Contains(text(m), "claims hold") {
+		t.Errorf("%+v\n%s", mm.proofPage.proof, text(m))
 	}
-	if key(m, "4", "enter"); mm.copying || !mm.fromTwin {
+	if key(m, "4", "enter"); mm.fitPage.copying || !mm.fromTwin {
 		t.Error("Dates don't lead back to twins")
 	}
 }

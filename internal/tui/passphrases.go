@@ -10,7 +10,7 @@ import (
 )
 
 // offerPassphrases lists the passphrases of a sealed shelf by name, to change or withdraw one, or to add another.
-func (m *model) offerPassphrases() {
+func (m *shelfDesk) offerPassphrases() {
 	s := m.w.Shelf
 	if !s.Sealed() {
 		m.fail("This shelf is open: it has no passphrases. Carry its twins to a sealed one (m).")
@@ -32,7 +32,7 @@ func (m *model) offerPassphrases() {
 			m.offerPassphrase(keys[chosen[0]].Name)
 			return nil
 		}
-		m.ask("Whose passphrase is it? ", "", func(name string) {
+		m.prompt.ask("Whose passphrase is it? ", "", func(name string) {
 			if name = strings.TrimSpace(name); name == "" {
 				m.fail("Every passphrase has a name, so that it can be told from the others.")
 				return
@@ -45,11 +45,11 @@ func (m *model) offerPassphrases() {
 		})
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // offerPassphrase asks what becomes of one.
-func (m *model) offerPassphrase(name string) {
+func (m *shelfDesk) offerPassphrase(name string) {
 	s := m.w.Shelf
 	n := menu{title: fmt.Sprintf("What becomes of the passphrase %q?", name), choices: []choice{
 		{name: "it is changed …", about: "who knows only the old one can't open the shelf any more"},
@@ -68,14 +68,14 @@ func (m *model) offerPassphrase(name string) {
 		})
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // allowed does something to the passphrases once a present one was given, in the background: that takes a second or
 // two.
-func (m *model) allowed(done string, do func(one []byte) error) {
+func (m *shelfDesk) allowed(done string, do func(one []byte) error) {
 	m.askHidden("One of the present passphrases: ", func(one string) {
 		m.say("That takes a moment …")
-		m.pending = func() tea.Msg { return told{done, do([]byte(one))} }
+		m.prompt.pending = func() tea.Msg { return told{done, do([]byte(one))} }
 	})
 }

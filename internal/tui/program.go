@@ -64,8 +64,8 @@ func Run(ctx context.Context, w *workshop.Workshop) error {
 	cancel()
 	close(ended)
 	asking.Wait()
-	if m.run != nil { // a run that was going on ends in good order
-		<-m.run.Ended()
+	if m.runPage.run != nil { // a run that was going on ends in good order
+		<-m.runPage.run.Ended()
 	}
 	if err != nil {
 		return fmt.Errorf("the screen ended: %w", err)
@@ -81,14 +81,14 @@ func Run(ctx context.Context, w *workshop.Workshop) error {
 // cancelled says what state it leaves that the program was told to end.
 func (m *model) cancelled() error {
 	c := &run.CutOff{Leaves: "nothing was going on", Err: context.Canceled}
-	if m.run == nil || m.snap.Over() {
+	if m.runPage.run == nil || m.runPage.snap.Over() {
 		return c
 	}
-	switch err := m.run.Wait(); {
+	switch err := m.runPage.run.Wait(); {
 	case err == nil:
 		c.Leaves = "the work was done before it ended"
 	case errors.Is(err, context.Canceled):
-		c.Leaves = m.stopped
+		c.Leaves = m.runPage.stopped
 	default:
 		c.Leaves = "the work failed: " + err.Error()
 	}

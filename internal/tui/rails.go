@@ -41,18 +41,18 @@ type rail struct {
 }
 
 // sourceRail is the upper rail.
-func (m *model) sourceRail() rail {
-	if m.step == stepReady && m.readyOn() {
-		return m.beforeRail()
+func (m *railsPane) sourceRail() rail {
+	if m.step == stepReady && m.readyPage.readyOn() {
+		return m.readyPage.beforeRail()
 	}
 	r := rail{word: "READS", style: m.th.reads, empty: "nothing chosen: press r on a disk of the Bench, or choose a " +
 		"twin in Dates"}
-	if m.alone && m.step == stepRun {
+	if m.runPage.alone && m.step == stepRun {
 		r.empty = "this run reads no other disk"
 		return r
 	}
-	if t := m.twin(); m.fromTwin && t != nil {
-		i := min(m.twinDisk, len(t.Disks)-1)
+	if t := m.datesPage.twin(); m.fromTwin && t != nil {
+		i := min(m.datesPage.twinDisk, len(t.Disks)-1)
 		d := &t.Disks[i]
 		r.id, r.where = d.Identity, t.Machine+", "+t.Taken.Format("2006-01-02 15:04")
 		if len(t.Disks) > 1 {
@@ -70,30 +70,31 @@ func (m *model) sourceRail() rail {
 			r.state = d.Words()
 		}
 	}
-	if m.running() || m.step == stepRun {
-		r.cells = m.snap.Read
+	if m.runPage.running() || m.step == stepRun {
+		r.cells = m.runPage.snap.Read
 	}
-	if l := &m.inside; m.step == stepInside && l.part != nil && (l.in.Twin == nil || l.part.Disk == m.twinDisk) {
+	if l := &m.insidePage.inside; m.step == stepInside && l.part != nil &&
+		(l.in.Twin == nil || l.part.Disk == m.datesPage.twinDisk) {
 		r.spots = l.detail.spans
 	}
 	return r
 }
 
 // under is the step that is shown, or from which what is shown was opened.
-func (m *model) under() step {
+func (m *railsPane) under() step {
 	if m.step == stepInside {
-		return m.inside.from
+		return m.insidePage.inside.from
 	}
 	return m.step
 }
 
 // targetRail is the lower rail.
-func (m *model) targetRail() rail {
+func (m *railsPane) targetRail() rail {
 	r := rail{word: "WRITES", style: m.th.writes, empty: "no target: nothing will be written (press w on a disk " +
 		"of the " +
 		"Bench)"}
-	if m.running() || m.step == stepRun {
-		r.cells = m.snap.Written
+	if m.runPage.running() || m.step == stepRun {
+		r.cells = m.runPage.snap.Written
 	}
 	d := m.target
 	if d == nil {
@@ -103,10 +104,10 @@ func (m *model) targetRail() rail {
 	switch {
 	case d.Survey == nil:
 		r.state = d.Words()
-	case m.written == d.Path && (m.under() == stepRun || m.under() == stepProof):
+	case m.proofPage.written == d.Path && (m.under() == stepRun || m.under() == stepProof):
 		r.parts = partsOf(d)
 		r.state = "being written"
-		if !m.running() {
+		if !m.runPage.running() {
 			r.state = "written by the last run"
 		}
 	case d.Survey.Blank():
@@ -119,20 +120,20 @@ func (m *model) targetRail() rail {
 			r.state = " ERASES UNKNOWN CONTENTS "
 		}
 	}
-	if m.step == stepReady && m.readyOn() {
-		return m.draftRail(r)
+	if m.step == stepReady && m.readyPage.readyOn() {
+		return m.readyPage.draftRail(r)
 	}
-	if m.under() == stepFit && m.pair != nil { // the planned disk
-		r.parts = m.plannedParts(twinParts(m.pair.Describe()))
+	if m.under() == stepFit && m.fitPage.pair != nil { // the planned disk
+		r.parts = m.plannedParts(twinParts(m.fitPage.pair.Describe()))
 	}
 	return r
 }
 
 // plannedParts are the twin's parts where the plan puts them.
-func (m *model) plannedParts(parts []railPart) []railPart {
+func (m *railsPane) plannedParts(parts []railPart) []railPart {
 	var out []railPart
 	for _, p := range parts {
-		for _, x := range m.pair.Plan.Layout.Parts {
+		for _, x := range m.fitPage.pair.Plan.Layout.Parts {
 			if x.Part.Number == p.number {
 				p.span = x.To
 			}
@@ -141,7 +142,7 @@ func (m *model) plannedParts(parts []railPart) []railPart {
 			out = append(out, p)
 		}
 	}
-	if a := m.pair.Plan.Added; a != nil {
+	if a := m.fitPage.pair.Plan.Added; a != nil {
 		out = append(out, railPart{a.Part.Span, a.Part.Number, a.Label + " (new)", table.RoleData, 0, true})
 	}
 	return out
@@ -371,7 +372,7 @@ func (r rail) draw(th theme, scale int64, w int) drawn {
 }
 
 // rails draws both rails; high says how many lines there are.
-func (m *model) rails(w, high int) []string {
+func (m *railsPane) rails(w, high int) []string {
 	up, down := m.sourceRail(), m.targetRail()
 	scale := max(up.id.Size, down.id.Size)
 	u, d := up.draw(m.th, scale, w), down.draw(m.th, scale, w)
@@ -393,15 +394,16 @@ func (m *model) rails(w, high int) []string {
 }
 
 // threads joins the parts that go together: each leads to its place on the target.
-func (m *model) threads(up, down rail, w int) string {
-	if m.step == stepReady && m.readyOn() {
-		return m.fates(up, w)
+func (m *railsPane) threads(up, down rail, w int) string {
+	if m.step == stepReady && m.readyPage.readyOn() {
+		return m.readyPage.fates(up, w)
 	}
 	line := []rune(strings.Repeat(" ", w))
-	if m.target != nil && m.pair != nil && (m.fromTwin || m.copying) && m.step >= stepFit && up.id.Size > 0 &&
+	if m.target != nil && m.fitPage.pair != nil && (m.fromTwin || m.fitPage.copying) && m.step >= stepFit &&
+		up.id.Size > 0 &&
 		down.id.Size > 0 {
 		scale := max(up.id.Size, down.id.Size)
-		down.parts = m.plannedParts(twinParts(m.pair.Describe()))
+		down.parts = m.plannedParts(twinParts(m.fitPage.pair.Describe()))
 		to := map[int]int{}
 		for _, s := range down.layout(down.width(scale, w)) {
 			to[s.part.number] = (s.from + s.to) / 2

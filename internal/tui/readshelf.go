@@ -18,7 +18,7 @@ type board struct {
 	at      int
 }
 
-func (m *model) readShelf() tea.Cmd {
+func (m *datesPage) readShelf() tea.Cmd {
 	s, w := m.w.Shelf, m.w
 	if s == nil {
 		return nil
@@ -63,7 +63,7 @@ func (m *model) readShelf() tea.Cmd {
 	}
 }
 
-func (m *model) onShelved(boards []board) tea.Cmd {
+func (m *datesPage) onShelved(boards []board) tea.Cmd {
 	for i := range boards { // keep the places
 		for _, old := range m.boards {
 			if old.machine != boards[i].machine || old.at == len(old.twins)-1 {
@@ -92,7 +92,7 @@ func (m *model) onShelved(boards []board) tea.Cmd {
 }
 
 // pointAtFresh selects the twin that was just captured.
-func (m *model) pointAtFresh() {
+func (m *datesPage) pointAtFresh() {
 	for i := range m.boards {
 		for j, t := range m.boards[i].twins {
 			if t.ID == m.fresh {
@@ -103,7 +103,7 @@ func (m *model) pointAtFresh() {
 }
 
 // twin is the selected twin; nil on an empty shelf.
-func (m *model) twin() *shelf.Twin {
+func (m *datesPage) twin() *shelf.Twin {
 	if len(m.boards) == 0 {
 		return nil
 	}
@@ -111,7 +111,7 @@ func (m *model) twin() *shelf.Twin {
 	return b.twins[b.at]
 }
 
-func (m *model) twins() []*shelf.Twin {
+func (m *datesPage) twins() []*shelf.Twin {
 	var all []*shelf.Twin
 	for _, b := range m.boards {
 		all = append(all, b.twins...)

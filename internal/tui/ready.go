@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -65,23 +66,23 @@ func (r *readying) rows() []readyRow {
 
 // readyOn says whether there is a layout to draw and to edit: not while the
 // target is being looked at again.
-func (m *model) readyOn() bool {
+func (m *readyPage) readyOn() bool {
 	return m.ready.draft != nil && m.target != nil && m.target.Survey != nil
 }
 
 // freshDraft begins anew when another disk is the target, or when it was written.
-func (m *model) freshDraft() {
+func (m *readyPage) freshDraft() {
 	d, r := m.target, &m.ready
 	if d == nil || d.Survey == nil {
 		m.ready = readying{}
-		m.menu = nil
+		m.menus.menu = nil
 		return
 	}
 	if r.draft != nil && r.path == d.Path && r.state == d.Fingerprint {
 		return
 	}
 	m.ready = readying{path: d.Path, state: d.Fingerprint}
-	m.menu, m.typing, m.live = nil, nil, nil // they were about the layout before
+	m.menus.menu, m.prompt.typing, m.prompt.live = nil, nil, nil // they were about the layout before
 	draft, err := workshop.DraftChange(d)
 	if errors.Is(err, ready.ErrOnlyAnew) {
 		r.onlyAnew = err.Error()
@@ -90,7 +91,7 @@ func (m *model) freshDraft() {
 	r.draft, r.err = draft, err
 }
 
-func (m *model) replanReady(number int) tea.Cmd {
+func (m *readyPage) work(_ context.Context, number int, _ func(string)) tea.Cmd {
 	m.freshDraft()
 	r := &m.ready
 	if r.draft == nil {
@@ -105,7 +106,7 @@ func (m *model) replanReady(number int) tea.Cmd {
 }
 
 // edit changes a copy of the draft and takes it when that went well; it can be undone.
-func (m *model) edit(change func(*ready.Draft) error) bool {
+func (m *readyPage) edit(change func(*ready.Draft) error) bool {
 	r := &m.ready
 	r.leaveTyping()
 	if !m.readyOn() {
@@ -129,119 +130,12 @@ func sentence(err error) string {
 	return strings.ToUpper(s[:1]) + s[1:] + "."
 }
 
-func (m *model) readyBindings() []binding {
-	if !m.readyOn() {
-		return []binding{{"t", "target", "the next disk that may be written"}}
-	}
-	other := binding{"o", "lay out anew", "drop everything that is there, and begin with an empty disk"}
-	if m.ready.draft.New {
-		other = binding{"o", "keep what is there", "go back to what is on the disk, and only change that"}
-	}
-	return []binding{{"↑↓", "row", "choose a part or a gap"},
-		{"Enter", "go on", "to the last page before anything is written"}, {"a", "add", "add a part in a gap"},
-		{"s", "size", "another size for this part; its place stays"},
-		{"f", "format", "a new file system for this part"}, {"p", "purpose", "fill the plan for a purpose"},
-		{"e", "even split", "share the rest out evenly; once more: among one more part"},
-		{"d", "take out", "take this part out of the table"}, {"u", "undo", "undo the last change of the plan"}, other,
-		{"l", "label", "label of the new file system"}, {"c", "cluster", "allocation unit of the new file system"},
-		{"n", "name", "name of the part in the table (GPT)"},
-		{"y", "type", "what the part is for, as the table says it"},
-		{"g", "GPT or MBR", "the other kind of table, for a disk laid out anew"},
-		{"x", "erase", "erase the whole disk"},
-		{"b", "put back", "put back what was there before the last change made here"},
-		{"m", "mount", "mount this part read-only, or unmount the disk (as root)"},
-		{"t", "other target", "the next disk that may be written"}}
+func (m *readyPage) used(machine string) (int64, error) {
+	return workshop.UsedOn(m.datesPage.twins(), machine)
 }
-
-func (m *model) keyReady(k string) tea.Cmd {
-	if k == "t" {
-		m.nextTarget()
-		return m.replan()
-	}
-	r := &m.ready
-	if !m.readyOn() {
-		return nil
-	}
-	rows := r.rows()
-	r.row = moved(k, r.row, len(rows))
-	part := -1
-	if len(rows) > 0 {
-		part = rows[r.row].part
-	}
-	switch k {
-	case "a":
-		m.askNewPart(rows)
-	case "e":
-		m.splitEvenly()
-		return m.replan()
-	case "p":
-		m.offerPurposes()
-	case "o":
-		return m.otherWay()
-	case "g":
-		return m.otherTable()
-	case "u":
-		if n := len(r.past); n > 0 {
-			r.draft, r.past, r.shares = r.past[n-1], r.past[:n-1], 0
-			r.row = max(0, min(r.row, len(r.rows())-1))
-			return m.replan()
-		}
-		m.say("There is nothing to undo.")
-	case "x":
-		m.offerErasing()
-	case "b":
-		return m.askPutBack()
-	case "enter":
-		return m.readyGoOn()
-	case "s", "f", "l", "c", "n", "y", "d", "m":
-		if part < 0 {
-			m.say("This is free: press a to add a part here.")
-			return nil
-		}
-		return m.keyPart(k, part)
-	}
-	return nil
-}
-
-// keyPart does something to one part.
-func (m *model) keyPart(k string, i int) tea.Cmd {
-	d := m.ready.draft
-	p := &d.Parts[i]
-	switch k {
-	case "s":
-		m.askSize(i)
-	case "f":
-		m.offerKinds(i)
-	case "l":
-		if p.Form == nil {
-			m.say("A label comes with a new file system: press f first. What is on the part is then gone.")
-			return nil
-		}
-		m.askLabel(i, p.Form.Kind)
-	case "c":
-		m.offerUnits(i)
-	case "n":
-		m.ask(fmt.Sprintf("Name of part %d: ", p.Number), p.Name, func(s string) {
-			m.edit(func(d *ready.Draft) error { return d.SetName(i, strings.TrimSpace(s)) })
-		})
-	case "y":
-		m.offerTypes(i)
-	case "d":
-		m.edit(func(d *ready.Draft) error { d.Remove(i); return nil })
-		return m.replan()
-	case "m":
-		if len(m.target.Points()) > 0 {
-			return m.mountDisk(m.target)
-		}
-		return mount(m.target, p.Number)
-	}
-	return nil
-}
-
-func (m *model) used(machine string) (int64, error) { return workshop.UsedOn(m.twins(), machine) }
 
 // askNewPart asks for the size of a new part, in the gap of the present row or the largest one.
-func (m *model) askNewPart(rows []readyRow) {
+func (m *readyPage) askNewPart(rows []readyRow) {
 	r := &m.ready
 	gap := r.draft.Gap()
 	if len(rows) > 0 && rows[r.row].part < 0 {
@@ -257,7 +151,7 @@ func (m *model) askNewPart(rows []readyRow) {
 		}
 		return ready.Wish{Size: text}
 	}
-	m.ask("Size of the new part: ", "", func(text string) {
+	m.prompt.ask("Size of the new part: ", "", func(text string) {
 		var at int64
 		if !m.edit(func(d *ready.Draft) error {
 			at = gap.Start
@@ -273,14 +167,14 @@ func (m *model) askNewPart(rows []readyRow) {
 			}
 		}
 	})
-	m.live = func(text string) {
+	m.prompt.live = func(text string) {
 		m.preview(func(d *ready.Draft) (sizes.Size, error) { return d.AddWish(gap, wish(text), m.used) })
 	}
-	m.live("")
+	m.prompt.live("")
 }
 
 // preview shows what a size that is being typed means.
-func (m *model) preview(try func(*ready.Draft) (sizes.Size, error)) {
+func (m *readyPage) preview(try func(*ready.Draft) (sizes.Size, error)) {
 	r := &m.ready
 	c := r.draft.Clone()
 	size, err := try(c)
@@ -296,7 +190,7 @@ func (m *model) preview(try func(*ready.Draft) (sizes.Size, error)) {
 	}
 }
 
-func (m *model) askSize(i int) {
+func (m *readyPage) askSize(i int) {
 	r := &m.ready
 	p := &r.draft.Parts[i]
 	resize := func(d *ready.Draft, text string) (sizes.Size, error) {
@@ -306,10 +200,10 @@ func (m *model) askSize(i int) {
 		}
 		return n, err
 	}
-	m.ask(fmt.Sprintf("Size of part %d: ", p.Number), "", func(text string) {
+	m.prompt.ask(fmt.Sprintf("Size of part %d: ", p.Number), "", func(text string) {
 		m.edit(func(d *ready.Draft) error { _, err := resize(d, text); return err })
 	})
-	m.live = func(text string) {
+	m.prompt.live = func(text string) {
 		if strings.TrimSpace(text) == "" {
 			r.leaveTyping()
 			r.hint = fmt.Sprintf("now %s; up to %s without anything moving", sizes.Words(p.Span.Len()),
@@ -318,11 +212,11 @@ func (m *model) askSize(i int) {
 		}
 		m.preview(func(d *ready.Draft) (sizes.Size, error) { return resize(d, text) })
 	}
-	m.live("")
+	m.prompt.live("")
 }
 
 // splitEvenly shares the largest gap out among two parts; pressed again, among one more.
-func (m *model) splitEvenly() {
+func (m *readyPage) splitEvenly() {
 	r := &m.ready
 	n := 2
 	if r.shares > 0 && len(r.past) > 0 {
@@ -336,7 +230,7 @@ func (m *model) splitEvenly() {
 }
 
 // otherWay goes from changing what is there to laying out anew, or back.
-func (m *model) otherWay() tea.Cmd {
+func (m *readyPage) otherWay() tea.Cmd {
 	r := &m.ready
 	var d *ready.Draft
 	var err error
@@ -353,7 +247,7 @@ func (m *model) otherWay() tea.Cmd {
 	return m.replan()
 }
 
-func (m *model) otherTable() tea.Cmd {
+func (m *readyPage) otherTable() tea.Cmd {
 	r := &m.ready
 	if !r.draft.New {
 		m.fail("The kind of table only changes when the disk is laid out anew: press o.")
@@ -375,7 +269,7 @@ func (m *model) otherTable() tea.Cmd {
 	return m.replan()
 }
 
-func (m *model) askPutBack() tea.Cmd {
+func (m *readyPage) askPutBack() tea.Cmd {
 	w, ctx, d := m.w, m.ctx, m.target
 	return func() tea.Msg {
 		r, err := w.PlanReturn(d, "")
@@ -391,21 +285,21 @@ func (m *model) askPutBack() tea.Cmd {
 }
 
 // startAlone begins a run that reads no other disk than it writes.
-func (m *model) startAlone(r *run.Run, stopped string) tea.Cmd {
-	cmd := m.start(r, stopped, func(s run.Snapshot) tea.Cmd {
+func (m *readyPage) startAlone(r *run.Run, stopped string) tea.Cmd {
+	cmd := m.runPage.start(r, stopped, func(s run.Snapshot) tea.Cmd {
 		if s.State == run.Done {
 			m.say("Done, and read back. Press 2 to see the disk as it is now.")
 		}
 		return nil
 	})
-	m.alone = true
+	m.runPage.alone = true
 	return cmd
 }
 
-func (m *model) readyGoOn() tea.Cmd {
+func (m *readyPage) readyGoOn() tea.Cmd {
 	r := &m.ready
 	switch {
-	case m.running():
+	case m.runPage.running():
 		m.fail("A run is on already: see step 6.")
 	case r.err != nil:
 		m.fail(sentence(r.err))
@@ -414,7 +308,7 @@ func (m *model) readyGoOn() tea.Cmd {
 		m.say("Working the plan out; the last page opens when it is ready.")
 	default:
 		p, w, ctx := r.plan, m.w, m.ctx
-		m.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
+		m.lastPage.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
 			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake "+
 				"puts back "+
 				"what was there.")
@@ -424,7 +318,7 @@ func (m *model) readyGoOn() tea.Cmd {
 }
 
 // mountDisk unmounts a disk that is mounted; otherwise it mounts its largest file system.
-func (m *model) mountDisk(d *bench.Disk) tea.Cmd {
+func (m *benchPage) mountDisk(d *bench.Disk) tea.Cmd {
 	if len(d.Points()) > 0 {
 		return func() tea.Msg {
 			done, err := workshop.Unmount(d)

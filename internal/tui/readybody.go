@@ -11,8 +11,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// readyBody shows the layout as it is wished, with what stays and what goes.
-func (m *model) readyBody(w int) ([]string, int) {
+// body shows the layout as it is wished, with what stays and what goes.
+func (m *readyPage) body(w int) ([]string, int) {
 	r := &m.ready
 	if m.target != nil && m.target.Survey == nil {
 		return []string{"", m.th.dim.Render(" " + m.target.Identity.Model + ": " + m.target.Words())}, -1
@@ -51,7 +51,7 @@ func (m *model) readyBody(w int) ([]string, int) {
 }
 
 // readyBanner says which of the two actions this is, unmistakably.
-func (m *model) readyBanner(w int) string {
+func (m *readyPage) readyBanner(w int) string {
 	d := m.ready.shown()
 	lost := d.Lost()
 	switch {
@@ -73,7 +73,7 @@ func (m *model) readyBanner(w int) string {
 }
 
 // readyArithmetic is the sum of the disk, or how what is being typed is understood.
-func (m *model) readyArithmetic(w int) []string {
+func (m *readyPage) readyArithmetic(w int) []string {
 	r := &m.ready
 	if r.hint != "" {
 		var out []string
@@ -150,7 +150,7 @@ func draftRole(p *ready.Part) table.Role {
 }
 
 // readyNotes are what goes, in red, and what else there is to know.
-func (m *model) readyNotes(w int) []string {
+func (m *readyPage) readyNotes(w int) []string {
 	r := &m.ready
 	var out []string
 	for _, a := range r.shown().Lost() {
@@ -189,7 +189,7 @@ func (m *model) readyNotes(w int) []string {
 }
 
 // readyKeys say what can be done, as long as nothing is planned yet.
-func (m *model) readyKeys() []string {
+func (m *readyPage) readyKeys() []string {
 	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part " +
 		"for each " +
 		"file system"},
@@ -206,15 +206,15 @@ func (m *model) readyKeys() []string {
 	return out
 }
 
-func (m *model) exampleMachine() string {
-	if len(m.boards) > 0 {
-		return m.boards[m.board].machine
+func (m *readyPage) exampleMachine() string {
+	if len(m.datesPage.boards) > 0 {
+		return m.datesPage.boards[m.datesPage.board].machine
 	}
 	return "Ticket desk"
 }
 
 // beforeRail is the target as it is now, on the upper rail of the Ready step.
-func (m *model) beforeRail() rail {
+func (m *readyPage) beforeRail() rail {
 	d := m.target
 	r := rail{word: "IS NOW", style: m.th.reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d),
 		state: d.Words()}
@@ -231,14 +231,14 @@ type outcome struct {
 }
 
 // draftRail is the target as it would be.
-func (m *model) draftRail(r rail) rail {
+func (m *readyPage) draftRail(r rail) rail {
 	d := m.ready.shown()
 	r.parts = nil
-	to := m.outcome
-	if m.menu != nil {
-		to = m.menu.outcome
+	to := m.lastPage.outcome
+	if m.menus.menu != nil {
+		to = m.menus.menu.outcome
 	}
-	if to != nil && (m.menu != nil || m.summary != nil) {
+	if to != nil && (m.menus.menu != nil || m.lastPage.summary != nil) {
 		r.state, r.danger = to.state, to.danger
 		return r
 	}
@@ -268,9 +268,9 @@ func (m *model) draftRail(r rail) rail {
 }
 
 // fates joins what stays between the two rails of the Ready step, and crosses out what goes.
-func (m *model) fates(up rail, w int) string {
+func (m *readyPage) fates(up rail, w int) string {
 	lost := map[int]bool{}
-	if m.menu != nil && m.menu.outcome != nil || m.summary != nil && m.outcome != nil {
+	if m.menus.menu != nil && m.menus.menu.outcome != nil || m.lastPage.summary != nil && m.lastPage.outcome != nil {
 		return strings.Repeat(" ", w)
 	}
 	for _, a := range m.ready.shown().Lost() {

@@ -19,7 +19,7 @@ import (
 )
 
 // offerKinds lets a new file system be chosen for a part, or none.
-func (m *model) offerKinds(i int) {
+func (m *readyPage) offerKinds(i int) {
 	p := &m.ready.draft.Parts[i]
 	sector := m.ready.draft.Identity.Sector
 	fits := func(k fsys.Maker) bool { return p.Span.Len() >= k.Min(sector) && p.Span.Len() <= k.Max(sector) }
@@ -64,10 +64,10 @@ func (m *model) offerKinds(i int) {
 		}
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) askLabel(i int, kind string) {
+func (m *readyPage) askLabel(i int, kind string) {
 	maker, err := families.MakerOf(kind)
 	if err != nil {
 		m.fail(sentence(err))
@@ -75,7 +75,7 @@ func (m *model) askLabel(i int, kind string) {
 	}
 	d := m.ready.draft
 	label, unit := d.Parts[i].Form.Label, d.Parts[i].Form.Unit
-	m.ask(fmt.Sprintf("Label of the %s on part %d (may stay empty): ", kind, d.Parts[i].Number), label,
+	m.prompt.ask(fmt.Sprintf("Label of the %s on part %d (may stay empty): ", kind, d.Parts[i].Number), label,
 		func(text string) {
 			m.edit(func(d *ready.Draft) error {
 				text = strings.TrimSpace(text)
@@ -88,7 +88,7 @@ func (m *model) askLabel(i int, kind string) {
 				return nil
 			})
 		})
-	m.live = func(text string) {
+	m.prompt.live = func(text string) {
 		r := &m.ready
 		if r.hint, r.wrong = "", false; maker.Label(strings.TrimSpace(text)) != nil {
 			r.hint, r.wrong = maker.Label(strings.TrimSpace(text)).Error(), true
@@ -96,7 +96,7 @@ func (m *model) askLabel(i int, kind string) {
 	}
 }
 
-func (m *model) offerUnits(i int) {
+func (m *readyPage) offerUnits(i int) {
 	d := m.ready.draft
 	p := &d.Parts[i]
 	if p.Form == nil {
@@ -123,10 +123,10 @@ func (m *model) offerUnits(i int) {
 		m.edit(func(d *ready.Draft) error { return d.SetForm(i, kind, label, all[chosen[0]]) })
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) offerTypes(i int) {
+func (m *readyPage) offerTypes(i int) {
 	d := m.ready.draft
 	types := table.Types(d.Kind)
 	n := menu{title: fmt.Sprintf("What part %d is for, as the table says it", d.Parts[i].Number)}
@@ -140,11 +140,11 @@ func (m *model) offerTypes(i int) {
 		m.edit(func(d *ready.Draft) error { return d.SetType(i, types[chosen[0]].Type) })
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // offerPurposes lets a purpose fill the plan.
-func (m *model) offerPurposes() {
+func (m *readyPage) offerPurposes() {
 	n := menu{title: "What is this disk for? The plan is filled, and can be edited afterwards"}
 	for _, p := range ready.Purposes {
 		n.choices = append(n.choices, choice{name: p.Title(), about: p.About()})
@@ -162,11 +162,11 @@ func (m *model) offerPurposes() {
 		}
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // fill does what a purpose wants, on an empty layout when the disk is laid out anew.
-func (m *model) fill(do func(*ready.Draft) error) {
+func (m *readyPage) fill(do func(*ready.Draft) error) {
 	if m.edit(func(d *ready.Draft) error {
 		if d.New {
 			d.Parts, d.Notes = nil, nil
@@ -177,8 +177,8 @@ func (m *model) fill(do func(*ready.Draft) error) {
 	}
 }
 
-func (m *model) offerMachines() {
-	twins := m.twins()
+func (m *readyPage) offerMachines() {
+	twins := m.datesPage.twins()
 	names := workshop.Machines(twins)
 	if len(names) == 0 {
 		m.fill(func(d *ready.Draft) error { return d.Storage(0, "shelf") })
@@ -203,7 +203,7 @@ func (m *model) offerMachines() {
 			}
 			return workshop.ShelfNeed(twins, machines, dates)
 		}
-		m.ask("Room for how many dates of each? ", "12", func(text string) {
+		m.prompt.ask("Room for how many dates of each? ", "12", func(text string) {
 			m.fill(func(d *ready.Draft) error {
 				n, err := need(text)
 				if err != nil {
@@ -213,7 +213,7 @@ func (m *model) offerMachines() {
 				return d.Storage(n.Bytes, "shelf")
 			})
 		})
-		m.live = func(text string) {
+		m.prompt.live = func(text string) {
 			r := &m.ready
 			n, err := need(text)
 			if r.wrong = err != nil; r.wrong {
@@ -222,13 +222,13 @@ func (m *model) offerMachines() {
 			}
 			r.hint = "needs " + sizes.Words(n.Bytes)
 		}
-		m.live("12")
+		m.prompt.live("12")
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) offerSystems() {
+func (m *readyPage) offerSystems() {
 	names := ready.Systems()
 	n := menu{title: "Which kinds of systems shall read and write it?", several: true}
 	for _, s := range names {
@@ -242,10 +242,10 @@ func (m *model) offerSystems() {
 		m.fill(func(d *ready.Draft) error { return d.Shared(systems, "") })
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) offerShapes() {
+func (m *readyPage) offerShapes() {
 	type shape struct {
 		twin *shelf.Twin
 		disk int
@@ -253,8 +253,8 @@ func (m *model) offerShapes() {
 	var shapes []shape
 	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this " +
 		"disk stays"}
-	for i := range m.boards {
-		b := &m.boards[i]
+	for i := range m.datesPage.boards {
+		b := &m.datesPage.boards[i]
 		t := b.twins[b.at]
 		for j, d := range t.Disks {
 			if len(d.Parts()) > 0 && d.Table.Kind != table.None {
@@ -283,10 +283,10 @@ func (m *model) offerShapes() {
 		})
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
-func (m *model) offerSplit() {
+func (m *readyPage) offerSplit() {
 	makers := families.Makers()
 	n := menu{title: "A part for each of which file systems? All of the same size", several: true}
 	for _, k := range makers {
@@ -300,11 +300,11 @@ func (m *model) offerSplit() {
 		m.fill(func(d *ready.Draft) error { return d.Split(kinds) })
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // offerErasing lets a way of erasing be chosen, with what each means for this disk.
-func (m *model) offerErasing() {
+func (m *readyPage) offerErasing() {
 	d := m.target
 	medium := workshop.MediumOf(d)
 	ways := ready.Ways(medium)
@@ -328,5 +328,5 @@ func (m *model) offerErasing() {
 			}}
 		}
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }

@@ -12,8 +12,8 @@ import (
 
 var sparks = []rune("▁▂▃▄▅▆▇█")
 
-// runBody shows the run that is on, or how the last one ended.
-func (m *model) runBody(w int) []string {
+// lines shows the run that is on, or how the last one ended.
+func (m *runPage) lines(w int) []string {
 	if m.run == nil {
 		return m.plain(w, "Run", "shows long work while it goes on: phases, bytes, rate, time left.",
 			"Nothing has been started. Capture a machine (3), restore or prove a twin (4).")
@@ -129,11 +129,11 @@ func sparkline(samples []run.Sample, w int) string {
 	return string(line)
 }
 
-// proofBody lists the claims of a proof with their evidence.
-func (m *model) proofBody(w int) []string {
+// lines lists the claims of a proof with their evidence.
+func (m *proofPage) lines(w int) []string {
 	p := m.proof
-	if t := m.twin(); p == nil && t != nil {
-		if all := m.boards[m.board].proofs[t.ID]; len(all) > 0 {
+	if t := m.datesPage.twin(); p == nil && t != nil {
+		if all := m.datesPage.boards[m.datesPage.board].proofs[t.ID]; len(all) > 0 {
 			p = all[0]
 		}
 	}
@@ -170,11 +170,15 @@ func (m *model) proofBody(w int) []string {
 	return out
 }
 
-func (m *model) twinWords(p *shelf.Proof) string {
-	for _, t := range m.twins() {
+func (m *proofPage) twinWords(p *shelf.Proof) string {
+	for _, t := range m.datesPage.twins() {
 		if t.ID == p.Twin {
 			return ", twin of " + t.Machine + " of " + units.Moment(t.Taken)
 		}
 	}
 	return ""
 }
+
+func (m *runPage) body(w int) ([]string, int) { return m.lines(w), -1 }
+
+func (m *proofPage) body(w int) ([]string, int) { return m.lines(w), -1 }

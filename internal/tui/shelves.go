@@ -15,10 +15,10 @@ import (
 )
 
 // offerShelves lets another shelf be chosen, known or by its folder; then gets it opened.
-func (m *model) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) {
+func (m *shelfDesk) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) {
 	n := menu{title: title}
 	var folders []string
-	for _, k := range m.known {
+	for _, k := range m.datesPage.known {
 		if k.Here && !k.Open {
 			folders = append(folders, k.Path)
 			about := k.Words()
@@ -38,10 +38,12 @@ func (m *model) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) {
 			m.makeShelf(then)
 			return nil
 		}
-		m.ask("Folder of the other shelf: ", "", func(dir string) { m.pending = m.openThen(dir, nil, then) })
+		m.prompt.ask("Folder of the other shelf: ", "", func(dir string) {
+			m.prompt.pending = m.openThen(dir, nil, then)
+		})
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 }
 
 // locked is a sealed shelf that waits for its passphrase.
@@ -51,7 +53,7 @@ type locked struct {
 }
 
 // openThen opens a shelf in the background (a passphrase takes about a second) and goes on with it.
-func (m *model) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) tea.Cmd) tea.Cmd {
+func (m *shelfDesk) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) tea.Cmd) tea.Cmd {
 	w := m.w
 	if passphrase != nil {
 		m.say("The shelf is being opened …")
@@ -71,43 +73,45 @@ func (m *model) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) 
 	}
 }
 
-func (m *model) onLocked(l locked) {
+func (m *shelfDesk) onLocked(l locked) {
 	m.askHidden("Passphrase of the shelf in "+l.dir+": ", func(text string) {
-		m.pending = m.openThen(l.dir, []byte(text), l.then)
+		m.prompt.pending = m.openThen(l.dir, []byte(text), l.then)
 	})
 }
 
 // use makes an opened shelf the one that dates come from and captures go to.
-func (m *model) use(s *shelf.Shelf) tea.Cmd {
-	m.forgetWaiting() // it was about the other one
+func (m *shelfDesk) use(s *shelf.Shelf) tea.Cmd {
+	m.menus.forgetWaiting() // it was about the other one
 	m.w.Use(m.ctx, s)
 	m.planning++ // what is being worked out with the old one is of no use
-	m.plan, m.pair, m.thin, m.goes, m.wished, m.boards, m.board = nil, nil, nil, nil, nil, nil, 0
+	m.capturePage.plan, m.fitPage.pair = nil, nil
+	d := m.datesPage
+	d.thin, d.goes, d.wished, d.boards, d.board = nil, nil, nil, nil, 0
 	m.say("%s in %s is open: captures go to it.", s.Head().Name, s.Place())
-	return tea.Batch(m.look(), m.readShelf())
+	return tea.Batch(m.look(), m.datesPage.readShelf())
 }
 
 // carryTo asks what is carried to an opened shelf, and carries it.
-func (m *model) carryTo(to *shelf.Shelf) tea.Cmd {
-	if len(m.boards) == 0 {
+func (m *shelfDesk) carryTo(to *shelf.Shelf) tea.Cmd {
+	if len(m.datesPage.boards) == 0 {
 		to.Close()
 		return nil
 	}
-	b := &m.boards[m.board]
-	mine, one := slices.Clone(b.twins), m.twin()
+	b := &m.datesPage.boards[m.datesPage.board]
+	mine, one := slices.Clone(b.twins), m.datesPage.twin()
 	slices.Reverse(mine)
 	n := menu{title: "What is carried to " + to.Head().Name + "? Nothing is taken away here", left: to.Close,
 		choices: []choice{
-			{name: "everything", about: units.Plural(len(m.twins()), "twin") + " of " +
-				units.Plural(len(m.boards), "machine")},
+			{name: "everything", about: units.Plural(len(m.datesPage.twins()), "twin") + " of " +
+				units.Plural(len(m.datesPage.boards), "machine")},
 			{name: "some machines …", about: "all dates of the machines that you choose"},
 			{name: "some dates of " + b.machine + " …", about: units.Plural(len(mine), "twin") + " to choose from"},
 			{name: "only " + units.Moment(one.Taken) + " of " + b.machine}}}
 	n.then = func(chosen []int) tea.Cmd {
 		switch chosen[0] {
 		case 1:
-			m.carrySome(to, "Which machines?", len(m.boards), func(i int) (choice, []*shelf.Twin) {
-				b := &m.boards[i]
+			m.carrySome(to, "Which machines?", len(m.datesPage.boards), func(i int) (choice, []*shelf.Twin) {
+				b := &m.datesPage.boards[i]
 				return choice{name: b.machine, about: units.Plural(len(b.twins), "twin")}, b.twins
 			})
 		case 2:
@@ -123,12 +127,12 @@ func (m *model) carryTo(to *shelf.Shelf) tea.Cmd {
 		}
 		return nil
 	}
-	m.offer(n)
+	m.menus.offer(n)
 	return nil
 }
 
 // carrySome lets several of n things be chosen, each of which stands for some twins.
-func (m *model) carrySome(to *shelf.Shelf, title string, n int, of func(i int) (choice, []*shelf.Twin)) {
+func (m *shelfDesk) carrySome(to *shelf.Shelf, title string, n int, of func(i int) (choice, []*shelf.Twin)) {
 	menu := menu{title: title, several: true, left: to.Close}
 	for i := range n {
 		c, _ := of(i)
@@ -142,32 +146,33 @@ func (m *model) carrySome(to *shelf.Shelf, title string, n int, of func(i int) (
 		}
 		return m.carry(to, twins)
 	}
-	m.offer(menu)
+	m.menus.offer(menu)
 }
 
 // carry copies twins to an opened shelf; nil means all. At its end both shelves are put side by side.
-func (m *model) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
-	if m.running() {
+func (m *shelfDesk) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
+	if m.runPage.running() {
 		to.Close()
 		m.fail("A run is on already: see step 6.")
 		return nil
 	}
 	w := m.w
 	r, moved := w.StartCarry(m.ctx, to, twins)
-	return m.start(r, "Cancelling keeps what has arrived: the next time goes on there.", func(s run.Snapshot) tea.Cmd {
-		mv := moved()
-		m.result = movedLines(m.th, mv, w.Shelf.Head().Name, to.Head().Name)
-		if s.State != run.Done {
-			to.Close()
+	return m.runPage.start(r, "Cancelling keeps what has arrived: the next time goes on there.",
+		func(s run.Snapshot) tea.Cmd {
+			mv := moved()
+			m.runPage.result = movedLines(m.th, mv, w.Shelf.Head().Name, to.Head().Name)
+			if s.State != run.Done {
+				to.Close()
+				return nil
+			}
+			m.settleShelves(to, mv)
 			return nil
-		}
-		m.settleShelves(to, mv)
-		return nil
-	})
+		})
 }
 
 // settleShelves asks which of two shelves is used from now on.
-func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
+func (m *shelfDesk) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 	w := m.w
 	here, there := w.Shelf.Head().Name, to.Head().Name
 	keep := func() {
@@ -177,7 +182,7 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 	n := menu{title: "Which shelf is used from now on?", left: keep, choices: []choice{
 		{name: "both, captures go on to " + here, about: "when its drive isn't attached, they go to " + there},
 		{name: "both, captures go to " + there, about: there + " is opened now"}}}
-	for _, l := range m.result {
+	for _, l := range m.runPage.result {
 		n.above = append(n.above, " "+l)
 	}
 	n.above = append(n.above, "")
@@ -201,11 +206,11 @@ func (m *model) settleShelves(to *shelf.Shelf, mv *workshop.Moved) {
 		keep()
 		return nil
 	}
-	m.offerAfterRun(n, "The twins are carried. Step 6 asks which shelf is used from now on.")
+	m.menus.offerAfterRun(n, "The twins are carried. Step 6 asks which shelf is used from now on.")
 }
 
 // replace retires the open shelf in favour of another one and opens that.
-func (m *model) replace(to *shelf.Shelf) tea.Cmd {
+func (m *shelfDesk) replace(to *shelf.Shelf) tea.Cmd {
 	w, from := m.w, m.w.Shelf
 	return func() tea.Msg {
 		err := w.Replace(m.ctx, to)

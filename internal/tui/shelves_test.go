@@ -30,7 +30,7 @@ func TestAnotherShelf(t *testing.T) {
 		t.Helper()
 		m = key(m, k, "end", "enter")
 		m = key(typed(m, dir), "enter")
-		if mm.typing == nil || !strings.Contains(text(m), "Passphrase of the shelf in") {
+		if mm.prompt.typing == nil || !strings.Contains(text(m), "Passphrase of the shelf in") {
 			t.Fatalf("the passphrase isn't asked for:\n%s", text(m))
 		}
 		m = typed(m, phrase)
@@ -50,34 +50,34 @@ func TestAnotherShelf(t *testing.T) {
 			t.Fatalf("step %d", mm.step)
 		}
 		ask("m", "gulls over the pier")
-		if mm.menu == nil || !strings.Contains(mm.menu.title, "What is carried to Elm?") {
+		if mm.menus.menu == nil || !strings.Contains(mm.menus.menu.title, "What is carried to Elm?") {
 			t.Fatalf("what is carried isn't asked:\n%s", text(m))
 		}
 		m = key(m, keys...)
-		<-mm.run.Ended()
+		<-mm.runPage.run.Ended()
 		m = feed(m, ticked{})
-		if len(mm.result) == 0 || !strings.Contains(mm.result[0], what) || mm.menu == nil ||
+		if len(mm.runPage.result) == 0 || !strings.Contains(mm.runPage.result[0], what) || mm.menus.menu == nil ||
 			!strings.Contains(text(m), "Which shelf is used from now on?") {
-			t.Fatalf("%q\n%s", mm.result, text(m))
+			t.Fatalf("%q\n%s", mm.runPage.result, text(m))
 		}
 	}
 	carried("1 twin carried, ", "end", "enter")
-	if len(mm.menu.choices) != 2 || !strings.Contains(text(m), "Oak has 8 twins that Elm doesn't have") {
+	if len(mm.menus.menu.choices) != 2 || !strings.Contains(text(m), "Oak has 8 twins that Elm doesn't have") {
 		t.Errorf("a shelf may be replaced by one that lacks twins:\n%s", text(m))
 	}
 	m = key(m, "esc")
 	if mm.w.Shelf != oak || !strings.Contains(mm.note, "captures go on to Oak") {
 		t.Errorf("%s: %q", mm.w.Shelf.Place(), mm.note)
 	}
-	dates := len(mm.boards[mm.board].twins)
+	dates := len(mm.datesPage.boards[mm.datesPage.board].twins)
 	carried(fmt.Sprintf("%d twins carried, 1 twin there", dates-1), "down", "down", "enter", "home", "down", "space",
 		"down", "space", "home", "enter")
 	m = key(m, "enter")
 	carried("2 twins carried, ", "down", "enter", "home", "down", "space", "enter")
 	m = key(m, "enter")
 	carried("4 twins carried, 5 twins there", "enter")
-	if len(mm.menu.choices) != 3 {
-		t.Fatalf("%+v", mm.menu.choices)
+	if len(mm.menus.menu.choices) != 3 {
+		t.Fatalf("%+v", mm.menus.menu.choices)
 	}
 	m = key(m, "end", "enter")
 	if note, yes := mm.w.Shelf.Retired(t.Context()); yes || mm.w.Shelf.Place() != dir {
@@ -91,8 +91,8 @@ func TestAnotherShelf(t *testing.T) {
 	if note, yes := old.Retired(t.Context()); !yes || note != "replaced by Elm" {
 		t.Errorf("%v %q", yes, note)
 	}
-	if len(mm.twins()) != 9 || mm.w.Bench.Shelves[0] != dir {
-		t.Errorf("%s has %d twins: %s", mm.w.Shelf.Place(), len(mm.twins()), mm.note)
+	if len(mm.datesPage.twins()) != 9 || mm.w.Bench.Shelves[0] != dir {
+		t.Errorf("%s has %d twins: %s", mm.w.Shelf.Place(), len(mm.datesPage.twins()), mm.note)
 	}
 	if m = key(m, "4"); !strings.Contains(text(m), "Harbour kiosk") {
 		t.Errorf("\n%s", text(m))
@@ -133,40 +133,40 @@ func TestMissingBlocksComeFromAnotherShelf(t *testing.T) {
 	check := func() {
 		t.Helper()
 		m = key(m, "4", "c", "end", "enter")
-		<-mm.run.Ended()
+		<-mm.runPage.run.Ended()
 		m = feed(m, ticked{})
 	}
 	check()
-	if mm.menu == nil || !strings.Contains(text(m), "From where should come what is missing?") {
+	if mm.menus.menu == nil || !strings.Contains(text(m), "From where should come what is missing?") {
 		t.Fatalf("\n%s", text(m))
 	}
 	m = key(m, "end", "enter")
-	if mm.menu != nil || len(mm.result) < 2 || !strings.Contains(text(m), "missing:") {
+	if mm.menus.menu != nil || len(mm.runPage.result) < 2 || !strings.Contains(text(m), "missing:") {
 		t.Errorf("what was found is gone:\n%s", text(m))
 	}
 	check()
 	m = key(m, "home", "enter", "end", "enter")
 	m = key(typed(m, elm.Place()), "enter")
-	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu != nil || !strings.Contains(text(m), "from Elm") ||
+	<-mm.runPage.run.Ended()
+	if m = feed(m, ticked{}); mm.menus.menu != nil || !strings.Contains(text(m), "from Elm") ||
 		!strings.Contains(text(m), "everything is as it was written") {
 		t.Errorf("\n%s", text(m))
 	}
 	check()
-	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") ||
+	if mm.menus.menu != nil || !strings.Contains(text(m), "everything is as it was written") ||
 		!strings.Contains(text(m), "no twin needs anything of it") {
 		t.Errorf("\n%s", text(m))
 	}
 	m = key(m, "4", "s")
-	if mm.run == nil {
+	if mm.runPage.run == nil {
 		t.Fatalf("%q", mm.note)
 	}
-	<-mm.run.Ended()
+	<-mm.runPage.run.Ended()
 	if m = feed(m, ticked{}); !strings.Contains(text(m), "come back") {
 		t.Errorf("\n%s", text(m))
 	}
 	check()
-	if mm.menu != nil || !strings.Contains(text(m), "everything is as it was written") ||
+	if mm.menus.menu != nil || !strings.Contains(text(m), "everything is as it was written") ||
 		strings.Contains(text(m), "of no use") {
 		t.Errorf("\n%s", text(m))
 	}
@@ -183,13 +183,13 @@ func TestMissingBlocksWaitForACapture(t *testing.T) {
 		}
 	}
 	m = key(m, "c", "home", "enter")
-	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu != nil {
+	<-mm.runPage.run.Ended()
+	if m = feed(m, ticked{}); mm.menus.menu != nil {
 		t.Errorf("a quick check, which reads no blocks, asks:\n%s", text(m))
 	}
 	m = key(m, "4", "c", "end", "enter")
-	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu == nil {
+	<-mm.runPage.run.Ended()
+	if m = feed(m, ticked{}); mm.menus.menu == nil {
 		t.Fatalf("\n%s", text(m))
 	}
 	if key(m, "home", "down", "enter"); !strings.Contains(mm.note, "stored again by the next capture") {
@@ -220,14 +220,15 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 			t.Fatal(err)
 		}
 		m = key(m, "1")
-		mm.settleShelves(to, moved())
-		if mm.menu != nil || mm.waiting == nil || mm.step != stepBench ||
+		mm.shelfDesk.settleShelves(to, moved())
+		if mm.menus.menu != nil || mm.menus.waiting == nil || mm.step != stepBench ||
 			!strings.Contains(text(m), "Step 6 asks which shelf is used") {
 			t.Fatalf("step %d, %q\n%s", mm.step, mm.note, text(m))
 		}
 	}
 	carried()
-	if m = key(m, "6"); mm.menu == nil || mm.waiting != nil || !strings.Contains(text(m), "Ash replaces Oak") {
+	if m = key(m, "6"); mm.menus.menu == nil || mm.menus.waiting != nil ||
+		!strings.Contains(text(m), "Ash replaces Oak") {
 		t.Fatalf("\n%s", text(m))
 	}
 	if m = key(m, "esc"); mm.w.Shelf.Place() != oak {
@@ -236,8 +237,8 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	// Another run begins before it is answered.
 	carried()
 	m = key(m, "4", "c", "home", "enter")
-	<-mm.run.Ended()
-	if m = feed(m, ticked{}); mm.menu != nil || mm.waiting != nil ||
+	<-mm.runPage.run.Ended()
+	if m = feed(m, ticked{}); mm.menus.menu != nil || mm.menus.waiting != nil ||
 		!strings.Contains(text(m), "every block that a twin needs") {
 		t.Errorf("\n%s", text(m))
 	}
@@ -245,10 +246,10 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	carried()
 	m = key(m, "4", "o", "end", "enter")
 	m = key(typed(m, dir), "enter")
-	if mm.w.Shelf.Place() != dir || mm.waiting != nil {
-		t.Fatalf("%q %v", mm.note, mm.waiting)
+	if mm.w.Shelf.Place() != dir || mm.menus.waiting != nil {
+		t.Fatalf("%q %v", mm.note, mm.menus.waiting)
 	}
-	if m = key(m, "6"); mm.menu != nil {
+	if m = key(m, "6"); mm.menus.menu != nil {
 		t.Errorf("\n%s", text(m))
 	}
 	if _, retired := mm.w.Shelf.Retired(t.Context()); retired {

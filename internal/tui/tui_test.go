@@ -166,28 +166,29 @@ func TestRailsShowEveryPart(t *testing.T) {
 func TestTypingKeepsItsLetters(t *testing.T) {
 	m := key(opened(t), "3")
 	m = key(m, "n", "q", "4", "?")
-	if mm := m.(*model); mm.typing == nil || !strings.HasSuffix(mm.typing.Value(), "q4?") || mm.step != stepCapture {
+	if mm := m.(*model); mm.prompt.typing == nil || !strings.HasSuffix(mm.prompt.typing.Value(), "q4?") ||
+		mm.step != stepCapture {
 		t.Errorf("letters were taken for keys: step %d", mm.step)
 	}
 	m = key(m, "enter")
-	if mm := m.(*model); mm.typing != nil || !strings.HasSuffix(mm.machine, "q4?") {
-		t.Errorf("machine %q", mm.machine)
+	if mm := m.(*model); mm.prompt.typing != nil || !strings.HasSuffix(mm.capturePage.machine, "q4?") {
+		t.Errorf("machine %q", mm.capturePage.machine)
 	}
 }
 
 func TestLastPageWantsTheSerialNumber(t *testing.T) {
 	m := key(opened(t), "down", "w", "4", "down", "down", "down", "enter", "enter")
 	mm := m.(*model)
-	if mm.summary == nil || mm.confirm == nil {
-		t.Fatalf("no last page: %v", mm.restoreErr)
+	if mm.lastPage.summary == nil || mm.lastPage.confirm == nil {
+		t.Fatalf("no last page: %v", mm.fitPage.restoreErr)
 	}
-	m = feed(m, tea.PasteMsg{Content: mm.summary.Confirm})
+	m = feed(m, tea.PasteMsg{Content: mm.lastPage.summary.Confirm})
 	m = key(m, "enter")
-	if mm.run != nil || !strings.Contains(mm.note, "Nothing was written") {
+	if mm.runPage.run != nil || !strings.Contains(mm.note, "Nothing was written") {
 		t.Errorf("pasted text was taken: %q", mm.note)
 	}
 	m = key(m, "esc")
-	if mm.summary != nil || mm.confirm != nil {
+	if mm.lastPage.summary != nil || mm.lastPage.confirm != nil {
 		t.Error("Esc doesn't lead back")
 	}
 	_ = m
@@ -201,29 +202,29 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 		<-hold
 		return nil
 	})
-	mm.start(r, "", nil)
+	mm.runPage.start(r, "", nil)
 	m = key(m, "q")
-	if !mm.leaving {
+	if !mm.runPage.leaving {
 		t.Fatal("it doesn't ask")
 	}
 	m = key(m, "enter", "n")
-	if mm.leaving || !mm.running() {
+	if mm.runPage.leaving || !mm.runPage.running() {
 		t.Error("n doesn't stay")
 	}
 	m = key(m, "6", "c")
-	if !mm.ending || mm.run.Snapshot().Over() || !strings.Contains(text(m), "Cancel the run?") {
+	if !mm.runPage.ending || mm.runPage.run.Snapshot().Over() || !strings.Contains(text(m), "Cancel the run?") {
 		t.Errorf("c doesn't ask:\n%s", text(m))
 	}
-	if m = key(m, "enter", "n"); mm.ending || !mm.running() {
+	if m = key(m, "enter", "n"); mm.runPage.ending || !mm.runPage.running() {
 		t.Error("n doesn't let it go on")
 	}
 	close(hold)
 	r.Wait()
 	m = feed(m, ticked{})
-	if !mm.snap.Over() {
+	if !mm.runPage.snap.Over() {
 		t.Error("the end wasn't seen")
 	}
-	if _, cmd := m.Update(tea.KeyPressMsg{Code: 'q', Text: "q"}); cmd == nil || mm.leaving {
+	if _, cmd := m.Update(tea.KeyPressMsg{Code: 'q', Text: "q"}); cmd == nil || mm.runPage.leaving {
 		t.Error("q doesn't leave after the run")
 	}
 }
@@ -232,7 +233,7 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 func TestReadyKeepsTwoActionsApart(t *testing.T) {
 	m := key(opened(t), "down", "down", "e")
 	mm := m.(*model)
-	if mm.step != stepReady || mm.ready.draft == nil || mm.ready.draft.New {
+	if mm.step != stepReady || mm.readyPage.ready.draft == nil || mm.readyPage.ready.draft.New {
 		t.Fatalf("step %d, %q", mm.step, mm.note)
 	}
 	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "Adds to what is there") ||
@@ -240,7 +241,7 @@ func TestReadyKeepsTwoActionsApart(t *testing.T) {
 		t.Errorf("\n%s", text)
 	}
 	m = key(m, "enter")
-	if mm.summary != nil {
+	if mm.lastPage.summary != nil {
 		t.Error("a last page without any change")
 	}
 	m = key(m, "d")
@@ -254,18 +255,18 @@ func TestReadyKeepsTwoActionsApart(t *testing.T) {
 		t.Errorf("\n%s", text)
 	}
 	m = key(m, "u", "u")
-	if mm.ready.draft.New || len(mm.ready.draft.Parts) != len(mm.target.Survey.Parts()) {
+	if mm.readyPage.ready.draft.New || len(mm.readyPage.ready.draft.Parts) != len(mm.target.Survey.Parts()) {
 		t.Error("undo doesn't lead back")
 	}
 	m = key(m, "s")
 	for _, c := range "5 MB" {
 		m = key(m, map[bool]string{true: "space", false: string(c)}[c == ' '])
 	}
-	if !mm.ready.wrong || !strings.Contains(mm.ready.hint, "can't shrink") {
-		t.Errorf("hint %q", mm.ready.hint)
+	if !mm.readyPage.ready.wrong || !strings.Contains(mm.readyPage.ready.hint, "can't shrink") {
+		t.Errorf("hint %q", mm.readyPage.ready.hint)
 	}
 	m = key(m, "esc")
-	if mm.ready.hint != "" || mm.ready.preview != nil {
+	if mm.readyPage.ready.hint != "" || mm.readyPage.ready.preview != nil {
 		t.Error("what was typed stays")
 	}
 	_ = m
@@ -299,7 +300,7 @@ func TestReadyWhileLookingAgain(t *testing.T) {
 	}
 	mm.step = stepReady
 	m = does(m, mm.replan())
-	if !mm.readyOn() {
+	if !mm.readyPage.readyOn() {
 		t.Error("it doesn't come back")
 	}
 	_ = m.View()

@@ -1,0 +1,183 @@
+package tui
+
+import (
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// binding is what a key does. The bindings of a page are the only source for what keys do on it, for the key line, for
+// the help and for docs/keys.md.
+type binding struct {
+	// keys are its names in the terminal library, separated by spaces.
+	keys string
+	// show is how it is shown; empty for another way to do what a binding with a name does.
+	show string
+	// does says what it does in a word or two, for the key line; more in a sentence, for the help: empty where does
+	// says it all.
+	does, more string
+	// do does it. It gets the key.
+	do func(k string) tea.Cmd
+}
+
+// has says whether a key is one of the binding's.
+func (b binding) has(k string) bool { return slices.Contains(strings.Fields(b.keys), k) }
+
+// bound finds the first binding that has a key.
+func bound(list []binding, k string) (binding, bool) {
+	i := slices.IndexFunc(list, func(b binding) bool { return b.has(k) })
+	if i < 0 {
+		return binding{}, false
+	}
+	return list[i], true
+}
+
+// over lays bindings over others: of those only what keeps a key is left.
+func over(upper, lower []binding) []binding {
+	out := slices.Clone(upper)
+	for _, b := range lower {
+		if !slices.ContainsFunc(strings.Fields(b.keys), func(k string) bool {
+			_, taken := bound(upper, k)
+			return taken
+		}) {
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// acts makes an action of something that needs no key and leads to nothing else.
+func acts(what func()) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		what()
+		return nil
+	}
+}
+
+// leads makes an action of something that needs no key.
+func leads(what func() tea.Cmd) func(string) tea.Cmd { return func(string) tea.Cmd { return what() } }
+
+const (
+	upKeys   = "up k"
+	downKeys = "down j"
+	lineKeys = upKeys + " " + downKeys
+	endKeys  = "home end g G"
+	listKeys = lineKeys + " " + endKeys
+)
+
+// moved is where a key leads to in a list of n.
+func moved(k string, at, n int) int {
+	switch k {
+	case "down", "j":
+		at++
+	case "up", "k":
+		at--
+	case "home", "g":
+		at = 0
+	case "end", "G":
+		at = n - 1
+	}
+	return max(0, min(at, n-1))
+}
+
+// move is a binding that moves in a list of n by such keys.
+func move(keys, does, more string, at *int, n int) binding {
+	return binding{keys, "↑↓", does, more, func(k string) tea.Cmd {
+		*at = moved(k, *at, n)
+		return nil
+	}}
+}
+
+// bindings are what keys do now: those of what is asked, or else those of the page and those that every page has.
+func (m *model) bindings() []binding {
+	if b, asks := m.asking(); asks {
+		return b
+	}
+	return over(m.page().bindings(), m.anywhere())
+}
+
+// asking are the bindings of what is asked, typed or shown over the page.
+func (m *model) asking() ([]binding, bool) {
+	switch {
+	case m.runPage.leaving:
+		return m.runPage.leavingBindings(), true
+	case m.runPage.ending:
+		return m.runPage.endingBindings(), true
+	case m.lastPage.confirm != nil:
+		return m.lastPage.bindings(), true
+	case m.prompt.typing != nil:
+		return m.prompt.bindings(), true
+	case m.menus.menu != nil:
+		return m.menus.bindings(), true
+	case m.help:
+		return []binding{{"esc ? q enter", "Esc", "close the help", "", acts(func() { m.help = false })}}, true
+	}
+	return nil, false
+}
+
+// anywhere are the bindings that every page has.
+func (m *model) anywhere() []binding {
+	scroll := func(k string) tea.Cmd {
+		m.scroll = max(0, m.scroll+map[string]int{"pgdown": 5, "pgup": -5}[k])
+		return nil
+	}
+	neighbour := func(k string) tea.Cmd {
+		n := step(len(stepNames))
+		switch {
+		case m.step == stepInside && k == "tab":
+			return m.goTo((m.insidePage.inside.from + 1) % n)
+		case m.step == stepInside:
+			return m.goTo(m.insidePage.inside.from)
+		case k == "tab":
+			return m.goTo((m.step + 1) % n)
+		}
+		return m.goTo((m.step + n - 1) % n)
+	}
+	return []binding{
+		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", func(k string) tea.Cmd { return m.goTo(step(k[0] - '1')) }},
+		{"tab shift+tab", "", "", "", neighbour},
+		{"pgdown pgup", "", "", "", scroll},
+		{"esc", "Esc", "back", "to the step before", leads(m.back)},
+		{"?", "?", "help", "this page", acts(func() { m.help = true })},
+		{"q", "q", "leave", "asks only while a run is on", leads(m.quit)},
+	}
+}
+
+// shown are the bindings that the key line and the help have.
+func shown(list []binding) []binding {
+	return slices.DeleteFunc(slices.Clone(list), func(b binding) bool { return b.show == "" })
+}
+
+func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
+	k := msg.String()
+	if k == "ctrl+c" {
+		return m.quit()
+	}
+	list, asks := m.asking()
+	if !asks {
+		if m.fitPage.holds(msg) {
+			return nil
+		}
+		m.readyPage.ready.goOn, m.fitPage.fit.goOn = false, false
+		list = m.bindings()
+	}
+	if b, ok := bound(list, k); ok {
+		return b.do(k)
+	}
+	switch {
+	case m.lastPage.confirm != nil && !m.runPage.leaving && !m.runPage.ending:
+		return m.lastPage.typeOn(msg)
+	case m.prompt.typing != nil && !m.runPage.leaving && !m.runPage.ending:
+		return m.prompt.typeOn(msg)
+	}
+	return nil
+}
+
+// scrolled are the bindings of a page that only scrolls.
+func (m *model) scrolled() binding {
+	return binding{lineKeys, "", "", "", func(k string) tea.Cmd {
+		m.scroll = max(0, m.scroll+map[string]int{"down": 1, "j": 1, "up": -1, "k": -1}[k])
+		return nil
+	}}
+}

@@ -1,0 +1,238 @@
+package tui
+
+import (
+	"context"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/capture"
+	"twinshelf/internal/keeping"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/workshop"
+)
+
+// pages are the steps of the job, what is opened over them, and what is shared by them on the screen. Each has its own
+// state, and sees the rest through the model.
+type pages struct {
+	benchPage   *benchPage
+	readyPage   *readyPage
+	capturePage *capturePage
+	datesPage   *datesPage
+	fitPage     *fitPage
+	runPage     *runPage
+	proofPage   *proofPage
+	sheetPage   *sheetPage
+	insidePage  *insidePage
+
+	// Panes of the page Inside.
+	findPane *findPane
+	diffPane *diffPane
+	viewPane *viewPane
+
+	shelfDesk *shelfDesk
+	lastPage  *lastPage
+	prompt    *prompt
+	menus     *menus
+	railsPane *railsPane
+}
+
+// page is a step of the job, or what is opened over one.
+type page interface {
+	// bindings are what keys do on it now.
+	bindings() []binding
+	// body gives its lines, and which one must stay in view; -1 for none.
+	body(w int) (lines []string, keep int)
+}
+
+// worker is a page that works something out in the background whenever what it depends on has changed.
+type worker interface {
+	// work gives the work, nil where there is none. doing hears what it is busy with.
+	work(ctx context.Context, number int, doing func(string)) tea.Cmd
+}
+
+// opener is a page that gets ready when it is opened.
+type opener interface{ opened() }
+
+// page is the page that is shown.
+func (m *model) page() page {
+	switch m.step {
+	case stepBench:
+		return m.benchPage
+	case stepReady:
+		return m.readyPage
+	case stepCapture:
+		return m.capturePage
+	case stepDates:
+		return m.datesPage
+	case stepFit:
+		return m.fitPage
+	case stepRun:
+		return m.runPage
+	case stepProof:
+		return m.proofPage
+	case stepInside:
+		return m.insidePage
+	}
+	return m.sheetPage
+}
+
+// newModel makes the screen.
+func newModel(ctx context.Context, w *workshop.Workshop) *model {
+	m := &model{ctx: ctx, w: w, th: newTheme(true)}
+	inside := &insidePage{model: m}
+	m.pages = &pages{
+		benchPage:   &benchPage{model: m},
+		readyPage:   &readyPage{model: m},
+		capturePage: &capturePage{model: m, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}},
+		datesPage:   &datesPage{model: m},
+		fitPage:     &fitPage{model: m},
+		runPage:     &runPage{model: m},
+		proofPage:   &proofPage{model: m},
+		sheetPage:   &sheetPage{m},
+		insidePage:  inside,
+		findPane:    &findPane{inside},
+		diffPane:    &diffPane{inside},
+		viewPane:    &viewPane{inside},
+		shelfDesk:   &shelfDesk{m},
+		lastPage:    &lastPage{model: m},
+		prompt:      &prompt{model: m},
+		menus:       &menus{model: m},
+		railsPane:   &railsPane{m},
+	}
+	return m
+}
+
+// benchPage is step 1: what is attached.
+type benchPage struct {
+	*model
+	cursor int
+}
+
+// readyPage is step 2: laying out, formatting and erasing the target.
+type readyPage struct {
+	*model
+	ready readying
+}
+
+// capturePage is step 3: what of a machine goes onto the shelf.
+type capturePage struct {
+	*model
+	machine  string
+	chosen   map[string]bool         // paths of disks to capture
+	leaveOut map[string]map[int]bool // parts left out by path
+	row      int
+	unquiet  bool
+	trust    capture.Trust
+	trusts   []string // what is taken over from earlier twins, in words
+	plan     *capture.Plan
+	estimate capture.Estimate
+	outgoing *workshop.Leaving // what goes after the capture by the machine's rule
+}
+
+// datesPage is step 4: the machines on the shelf, and their dates.
+type datesPage struct {
+	*model
+	boards   []board
+	board    int
+	twinDisk int
+	marks    map[string]shelf.Mark // twins that are kept for ever
+	ahead    keeping.Foresight
+	known    []workshop.KnownShelf
+	retired  string
+	concerns []string          // what makes the shelf less private than it should be
+	growing  bool              // it shows how the shelf grows
+	thin     *keeping.Preview  // what would go by the rule; nil when it isn't shown
+	goes     map[string]string // twins that would go, and why
+	unthin   func()            // gives up what is being worked out for them
+	wished   *keeping.Rules    // rules that are tried out, not set yet
+	fresh    string            // ID of a twin that was just captured and isn't among the boards yet
+}
+
+// fitPage is step 5: what goes where on the target.
+type fitPage struct {
+	*model
+	fit        fitting
+	pairing    pairing
+	copying    bool // it is about the disk on the upper rail, not about a twin
+	pair       *workshop.Pair
+	restoreErr error
+}
+
+// runPage is step 6: the work that is on.
+type runPage struct {
+	*model
+	run     *run.Run
+	snap    run.Snapshot
+	after   func(run.Snapshot) tea.Cmd
+	stopped string   // what state cancelling leaves
+	alone   bool     // the run reads no other disk than it writes
+	leaving bool     // asked whether to leave while a run is on
+	ending  bool     // asked whether to cancel the run
+	result  []string // what the last run came to, beside its notes
+}
+
+// proofPage is step 7: the claims of a proof.
+type proofPage struct {
+	*model
+	proof   *shelf.Proof
+	written string // path of the target that the last run wrote
+}
+
+// sheetPage is step 8: the paper for the customer.
+type sheetPage struct{ *model }
+
+func (m *sheetPage) bindings() []binding { return nil }
+
+func (m *sheetPage) body(w int) ([]string, int) {
+	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
+		"which twin, with which proof.",
+		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the "+
+			"Proof (7).",
+		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
+}
+
+// insidePage is opened over the others: the files of a disk.
+type insidePage struct {
+	*model
+	inside lookingIn
+}
+
+// findPane shows what a search found, diffPane how two dates differ, viewPane the contents of a file.
+type (
+	findPane struct{ *insidePage }
+	diffPane struct{ *insidePage }
+	viewPane struct{ *insidePage }
+)
+
+// shelfDesk opens, makes, changes and carries shelves.
+type shelfDesk struct{ *model }
+
+// lastPage is what is confirmed before anything is written.
+type lastPage struct {
+	*model
+	summary *workshop.Summary // nil when it isn't open
+	confirm *textinput.Model
+	goAhead func() tea.Cmd // what it leads to
+	outcome *outcome       // what it leads to, on the lower rail
+}
+
+// prompt is a line of text that is typed at the bottom.
+type prompt struct {
+	*model
+	typing  *textinput.Model // nil when nothing is typed
+	typed   func(string)     // what to do with it
+	live    func(string)     // hears of every letter; may be nil
+	pending tea.Cmd          // what a typed line leads to
+}
+
+// menus are lists to choose from.
+type menus struct {
+	*model
+	menu    *menu
+	waiting *menu // one that is offered once the Run step is looked at
+}
+
+// railsPane are the two rails at the top.
+type railsPane struct{ *model }
