@@ -27,12 +27,12 @@ func compareCommand(o *options) *cobra.Command {
 		Args: cobra.RangeArgs(2, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			w, before, err := o.look(ctx, args[0])
+			w, before, err := o.insideLook.look(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			_, statErr := os.Stat(args[1])
-			after, err := o.lookWith(ctx, w, args[1], statErr == nil)
+			after, err := o.insideLook.lookWith(ctx, w, args[1], statErr == nil)
 			if err != nil {
 				return err
 			}

@@ -20,7 +20,7 @@ import (
 )
 
 // look opens what a reference means: a twin, or a disk that is attached.
-func (o *options) look(ctx context.Context, ref string) (*workshop.Workshop, *workshop.Inside, error) {
+func (o *insideLook) look(ctx context.Context, ref string) (*workshop.Workshop, *workshop.Inside, error) {
 	_, statErr := os.Stat(ref)
 	w, err := o.workshop(ctx, false)
 	if err != nil {
@@ -30,7 +30,7 @@ func (o *options) look(ctx context.Context, ref string) (*workshop.Workshop, *wo
 	return w, in, err
 }
 
-func (o *options) lookWith(ctx context.Context, w *workshop.Workshop, ref string,
+func (o *insideLook) lookWith(ctx context.Context, w *workshop.Workshop, ref string,
 	isFile bool) (*workshop.Inside, error) {
 	var twinErr error
 	if w.Shelf != nil && !isFile {
@@ -127,23 +127,23 @@ func listCommand(o *options) *cobra.Command {
 			if !slices.Contains([]string{"name", "size", "changed"}, order) {
 				return usageError{fmt.Errorf("--sort knows name, size and changed, not %q", order)}
 			}
-			w, in, err := o.look(cmd.Context(), args[0])
+			w, in, err := o.insideLook.look(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if len(args) == 1 {
-				return o.listParts(cmd.Context(), in)
+				return o.insideLook.listParts(cmd.Context(), in)
 			}
 			p, it, path, err := resolve(cmd.Context(), w, in, args[1])
 			switch {
 			case err != nil:
 				return err
 			case dates:
-				return o.listDates(cmd.Context(), w, in, p, path)
+				return o.insideLook.listDates(cmd.Context(), w, in, p, path)
 			case it.IsDir():
-				return o.listFolder(cmd.Context(), in, p, it, path, hidden, order)
+				return o.insideLook.listFolder(cmd.Context(), in, p, it, path, hidden, order)
 			}
-			return o.listItem(cmd.Context(), in, p, it, path)
+			return o.insideLook.listItem(cmd.Context(), in, p, it, path)
 		},
 	}
 	c.Flags().BoolVar(&hidden, "hidden", false, "include hidden and system items")
@@ -152,7 +152,7 @@ func listCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *options) listParts(ctx context.Context, in *workshop.Inside) error {
+func (o *insideLook) listParts(ctx context.Context, in *workshop.Inside) error {
 	var all []answer.Part
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, p := range in.Parts {
@@ -184,7 +184,7 @@ func plainCause(err error) string {
 	}
 }
 
-func (o *options) listFolder(ctx context.Context, in *workshop.Inside, p *inside.Part, folder fsys.Item, path string,
+func (o *insideLook) listFolder(ctx context.Context, in *workshop.Inside, p *inside.Part, folder fsys.Item, path string,
 	hidden bool, order string) error {
 	tree, err := p.Tree(ctx)
 	if err != nil {
@@ -251,7 +251,8 @@ func folderMark(it fsys.Item) string {
 	return ""
 }
 
-func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.Part, it fsys.Item, path string) error {
+func (o *insideLook) listItem(ctx context.Context, in *workshop.Inside, p *inside.Part, it fsys.Item,
+	path string) error {
 	tree, err := p.Tree(ctx)
 	if err != nil {
 		return err
@@ -305,7 +306,7 @@ func (o *options) listItem(ctx context.Context, in *workshop.Inside, p *inside.P
 // mostCompared is up to which size files are read to tell whether they changed, in bytes.
 const mostCompared = 4 << 30
 
-func (o *options) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part,
+func (o *insideLook) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part,
 	path string) error {
 	if in.Twin == nil {
 		return usageError{fmt.Errorf("--dates goes over the dates of a twin's machine; name a twin")}

@@ -49,7 +49,7 @@ func readyCommand(o *options) *cobra.Command {
 }
 
 // oneDisk opens the workshop and probes the disk that a command is about.
-func (o *options) oneDisk(ctx context.Context, ref string) (*workshop.Workshop, *bench.Disk, error) {
+func (o *readyWork) oneDisk(ctx context.Context, ref string) (*workshop.Workshop, *bench.Disk, error) {
 	w, err := o.workshop(ctx, false)
 	if err != nil {
 		return nil, nil, err
@@ -99,19 +99,19 @@ func layCommand(o *options, anew bool) *cobra.Command {
 			"  twinshelf ready lay 7731 --for system --twin \"Ticket desk\""
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
-		w, d, err := o.oneDisk(cmd.Context(), args[0])
+		w, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
-		draft, err := o.draft(cmd.Context(), w, d, anew, &ask)
+		draft, err := o.readyWork.draft(cmd.Context(), w, d, anew, &ask)
 		if err != nil {
 			return err
 		}
-		if err := o.carryOut(cmd.Context(), w, d, draft, f); err != nil {
+		if err := o.readyWork.carryOut(cmd.Context(), w, d, draft, f); err != nil {
 			return err
 		}
 		if ready.Purpose(ask.purpose) == ready.ForStorage && !f.plan && !o.json {
-			return o.storageNext(cmd.Context(), w, d.Path, ask.mount)
+			return o.readyWork.storageNext(cmd.Context(), w, d.Path, ask.mount)
 		}
 		return nil
 	}
@@ -138,7 +138,7 @@ func layCommand(o *options, anew bool) *cobra.Command {
 
 // storageNext mounts the newest part of a drive that was made ready for a shelf, where that is wished, and says what
 // comes next.
-func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path string, mount bool) error {
+func (o *readyWork) storageNext(ctx context.Context, w *workshop.Workshop, path string, mount bool) error {
 	folder := "FOLDER"
 	if !mount {
 		o.say("Next: mount the new part on a folder (twinshelf ready mount %s PART --writable), and make a shelf "+
@@ -158,7 +158,7 @@ func (o *options) storageNext(ctx context.Context, w *workshop.Workshop, path st
 }
 
 // draft turns the flags into a draft.
-func (o *options) draft(ctx context.Context, w *workshop.Workshop, d *bench.Disk, anew bool,
+func (o *readyWork) draft(ctx context.Context, w *workshop.Workshop, d *bench.Disk, anew bool,
 	ask *wishes) (*ready.Draft, error) {
 	twins := twinsOf(ctx, w)
 	kind := table.GPT
@@ -210,7 +210,7 @@ func (o *options) draft(ctx context.Context, w *workshop.Workshop, d *bench.Disk
 	return draft, o.purpose(draft, twins, t, ask)
 }
 
-func (o *options) purpose(draft *ready.Draft, twins []*shelf.Twin, t *shelf.Twin, ask *wishes) error {
+func (o *readyWork) purpose(draft *ready.Draft, twins []*shelf.Twin, t *shelf.Twin, ask *wishes) error {
 	switch ready.Purpose(ask.purpose) {
 	case "":
 		return nil
@@ -258,7 +258,7 @@ func changeCommand(o *options) *cobra.Command {
 			if err != nil {
 				return usageError{fmt.Errorf("%q is no number of a part", args[1])}
 			}
-			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			w, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -275,7 +275,7 @@ func changeCommand(o *options) *cobra.Command {
 			if err := ask.apply(draft, i, used); err != nil {
 				return usageError{err}
 			}
-			return o.carryOut(cmd.Context(), w, d, draft, f)
+			return o.readyWork.carryOut(cmd.Context(), w, d, draft, f)
 		},
 	}
 	f.flags(c)
@@ -354,7 +354,7 @@ func kindNames() []string {
 }
 
 // carryOut shows a draft's plan, asks, carries it out, and shows the disk as it is then.
-func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.Disk, draft *ready.Draft,
+func (o *readyWork) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.Disk, draft *ready.Draft,
 	f writing) error {
 	p, err := w.PlanReady(ctx, draft, d)
 	if err != nil {
@@ -378,7 +378,7 @@ func (o *options) carryOut(ctx context.Context, w *workshop.Workshop, d *bench.D
 }
 
 // approve shows a summary, stops there for --plan, asks for the confirmation, works, and shows the disk.
-func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Disk, s workshop.Summary, f writing,
+func (o *readyWork) approve(ctx context.Context, w *workshop.Workshop, d *bench.Disk, s workshop.Summary, f writing,
 	details map[string]any, show func(), start func() *run.Run) error {
 	details["summary"] = s
 	return o.undertake(undertaking{summaries: []workshop.Summary{s}, plan: f.plan, planned: details, show: show,
@@ -393,7 +393,7 @@ func (o *options) approve(ctx context.Context, w *workshop.Workshop, d *bench.Di
 }
 
 // showAfter shows a disk as it is after it was written.
-func (o *options) showAfter(ctx context.Context, w *workshop.Workshop, path string) error {
+func (o *readyWork) showAfter(ctx context.Context, w *workshop.Workshop, path string) error {
 	after, err := o.probed(ctx, w, path)
 	if err != nil {
 		return err
@@ -418,7 +418,7 @@ func eraseCommand(o *options) *cobra.Command {
 		Example: "  twinshelf ready erase /dev/sdc --how quick\n  twinshelf ready erase 7731 --how random --plan",
 		Args:    exactly("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			w, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -431,7 +431,7 @@ func eraseCommand(o *options) *cobra.Command {
 				return err
 			}
 			details := map[string]any{"seconds": e.Estimate()}
-			return o.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, nil,
+			return o.readyWork.approve(cmd.Context(), w, d, workshop.SummarizeErase(e, d), f, details, nil,
 				func() *run.Run {
 					return w.StartErase(cmd.Context(), e)
 				})
@@ -454,12 +454,12 @@ func backCommand(o *options) *cobra.Command {
 			"--keepsake 20261125T081500.000",
 		Args: exactly("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			w, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if list {
-				return o.listKeepsakes(w, d)
+				return o.readyWork.listKeepsakes(w, d)
 			}
 			if forget && name == "" {
 				return usageError{fmt.Errorf("which one is to be forgotten? Name it with --keepsake")}
@@ -474,7 +474,7 @@ func backCommand(o *options) *cobra.Command {
 				}
 				return o.print(map[string]any{"forgotten": r.Keepsake.Name()})
 			}
-			return o.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f,
+			return o.readyWork.approve(cmd.Context(), w, d, workshop.SummarizeReturn(r, d), f,
 				map[string]any{"keepsake": keepsakeOf(r.Keepsake)}, nil, func() *run.Run {
 					return w.StartReturn(cmd.Context(), r)
 				})
@@ -502,7 +502,7 @@ func keepsakeOf(k *ready.Keepsake) keepsake {
 	return keepsake{k.Name(), k.Taken, k.Why, k.Held, k.Size(), k.Finished, k.Incomplete}
 }
 
-func (o *options) listKeepsakes(w *workshop.Workshop, d *bench.Disk) error {
+func (o *readyWork) listKeepsakes(w *workshop.Workshop, d *bench.Disk) error {
 	all, err := w.Keepsakes().List(d.Identity)
 	if err != nil {
 		return err
@@ -541,7 +541,7 @@ func mountCommand(o *options) *cobra.Command {
 			if err != nil {
 				return usageError{fmt.Errorf("%q is no number of a part", args[1])}
 			}
-			w, d, err := o.oneDisk(cmd.Context(), args[0])
+			w, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -575,7 +575,7 @@ func unmountCommand(o *options) *cobra.Command {
 		Example: "  twinshelf ready unmount /dev/sdd",
 		Args:    exactly("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, d, err := o.oneDisk(cmd.Context(), args[0])
+			_, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

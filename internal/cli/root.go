@@ -71,7 +71,16 @@ type options struct {
 	raw      io.Writer // for streams and JSON
 	term     io.Writer // for a line that is written over
 	in       *bufio.Reader
+
+	readyWork  *readyWork
+	insideLook *insideLook
 }
+
+// readyWork is what the commands under ready share, insideLook what those share that look inside.
+type (
+	readyWork  struct{ *options }
+	insideLook struct{ *options }
+)
 
 // Main runs the command line and returns the exit status.
 func Main(ctx context.Context, args []string, screen Screen) int {
@@ -79,6 +88,7 @@ func Main(ctx context.Context, args []string, screen Screen) int {
 	defer stop()
 	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args,
 		in: bufio.NewReader(os.Stdin)}
+	o.readyWork, o.insideLook = &readyWork{o}, &insideLook{o}
 	slog.SetDefault(slog.New(slog.DiscardHandler)) // until there is a file for it
 	root := newRoot(o, screen)
 	root.SetArgs(args)

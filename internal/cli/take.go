@@ -39,7 +39,7 @@ func takeCommand(o *options) *cobra.Command {
 			if (tarFile == "-" || zipFile == "-") && o.json {
 				return usageError{fmt.Errorf("standard output can't take both the files and --json")}
 			}
-			w, in, err := o.look(cmd.Context(), args[0])
+			w, in, err := o.insideLook.look(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -162,7 +162,7 @@ func inUse(t *testing.T, mount []string, img string, sector int, dir string) {
 }
 
 // onLoop mounts an image through a loop device, works on it, and lets go of both.
-func onLoop(t *testing.T, mount []string, img string, sector int, work func(point string)) {
+func onLoop(t testing.TB, mount []string, img string, sector int, work func(point string)) {
 	t.Helper()
 	dev := testkit.Loop(t, img, sector)
 	testkit.Mounted(t, append(mount, dev), work)

@@ -2,143 +2,42 @@ package fsys_test
 
 import (
 	"bytes"
-	"context"
-	"crypto/sha256"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
 
-	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
 
-// placed makes an image of size bytes that holds the volume of another image as it is after a change, over junk.
-func placed(t testing.TB, from string, p fsys.Bounds) (path string, c *fsys.Change) {
-	t.Helper()
-	src, err := disk.Open(from, disk.Identity{Sector: p.Sector})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer src.Close()
-	content, err := families.Examine(context.Background(), src, src.Size(), p.Sector)
-	if err != nil || !content.Maps {
-		t.Fatalf("before: %v %s", err, content.Why)
-	}
-	placer, ok := content.Volume.(fsys.Resizer)
-	if !ok {
-		t.Fatalf("%s can't be placed", content.Info.Kind)
-	}
-	if c, err = placer.Resize(p); err != nil {
-		t.Fatal(err)
-	}
-	size := p.Size
-	if size == 0 {
-		size = src.Size()
-	}
-	path = testkit.Image(t, "placed.img", size)
-	to, err := os.OpenFile(path, os.O_RDWR, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer to.Close()
-	junk := bytes.Repeat([]byte{0xE5, 0x5A, 0x01, 0x99}, 1<<18)
-	sparse := p.Size > units.GiB
-	if !sparse {
-		for at := int64(0); at < p.Size; at += 4 * int64(len(junk)) { // where groups begin, among other places
-			to.WriteAt(junk[:min(int64(len(junk)), p.Size-at)], at)
-		}
-	}
-	moves := c.Moves
-	if len(moves) == 0 {
-		moves = []disk.Move{{}}
-		moves[0].From.End = content.Info.Size
-	}
-	for sp, err := range content.Spans() { // only what a twin holds
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, m := range moves {
-			hit := sp.Intersect(m.From)
-			for at := hit.Start; at < hit.End; at += 1 << 20 {
-				b := make([]byte, min(1<<20, hit.End-at))
-				if err := disk.ReadFull(src, b, at); err != nil {
-					t.Fatal(err)
-				}
-				if _, err := to.WriteAt(b, at+m.Shift()); err != nil {
-					t.Fatal(err)
-				}
-			}
-		}
-	}
-	for _, q := range c.Patches {
-		if q.Span().End > p.Size {
-			t.Fatalf("patch %s (%s) lies beyond the part of %d bytes", q.Span(), q.Why, p.Size)
-		}
-		data := q.Data
-		if data == nil && sparse {
-			continue // it is a hole
-		} else if data == nil {
-			data = make([]byte, q.Zeros)
-		}
-		if _, err := to.WriteAt(data, q.Off); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return path, c
+// onPart is a volume of which the system's tools judge an image and mount it.
+func onPart(files map[string][32]byte, check []string, mount func(t testing.TB, img string,
+	work func(point string))) fsystest.Volume {
+	return fsystest.Volume{Sector: 512, Files: files, Mounted: mount, Check: func(t testing.TB, img string) {
+		t.Helper()
+		testkit.Do(t, check[0], append(append([]string{}, check[1:]...), img)...)
+	}}
 }
 
-// sumsOf gives the sums of all files in a folder.
-func sumsOf(t testing.TB, dir string) map[string][32]byte {
+// byKernel mounts an image by the kernel's own driver.
+func byKernel(t testing.TB, img string, work func(point string)) {
 	t.Helper()
-	out := map[string][32]byte{}
-	if err := filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() {
-			return err
-		}
-		b, err := os.ReadFile(p)
-		rel, _ := filepath.Rel(dir, p)
-		out[rel] = sha256.Sum256(b)
-		return err
-	}); err != nil {
-		t.Fatal(err)
-	}
-	return out
+	testkit.Mounted(t, []string{"mount", "-o", "loop", img}, work)
+	testkit.LoopGone(t, img)
 }
 
-// sameTree compares what is mounted at a point with what was put in.
-func sameTree(t testing.TB, want map[string][32]byte, point string) {
+// byNTFS and byExFAT mount it by drivers outside of the kernel.
+func byNTFS(t testing.TB, img string, work func(point string)) {
 	t.Helper()
-	have := sumsOf(t, point)
-	for name, sum := range want {
-		if have[name] != sum {
-			t.Errorf("%s differs or is missing", name)
-			return
-		}
-	}
+	testkit.Mounted(t, []string{"ntfs-3g", img}, work)
 }
 
-// larger writes n bytes into a mounted volume, which has room only where it grew.
-func larger(t testing.TB, point string, n int64) {
+func byExFAT(t testing.TB, img string, work func(point string)) {
 	t.Helper()
-	f, err := os.Create(filepath.Join(point, "new room"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	b := bytes.Repeat([]byte("gull"), 1<<18)
-	for ; n > 0; n -= int64(len(b)) {
-		if _, err := f.Write(b[:min(int64(len(b)), n)]); err != nil {
-			t.Fatalf("the new room can't be written: %v", err)
-		}
-	}
-	if err := f.Sync(); err != nil {
-		t.Fatal(err)
-	}
+	onLoop(t, []string{"mount.exfat-fuse"}, img, 512, work)
 }
 
 // TestWhatDoesNotGrow: a volume that can't be made larger stays as it is, and it is said why.
@@ -146,7 +45,7 @@ func TestWhatDoesNotGrow(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "e2fsck")
 	img := testkit.Image(t, "ext.img", 300*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-O", "bigalloc", "-C", "65536", img)
-	path, c := placed(t, img, fsys.Bounds{Size: units.GiB, Sector: 512})
+	path, c := fsystest.Resized(t, img, fsys.Bounds{Size: units.GiB, Sector: 512})
 	if c.Size != 300*units.MiB || len(c.Patches) != 0 || len(c.Notes) != 1 {
 		t.Errorf("%+v", c)
 	}
@@ -158,7 +57,7 @@ func TestExtGrows(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "e2fsck", "mount")
 	testkit.Root(t)
 	dir := crowd(t, 300)
-	want := sumsOf(t, dir)
+	want := fsystest.SumsOf(t, dir)
 	const m = units.MiB
 	for i, c := range []struct {
 		args      []string
@@ -192,27 +91,15 @@ func TestExtGrows(t *testing.T) {
 		t.Run(fmt.Sprintf("%d", i), func(t *testing.T) {
 			img := testkit.Image(t, "ext.img", c.size)
 			testkit.Do(t, "mkfs.ext4", append(append([]string{"-q", "-F", "-d", dir}, c.args...), img)...)
-			path, change := placed(t, img, fsys.Bounds{Size: c.to, Sector: 512})
+			path, change := fsystest.Resized(t, img, fsys.Bounds{Size: c.to, Sector: 512})
 			if change.Size < c.to-c.to/50-200*m && len(change.Notes) == 0 || change.Size <= c.size {
 				t.Errorf("%v: it became %s of %s", c.args, units.Bytes(change.Size), units.Bytes(c.to))
 			}
-			if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
-				t.Fatalf("%v from %s to %s: %v\n%s", c.args, units.Bytes(c.size), units.Bytes(c.to), err, out)
-			}
-			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
-				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
-			}
+			v := onPart(want, []string{"e2fsck", "-fn"}, byKernel)
 			if !c.mountable {
-				return
+				v.Mounted = nil
 			}
-			testkit.Mounted(t, []string{"mount", "-o", "loop", path}, func(point string) {
-				sameTree(t, want, point)
-				larger(t, point, min(120*m, (change.Size-c.size)*8/10))
-			})
-			testkit.LoopGone(t, path)
-			if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
-				t.Errorf("%v after writing: %v\n%s", c.args, err, out)
-			}
+			fsystest.Lives(t, v, path, change, min(120*m, (change.Size-c.size)*8/10), nil)
 		})
 	}
 }
@@ -222,7 +109,7 @@ func TestNTFSGrows(t *testing.T) {
 	testkit.Need(t, "mkntfs", "ntfsfix", "ntfs-3g", "ntfsinfo")
 	testkit.Root(t)
 	dir := crowd(t, 300)
-	want := sumsOf(t, dir)
+	want := fsystest.SumsOf(t, dir)
 	const m = units.MiB
 	for i, c := range []struct {
 		args     []string
@@ -242,20 +129,14 @@ func TestNTFSGrows(t *testing.T) {
 			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
 				testkit.Do(t, "cp", "-r", dir+"/.", point)
 			})
-			path, change := placed(t, img, fsys.Bounds{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
+			path, change := fsystest.Resized(t, img, fsys.Bounds{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
 			if change.Size != c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
-			}
-			if out, err := testkit.Try("ntfsfix", "-n", path); err != nil {
-				t.Fatalf("%v\n%s", err, out)
 			}
 			info := testkit.Do(t, "ntfsinfo", "-m", path)
 			unit, _ := examine(t, img)
 			if n := field(t, info, `Volume Size in Clusters: (\d+)`); n != change.Size/unit.Info.Unit {
 				t.Errorf("%d clusters\n%s", n, info)
-			}
-			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
-				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
 			}
 			boot := make([]byte, 512)
 			f, err := os.Open(path)
@@ -269,14 +150,8 @@ func TestNTFSGrows(t *testing.T) {
 					t.Errorf("boot sector at %d: %v %x", at, err, boot[28:32])
 				}
 			}
-			testkit.Mounted(t, []string{"ntfs-3g", path}, func(point string) {
-				sameTree(t, want, point)
-				larger(t, point, min(120*m, (change.Size-c.size)*9/10))
-			})
-			if now, _ := examine(t, path); !now.Maps {
-				t.Errorf("after writing our own reader says: %s", now.Why)
-			}
-			testkit.Do(t, "ntfsfix", "-n", path)
+			fsystest.Lives(t, onPart(want, []string{"ntfsfix", "-n"}, byNTFS), path, change,
+				min(120*m, (change.Size-c.size)*9/10), nil)
 		})
 	}
 }
@@ -285,7 +160,7 @@ func TestNTFSGrows(t *testing.T) {
 func TestFATGrows(t *testing.T) {
 	testkit.Need(t, "mkfs.fat", "fsck.fat", "mcopy")
 	dir := crowd(t, 200)
-	want := sumsOf(t, dir)
+	want := fsystest.SumsOf(t, dir)
 	const m = units.MiB
 	for i, c := range []struct {
 		args     []string
@@ -311,19 +186,16 @@ func TestFATGrows(t *testing.T) {
 			if c.args[2%len(c.args)] == "-S" {
 				sector = 4096
 			}
-			path, change := placed(t, img, fsys.Bounds{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
+			path, change := fsystest.Resized(t, img, fsys.Bounds{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
 			if change.Size < c.least || change.Size > c.to || change.Size < c.to-m && len(change.Notes) != 1 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
 			}
-			if out, err := testkit.Try("fsck.fat", "-n", path); err != nil {
-				t.Fatalf("%v: %v\n%s", c.args, err, out)
-			}
-			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
-				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
-			}
+			v := onPart(nil, []string{"fsck.fat", "-n"}, nil)
+			v.Sector = sector
+			fsystest.Lives(t, v, path, change, 0, nil)
 			out := t.TempDir()
 			testkit.Do(t, "mcopy", "-s", "-i", path, "::pier 1", "::pier 2", out)
-			have := sumsOf(t, out)
+			have := fsystest.SumsOf(t, out)
 			for name, sum := range want {
 				if (name[:6] == "pier 1" || name[:6] == "pier 2") && have[name] != sum {
 					t.Fatalf("%s differs or is missing", name)
@@ -355,7 +227,7 @@ func TestExFATGrows(t *testing.T) {
 	testkit.Need(t, "mkfs.exfat", "fsck.exfat", "mount.exfat-fuse")
 	testkit.Root(t)
 	dir := crowd(t, 150)
-	want := sumsOf(t, dir)
+	want := fsystest.SumsOf(t, dir)
 	const m = units.MiB
 	for i, c := range []struct {
 		args     []string
@@ -374,13 +246,9 @@ func TestExFATGrows(t *testing.T) {
 			onLoop(t, []string{"mount.exfat-fuse"}, img, 512, func(point string) {
 				testkit.Do(t, "cp", "-r", dir+"/.", point)
 			})
-			path, change := placed(t, img, fsys.Bounds{Was: 0, Start: 9 * m, Size: c.to, Sector: 512})
+			path, change := fsystest.Resized(t, img, fsys.Bounds{Was: 0, Start: 9 * m, Size: c.to, Sector: 512})
 			if change.Size < c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
-			}
-			testkit.Do(t, "fsck.exfat", "-n", path)
-			if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
-				t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
 			}
 			b := make([]byte, 72)
 			f, err := os.Open(path)
@@ -393,11 +261,8 @@ func TestExFATGrows(t *testing.T) {
 					t.Errorf("the place at byte %d: %x %v", at, b[64:], err)
 				}
 			}
-			onLoop(t, []string{"mount.exfat-fuse"}, path, 512, func(point string) {
-				sameTree(t, want, point)
-				larger(t, point, min(40*m, (change.Size-c.size)*9/10))
-			})
-			testkit.Do(t, "fsck.exfat", "-n", path)
+			fsystest.Lives(t, onPart(want, []string{"fsck.exfat", "-n"}, byExFAT), path, change,
+				min(40*m, (change.Size-c.size)*9/10), nil)
 		})
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
@@ -77,7 +78,7 @@ func TestNTFSShrinks(t *testing.T) {
 			var want map[string][32]byte
 			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
 				worn(t, point, 95*m, uint64(i))
-				want = sumsOf(t, point)
+				want = fsystest.SumsOf(t, point)
 			})
 			c, _ := examine(t, img)
 			least, why, err := c.Volume.(fsys.Shrinker).Least()
@@ -86,29 +87,16 @@ func TestNTFSShrinks(t *testing.T) {
 			}
 			t.Logf("%d MiB used of 120, least %d MiB: %s", c.Used/m, least/m, why)
 			for _, to := range []int64{least, (least + 120*m) / 2 / 512 * 512, 119 * m} {
-				path, change := placed(t, img, fsys.Bounds{Was: 2048 * 512, Start: 2048 * 512, Size: to, Sector: 512})
+				path, change := fsystest.Resized(t, img, fsys.Bounds{Was: 2048 * 512, Start: 2048 * 512, Size: to, Sector: 512})
 				if change.Size != to-512 {
 					t.Errorf("it became %d of %d", change.Size, to)
-				}
-				if out, err := testkit.Try("ntfsfix", "-n", path); err != nil {
-					t.Fatalf("to %d: %v\n%s", to, err, out)
 				}
 				if n := field(t, testkit.Do(t, "ntfsinfo", "-m", path), `Volume Size in Clusters: (\d+)`); n !=
 					change.Size/c.Info.Unit {
 					t.Errorf("%d clusters", n)
 				}
-				if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
-					t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
-				}
-				testkit.Mounted(t, []string{"ntfs-3g", path}, func(point string) {
-					sameTree(t, want, point)
-					larger(t, point, 1*m)
-					os.RemoveAll(filepath.Join(point, "pier3"))
-				})
-				if now, _ := examine(t, path); !now.Maps {
-					t.Errorf("after use our own reader says: %s", now.Why)
-				}
-				testkit.Do(t, "ntfsfix", "-n", path)
+				fsystest.Lives(t, onPart(want, []string{"ntfsfix", "-n"}, byNTFS), path, change, 1*m,
+					func(point string) { os.RemoveAll(filepath.Join(point, "pier3")) })
 			}
 			if _, err := c.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: c.Used / 2 / 512 * 512,
 				Sector: 512}); err == nil {
@@ -158,7 +146,7 @@ func TestExtShrinks(t *testing.T) {
 					unix.Setxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note",
 						bytes.Repeat([]byte{byte(d) + 65}, 300), 0)
 				}
-				want = sumsOf(t, point)
+				want = fsystest.SumsOf(t, point)
 			})
 			testkit.LoopGone(t, img)
 			v, _ := examine(t, img)
@@ -168,19 +156,12 @@ func TestExtShrinks(t *testing.T) {
 			}
 			t.Logf("%d MiB used of %d, least %d MiB: %s", v.Used/m, c.size/m, least/m, why)
 			for _, to := range []int64{least, (least+c.size)/2/4096*4096 - 8192} {
-				path, change := placed(t, img, fsys.Bounds{Size: to, Sector: 512})
+				path, change := fsystest.Resized(t, img, fsys.Bounds{Size: to, Sector: 512})
 				t.Logf("to %d MiB: %q", to/m, change.Notes)
 				if change.Size > to {
 					t.Errorf("it became %d of %d", change.Size, to)
 				}
-				if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
-					t.Fatalf("to %d: %v\n%s", to, err, out)
-				}
-				if now, _ := examine(t, path); !now.Maps || now.Info.Size != change.Size {
-					t.Errorf("our own reader sees %+v: %s", now.Info, now.Why)
-				}
-				testkit.Mounted(t, []string{"mount", "-o", "loop", path}, func(point string) {
-					sameTree(t, want, point)
+				fsystest.Lives(t, onPart(want, []string{"e2fsck", "-fn"}, byKernel), path, change, 2*m, func(point string) {
 					for name, to := range links {
 						if is, err := os.Readlink(filepath.Join(point, name)); is != to {
 							t.Errorf("%s leads to %q: %v", name, is, err)
@@ -194,12 +175,7 @@ func TestExtShrinks(t *testing.T) {
 						}
 					}
 					os.RemoveAll(filepath.Join(point, "pier3"))
-					larger(t, point, 2*m)
 				})
-				testkit.LoopGone(t, path)
-				if out, err := testkit.Try("e2fsck", "-fn", path); err != nil {
-					t.Errorf("to %d, after use: %v\n%s", to, err, out)
-				}
 			}
 			if _, err := v.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: v.Used / 3 / 4096 * 4096,
 				Sector: 512}); err == nil {

@@ -38,7 +38,7 @@ var (
 )
 
 // bios looks at the code in the first sector and at what it loads.
-func (c *checker) bios() {
+func (c *biosWay) bios() {
 	sector := int64(c.d.SectorSize())
 	first := make([]byte, sector)
 	if disk.ReadFull(c.d, first, 0) != nil || bytes.Count(first[:codeLen], []byte{0}) == codeLen ||
@@ -69,7 +69,7 @@ func (c *checker) bios() {
 }
 
 // sectors reads sectors of 512 bytes, as BIOS firmware counts.
-func (c *checker) sectors(first int64, b []byte) error {
+func (c *biosWay) sectors(first int64, b []byte) error {
 	if at := first * biosSector; first < 0 || at+int64(len(b)) > c.d.Size() {
 		return fmt.Errorf("it is beyond the end of the disk")
 	}
@@ -77,7 +77,7 @@ func (c *checker) sectors(first int64, b []byte) error {
 }
 
 // meant says whether the disk is there to be started from by BIOS firmware.
-func (c *checker) meant(first []byte) bool {
+func (c *biosWay) meant(first []byte) bool {
 	if bytes.Contains(first, bootMark) {
 		return true
 	}
@@ -87,7 +87,7 @@ func (c *checker) meant(first []byte) bool {
 }
 
 // ran goes on where the first sector's code jumped to.
-func (c *checker) ran(first []byte, m *realmode.Machine, j realmode.Jump) {
+func (c *biosWay) ran(first []byte, m *realmode.Machine, j realmode.Jump) {
 	b := make([]byte, biosSector)
 	if err := c.sectors(j.Disk/biosSector, b); err != nil {
 		return
@@ -125,13 +125,13 @@ func (c *checker) ran(first []byte, m *realmode.Machine, j realmode.Jump) {
 	}
 }
 
-func (c *checker) isSecond(j realmode.Jump) bool {
+func (c *biosWay) isSecond(j realmode.Jump) bool {
 	b := make([]byte, biosSector)
 	return c.sectors(j.Disk/biosSector, b) == nil && bytes.Contains(b, coreMark)
 }
 
 // second runs the head of the second stage, which loads the rest, and unpacks that.
-func (c *checker) second(m *realmode.Machine, j realmode.Jump) {
+func (c *biosWay) second(m *realmode.Machine, j realmode.Jump) {
 	_, err := m.Run(c.ctx)
 	if err != nil {
 		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the head of the second stage doesn't load the rest of it",
@@ -156,7 +156,7 @@ func (c *checker) second(m *realmode.Machine, j realmode.Jump) {
 }
 
 // noCode is a disk whose first sector does nothing. With an active part, or one for start-up code, it was meant to.
-func (c *checker) noCode() {
+func (c *biosWay) noCode() {
 	for _, p := range c.parts {
 		if p.Type == table.TypeBIOSBoot {
 			c.add(Finding{Way: BIOS, Verdict: Bad,
@@ -175,7 +175,7 @@ func (c *checker) noCode() {
 
 // elsewhere warns of what can't be looked into: on an MBR disk, Windows names the part that it starts from by its
 // place.
-func (c *checker) elsewhere() {
+func (c *biosWay) elsewhere() {
 	for _, p := range c.parts {
 		if _, windows := p.volume.(fsys.WindowsHome); c.t.Kind != table.MBR || !windows {
 			continue
@@ -195,7 +195,7 @@ func (c *checker) elsewhere() {
 }
 
 // hidden checks the field by which a boot sector finds its own part.
-func (c *checker) hidden(p part, boot []byte) {
+func (c *biosWay) hidden(p part, boot []byte) {
 	v, ok := p.volume.(fsys.BootSectored)
 	if !ok || p.Logical {
 		return
@@ -223,7 +223,7 @@ func (c *checker) hidden(p part, boot []byte) {
 
 // moved repairs a first stage whose second one a plan moved, with that one's list of its own sectors; false when it
 // didn't move.
-func (c *checker) moved(first []byte) bool {
+func (c *biosWay) moved(first []byte) bool {
 	sector := int64(c.t.Sector)
 	le := binary.LittleEndian
 	next := int64(le.Uint64(first[bootNext:]))
@@ -266,7 +266,7 @@ func (c *checker) moved(first []byte) bool {
 }
 
 // findStage finds the second stage where the first one says, or where a plan moved it.
-func (c *checker) findStage(next int64) (at int64, moved, ok bool) {
+func (c *biosWay) findStage(next int64) (at int64, moved, ok bool) {
 	sector := int64(c.t.Sector)
 	is := func(at int64) bool {
 		b := make([]byte, 512)
@@ -280,7 +280,7 @@ func (c *checker) findStage(next int64) (at int64, moved, ok bool) {
 }
 
 // movedTo is where a plan put a byte of the disk that it was made from.
-func (c *checker) movedTo(at int64) (int64, bool) {
+func (c *biosWay) movedTo(at int64) (int64, bool) {
 	for _, m := range c.o.Moves {
 		if m.From.Start <= at && at < m.From.End {
 			return at + m.Shift(), true
@@ -290,7 +290,7 @@ func (c *checker) movedTo(at int64) (int64, bool) {
 }
 
 // roomOf is where a second stage may lie: the gap before the first part, or a part that is for it.
-func (c *checker) roomOf(at int64) span.Span {
+func (c *biosWay) roomOf(at int64) span.Span {
 	gap := span.Span{Start: int64(c.t.Sector), End: c.d.Size()}
 	for _, p := range c.parts {
 		if p.Span.Start <= at && at < p.Span.End {
@@ -304,7 +304,7 @@ func (c *checker) roomOf(at int64) span.Span {
 	return gap
 }
 
-func (c *checker) whereIs(at int64) string {
+func (c *biosWay) whereIs(at int64) string {
 	for _, p := range c.parts {
 		if p.Span.Start <= at && at < p.Span.End {
 			kind := "in part %d"

@@ -33,7 +33,7 @@ func Changed(ctx context.Context, now, before disk.Device) ([]string, error) {
 		}
 	}
 	add("the code in the first sector", differ(now, before, span.Span{End: codeLen}))
-	gap := a.roomOf(int64(a.t.Sector))
+	gap := a.biosWay.roomOf(int64(a.t.Sector))
 	gap.End = min(gap.End, gap.Start+maxGap)
 	if a.t.Kind == table.MBR {
 		add("what stands before the first part", differ(now, before, gap))

@@ -39,12 +39,12 @@ func (c *checker) inCore() []string {
 	if disk.ReadFull(c.d, first, 0) != nil {
 		return nil
 	}
-	m := realmode.New(first, c.sectors)
+	m := realmode.New(first, c.biosWay.sectors)
 	j, err := m.Run(c.ctx)
-	if err == nil && !c.isSecond(j) { // of an active part, perhaps
+	if err == nil && !c.biosWay.isSecond(j) { // of an active part, perhaps
 		j, err = m.Run(c.ctx)
 	}
-	if err != nil || !c.isSecond(j) {
+	if err != nil || !c.biosWay.isSecond(j) {
 		return nil
 	}
 	if _, err := m.Run(c.ctx); err != nil {

@@ -115,7 +115,16 @@ type checker struct {
 	chain  int // loaders that were started by each other
 	// followed says that some loader's menu was found: what other menus name doesn't count.
 	followed bool
+
+	biosWay *biosWay
+	uefiWay *uefiWay
 }
+
+// biosWay follows what a BIOS does with the disk, uefiWay what UEFI does.
+type (
+	biosWay struct{ *checker }
+	uefiWay struct{ *checker }
+)
 
 // newChecker reads a disk's table and knows its parts; nil for a table that isn't sound, of which its own findings say
 // why.
@@ -129,6 +138,7 @@ func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error)
 		seen = o.Before.seen
 	}
 	c := &checker{ctx: ctx, d: d, o: o, t: t, report: &Report{Ways: map[string]bool{}, seen: seen}}
+	c.biosWay, c.uefiWay = &biosWay{c}, &uefiWay{c}
 	if !t.Sound(d.Size()) {
 		return nil, nil
 	}
@@ -169,9 +179,9 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	if c == nil {
 		return &Report{Ways: map[string]bool{}}, nil
 	}
-	c.uefi()
-	c.bios()
-	c.elsewhere()
+	c.uefiWay.uefi()
+	c.biosWay.bios()
+	c.biosWay.elsewhere()
 	c.references()
 	return c.report, ctx.Err()
 }

@@ -41,7 +41,7 @@ const (
 var whole = []string{"bootmgfw.efi", "systemd-bootx64.efi", "systemd-bootaa64.efi", "grubx64.efi", "grubaa64.efi"}
 
 // uefi looks for what firmware needs: a part of the right type, FAT on it, and a loader where it is looked for.
-func (c *checker) uefi() {
+func (c *uefiWay) uefi() {
 	esp := c.systemPart()
 	if esp == nil {
 		return // not meant for this way
@@ -84,7 +84,7 @@ func (c *checker) uefi() {
 
 // fallbacks looks at the loaders where firmware looks, the commonest machine first: one for others beside a sound one
 // is no matter.
-func (c *checker) fallbacks(esp *part) {
+func (c *uefiWay) fallbacks(esp *part) {
 	found := false
 	for _, f := range fallbacks {
 		p := fallbackDir + "/" + f.name
@@ -121,7 +121,7 @@ func (c *checker) fallbacks(esp *part) {
 
 // systemPart is the EFI system part that firmware starts from: of several the first with a loader where it is looked
 // for.
-func (c *checker) systemPart() *part {
+func (c *uefiWay) systemPart() *part {
 	var first *part
 	for i := range c.parts {
 		p := &c.parts[i]
@@ -160,7 +160,7 @@ type candidate struct {
 }
 
 // elsewhereOn lists loaders in other folders of the EFI system part, the one first that leads furthest.
-func (c *checker) elsewhereOn(esp *part) (found []string, best candidate) {
+func (c *uefiWay) elsewhereOn(esp *part) (found []string, best candidate) {
 	vendors, _ := fs.ReadDir(esp.files, "EFI")
 	for _, v := range vendors {
 		if !v.IsDir() || len(found) >= maxListed || strings.EqualFold(v.Name(), "BOOT") {
@@ -199,7 +199,7 @@ func fromAnywhere(p *image.Program, name string) bool {
 }
 
 // trial gives what a look would find, and notes nothing.
-func (c *checker) trial(look func()) *Report {
+func (c *uefiWay) trial(look func()) *Report {
 	was, followed := c.report, c.followed
 	c.report = &Report{Ways: map[string]bool{}, seen: was.seen}
 	look()
@@ -210,7 +210,7 @@ func (c *checker) trial(look func()) *Report {
 
 // fallback looks for loaders elsewhere on the part; one that works from any folder can be copied to where firmware
 // looks.
-func (c *checker) fallback(esp *part) {
+func (c *uefiWay) fallback(esp *part) {
 	found, best := c.elsewhereOn(esp)
 	if len(found) == 0 {
 		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "there is no loader on the EFI system part",
@@ -236,7 +236,7 @@ func (c *checker) fallback(esp *part) {
 }
 
 // replace is for a damaged loader where firmware looks: a sound one from elsewhere can take its place.
-func (c *checker) replace(esp *part, name string, machine uint16, title string, why error) {
+func (c *uefiWay) replace(esp *part, name string, machine uint16, title string, why error) {
 	f := Finding{Way: UEFI, Verdict: Bad,
 		Says:     fmt.Sprintf("the loader for %s, \\%s, can't be what firmware starts", title, backslashed(name)),
 		Evidence: why.Error()}
@@ -254,14 +254,14 @@ func (c *checker) replace(esp *part, name string, machine uint16, title string, 
 }
 
 // open notes what can't be told of a loader that takes another's place.
-func (c *checker) open(best candidate) {
+func (c *uefiWay) open(best candidate) {
 	for _, f := range best.open {
 		c.add(f)
 	}
 }
 
 // copied gives the patches of the disk that copy a file within the part.
-func (c *checker) copied(esp *part, from, to string, over bool) ([]disk.Patch, error) {
+func (c *uefiWay) copied(esp *part, from, to string, over bool) ([]disk.Patch, error) {
 	writer, ok := esp.volume.(fsys.FileWriter)
 	if !ok {
 		return nil, errors.ErrUnsupported

@@ -18,7 +18,7 @@ var bootSectors = []struct {
 }
 
 // bootSector looks for what the boot sector of a part starts.
-func (c *checker) bootSector(p *part, b []byte) {
+func (c *biosWay) bootSector(p *part, b []byte) {
 	for _, s := range bootSectors {
 		if !bytes.Contains(b, []byte(s.mark)) {
 			continue

@@ -19,29 +19,59 @@ type Logical struct {
 
 const lvmExtent = 4 * units.MiB
 
-// LVM runs the system's own tools for volume groups on image files, without the kernel: nothing is activated.
+// LVM runs the system's own tools for volume groups on image files, without the kernel: nothing is activated. {0} in an
+// argument stands for the first image.
 func LVM(t testing.TB, images []string, args ...string) string {
 	t.Helper()
+	tools := lvmOn(t, images)
+	defer tools.detach()
+	return tools.run(args...)
+}
+
+// lvmTools are the system's tools for volume groups, which see some images and nothing else.
+type lvmTools struct {
+	t       testing.TB
+	images  []string
+	devices []string
+	config  string
+}
+
+func lvmOn(t testing.TB, images []string) *lvmTools {
+	t.Helper()
 	Need(t, "lvm")
+	x := &lvmTools{t: t, images: images}
 	var filter []string
-	for i, img := range images {
+	for _, img := range images {
 		dev := Loop(t, img, 512)
-		defer func() {
-			Detach(dev)
-			LoopGone(t, img)
-		}()
+		x.devices = append(x.devices, dev)
 		filter = append(filter, `"a|^`+dev+`$|"`)
-		for k := range args {
-			args[k] = strings.ReplaceAll(args[k], fmt.Sprintf("{%d}", i), dev)
-		}
 	}
-	config := `global{activation=0 event_activation=0} activation{udev_sync=0 udev_rules=0 monitoring=0} ` +
+	x.config = `global{activation=0 event_activation=0} activation{udev_sync=0 udev_rules=0 monitoring=0} ` +
 		`backup{backup=0 archive=0} devices{use_devicesfile=0 obtain_device_list_from_udev=0 ` +
 		`external_device_info_source="none" filter=[` + strings.Join(filter, ",") + `,"r|.*|"]}`
 	t.Setenv("LVM_SUPPRESS_FD_WARNINGS", "1")
-	out, err := Try("lvm", append(args, "--config", config)...)
+	return x
+}
+
+func (x *lvmTools) detach() {
+	for i, dev := range x.devices {
+		Detach(dev)
+		LoopGone(x.t, x.images[i])
+	}
+}
+
+func (x *lvmTools) run(args ...string) string {
+	x.t.Helper()
+	var full []string
+	for _, a := range args {
+		for i, dev := range x.devices {
+			a = strings.ReplaceAll(a, fmt.Sprintf("{%d}", i), dev)
+		}
+		full = append(full, a)
+	}
+	out, err := Try("lvm", append(full, "--config", x.config)...)
 	if err != nil {
-		t.Fatalf("lvm %s: %v\n%s", strings.Join(args, " "), err, out)
+		x.t.Fatalf("lvm %s: %v\n%s", strings.Join(full, " "), err, out)
 	}
 	return out
 }
@@ -126,14 +156,18 @@ func FillLogical(t testing.TB, name string, images []string, from string) {
 func eachStripe(t testing.TB, name string, images []string, do func(image string, off, n int64)) {
 	t.Helper()
 	group, volume, _ := strings.Cut(name, "/")
-	table := LVM(t, images, "lvs", "--noheadings", "--separator", "|", "-o",
+	tools := lvmOn(t, images)
+	table := tools.run("lvs", "--noheadings", "--separator", "|", "-o",
 		"lv_name,seg_start_pe,seg_size_pe,stripes,stripe_size,seg_pe_ranges", "--units", "b", "--nosuffix", group)
-	devices := LVM(t, images, "pvs", "--noheadings", "--separator", "|", "-o", "pv_name,pe_start", "--units", "b",
+	devices := tools.run("pvs", "--noheadings", "--separator", "|", "-o", "pv_name,pe_start", "--units", "b",
 		"--nosuffix")
+	tools.detach()
 	starts, order := map[string]int64{}, map[string]string{}
-	for i, line := range fields(devices) {
+	for _, line := range fields(devices) {
 		starts[line[0]] = number(t, line[1])
-		order[line[0]] = images[i]
+	}
+	for i, dev := range tools.devices {
+		order[dev] = images[i]
 	}
 	for _, seg := range fields(table) {
 		if seg[0] != volume {

@@ -28,7 +28,12 @@ func boardsOf(t *testing.T, machines, twins int) *model {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
-	m := newModel(t.Context(), &workshop.Workshop{Shelf: s})
+	w, err := workshop.New(t.TempDir(), nil, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Shelf = s
+	m := newModel(t.Context(), w)
 	m.wide, m.high, m.step, m.fromTwin = 140, 42, stepDates, true
 	m.datesPage.marks = map[string]shelf.Mark{}
 	start := time.Date(2026, 1, 2, 12, 0, 0, 0, time.UTC)

@@ -11,7 +11,7 @@ import (
 
 // PlanExport plans to write a disk, as it would be on a target of size bytes, into a new image file.
 // The file is made at once, and removed again when nothing can be planned.
-func (w *Workshop) PlanExport(ctx context.Context, o Origin, path string, size int64, wish plan.Wish,
+func (w *restoring) PlanExport(ctx context.Context, o Origin, path string, size int64, wish plan.Wish,
 	doing func(string)) (*Pair, error) {
 	if err := disk.CreateImage(path, size); err != nil {
 		return nil, err
@@ -23,7 +23,7 @@ func (w *Workshop) PlanExport(ctx context.Context, o Origin, path string, size i
 	return p, err
 }
 
-func planInto(ctx context.Context, w *Workshop, o Origin, path string, wish plan.Wish,
+func planInto(ctx context.Context, w *restoring, o Origin, path string, wish plan.Wish,
 	doing func(string)) (*Pair, error) {
 	image := bench.Bench{Host: w.Bench.Host, Images: []string{path}}
 	d := image.List()[0]

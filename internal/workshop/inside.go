@@ -29,7 +29,7 @@ type Inside struct {
 }
 
 // LookInto opens what an origin has: of a twin all its disks. Part numbers and paths are the same at every date.
-func (w *Workshop) LookInto(ctx context.Context, o Origin) (*Inside, error) {
+func (w *looking) LookInto(ctx context.Context, o Origin) (*Inside, error) {
 	if o.Bench != nil {
 		if o.Bench.Device == nil {
 			return nil, fmt.Errorf("%s can't be read: %s", o.Bench.Path, o.Bench.Words())
@@ -146,7 +146,7 @@ func (n *NotThere) Error() string { return n.text }
 const mostLooked = 100 // other dates that are looked at
 
 // Having finds the newest other date of the machine that has an item; nil when there is none.
-func (w *Workshop) Having(ctx context.Context, in *Inside, text string) *shelf.Twin {
+func (w *looking) Having(ctx context.Context, in *Inside, text string) *shelf.Twin {
 	if in.Twin == nil || w.shelf() == nil {
 		return nil
 	}
@@ -179,7 +179,7 @@ func locate(ctx context.Context, p *inside.Part, path string) (fsys.Item, string
 }
 
 // Library is that of the open shelf.
-func (w *Workshop) Library() (*inside.Library, error) {
+func (w *looking) Library() (*inside.Library, error) {
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
@@ -193,7 +193,7 @@ func (w *Workshop) Library() (*inside.Library, error) {
 
 // History follows an item of a twin over the dates of its machine, oldest first. Of a twin that can't be read only the
 // ID and the time are there, and why nobody knows.
-func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, path string) ([]inside.Sight, error) {
+func (w *looking) History(ctx context.Context, machine string, p *inside.Part, path string) ([]inside.Sight, error) {
 	lib, err := w.Library()
 	if err != nil {
 		return nil, err
@@ -219,7 +219,7 @@ func (w *Workshop) History(ctx context.Context, machine string, p *inside.Part, 
 
 // SettleVersions looks at the contents where a version has the size of the one before and only its time or identity
 // differs, and counts equal ones as one version. Files of more than most bytes are left as they are.
-func (w *Workshop) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight,
+func (w *looking) SettleVersions(ctx context.Context, p *inside.Part, path string, sights []inside.Sight,
 	most int64) error {
 	was, fewer := 0, 0 // the version before as it was counted, and how many turned out to be none
 	for i := range sights {
@@ -249,7 +249,7 @@ func alike(a, b inside.Sight) bool {
 }
 
 // sameAt says whether a file is known to have had the same contents at two dates.
-func (w *Workshop) sameAt(ctx context.Context, p *inside.Part, path string, before, after *shelf.Twin) bool {
+func (w *looking) sameAt(ctx context.Context, p *inside.Part, path string, before, after *shelf.Twin) bool {
 	a, err := w.openAt(ctx, p, path, before)
 	if err != nil {
 		return false
@@ -263,7 +263,7 @@ func (w *Workshop) sameAt(ctx context.Context, p *inside.Part, path string, befo
 }
 
 // openAt opens a file of a part as it was in a twin.
-func (w *Workshop) openAt(ctx context.Context, p *inside.Part, path string, t *shelf.Twin) (*inside.Opened, error) {
+func (w *looking) openAt(ctx context.Context, p *inside.Part, path string, t *shelf.Twin) (*inside.Opened, error) {
 	in, err := w.LookInto(ctx, Origin{Twin: t})
 	if err != nil {
 		return nil, err
@@ -284,7 +284,7 @@ type PartDifference struct {
 
 // CompareInside gives what differs between two machines' contents, part by part. A path limits it to one folder of one
 // part.
-func (w *Workshop) CompareInside(ctx context.Context, before, after *Inside, only *inside.Part,
+func (w *looking) CompareInside(ctx context.Context, before, after *Inside, only *inside.Part,
 	folder string) ([]PartDifference, error) {
 	var out []PartDifference
 	for _, p := range after.Parts {
@@ -332,7 +332,7 @@ func (in *Inside) Same(p *inside.Part) *inside.Part {
 }
 
 // indexOf gives the index of a part: that of the shelf, or one made now.
-func (w *Workshop) indexOf(ctx context.Context, in *Inside, p *inside.Part) (*names.Index, error) {
+func (w *looking) indexOf(ctx context.Context, in *Inside, p *inside.Part) (*names.Index, error) {
 	if in.Twin != nil {
 		lib, err := w.Library()
 		if err != nil {
@@ -407,7 +407,7 @@ type Taking struct {
 }
 
 // StartTake takes items out.
-func (w *Workshop) StartTake(ctx context.Context, title string, choices []takeout.Choice,
+func (w *looking) StartTake(ctx context.Context, title string, choices []takeout.Choice,
 	to Taking) (r *run.Run, report func() *takeout.Report, err error) {
 	if to.Folder != "" {
 		if err := w.mayTakeInto(to.Folder); err != nil {
@@ -430,7 +430,7 @@ func (w *Workshop) StartTake(ctx context.Context, title string, choices []takeou
 }
 
 // mayTakeInto refuses the shelf's own folder.
-func (w *Workshop) mayTakeInto(folder string) error {
+func (w *looking) mayTakeInto(folder string) error {
 	if w.shelf() == nil {
 		return nil
 	}

@@ -151,7 +151,7 @@ const (
 )
 
 // damagedFiles names the files that damage of the shelf belongs to.
-func (w *Workshop) damagedFiles(ctx context.Context, rep *keeping.Report) []string {
+func damagedFiles(ctx context.Context, w *room, rep *keeping.Report) []string {
 	type place struct {
 		twin string
 		disk int

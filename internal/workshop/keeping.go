@@ -21,7 +21,7 @@ import (
 const mostRemembered = 5000
 
 // Remember notes a shelf by identity, with the drive that it lies on. The open one is opened again next time.
-func (w *Workshop) Remember(ctx context.Context, s *shelf.Shelf) error {
+func (w *shelves) Remember(ctx context.Context, s *shelf.Shelf) error {
 	abs, err := filepath.Abs(s.Place())
 	if err != nil {
 		return err
@@ -82,7 +82,7 @@ func (k KnownShelf) Words() string {
 }
 
 // Known lists the shelves that were open here, the latest first; each is looked for where it was.
-func (w *Workshop) Known(ctx context.Context) []KnownShelf {
+func (w *shelves) Known(ctx context.Context) []KnownShelf {
 	w.mu.Lock()
 	known := slices.Clone(w.State.Shelves)
 	w.mu.Unlock()
@@ -113,7 +113,7 @@ func AlsoOn(known []KnownShelf, twin string) []string {
 // InReach is the folder of the latest known shelf that can be reached now and takes captures; empty when there is none.
 // It stands in for the one that was open last when that one's drive isn't attached. A sealed one counts when its
 // passphrase may be asked for; whether it takes captures is then known when it is open.
-func (w *Workshop) InReach(ctx context.Context, sealedToo bool) string {
+func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 	for _, k := range w.Known(ctx) {
 		switch {
 		case k.Here && k.Sealed && sealedToo:
@@ -154,13 +154,13 @@ func NewShelf(ctx context.Context, dir, name string, parity int, passphrase []by
 }
 
 // StartCheck checks the shelf.
-func (w *Workshop) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *run.Run, report func() *keeping.Report) {
+func (w *shelves) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *run.Run, report func() *keeping.Report) {
 	var rep *keeping.Report
 	const phase = "Read the packs"
 	r = run.Start(ctx, "Check of "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
 		rep, err = keeping.Check(rc, w.shelf(), kind, stepper(rc, phase))
 		if err == nil {
-			rep.Files = w.damagedFiles(rc, rep)
+			rep.Files = damagedFiles(rc, w.room, rep)
 		}
 		return err
 	})
@@ -169,7 +169,7 @@ func (w *Workshop) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *r
 
 // StartRefill takes what a check found missing from another shelf with the same twins, and looks again; what is still
 // missing then stands in the report instead.
-func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf,
+func (w *shelves) StartRefill(ctx context.Context, other *shelf.Shelf,
 	rep *keeping.Report) (r *run.Run, report func() *keeping.Report) {
 	const taking, looking = "Take what is missing", "Look again"
 	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0,
@@ -188,7 +188,7 @@ func (w *Workshop) StartRefill(ctx context.Context, other *shelf.Shelf,
 				return err
 			}
 			rep.Damage, rep.Lost, rep.Hurt, rep.Idle, rep.Files = again.Damage, again.Lost, again.Hurt, again.Idle,
-				w.damagedFiles(rc, again)
+				damagedFiles(rc, w.room, again)
 			return nil
 		})
 	return r, func() *keeping.Report { return rep }
@@ -209,7 +209,7 @@ func stepper(rc *run.Context, phase string) func(done, total int64) error {
 }
 
 // StartGiveBack gives space back.
-func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() keeping.Freed) {
+func (w *shelves) StartGiveBack(ctx context.Context) (r *run.Run, freed func() keeping.Freed) {
 	var f keeping.Freed
 	const phase = "Copy what is needed"
 	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, 0,
@@ -222,12 +222,12 @@ func (w *Workshop) StartGiveBack(ctx context.Context) (r *run.Run, freed func() 
 
 // OpenOther opens another known or named shelf beside the one that is open. The passphrase of a sealed
 // one is asked for by the Workshop's Passphrase.
-func (w *Workshop) OpenOther(ctx context.Context, ref string) (*shelf.Shelf, error) {
+func (w *shelves) OpenOther(ctx context.Context, ref string) (*shelf.Shelf, error) {
 	return w.openNamed(ctx, ref, w.openOther)
 }
 
 // OpenOtherBy opens another shelf with a passphrase at hand; with nil a sealed one is store.ErrSealed.
-func (w *Workshop) OpenOtherBy(ctx context.Context, ref string, passphrase []byte) (*shelf.Shelf, error) {
+func (w *shelves) OpenOtherBy(ctx context.Context, ref string, passphrase []byte) (*shelf.Shelf, error) {
 	return w.openNamed(ctx, ref, func(ctx context.Context, dir string) (*shelf.Shelf, error) {
 		if passphrase == nil {
 			return shelf.Open(ctx, dir, nil)
@@ -239,7 +239,7 @@ func (w *Workshop) OpenOtherBy(ctx context.Context, ref string, passphrase []byt
 // opener opens the shelf in a folder.
 type opener func(ctx context.Context, dir string) (*shelf.Shelf, error)
 
-func (w *Workshop) openNamed(ctx context.Context, ref string, open opener) (*shelf.Shelf, error) {
+func (w *shelves) openNamed(ctx context.Context, ref string, open opener) (*shelf.Shelf, error) {
 	for _, k := range w.Known(ctx) {
 		if k.Name == ref || k.ID == ref {
 			if !k.Here {
@@ -257,7 +257,7 @@ func (w *Workshop) openNamed(ctx context.Context, ref string, open opener) (*she
 }
 
 // Use takes an opened shelf as the one that captures go to, and closes the one before.
-func (w *Workshop) Use(ctx context.Context, s *shelf.Shelf) {
+func (w *shelves) Use(ctx context.Context, s *shelf.Shelf) {
 	w.shelfMu.Lock()
 	old := w.Shelf
 	w.Shelf = s
@@ -305,7 +305,7 @@ var ErrStillNeeded = errors.New("it isn't retired")
 
 // Replace retires the open shelf in favour of another one, to which everything on it was carried; the rules by which
 // dates are kept go with it, unless the other one has its own. Both are compared as they are now.
-func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf) error {
+func (w *shelves) Replace(ctx context.Context, to *shelf.Shelf) error {
 	strays, err := w.shelf().StrayTwins(ctx)
 	if err != nil {
 		return fmt.Errorf("what %s holds can't be told: %w (%w)", w.shelf().Head().Name, ErrStillNeeded, err)
@@ -330,7 +330,7 @@ func (w *Workshop) Replace(ctx context.Context, to *shelf.Shelf) error {
 }
 
 // StartCarry copies twins to another shelf and compares both at the end. twins nil means all.
-func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf,
+func (w *shelves) StartCarry(ctx context.Context, to *shelf.Shelf,
 	twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
 	m := &Moved{}
 	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
@@ -379,7 +379,7 @@ func (w *Workshop) StartCarry(ctx context.Context, to *shelf.Shelf,
 }
 
 // Foresee says how the open shelf will fill, by its twins.
-func (w *Workshop) Foresee(ctx context.Context, twins []*shelf.Twin) (keeping.Foresight, error) {
+func (w *shelves) Foresee(ctx context.Context, twins []*shelf.Twin) (keeping.Foresight, error) {
 	st, err := w.shelf().Stats(ctx)
 	if err != nil {
 		return keeping.Foresight{}, err
@@ -389,7 +389,7 @@ func (w *Workshop) Foresee(ctx context.Context, twins []*shelf.Twin) (keeping.Fo
 }
 
 // Chart draws how the open shelf grew into a file, .svg or .pdf.
-func (w *Workshop) Chart(ctx context.Context, file string) error {
+func (w *shelves) Chart(ctx context.Context, file string) error {
 	twins, problems := w.shelf().Twins(ctx)
 	if len(problems) > 0 {
 		return problems[0]

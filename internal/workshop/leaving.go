@@ -21,7 +21,7 @@ type Leaving struct {
 }
 
 // Leaving says what would go after a capture of a machine now; nil when nothing does.
-func (w *Workshop) Leaving(ctx context.Context, machine string) (*Leaving, error) {
+func (w *shelves) Leaving(ctx context.Context, machine string) (*Leaving, error) {
 	rules, err := keeping.ReadRules(ctx, w.shelf())
 	if err != nil || !rules.For(machine).Auto {
 		return nil, err

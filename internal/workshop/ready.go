@@ -24,7 +24,7 @@ import (
 )
 
 // Keepsakes is where what was overwritten is kept.
-func (w *Workshop) Keepsakes() ready.Keepsakes {
+func (w *readying) Keepsakes() ready.Keepsakes {
 	return ready.Keepsakes{Dir: filepath.Join(w.State.Folder(), "keepsakes")}
 }
 
@@ -55,7 +55,7 @@ func DraftChange(d *bench.Disk) (*ready.Draft, error) {
 }
 
 // PlanReady works a draft out, after asking the guard.
-func (w *Workshop) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.Disk) (*ready.Plan, error) {
+func (w *readying) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.Disk) (*ready.Plan, error) {
 	if err := w.Guard().Check(d.Target()); err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (w *Workshop) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.D
 }
 
 // StartReady carries a plan out.
-func (w *Workshop) StartReady(ctx context.Context, p *ready.Plan) *run.Run {
+func (w *readying) StartReady(ctx context.Context, p *ready.Plan) *run.Run {
 	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Estimate(),
 		func(rc *run.Context) error {
 			_, err := p.Run(rc, w.Guard(), w.Keepsakes())
@@ -77,7 +77,7 @@ func MediumOf(d *bench.Disk) ready.Medium {
 }
 
 // PlanErase plans the erasing of a probed disk.
-func (w *Workshop) PlanErase(ctx context.Context, d *bench.Disk, way ready.Way) (*ready.Erase, error) {
+func (w *readying) PlanErase(ctx context.Context, d *bench.Disk, way ready.Way) (*ready.Erase, error) {
 	if err := looked(d); err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func allocated(path string) int64 {
 }
 
 // StartErase erases.
-func (w *Workshop) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
+func (w *readying) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
 	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Estimate(),
 		func(rc *run.Context) error {
 			_, err := e.Run(rc, w.Guard(), w.Keepsakes())
@@ -111,7 +111,7 @@ func (w *Workshop) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
 }
 
 // PlanReturn finds the keepsake of a disk with a name; the newest when name is empty.
-func (w *Workshop) PlanReturn(d *bench.Disk, name string) (ready.Return, error) {
+func (w *readying) PlanReturn(d *bench.Disk, name string) (ready.Return, error) {
 	if err := looked(d); err != nil {
 		return ready.Return{}, err
 	}
@@ -135,7 +135,7 @@ func (w *Workshop) PlanReturn(d *bench.Disk, name string) (ready.Return, error) 
 }
 
 // StartReturn puts a keepsake back.
-func (w *Workshop) StartReturn(ctx context.Context, r ready.Return) *run.Run {
+func (w *readying) StartReturn(ctx context.Context, r ready.Return) *run.Run {
 	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, 0,
 		func(rc *run.Context) error {
 			return r.Run(rc, w.Guard())
@@ -280,7 +280,7 @@ func Mount(d *bench.Disk, number int) (string, error) {
 
 // MountWritable mounts a part of a drive so that a shelf can be made there. What belongs to a machine is refused: by
 // mounting alone a system changes it.
-func (w *Workshop) MountWritable(ctx context.Context, d *bench.Disk, number int) (string, error) {
+func (w *readying) MountWritable(ctx context.Context, d *bench.Disk, number int) (string, error) {
 	if err := w.Guard().Check(d.Target()); err != nil {
 		return "", err
 	}

@@ -58,7 +58,7 @@ func (o Origin) words() []string {
 
 // open gives the disk with its pieces, and a name that changes when its contents do, as far as can be told without
 // reading them.
-func (o Origin) open(ctx context.Context, w *Workshop) (disk.Mapped, string, error) {
+func (o Origin) open(ctx context.Context, w *room) (disk.Mapped, string, error) {
 	if o.Bench != nil {
 		s := o.Bench.Survey
 		if s == nil {
@@ -92,16 +92,16 @@ type Pair struct {
 
 // PlanRestore plans to put a disk onto a probed target, as it is wished. Where an earlier run of the same plan was
 // cut off the plan goes on from there. doing hears what the planning is busy with; it may be nil.
-func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk, wish plan.Wish,
+func (w *restoring) PlanRestore(ctx context.Context, o Origin, target *bench.Disk, wish plan.Wish,
 	doing func(string)) (*Pair, error) {
 	if target == nil || target.Device == nil {
-		_, err := o.order(ctx, w, disk.Identity{})
+		_, err := o.order(ctx, w.room, disk.Identity{})
 		if err == nil {
 			err = fmt.Errorf("%s can't be written: %s", target.Path, target.Words())
 		}
 		return nil, err
 	}
-	order, err := o.order(ctx, w, target.Identity)
+	order, err := o.order(ctx, w.room, target.Identity)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +110,7 @@ func (w *Workshop) PlanRestore(ctx context.Context, o Origin, target *bench.Disk
 }
 
 // order is a disk's order without a wish.
-func (o Origin) order(ctx context.Context, w *Workshop, target disk.Identity) (order plan.Order, err error) {
+func (o Origin) order(ctx context.Context, w *room, target disk.Identity) (order plan.Order, err error) {
 	src, name, err := o.open(ctx, w)
 	if err != nil {
 		return order, err
@@ -123,7 +123,7 @@ func (o Origin) order(ctx context.Context, w *Workshop, target disk.Identity) (o
 	return order, nil
 }
 
-func (w *Workshop) planOrder(ctx context.Context, o Origin, target *bench.Disk, order plan.Order) (*Pair, error) {
+func (w *restoring) planOrder(ctx context.Context, o Origin, target *bench.Disk, order plan.Order) (*Pair, error) {
 	var reads []string
 	if o.Bench != nil {
 		reads = []string{o.Bench.Path}
@@ -149,7 +149,7 @@ func (w *Workshop) planOrder(ctx context.Context, o Origin, target *bench.Disk, 
 
 // Together looks at all that is restored in one piece of work: where some disks get identities of their own, the
 // others, which may name them, are planned again.
-func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error) {
+func (w *restoring) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error) {
 	out := slices.Clone(pairs)
 	for i, p := range pairs {
 		others := map[string]string{}
@@ -173,7 +173,7 @@ func (w *Workshop) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error)
 }
 
 // earlier opens a disk of a twin as it was at the machine's twin before; nil where there is none, or it can't be read.
-func (o Origin) earlier(ctx context.Context, w *Workshop) (disk.Device, time.Time, error) {
+func (o Origin) earlier(ctx context.Context, w *room) (disk.Device, time.Time, error) {
 	twins, _ := w.shelf().Twins(ctx)
 	var before *shelf.Twin
 	at := 0
@@ -232,7 +232,7 @@ func elsewhere(t *shelf.Twin, i int) []string {
 }
 
 // noteOf is where it is written down how far a restore onto a target came.
-func (w *Workshop) noteOf(id disk.Identity) restore.Notes {
+func (w *restoring) noteOf(id disk.Identity) restore.Notes {
 	sum := blake3.Sum256([]byte(id.Key()))
 	return w.State.Note("restores/" + hex.EncodeToString(sum[:8]))
 }
@@ -247,7 +247,7 @@ func runTitle(pairs []*Pair) string {
 
 // CheckPairs refuses targets of one piece of work that share bytes with each other, or with anything that it reads,
 // before any of them is written.
-func (w *Workshop) CheckPairs(pairs []*Pair) error {
+func (w *restoring) CheckPairs(pairs []*Pair) error {
 	for i, p := range pairs {
 		g := w.Guard()
 		for j, o := range pairs {
@@ -268,7 +268,7 @@ func (w *Workshop) CheckPairs(pairs []*Pair) error {
 
 // StartRestore writes the targets, one after another, and then, without being asked, reads each back. The result is
 // valid once the run has ended well: the claims of all proofs together.
-func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run, proof func() *shelf.Proof) {
+func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run, proof func() *shelf.Proof) {
 	var result *shelf.Proof
 	var phases []string
 	names := make([]string, len(pairs))
@@ -305,7 +305,7 @@ func (w *Workshop) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run,
 }
 
 // write writes one target and proves it.
-func (w *Workshop) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
+func (w *restoring) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 	if err := p.Plan.Run(rc); err != nil {
 		return nil, err
 	}
@@ -346,12 +346,12 @@ func join(all, one *shelf.Proof, name string) *shelf.Proof {
 }
 
 // StartProofTarget proves a probed disk against what it was made from.
-func (w *Workshop) StartProofTarget(ctx context.Context, o Origin,
+func (w *restoring) StartProofTarget(ctx context.Context, o Origin,
 	target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
 	if target.Device == nil {
 		return nil, nil, fmt.Errorf("%s can't be read: %s", target.Path, target.Words())
 	}
-	order, err := o.order(ctx, w, target.Identity)
+	order, err := o.order(ctx, w.room, target.Identity)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -49,7 +49,7 @@ type Searched struct {
 
 // Search looks for names over all dates of a machine, or of all ("" for machine). Indexes that are missing are made
 // first; making hears of each.
-func (w *Workshop) Search(ctx context.Context, q names.Query, machine string, limit int,
+func (w *looking) Search(ctx context.Context, q names.Query, machine string, limit int,
 	making func(t *shelf.Twin, left int)) (*Searched, error) {
 	lib, err := w.Library()
 	if err != nil {

@@ -86,7 +86,7 @@ func vanished(ctx context.Context, s *shelf.Shelf, old, now *settings.Known) []s
 }
 
 // Missing says in words what this machine saw on the open shelf and doesn't find any more.
-func (w *Workshop) Missing() []string {
+func (w *shelves) Missing() []string {
 	s := w.shelf()
 	if s == nil {
 		return nil
@@ -153,7 +153,7 @@ func some(all []string) string {
 }
 
 // Unkeep takes the mark away by which a twin is kept for ever; here it isn't missed.
-func (w *Workshop) Unkeep(ctx context.Context, id string) error {
+func (w *shelves) Unkeep(ctx context.Context, id string) error {
 	s := w.shelf()
 	if s == nil {
 		return ErrNoShelf
@@ -168,7 +168,7 @@ func (w *Workshop) Unkeep(ctx context.Context, id string) error {
 }
 
 // amend changes what is remembered of a shelf.
-func (w *Workshop) amend(s *shelf.Shelf, change func(*settings.Known)) error {
+func (w *shelves) amend(s *shelf.Shelf, change func(*settings.Known)) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	i := slices.IndexFunc(w.State.Shelves, func(k settings.Known) bool { return k.ID == s.Head().ID })
@@ -181,7 +181,7 @@ func (w *Workshop) amend(s *shelf.Shelf, change func(*settings.Known)) error {
 }
 
 // AcceptMissing stops pointing out what is missing now.
-func (w *Workshop) AcceptMissing() error {
+func (w *shelves) AcceptMissing() error {
 	s := w.shelf()
 	if s == nil {
 		return ErrNoShelf

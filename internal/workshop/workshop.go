@@ -39,6 +39,15 @@ func Tool() string {
 
 // Workshop is one technician's place of work.
 type Workshop struct {
+	*room
+	shelves
+	looking
+	readying
+	restoring
+}
+
+// room is what all work shares: the bench, the open shelf, what is remembered.
+type room struct {
 	Bench *bench.Bench
 	State *settings.State
 	Shelf *shelf.Shelf // nil until one is open
@@ -49,9 +58,21 @@ type Workshop struct {
 
 	// shelfMu guards Shelf: work in the background asks for it while the screen exchanges it.
 	shelfMu sync.RWMutex
+	// mu keeps what is remembered from being changed by two at once, and guards the library.
+	mu sync.Mutex
+}
 
-	mu        sync.Mutex
-	library   *inside.Library // of libraryOf
+// shelves opens, checks, thins and carries shelves; readying lays disks out; restoring writes and proves them.
+type (
+	shelves   struct{ *room }
+	readying  struct{ *room }
+	restoring struct{ *room }
+)
+
+// looking reads files off disks and twins.
+type looking struct {
+	*room
+	library   *inside.Library // of libraryOf; guarded by the room's mu
 	libraryOf *shelf.Shelf
 }
 
@@ -61,19 +82,21 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workshop{State: st}
+	r := &room{State: st}
+	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
+		restoring: restoring{r}}
 	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
 	return w, nil
 }
 
 // shelf is the shelf that is open at this moment; nil for none.
-func (w *Workshop) shelf() *shelf.Shelf {
+func (w *room) shelf() *shelf.Shelf {
 	w.shelfMu.RLock()
 	defer w.shelfMu.RUnlock()
 	return w.Shelf
 }
 
-func (w *Workshop) isOut(id disk.Identity) bool {
+func (w *room) isOut(id disk.Identity) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.State.IsOut(id)
@@ -97,7 +120,7 @@ func (w *Workshop) OpenShelf(ctx context.Context, dir string) error {
 }
 
 // openOther opens a shelf beside the one that is open.
-func (w *Workshop) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) {
+func (w *room) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) {
 	var ask func() ([]byte, error)
 	if w.Passphrase != nil {
 		ask = func() ([]byte, error) { return w.Passphrase(dir) }
@@ -115,7 +138,7 @@ func (w *Workshop) openOther(ctx context.Context, dir string) (*shelf.Shelf, err
 }
 
 // wasSealed says whether a shelf was sealed when it was open here last.
-func (w *Workshop) wasSealed(id string) bool {
+func (w *room) wasSealed(id string) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return slices.ContainsFunc(w.State.Shelves, func(k settings.Known) bool { return k.ID == id && k.Sealed })
@@ -126,7 +149,7 @@ var ErrNoShelf = errors.New("no shelf is open: name its folder with --shelf, or 
 	"FOLDER\"")
 
 // Guard is the door for writing, for work that reads from the given paths.
-func (w *Workshop) Guard(sources ...string) *disk.Guard {
+func (w *room) Guard(sources ...string) *disk.Guard {
 	return &disk.Guard{Host: w.Bench.Host, Shelves: w.Bench.OpenShelves(), Sources: sources, OutOfReach: w.isOut}
 }
 

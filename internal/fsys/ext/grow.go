@@ -104,7 +104,7 @@ func (g *growth) measure(blocks int64) error {
 }
 
 // overhead is how many blocks a new group's own structures take.
-func (v *Volume) overhead(group int64) int64 { return v.baseMeta(group) + 2 + v.tableBlocks() }
+func (v *geometry) overhead(group int64) int64 { return v.baseMeta(group) + 2 + v.tableBlocks() }
 
 func (g *growth) plan() error {
 	v := g.v
@@ -116,6 +116,10 @@ func (g *growth) plan() error {
 		return err
 	}
 	for n := g.old.groups; n < v.groups; n++ {
+		if v.overhead(n) > v.blocksPerGrp {
+			return fsys.Contradiction(superOffset, "a group of %d blocks would need %d for its own structures",
+				v.blocksPerGrp, v.overhead(n))
+		}
 		g.newGroup(n)
 	}
 	if err := g.resizeInode(); err != nil {
@@ -366,7 +370,7 @@ func (g *growth) writeDescriptors() {
 }
 
 // superBlockOf is the block that holds group n's copy of the super block.
-func (v *Volume) superBlockOf(n int64) int64 {
+func (v *geometry) superBlockOf(n int64) int64 {
 	if n == 0 {
 		return v.superBlock()
 	}
@@ -511,7 +515,7 @@ func (g *growth) sealInode(number uint32, b []byte) []byte {
 }
 
 // rawInode reads a whole inode and says at which byte of the volume it stands.
-func (v *Volume) rawInode(number int64) ([]byte, int64, error) {
+func (v *geometry) rawInode(number int64) ([]byte, int64, error) {
 	groups, err := v.descriptors()
 	if err != nil {
 		return nil, 0, err

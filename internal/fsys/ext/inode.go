@@ -31,7 +31,7 @@ type inode struct {
 type extent struct{ logical, physical, n int64 }
 
 // tableOf is the byte at which a group's inode table begins. The latest answers are kept.
-func (v *Volume) tableOf(g int64) (int64, error) {
+func (v *geometry) tableOf(g int64) (int64, error) {
 	if at, ok := v.tables.Load(g); ok {
 		return at.(int64), nil
 	}
@@ -42,7 +42,7 @@ func (v *Volume) tableOf(g int64) (int64, error) {
 	return at, err
 }
 
-func (v *Volume) readInode(number int64) (*inode, error) {
+func (v *geometry) readInode(number int64) (*inode, error) {
 	if number < 1 || number > v.inodesPerGrp*v.groups {
 		return nil, fmt.Errorf("there is no inode %d", number)
 	}
@@ -88,7 +88,7 @@ func (w *inodeWindow) inode(number int64) (*inode, error) {
 	return v.decodeInode(number, at, w.b[at-w.at:][:v.inodeSize])
 }
 
-func (v *Volume) decodeInode(number, at int64, b []byte) (*inode, error) {
+func (v *geometry) decodeInode(number, at int64, b []byte) (*inode, error) {
 	le := binary.LittleEndian
 	n := &inode{number: number, at: at, raw: b, mode: le.Uint16(b[inoMode:]), size: int64(le.Uint32(b[inoSizeLo:])),
 		flags: le.Uint32(b[inoFlags:]), block: b[inoBlock : inoBlock+inoBlockSz]}
@@ -105,7 +105,7 @@ func (v *Volume) decodeInode(number, at int64, b []byte) (*inode, error) {
 }
 
 // sound says whether an inode's checksum is right ("Checksums"); where there is none it is.
-func (v *Volume) sound(n *inode) bool {
+func (v *geometry) sound(n *inode) bool {
 	if v.ro&roMetadataCsum == 0 {
 		return true
 	}

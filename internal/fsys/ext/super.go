@@ -30,8 +30,13 @@ const maxGroups = 1 << 20
 // Volume is an ext file system. Counts are in blocks of BlockSize bytes unless
 // they say otherwise.
 type Volume struct {
-	r    io.ReaderAt
+	geometry
 	info fsys.Info
+}
+
+// geometry is where the structures of a volume lie, and how they are read: the first layer, which knows no files.
+type geometry struct {
+	r io.ReaderAt
 
 	blockSize    int64
 	blocks       int64
@@ -67,12 +72,12 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	if le.Uint16(sb[sbMagic:]) != magic {
 		return nil, nil
 	}
-	v := &Volume{
+	v := &Volume{geometry: geometry{
 		r: r, compat: le.Uint32(sb[sbCompat:]), incompat: le.Uint32(sb[sbIncompat:]), ro: le.Uint32(sb[sbROCompat:]),
 		blocks: int64(le.Uint32(sb[sbBlocksLo:])), firstData: int64(le.Uint32(sb[sbFirstData:])),
 		blocksPerGrp: int64(le.Uint32(sb[sbBlocksPerGroup:])), inodesPerGrp: int64(le.Uint32(sb[sbInodesPerGroup:])),
 		inodeSize: 128, descSize: 32, ratio: 1, tables: &sync.Map{}, reservedGDT: int64(le.Uint16(sb[sbReservedGDT:])),
-	}
+	}}
 	if le.Uint32(sb[sbRev:]) == 0 { // the original revision had no feature fields
 		v.compat, v.incompat, v.ro, v.reservedGDT = 0, 0, 0, 0
 	} else {
@@ -91,7 +96,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	if v.incompat&incompatSeed != 0 {
 		v.seed = le.Uint32(sb[sbSeed:])
 	}
-	if err := v.geometry(sb, size); err != nil {
+	if err := v.readGeometry(sb, size); err != nil {
 		return nil, err
 	}
 	v.describe(sb)
@@ -99,7 +104,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 }
 
 // geometry fills in the derived sizes and refuses what can't be.
-func (v *Volume) geometry(sb []byte, size int64) error {
+func (v *Volume) readGeometry(sb []byte, size int64) error {
 	le := binary.LittleEndian
 	logBlock, logCluster := le.Uint32(sb[sbLogBlock:]), le.Uint32(sb[sbLogCluster:])
 	if logBlock > 6 {
@@ -133,6 +138,9 @@ func (v *Volume) geometry(sb []byte, size int64) error {
 			v.inodesPerGrp)
 	case v.inodeSize < 128 || v.inodeSize > v.blockSize || v.inodeSize&(v.inodeSize-1) != 0:
 		return fsys.Contradiction(superOffset+sbInodeSize, "the ext super block claims inodes of %d bytes", v.inodeSize)
+	case v.reservedGDT > v.blockSize/4: // more than the resize inode can name
+		return fsys.Contradiction(superOffset+sbReservedGDT, "the ext super block claims %d blocks kept for descriptors",
+			v.reservedGDT)
 	case v.firstData > 1 || v.blocks <= v.firstData+8:
 		return fsys.Contradiction(superOffset+sbFirstData, "the ext super block claims %d blocks from block %d",
 			v.blocks, v.firstData)

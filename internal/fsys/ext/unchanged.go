@@ -101,7 +101,7 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 }
 
 // inodeTable says where the inodes of a group begin, in bytes; used is false where none was ever made.
-func (v *Volume) inodeTable(g int64) (at int64, used bool, err error) {
+func (v *geometry) inodeTable(g int64) (at int64, used bool, err error) {
 	desc := make([]byte, v.descSize)
 	descAt := v.descBlock(g/v.descPerBlock)*v.blockSize + g%v.descPerBlock*v.descSize
 	if err := disk.ReadFull(v.r, desc, descAt); err != nil {

@@ -18,7 +18,7 @@ type group struct {
 }
 
 // descriptors reads all group descriptors.
-func (v *Volume) descriptors() ([]group, error) {
+func (v *geometry) descriptors() ([]group, error) {
 	le := binary.LittleEndian
 	groups := make([]group, 0, v.groups)
 	buf := make([]byte, v.blockSize)
@@ -58,7 +58,7 @@ func (v *Volume) descriptors() ([]group, error) {
 }
 
 // inodesMade is how many inodes of a group's table were ever made, where descriptors have checksums.
-func (v *Volume) inodesMade(desc []byte) int64 {
+func (v *geometry) inodesMade(desc []byte) int64 {
 	le := binary.LittleEndian
 	if le.Uint16(desc[bgFlags:])&groupInodesUninit != 0 {
 		return 0
@@ -71,15 +71,15 @@ func (v *Volume) inodesMade(desc []byte) int64 {
 }
 
 // tableBlocks is the length of one group's inode table.
-func (v *Volume) tableBlocks() int64 {
+func (v *geometry) tableBlocks() int64 {
 	return (v.inodesPerGrp*v.inodeSize + v.blockSize - 1) / v.blockSize
 }
 
 // superBlock is the block number of the first super block.
-func (v *Volume) superBlock() int64 { return superOffset / v.blockSize }
+func (v *geometry) superBlock() int64 { return superOffset / v.blockSize }
 
 // descBlock is where block i of the group descriptors stands ("Meta Block Groups").
-func (v *Volume) descBlock(i int64) int64 {
+func (v *geometry) descBlock(i int64) int64 {
 	if v.incompat&incompatMetaBG == 0 || i < v.firstMetaBG {
 		return v.superBlock() + 1 + i
 	}
@@ -94,11 +94,11 @@ func (v *Volume) descBlock(i int64) int64 {
 	return at
 }
 
-func (v *Volume) groupStart(g int64) int64 { return v.firstData + g*v.blocksPerGrp }
+func (v *geometry) groupStart(g int64) int64 { return v.firstData + g*v.blocksPerGrp }
 
 // hasSuper says whether group g begins with a copy of the super block
 // ("Sparse Super Blocks").
-func (v *Volume) hasSuper(g int64) bool {
+func (v *geometry) hasSuper(g int64) bool {
 	switch {
 	case g == 0:
 		return true
@@ -121,7 +121,7 @@ func (v *Volume) hasSuper(g int64) bool {
 
 // baseMeta is the number of blocks at the start of group g that hold the super
 // block, descriptors and room for more descriptors.
-func (v *Volume) baseMeta(g int64) int64 {
+func (v *geometry) baseMeta(g int64) int64 {
 	n := int64(0)
 	if v.hasSuper(g) {
 		n = 1
@@ -144,14 +144,14 @@ func (v *Volume) baseMeta(g int64) int64 {
 }
 
 // groupSpan is the bytes of group g.
-func (v *Volume) groupSpan(g int64) span.Span {
+func (v *geometry) groupSpan(g int64) span.Span {
 	start := v.groupStart(g)
 	return span.Span{Start: start * v.blockSize, End: min(start+v.blocksPerGrp, v.blocks) * v.blockSize}
 }
 
 // metadata collects the bitmaps and inode tables of all groups. Only groups whose
 // bitmap was never written need it: with flex_bg they can hold the tables of others.
-func (v *Volume) metadata(groups []group) span.Set {
+func (v *geometry) metadata(groups []group) span.Set {
 	bs := v.blockSize
 	all := make([]span.Span, 0, 3*len(groups))
 	for _, g := range groups {

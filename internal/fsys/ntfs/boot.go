@@ -30,15 +30,20 @@ const maxRecords = 1 << 32
 
 // Volume is an NTFS volume.
 type Volume struct {
-	r           io.ReaderAt
+	records
 	info        fsys.Info
-	cluster     int64 // bytes
-	clusters    int64
-	record      int64 // bytes of a file record
-	mft         []run // where $MFT lies
-	mftSize     int64 // bytes
-	mftValid    int64 // of them, those that were ever written
 	rootEntries []rootEntry
+}
+
+// records are the file records of a volume and the runs of their streams: the first layer, which knows no folders.
+type records struct {
+	r        io.ReaderAt
+	cluster  int64 // bytes
+	clusters int64
+	record   int64 // bytes of a file record
+	mft      []run // where $MFT lies
+	mftSize  int64 // bytes
+	mftValid int64 // of them, those that were ever written
 }
 
 // Probe recognises NTFS by its boot sector.
@@ -48,7 +53,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		b[511] != 0xAA {
 		return nil, nil
 	}
-	v := &Volume{r: r}
+	v := &Volume{records: records{r: r}}
 	mftAt, err := v.geometry(b, size)
 	if err != nil {
 		return nil, err
@@ -105,7 +110,7 @@ func (v *Volume) geometry(b []byte, size int64) (mftAt int64, err error) {
 }
 
 // openMFT reads the first file record, which describes $MFT itself.
-func (v *Volume) openMFT(at int64) error {
+func (v *records) openMFT(at int64) error {
 	rec, err := v.readRecordAt(at)
 	if err != nil {
 		return fmt.Errorf("$MFT: %w", err)

@@ -57,7 +57,7 @@ func unfix(b []byte, magic string, at int64) error {
 	return nil
 }
 
-func (v *Volume) readRecordAt(at int64) (*record, error) {
+func (v *records) readRecordAt(at int64) (*record, error) {
 	b := make([]byte, v.record)
 	if err := disk.ReadFull(v.r, b, at); err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func (v *Volume) readRecordAt(at int64) (*record, error) {
 }
 
 // readRecord reads a file record by number through $MFT's run list.
-func (v *Volume) readRecord(n int64) (*record, error) {
+func (v *records) readRecord(n int64) (*record, error) {
 	if n < 0 || n >= maxRecords || (n+1)*v.record > v.mftSize {
 		return nil, fmt.Errorf("file record %d lies beyond the end of $MFT", n)
 	}
@@ -157,7 +157,7 @@ type stream struct {
 
 // stream collects an attribute over the record and, with an attribute list,
 // over the records that hold its other pieces.
-func (v *Volume) stream(r *record, kind uint32, name string) (s stream, err error) {
+func (v *records) stream(r *record, kind uint32, name string) (s stream, err error) {
 	attrs := r.attributes()
 	for _, a := range attrs {
 		if a.kind == attrList {
@@ -174,7 +174,7 @@ func (v *Volume) stream(r *record, kind uint32, name string) (s stream, err erro
 }
 
 // addPiece appends the runs (or the value) of one piece of an attribute.
-func (v *Volume) addPiece(s *stream, a attribute) error {
+func (v *records) addPiece(s *stream, a attribute) error {
 	if a.firstVCN == 0 {
 		s.size, s.valid, s.flags, s.unit = a.size, a.valid, a.flags, a.unit
 	}
@@ -211,7 +211,7 @@ type listEntry struct {
 }
 
 // list reads the attribute list a.
-func (v *Volume) list(a attribute) ([]listEntry, error) {
+func (v *records) list(a attribute) ([]listEntry, error) {
 	list := a.value
 	if a.nonResident {
 		if a.size > maxListBytes || a.size < 0 {
@@ -246,7 +246,7 @@ func (v *Volume) list(a attribute) ([]listEntry, error) {
 }
 
 // holder reads the record that a list entry of record r names.
-func (v *Volume) holder(r *record, e listEntry) (*record, error) {
+func (v *records) holder(r *record, e listEntry) (*record, error) {
 	if r.number == e.ref || r.number < 0 && e.ref == recMFT {
 		return r, nil
 	}
@@ -258,7 +258,7 @@ func (v *Volume) holder(r *record, e listEntry) (*record, error) {
 }
 
 // listed follows the attribute list a of record r.
-func (v *Volume) listed(r *record, a attribute, kind uint32, name string) (stream, error) {
+func (v *records) listed(r *record, a attribute, kind uint32, name string) (stream, error) {
 	var s stream
 	list, err := v.list(a)
 	if err != nil {

@@ -21,7 +21,7 @@ type run struct {
 
 // decodeRuns decodes a run list ("Data Runs"): per run a byte with two
 // lengths, then the run's length and its distance from the run before, signed.
-func (v *Volume) decodeRuns(a attribute) ([]run, error) {
+func (v *records) decodeRuns(a attribute) ([]run, error) {
 	var out []run
 	b := a.runs
 	vcn, lcn := a.firstVCN, int64(0)
@@ -64,7 +64,7 @@ func signed(b []byte) int64 {
 
 // readRuns fills p from byte off of the stream that the runs describe. It
 // returns the byte in the volume at which the first of them stands.
-func (v *Volume) readRuns(runs []run, p []byte, off int64) (int64, error) {
+func (v *records) readRuns(runs []run, p []byte, off int64) (int64, error) {
 	first := int64(-1)
 	for len(p) > 0 {
 		vcn := off / v.cluster

@@ -202,7 +202,7 @@ func (s *shrinkage) plan() error {
 }
 
 // eachRecord calls do with every record in use, which it may keep.
-func (v *Volume) eachRecord(do func(*record) error) error {
+func (v *records) eachRecord(do func(*record) error) error {
 	return v.walkRecords(func(number int64, raw []byte) error {
 		if string(raw[:4]) != recMagic || binary.LittleEndian.Uint16(raw[recFlags:])&recordInUse == 0 {
 			return nil
@@ -216,7 +216,7 @@ func (v *Volume) eachRecord(do func(*record) error) error {
 }
 
 // walkRecords calls do with the bytes of every record of $MFT, with their fix-ups; they are good until the next.
-func (v *Volume) walkRecords(do func(number int64, raw []byte) error) error {
+func (v *records) walkRecords(do func(number int64, raw []byte) error) error {
 	chunk := max(1, mftChunk/v.record)
 	b := make([]byte, chunk*v.record)
 	records := v.mftSize / v.record
