@@ -129,7 +129,8 @@ func TestNTFSGrows(t *testing.T) {
 			testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
 				testkit.Do(t, "cp", "-r", dir+"/.", point)
 			})
-			path, change := fsystest.Resized(t, img, fsys.Bounds{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
+			path, change := fsystest.Resized(t, img,
+				fsys.Bounds{Was: 2048 * 512, Start: 4096 * 512, Size: c.to, Sector: 512})
 			if change.Size != c.to-512 || len(change.Notes) > 0 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
 			}
@@ -186,7 +187,8 @@ func TestFATGrows(t *testing.T) {
 			if c.args[2%len(c.args)] == "-S" {
 				sector = 4096
 			}
-			path, change := fsystest.Resized(t, img, fsys.Bounds{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
+			path, change := fsystest.Resized(t, img,
+				fsys.Bounds{Start: 4096 * int64(sector), Size: c.to, Sector: sector})
 			if change.Size < c.least || change.Size > c.to || change.Size < c.to-m && len(change.Notes) != 1 {
 				t.Errorf("it became %d of %d: %q", change.Size, c.to, change.Notes)
 			}

@@ -87,7 +87,8 @@ func TestNTFSShrinks(t *testing.T) {
 			}
 			t.Logf("%d MiB used of 120, least %d MiB: %s", c.Used/m, least/m, why)
 			for _, to := range []int64{least, (least + 120*m) / 2 / 512 * 512, 119 * m} {
-				path, change := fsystest.Resized(t, img, fsys.Bounds{Was: 2048 * 512, Start: 2048 * 512, Size: to, Sector: 512})
+				path, change := fsystest.Resized(t, img,
+					fsys.Bounds{Was: 2048 * 512, Start: 2048 * 512, Size: to, Sector: 512})
 				if change.Size != to-512 {
 					t.Errorf("it became %d of %d", change.Size, to)
 				}
@@ -161,21 +162,22 @@ func TestExtShrinks(t *testing.T) {
 				if change.Size > to {
 					t.Errorf("it became %d of %d", change.Size, to)
 				}
-				fsystest.Lives(t, onPart(want, []string{"e2fsck", "-fn"}, byKernel), path, change, 2*m, func(point string) {
-					for name, to := range links {
-						if is, err := os.Readlink(filepath.Join(point, name)); is != to {
-							t.Errorf("%s leads to %q: %v", name, is, err)
+				fsystest.Lives(t, onPart(want, []string{"e2fsck", "-fn"}, byKernel), path, change, 2*m,
+					func(point string) {
+						for name, to := range links {
+							if is, err := os.Readlink(filepath.Join(point, name)); is != to {
+								t.Errorf("%s leads to %q: %v", name, is, err)
+							}
 						}
-					}
-					for d := range 20 {
-						b := make([]byte, 400)
-						if n, err := unix.Getxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note",
-							b); n != 300 || b[0] != byte(d)+65 {
-							t.Errorf("the attribute of pier%d: %d bytes, %v", d, n, err)
+						for d := range 20 {
+							b := make([]byte, 400)
+							if n, err := unix.Getxattr(filepath.Join(point, fmt.Sprint("pier", d)), "user.note",
+								b); n != 300 || b[0] != byte(d)+65 {
+								t.Errorf("the attribute of pier%d: %d bytes, %v", d, n, err)
+							}
 						}
-					}
-					os.RemoveAll(filepath.Join(point, "pier3"))
-				})
+						os.RemoveAll(filepath.Join(point, "pier3"))
+					})
 			}
 			if _, err := v.Volume.(fsys.Resizer).Resize(fsys.Bounds{Size: v.Used / 3 / 4096 * 4096,
 				Sector: 512}); err == nil {

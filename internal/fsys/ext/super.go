@@ -139,7 +139,8 @@ func (v *Volume) readGeometry(sb []byte, size int64) error {
 	case v.inodeSize < 128 || v.inodeSize > v.blockSize || v.inodeSize&(v.inodeSize-1) != 0:
 		return fsys.Contradiction(superOffset+sbInodeSize, "the ext super block claims inodes of %d bytes", v.inodeSize)
 	case v.reservedGDT > v.blockSize/4: // more than the resize inode can name
-		return fsys.Contradiction(superOffset+sbReservedGDT, "the ext super block claims %d blocks kept for descriptors",
+		return fsys.Contradiction(superOffset+sbReservedGDT,
+			"the ext super block claims %d blocks kept for descriptors",
 			v.reservedGDT)
 	case v.firstData > 1 || v.blocks <= v.firstData+8:
 		return fsys.Contradiction(superOffset+sbFirstData, "the ext super block claims %d blocks from block %d",

@@ -52,14 +52,16 @@ func kindsOf() []kind {
 			check: []string{"e2fsck", "-fn"}, mount: []string{"mount", "-o", "loop"}, fill: copied}
 	}
 	fat := func(name string, size int64, args ...string) kind {
-		return kind{name: name, size: size, make: append([]string{"mkfs.fat"}, args...), check: []string{"fsck.fat", "-n"},
-			fill: mcopied}
+		return kind{name: name, size: size, make: append([]string{"mkfs.fat"}, args...),
+			check: []string{"fsck.fat", "-n"},
+			fill:  mcopied}
 	}
 	return []kind{
 		ext("ext4", 40*miB), ext("ext3", 24*miB, "-t", "ext3", "-b", "1024", "-J", "size=1"),
 		ext("ext2", 20*miB, "-t", "ext2", "-b", "1024"),
 		ext("ext4, 1 KiB, inline", 24*miB, "-b", "1024", "-I", "256", "-O", "inline_data", "-J", "size=1"),
-		{"NTFS", 24 * miB, []string{"mkntfs", "-Q", "-F", "-q"}, []string{"ntfsfix", "-n"}, []string{"ntfs-3g"}, copied},
+		{"NTFS", 24 * miB, []string{"mkntfs", "-Q", "-F", "-q"}, []string{"ntfsfix", "-n"}, []string{"ntfs-3g"},
+			copied},
 		{"exFAT", 24 * miB, []string{"mkfs.exfat"}, []string{"fsck.exfat", "-n"}, []string{"mount.exfat-fuse"}, copied},
 		fat("FAT12", 6*miB, "-F", "12", "-s", "8"), fat("FAT16", 20*miB, "-F", "16", "-s", "4"),
 		fat("FAT32", 40*miB, "-F", "32", "-s", "1"),

@@ -398,8 +398,8 @@ func SameTree(t testing.TB, want map[string][32]byte, point string) {
 }
 
 // Lives holds a volume that became another size to what it must be then: sound for the system's checker and for our own
-// reader, its files as they were, and so many bytes of room that can be written. use, where it is given, does more while
-// it is mounted.
+// reader, its files as they were, and so many bytes of room that can be written. use, where it is given, does more
+// while it is mounted.
 func Lives(t testing.TB, v Volume, image string, change *fsys.Change, room int64, use func(point string)) {
 	t.Helper()
 	v.Check(t, image)

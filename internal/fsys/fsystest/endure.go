@@ -13,9 +13,9 @@ import (
 // maxSeen is how many items of a hurt volume are looked at.
 const maxSeen = 300
 
-// Endure does everything to a volume of which nobody knows what it holds: it is examined, its files are read, it becomes
-// larger, smaller, and gets another identity. Whatever its bytes say, all of that ends, nothing is read outside of it,
-// and what would be written stays within its part. It says how many items were seen.
+// Endure does everything to a volume of which nobody knows what it holds: it is examined, its files are read, it
+// becomes larger, smaller, and gets another identity. Whatever its bytes say, all of that ends, nothing is read outside
+// of it, and what would be written stays within its part. It says how many items were seen.
 func Endure(t testing.TB, d disk.Device) (seen int) {
 	t.Helper()
 	v, err := families.Identify(d, d.Size(), 512)
