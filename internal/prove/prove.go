@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/inside"
@@ -350,7 +349,7 @@ func Target(rc *run.Context, source *shelf.TwinDisk, p *plan.Plan, target disk.D
 	proof.Claims, read = claims(rc, p.Disk, 1, 0, areas, "equals what was planned, byte for byte")
 	proof.Read = read
 	proof.Claims = append(proof.Claims, tableClaims(target, want, true)...)
-	fsClaims, err := fileSystemClaims(rc, target, want, p.Layout)
+	fsClaims, err := fileSystemClaims(rc, target, want, p)
 	if err != nil {
 		return nil, err
 	}
@@ -396,12 +395,13 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 }
 
 // fileSystemClaims recognises the file systems on the target.
-func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, l *fit.Layout) ([]shelf.Claim, error) {
+func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, p *plan.Plan) ([]shelf.Claim, error) {
 	var out []shelf.Claim
 	for _, r := range twin.Parts() {
 		if r.Kind == "" || !r.Captured {
 			continue
 		}
+		r.Kind, r.ID = knownNow(p.Disk, r)
 		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
 		if err != nil {
 			return nil, err
@@ -411,7 +411,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID && content.Info.Size <= r.Span.Len() &&
 			(content.Maps || r.Unclean != "")
 		c.Evidence = fmt.Sprintf("identity %s, %s in use", content.Info.ID, units.Bytes(content.Used))
-		for _, x := range l.Parts {
+		for _, x := range p.Layout.Parts {
 			if x.Part.Number == r.Part && x.Becomes != x.Volume && content.Maps {
 				c.Holds = c.Holds && content.Info.Size == x.Becomes
 				verb := "grown"
@@ -435,6 +435,16 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		out = append(out, c)
 	}
 	return out, nil
+}
+
+// knownNow is how the file system of a region is called today: an older version may have known it by its signature only.
+func knownNow(planned disk.Device, r shelf.Region) (kind, id string) {
+	section := disk.Section(planned, r.Span.Start, r.Span.Len())
+	v, err := families.Identify(section, r.Span.Len(), planned.SectorSize())
+	if err != nil || v == nil {
+		return r.Kind, r.ID
+	}
+	return v.Info().Kind, v.Info().ID
 }
 
 // startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the

@@ -195,6 +195,27 @@ func pick(r *rand.Rand, spans []span.Span) int64 {
 	return sp.Start + r.Int64N(sp.Len())
 }
 
+// TestOlderNames: a twin whose file system an older version knew by another name is proven all the same.
+func TestOlderNames(t *testing.T) {
+	s := kiosk(t)
+	p, target := made(t, s, plan.Wish{})
+	older := capture.Describe(s)
+	for i := range older.Regions {
+		if r := &older.Regions[i]; r.Part == 2 {
+			r.Kind, r.ID = "a Linux file system", ""
+		}
+	}
+	if err := testkit.Run(t, func(rc *run.Context) error {
+		proof, err := prove.Target(rc, older, p, target, "test")
+		if err == nil && !proof.Holds() {
+			t.Errorf("%s: %+v", proof.Words(), proof.Claims)
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // TestTargetThatFails: places that can't be read are claims that don't hold, and name where; a target that is too small
 // is refused.
 func TestTargetThatFails(t *testing.T) {
