@@ -10,7 +10,6 @@ import (
 	"twinshelf/internal/answer"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
-	"twinshelf/internal/workshop"
 )
 
 func compareCommand(o *options) *cobra.Command {
@@ -52,13 +51,14 @@ func compareCommand(o *options) *cobra.Command {
 					return usageError{fmt.Errorf("%s is no folder; \"list --dates\" follows one item", args[2])}
 				}
 			}
-			all, err := w.CompareInside(ctx, before, after, only, folder)
+			lib, _ := w.Library() // two disks need none
+			all, err := inside.Compare(ctx, lib, before, after, only, folder)
 			if err != nil {
 				return err
 			}
 			for i := range all {
 				if contents {
-					if err := workshop.ConfirmDifferences(ctx, before, &all[i]); err != nil {
+					if err := inside.ConfirmDifferences(ctx, before, &all[i]); err != nil {
 						return err
 					}
 				}
@@ -70,7 +70,7 @@ func compareCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDifference) error {
+func (o *options) showDifferences(in *inside.Machine, all []inside.PartDifference) error {
 	type difference struct {
 		Way    string `json:"way"`
 		Path   string `json:"path"`
@@ -95,11 +95,11 @@ func (o *options) showDifferences(in *workshop.Inside, all []workshop.PartDiffer
 		if o.json {
 			continue
 		}
-		o.say("%s: %s", d.Part.Label("", in.Disks)+" "+d.Part.Name(), workshop.DifferenceWords(d))
+		o.say("%s: %s", d.Part.Label("", in.Disks)+" "+d.Part.Name(), inside.DifferenceWords(d))
 		t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 		for _, x := range d.All {
-			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, workshop.DifferenceSize(x),
-				workshop.Visible(workshop.DifferencePath(x)))
+			fmt.Fprintf(t, "  %s\t%s\t%s\n", x.Way, inside.DifferenceSize(x),
+				inside.Visible(inside.DifferencePath(x)))
 		}
 		t.Flush()
 	}

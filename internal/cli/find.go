@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/inside"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
-	"twinshelf/internal/workshop"
 )
 
 func findCommand(o *options) *cobra.Command {
@@ -43,7 +43,11 @@ func findCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res, err := w.Search(cmd.Context(), q, machine, limit, func(t *shelf.Twin, left int) {
+			lib, err := w.Library()
+			if err != nil {
+				return err
+			}
+			res, err := lib.Search(cmd.Context(), q, machine, limit, func(t *shelf.Twin, left int) {
 				if o.quiet {
 					return
 				}
@@ -63,7 +67,7 @@ func findCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *options) showFound(res *workshop.Searched) error {
+func (o *options) showFound(res *inside.Searched) error {
 	if o.json {
 		type at struct {
 			Twin     string    `json:"twin"`
@@ -72,13 +76,13 @@ func (o *options) showFound(res *workshop.Searched) error {
 			Modified time.Time `json:"modified"`
 		}
 		type found struct {
-			workshop.Found
+			inside.Found
 			Kind string `json:"kind"`
 			At   []at   `json:"at"`
 		}
 		all := []found{}
 		for _, f := range res.Found {
-			x := found{Found: f, Kind: workshop.KindWord(f.Kind)}
+			x := found{Found: f, Kind: inside.KindWord(f.Kind)}
 			for _, a := range f.At {
 				x.At = append(x.At, at{a.Twin.ID, a.Twin.Taken, a.Entry.Size, a.Entry.Modified})
 			}
@@ -91,7 +95,7 @@ func (o *options) showFound(res *workshop.Searched) error {
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, f := range res.Found {
 		newest := f.At[0]
-		size := workshop.KindWord(f.Kind)
+		size := inside.KindWord(f.Kind)
 		if f.Kind == names.File {
 			size = units.Bytes(newest.Entry.Size)
 		}
@@ -99,7 +103,7 @@ func (o *options) showFound(res *workshop.Searched) error {
 		if f.Gone {
 			gone = "gone since"
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\t%s\n", f.Machine, workshop.Visible(f.Label()), size,
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d of %d dates\t%s\t%s\n", f.Machine, inside.Visible(f.Label()), size,
 			units.Moment(newest.Twin.Taken), len(f.At), f.Of, newest.Twin.ID, gone)
 	}
 	t.Flush()
@@ -113,7 +117,7 @@ func (o *options) showFound(res *workshop.Searched) error {
 }
 
 // unsearched is the failure of a search that didn't see everything.
-func unsearched(res *workshop.Searched) error {
+func unsearched(res *inside.Searched) error {
 	if len(res.Problems) == 0 {
 		return nil
 	}

@@ -20,7 +20,7 @@ import (
 )
 
 // look opens what a reference means: a twin, or a disk that is attached.
-func (o *insideLook) look(ctx context.Context, ref string) (*workshop.Workshop, *workshop.Inside, error) {
+func (o *insideLook) look(ctx context.Context, ref string) (*workshop.Workshop, *inside.Machine, error) {
 	_, statErr := os.Stat(ref)
 	w, err := o.workshop(ctx, false)
 	if err != nil {
@@ -31,7 +31,7 @@ func (o *insideLook) look(ctx context.Context, ref string) (*workshop.Workshop, 
 }
 
 func (o *insideLook) lookWith(ctx context.Context, w *workshop.Workshop, ref string,
-	isFile bool) (*workshop.Inside, error) {
+	isFile bool) (*inside.Machine, error) {
 	var twinErr error
 	if w.Shelf != nil && !isFile {
 		t, err := w.Shelf.Find(ctx, ref)
@@ -51,11 +51,15 @@ func (o *insideLook) lookWith(ctx context.Context, w *workshop.Workshop, ref str
 }
 
 // resolve finds an item; one that only another date has is named with that date.
-func resolve(ctx context.Context, w *workshop.Workshop, in *workshop.Inside,
+func resolve(ctx context.Context, w *workshop.Workshop, in *inside.Machine,
 	text string) (*inside.Part, fsys.Item, string, error) {
 	p, it, path, err := in.Resolve(ctx, text)
-	if errors.As(err, new(*workshop.NotThere)) {
-		if t := w.Having(ctx, in, text); t != nil {
+	if errors.As(err, new(*inside.NotThere)) {
+		lib, none := w.Library()
+		if none != nil {
+			return p, it, path, err
+		}
+		if t := lib.Having(ctx, in, text); t != nil {
 			err = fmt.Errorf("%w on that date; the twin of %s has it: %s", err, units.Moment(t.Taken), t.ID)
 		}
 	}
@@ -97,9 +101,9 @@ func describeItem(it fsys.Item) itemJSON {
 		}
 		return &t
 	}
-	return itemJSON{Name: it.Name, Kind: workshop.ItemWord(it), Size: it.Size, Mode: it.Mode.String(),
+	return itemJSON{Name: it.Name, Kind: inside.ItemWord(it), Size: it.Size, Mode: it.Mode.String(),
 		Modified: at(it.Modified), Changed: at(it.Changed), Created: at(it.Created), UID: it.UID, GID: it.GID,
-		Links: it.Links, Hidden: workshop.Unseen(it)}
+		Links: it.Links, Hidden: inside.Unseen(it)}
 }
 
 func when(t time.Time) string {
@@ -152,7 +156,7 @@ func listCommand(o *options) *cobra.Command {
 	return c
 }
 
-func (o *insideLook) listParts(ctx context.Context, in *workshop.Inside) error {
+func (o *insideLook) listParts(ctx context.Context, in *inside.Machine) error {
 	var all []answer.Part
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 	for _, p := range in.Parts {
@@ -184,14 +188,14 @@ func plainCause(err error) string {
 	}
 }
 
-func (o *insideLook) listFolder(ctx context.Context, in *workshop.Inside, p *inside.Part, folder fsys.Item, path string,
+func (o *insideLook) listFolder(ctx context.Context, in *inside.Machine, p *inside.Part, folder fsys.Item, path string,
 	hidden bool, order string) error {
 	tree, err := p.Tree(ctx)
 	if err != nil {
 		return err
 	}
 	entries, problem := fsys.Entries(tree, folder)
-	workshop.SortEntries(entries, order)
+	inside.SortEntries(entries, order)
 	all := []itemJSON{}
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', tabwriter.AlignRight)
 	bad, unseen := 0, 0
@@ -209,7 +213,7 @@ func (o *insideLook) listFolder(ctx context.Context, in *workshop.Inside, p *ins
 		if x.Kind != "file" {
 			size = x.Kind
 		}
-		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), workshop.Visible(e.Name)+folderMark(e.Item)+
+		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), inside.Visible(e.Name)+folderMark(e.Item)+
 			because(x.Problem))
 	}
 	if o.json {
@@ -251,7 +255,7 @@ func folderMark(it fsys.Item) string {
 	return ""
 }
 
-func (o *insideLook) listItem(ctx context.Context, in *workshop.Inside, p *inside.Part, it fsys.Item,
+func (o *insideLook) listItem(ctx context.Context, in *inside.Machine, p *inside.Part, it fsys.Item,
 	path string) error {
 	tree, err := p.Tree(ctx)
 	if err != nil {
@@ -286,7 +290,7 @@ func (o *insideLook) listItem(ctx context.Context, in *workshop.Inside, p *insid
 	o.say("%s, a %s of %s", p.Label(path, in.Disks), x.Kind, units.Exact(it.Size))
 	o.say("  modified %s, created %s, changed %s", when(it.Modified), when(it.Created), when(it.Changed))
 	o.say("  %s, owner %d:%d, %s", x.Mode, x.UID, x.GID, units.Plural(it.Links, "name"))
-	for _, line := range []struct{ head, text string }{{"leads to", workshop.Visible(x.Target)},
+	for _, line := range []struct{ head, text string }{{"leads to", inside.Visible(x.Target)},
 		{"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark},
 		{"problem", x.Problem}} {
 		if line.text != "" {
@@ -306,16 +310,20 @@ func (o *insideLook) listItem(ctx context.Context, in *workshop.Inside, p *insid
 // mostCompared is up to which size files are read to tell whether they changed, in bytes.
 const mostCompared = 4 << 30
 
-func (o *insideLook) listDates(ctx context.Context, w *workshop.Workshop, in *workshop.Inside, p *inside.Part,
+func (o *insideLook) listDates(ctx context.Context, w *workshop.Workshop, in *inside.Machine, p *inside.Part,
 	path string) error {
 	if in.Twin == nil {
 		return usageError{fmt.Errorf("--dates goes over the dates of a twin's machine; name a twin")}
 	}
-	sights, err := w.History(ctx, in.Twin.Machine, p, path)
+	lib, err := w.Library()
 	if err != nil {
 		return err
 	}
-	if err := w.SettleVersions(ctx, p, path, sights, mostCompared); err != nil {
+	sights, err := lib.Follow(ctx, in.Twin.Machine, p, path)
+	if err != nil {
+		return err
+	}
+	if err := lib.SettleVersions(ctx, p, path, sights, mostCompared); err != nil {
 		return err
 	}
 	type line struct {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/answer"
+	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/shelf"
@@ -148,7 +149,7 @@ func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Tw
 		w.Bench.Probe(cmd.Context(), d)
 	}
 	text := ""
-	for i, d := range workshop.ProposePairs(t, disks) {
+	for i, d := range bench.Propose(t, disks) {
 		if d != nil {
 			text += fmt.Sprintf(" Disk %d (%s) would go onto %s at %s.", i+1, units.Bytes(t.Disks[i].Identity.Size),
 				disk.Sticker(d.Identity), d.Path)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/inside"
 	"twinshelf/internal/takeout"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
@@ -119,10 +120,10 @@ func (o *options) showTaken(r *takeout.Report, streamed bool) error {
 		}
 		fmt.Fprintln(out, r.Words()+".")
 		for _, x := range r.Renamed {
-			fmt.Fprintf(out, "  %s is called %s: %s\n", workshop.Visible(x.Path), workshop.Visible(x.As), x.Why)
+			fmt.Fprintf(out, "  %s is called %s: %s\n", inside.Visible(x.Path), inside.Visible(x.As), x.Why)
 		}
 		for _, x := range r.Left {
-			fmt.Fprintf(out, "  left out: %s: %s\n", workshop.Visible(x.Path), x.Why)
+			fmt.Fprintf(out, "  left out: %s: %s\n", inside.Visible(x.Path), x.Why)
 		}
 		if len(r.Lost) > 0 {
 			fmt.Fprintf(out, "  not kept there: %s\n", strings.Join(r.Lost, ", "))

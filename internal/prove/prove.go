@@ -437,7 +437,8 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 	return out, nil
 }
 
-// knownNow is how the file system of a region is called today: an older version may have known it by its signature only.
+// knownNow is how the file system of a region is called today: an older version may have known it by its signature
+// only.
 func knownNow(planned disk.Device, r shelf.Region) (kind, id string) {
 	section := disk.Section(planned, r.Span.Start, r.Span.Len())
 	v, err := families.Identify(section, r.Span.Len(), planned.SectorSize())

@@ -136,3 +136,27 @@ func (t *Twin) Clone() *Twin {
 	}
 	return &n
 }
+
+// IdentitiesBeside are the identities of the parts and file systems on the other disks than number i, from 0.
+func (t *Twin) IdentitiesBeside(i int) []string {
+	var out []string
+	for j := range t.Disks {
+		if j == i {
+			continue
+		}
+		for _, r := range t.Disks[j].Parts() {
+			if r.ID != "" {
+				out = append(out, r.ID)
+			}
+		}
+		if t.Disks[j].Table == nil {
+			continue
+		}
+		for _, p := range t.Disks[j].Table.Parts {
+			if id := t.Disks[j].Table.PartUUID(p); id != "" {
+				out = append(out, id)
+			}
+		}
+	}
+	return out
+}

@@ -18,7 +18,7 @@ import (
 
 // lookingIn is the state of looking inside: what is open, which folder, and what is known of the chosen item.
 type lookingIn struct {
-	in   *workshop.Inside
+	in   *inside.Machine
 	from step // the step that it was opened from
 	part *inside.Part
 	path string // folder in the part, "." for its root; of no meaning without a part
@@ -68,7 +68,7 @@ type (
 	// lookedInto is a machine at a date, or a disk, ready to be looked into.
 	lookedInto struct {
 		number int
-		in     *workshop.Inside
+		in     *inside.Machine
 		folder *folderRead // to go to at once; may be nil
 		err    error
 	}
@@ -93,10 +93,10 @@ func (l *lookingIn) next() int { l.number++; return l.number }
 // lookInto opens an origin; where is "" for its parts, or the path to open first (with the part in front).
 func (m *insidePage) lookInto(o workshop.Origin, where string) tea.Cmd {
 	w := m.w
-	return m.openInside(where, func() (*workshop.Inside, error) { return w.LookInto(m.ctx, o) })
+	return m.openInside(where, func() (*inside.Machine, error) { return w.LookInto(m.ctx, o) })
 }
 
-func (m *insidePage) openInside(where string, open func() (*workshop.Inside, error)) tea.Cmd {
+func (m *insidePage) openInside(where string, open func() (*inside.Machine, error)) tea.Cmd {
 	l := &m.inside
 	from := m.step
 	if from == stepInside {
@@ -154,7 +154,7 @@ func readFolder(ctx context.Context, number int, p *inside.Part, folder, sel str
 		return msg
 	}
 	all, problem := fsys.Entries(t, it)
-	workshop.SortEntries(all, orders[order])
+	inside.SortEntries(all, orders[order])
 	if msg.all = all; problem != nil {
 		msg.note = "Not all of this folder can be read: " + problem.Error()
 	}
@@ -196,7 +196,7 @@ func (m *insidePage) onFolder(msg folderRead) tea.Cmd {
 func (l *lookingIn) arrange(sel string) {
 	l.shown, l.unseen, l.at = nil, 0, 0
 	for _, e := range l.all {
-		if workshop.Unseen(e.Item) && !l.hidden {
+		if inside.Unseen(e.Item) && !l.hidden {
 			l.unseen++
 			continue
 		}
@@ -245,11 +245,14 @@ func (m *insidePage) readDetail() tea.Cmd {
 	return func() tea.Msg {
 		d.describe(ctx, p, e)
 		if in.Twin != nil {
-			sights, err := w.History(ctx, in.Twin.Machine, p, at)
+			lib, err := w.Library()
+			if err == nil {
+				d.sights, err = lib.Follow(ctx, in.Twin.Machine, p, at)
+			}
 			if ctx.Err() != nil {
 				return nil
 			}
-			if d.sights = sights; err != nil {
+			if err != nil {
 				d.problem = err.Error()
 			}
 		}
@@ -261,7 +264,8 @@ func (m *insidePage) readDetail() tea.Cmd {
 		settled := d
 		settled.sights = slices.Clone(d.sights)
 		return tea.BatchMsg{func() tea.Msg { return detailed{number, d} }, func() tea.Msg {
-			if w.SettleVersions(ctx, p, at, settled.sights, mostSettled) != nil {
+			lib, err := w.Library()
+			if err != nil || lib.SettleVersions(ctx, p, at, settled.sights, mostSettled) != nil {
 				return nil
 			}
 			return detailed{number, settled}
@@ -312,7 +316,7 @@ func (m *insidePage) otherOrder() tea.Cmd {
 	msg := folderRead{number: l.next(), part: l.part, path: l.path, choose: l.chosenName(), all: slices.Clone(l.all)}
 	order := orders[l.order]
 	return func() tea.Msg {
-		workshop.SortEntries(msg.all, order)
+		inside.SortEntries(msg.all, order)
 		return msg
 	}
 }
@@ -337,7 +341,7 @@ func (m *insidePage) openChosen() tea.Cmd {
 	case e.Mode.IsRegular():
 		return m.viewPane.viewFile(e)
 	}
-	m.say("%s is a %s: there is nothing to open.", e.Name, workshop.ItemWord(e.Item))
+	m.say("%s is a %s: there is nothing to open.", e.Name, inside.ItemWord(e.Item))
 	return nil
 }
 
@@ -465,7 +469,7 @@ func (m *insidePage) insideFrom() tea.Cmd {
 			return nil
 		}
 		p := m.fitPage.pair
-		return m.openInside("", func() (*workshop.Inside, error) { return workshop.LookIntoPlan(m.ctx, p) })
+		return m.openInside("", func() (*inside.Machine, error) { return workshop.LookIntoPlan(m.ctx, p) })
 	}
 	return nil
 }

@@ -15,7 +15,6 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
-	"twinshelf/internal/workshop"
 )
 
 func wide(s string) []byte {
@@ -101,7 +100,7 @@ func TestDatesOfAnItem(t *testing.T) {
 	} {
 		d := detail{sights: dated(c.versions...)}
 		now := d.sights[c.now].Twin
-		m.insidePage.inside.in = &workshop.Inside{Twin: now}
+		m.insidePage.inside.in = &inside.Machine{Twin: now}
 		if got := ansi.Strip(sightWords(m.th, &d, now.ID)); got != c.words {
 			t.Errorf("%v: %q, want %q", c.versions, got, c.words)
 		}
@@ -155,7 +154,7 @@ func TestSpotsOnTheRail(t *testing.T) {
 }
 
 func TestHiddenItemsAndMarks(t *testing.T) {
-	l := lookingIn{in: &workshop.Inside{Twin: &shelf.Twin{ID: "one"}}, part: &inside.Part{Number: 3}, path: "a"}
+	l := lookingIn{in: &inside.Machine{Twin: &shelf.Twin{ID: "one"}}, part: &inside.Part{Number: 3}, path: "a"}
 	for _, name := range []string{"b", ".h", "c"} {
 		e := fsys.Entry{Item: fsys.Item{Name: name}}
 		if name[0] == '.' {
@@ -178,7 +177,7 @@ func TestHiddenItemsAndMarks(t *testing.T) {
 	if l.in.Twin.ID = "two"; l.isMarked("b") {
 		t.Error("a mark counts at another date")
 	}
-	d := diffing{rows: []diffRow{{part: &workshop.PartDifference{Part: l.part},
+	d := diffing{rows: []diffRow{{part: &inside.PartDifference{Part: l.part},
 		d: &names.Difference{Way: names.Moved, Path: "new/x", From: "old/x", Below: 3,
 			New: names.Entry{Kind: names.Folder}}}}}
 	if got := ansi.Strip(d.row(newTheme(true), 0, 120)); !strings.Contains(got, "→ moved") ||

@@ -10,7 +10,6 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/units"
-	"twinshelf/internal/workshop"
 )
 
 // insideRoom is how many rows of the list there is room for.
@@ -86,7 +85,7 @@ func (m *insidePage) insideHead(w int) string {
 	}
 	place, right := "", ""
 	if l.part != nil {
-		place = workshop.Visible(l.part.Label("", l.in.Disks) + strings.TrimPrefix("/"+l.path, "/."))
+		place = inside.Visible(l.part.Label("", l.in.Disks) + strings.TrimPrefix("/"+l.path, "/."))
 		right = fmt.Sprintf("%s, by %s", units.Plural(len(l.shown), "item"), orders[l.order])
 		if l.unseen > 0 {
 			right = fmt.Sprintf("%d hidden, ", l.unseen) + right
@@ -148,18 +147,18 @@ func (m *insidePage) itemRow(i, w int) string {
 	case e.IsDir():
 		sign, size, style = "▸", right("folder", 10), m.th.strong
 	case !e.Mode.IsRegular():
-		sign, size, style = "→", right(strings.Fields(workshop.ItemWord(e.Item))[0], 10), m.th.dim
+		sign, size, style = "→", right(strings.Fields(inside.ItemWord(e.Item))[0], 10), m.th.dim
 	case e.Attr&fsys.Encrypted != 0:
 		sign = "*"
 	}
-	if workshop.Unseen(e.Item) && e.Err == nil {
+	if inside.Unseen(e.Item) && e.Err == nil {
 		style = m.th.dim
 	}
 	when := ""
 	if !e.Modified.IsZero() {
 		when = e.Modified.Local().Format("2006-01-02 15:04")
 	}
-	name := fit(workshop.Visible(e.Name), max(10, min(88, w-4-2-12-20)))
+	name := fit(inside.Visible(e.Name), max(10, min(88, w-4-2-12-20)))
 	mark := " "
 	if l.isMarked(e.Name) {
 		mark = m.th.good.Render("■")
@@ -190,7 +189,7 @@ func (m *insidePage) insideDetail(w int) []string {
 	}
 	facts := []string{units.Exact(e.Size)}
 	if !e.Mode.IsRegular() {
-		facts = []string{workshop.ItemWord(e.Item)}
+		facts = []string{inside.ItemWord(e.Item)}
 	}
 	if len(d.spans) > 0 {
 		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"),
@@ -222,15 +221,15 @@ func (m *insidePage) insideDetail(w int) []string {
 	out = append(out, m.th.dim.Render(" "+strings.Join(times, " · ")))
 	var extras []string
 	if d.more.Target != "" {
-		extras = append(extras, "leads to "+workshop.Visible(d.more.Target))
+		extras = append(extras, "leads to "+inside.Visible(d.more.Target))
 	}
 	if n := len(d.more.Streams); n > 0 {
 		extras = append(extras,
-			fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), workshop.Visible(d.more.Streams[0].Name)))
+			fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), inside.Visible(d.more.Streams[0].Name)))
 	}
 	if n := len(d.more.XAttrs); n > 0 {
 		extras = append(extras,
-			fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), workshop.Visible(d.more.XAttrs[0].Name)))
+			fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), inside.Visible(d.more.XAttrs[0].Name)))
 	}
 	if d.more.Remark != "" {
 		extras = append(extras, d.more.Remark)

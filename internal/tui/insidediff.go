@@ -16,18 +16,18 @@ import (
 // compared is the outcome of a comparison.
 type compared struct {
 	d             *diffing
-	before, after *workshop.Inside
-	all           []workshop.PartDifference
+	before, after *inside.Machine
+	all           []inside.PartDifference
 	err           error
 }
 
 // diffing is a comparison of two dates, or of a date and a disk.
 type diffing struct {
 	title  string
-	before *workshop.Inside
-	after  *workshop.Inside
+	before *inside.Machine
+	after  *inside.Machine
 	disk   *bench.Disk // what after is, when it is a disk
-	all    []workshop.PartDifference
+	all    []inside.PartDifference
 	rows   []diffRow
 	err    error
 	done   bool
@@ -36,7 +36,7 @@ type diffing struct {
 
 // diffRow is a line of a comparison: the head of a part (d nil), or a difference.
 type diffRow struct {
-	part *workshop.PartDifference
+	part *inside.PartDifference
 	d    *names.Difference
 }
 
@@ -80,7 +80,7 @@ func (m *diffPane) compareWith(other *shelf.Twin) tea.Cmd {
 		folder = l.path
 	}
 	w := m.w
-	return m.compare(d, part, folder, func() (before, after *workshop.Inside, err error) {
+	return m.compare(d, part, folder, func() (before, after *inside.Machine, err error) {
 		if before, err = w.LookInto(m.ctx, workshop.Origin{Twin: older}); err == nil {
 			after, err = w.LookInto(m.ctx, workshop.Origin{Twin: newer})
 		}
@@ -90,7 +90,7 @@ func (m *diffPane) compareWith(other *shelf.Twin) tea.Cmd {
 
 // compare works out a comparison in the background; part nil means all of them.
 func (m *diffPane) compare(d *diffing, part *inside.Part, folder string,
-	open func() (before, after *workshop.Inside, err error)) tea.Cmd {
+	open func() (before, after *inside.Machine, err error)) tea.Cmd {
 	m.insidePage.inside.diffing, m.scroll = d, 0
 	w, ctx := m.w, m.ctx
 	return func() tea.Msg {
@@ -102,7 +102,8 @@ func (m *diffPane) compare(d *diffing, part *inside.Part, folder string,
 		if part != nil {
 			only = after.Same(part)
 		}
-		all, err := w.CompareInside(ctx, before, after, only, folder)
+		lib, _ := w.Library() // two disks need none
+		all, err := inside.Compare(ctx, lib, before, after, only, folder)
 		return compared{d, before, after, all, err}
 	}
 }
@@ -123,7 +124,7 @@ func (m *diffPane) compareProven() tea.Cmd {
 		newest.Taken.Format("2006-01-02 15:04")), disk: target}
 	w := m.w
 	cmd := m.goTo(stepInside)
-	return tea.Batch(cmd, m.compare(d, nil, "", func() (before, after *workshop.Inside, err error) {
+	return tea.Batch(cmd, m.compare(d, nil, "", func() (before, after *inside.Machine, err error) {
 		if before, err = w.LookInto(m.ctx, workshop.Origin{Twin: newest}); err == nil {
 			after, err = w.LookInto(m.ctx, workshop.Origin{Bench: target})
 		}
@@ -173,7 +174,7 @@ func (m *diffPane) diffingBody(w int) []string {
 	d := l.diffing
 	head := " " + m.th.strong.Render(d.title)
 	if l.part != nil && l.path != "." {
-		head += "  " + m.th.reads.Render(workshop.Visible(l.part.Label(l.path, l.in.Disks)))
+		head += "  " + m.th.reads.Render(inside.Visible(l.part.Label(l.path, l.in.Disks)))
 	}
 	switch {
 	case d.err != nil:
@@ -200,9 +201,9 @@ func (d *diffing) row(th theme, i, w int) string {
 	}
 	if r.d == nil {
 		return mark + th.strong.Render(fit(r.part.Part.Name(), 34)) +
-			th.dim.Render(fit(workshop.DifferenceWords(*r.part), w-36))
+			th.dim.Render(fit(inside.DifferenceWords(*r.part), w-36))
 	}
-	text := fit(workshop.Visible(workshop.DifferencePath(*r.d)), max(20, w-38))
+	text := fit(inside.Visible(inside.DifferencePath(*r.d)), max(20, w-38))
 	if i == d.at {
 		text = th.here.Render(text)
 	}
@@ -217,5 +218,5 @@ func (d *diffing) row(th theme, i, w int) string {
 	case names.Removed:
 		word = th.caution.Render(word)
 	}
-	return mark + "  " + word + " " + text + right(workshop.DifferenceSize(*r.d), 22)
+	return mark + "  " + word + " " + text + right(inside.DifferenceSize(*r.d), 22)
 }

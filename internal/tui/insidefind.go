@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/inside"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
@@ -17,7 +18,7 @@ import (
 // finding is a search over all dates, and what it found.
 type finding struct {
 	text    string
-	res     *workshop.Searched
+	res     *inside.Searched
 	err     error
 	at      int
 	listing string // what is listed first
@@ -27,7 +28,7 @@ type finding struct {
 type (
 	searched struct {
 		f   *finding
-		res *workshop.Searched
+		res *inside.Searched
 		err error
 	}
 	listingNames struct {
@@ -62,7 +63,11 @@ func (m *findPane) search(text string) tea.Cmd {
 	progress := make(chan string, 1)
 	return tea.Batch(func() tea.Msg {
 		defer close(progress)
-		res, err := w.Search(ctx, names.Query{Text: text, Hidden: hidden}, "", searchLimit,
+		lib, err := w.Library()
+		if err != nil {
+			return searched{f, nil, err}
+		}
+		res, err := lib.Search(ctx, names.Query{Text: text, Hidden: hidden}, "", searchLimit,
 			func(t *shelf.Twin, left int) {
 				select {
 				case progress <- fmt.Sprintf("Listing the names of %s of %s first; %d to go. This is done once.",
@@ -92,7 +97,7 @@ func (m *findPane) onSearched(msg searched) {
 }
 
 // goToFound opens the newest date that has an item, and chooses it.
-func (m *findPane) goToFound(f workshop.Found) tea.Cmd {
+func (m *findPane) goToFound(f inside.Found) tea.Cmd {
 	t := f.At[0].Twin
 	m.insidePage.showOnBoard(t)
 	kept := m.insidePage.inside.finding
@@ -104,7 +109,7 @@ func (m *findPane) goToFound(f workshop.Found) tea.Cmd {
 
 func (m *findPane) findingBody(w int) []string {
 	f := m.insidePage.inside.finding
-	head := " " + m.th.strong.Render("Search over all dates") + "  " + m.th.reads.Render(workshop.Visible(f.text))
+	head := " " + m.th.strong.Render("Search over all dates") + "  " + m.th.reads.Render(inside.Visible(f.text))
 	switch {
 	case f.err != nil:
 		return []string{head, " " + m.th.bad.Render(fit(f.err.Error(), w-2))}
@@ -139,7 +144,7 @@ func (m *findPane) findingBody(w int) []string {
 	out = append(out, m.th.dim.Render("   "+head2))
 	for i := top; i < len(f.res.Found) && i < top+room; i++ {
 		x := f.res.Found[i]
-		place := workshop.Visible(x.Label())
+		place := inside.Visible(x.Label())
 		if n := len([]rune(place)); n > where-1 { // the end tells more
 			place = "…" + string([]rune(place)[n-where+2:])
 		}
@@ -161,7 +166,7 @@ const (
 	foundNarrow  = 3 + foundMachine + 12 + 11
 )
 
-func foundRest(th theme, x workshop.Found, w int) string {
+func foundRest(th theme, x inside.Found, w int) string {
 	newest := fit(x.At[0].Twin.Taken.Format("2006-01-02"), 12)
 	if w < 100 {
 		s := newest + fit(fmt.Sprintf("%d/%d", len(x.At), x.Of), 6)
@@ -170,7 +175,7 @@ func foundRest(th theme, x workshop.Found, w int) string {
 		}
 		return s
 	}
-	size := workshop.KindWord(x.Kind)
+	size := inside.KindWord(x.Kind)
 	if x.Kind == names.File {
 		size = units.Bytes(x.At[0].Entry.Size)
 	}

@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/inside"
 	"twinshelf/internal/run"
 	"twinshelf/internal/takeout"
 	"twinshelf/internal/units"
@@ -105,7 +106,7 @@ func (m *insidePage) askTake() {
 	if len(choices) == 0 {
 		return
 	}
-	n := menu{title: "Take out " + workshop.Visible(what) + " of " + l.in.Title + ": how?", choices: []choice{
+	n := menu{title: "Take out " + inside.Visible(what) + " of " + l.in.Title + ": how?", choices: []choice{
 		{name: "into a folder", about: "what is there stays; items of the same name are left out and listed"},
 		{name: "into a folder, keep both", about: "where there is something else by a name, what is taken out " +
 			"gets its " +
@@ -180,7 +181,7 @@ func takenLines(th theme, r *takeout.Report, where string) []string {
 	out := []string{th.good.Render(r.Words() + "."), "In " + where}
 	for _, x := range r.Renamed {
 		out = append(out,
-			th.caution.Render(fmt.Sprintf("%s is called %s: %s", workshop.Visible(x.Path), workshop.Visible(x.As),
+			th.caution.Render(fmt.Sprintf("%s is called %s: %s", inside.Visible(x.Path), inside.Visible(x.As),
 				x.Why)))
 	}
 	for i, x := range r.Left {
@@ -188,7 +189,7 @@ func takenLines(th theme, r *takeout.Report, where string) []string {
 			out = append(out, th.bad.Render(fmt.Sprintf("… and %d more", r.LeftOut-i)))
 			break
 		}
-		out = append(out, th.bad.Render("left out: "+workshop.Visible(x.Path)+": "+x.Why))
+		out = append(out, th.bad.Render("left out: "+inside.Visible(x.Path)+": "+x.Why))
 	}
 	if len(r.Lost) > 0 {
 		out = append(out, th.dim.Render("not kept there: "+strings.Join(r.Lost, ", ")))

@@ -11,8 +11,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/units"
-	"twinshelf/internal/workshop"
 )
 
 // viewing is a file that is looked at, as text or as bytes.
@@ -196,7 +196,7 @@ func (v *viewing) lines(n, w int) (out []string, took []int) {
 			cut = min(k, len(b))
 		}
 		out = append(out,
-			workshop.Visible(strings.ReplaceAll(strings.ToValidUTF8(strings.TrimRight(string(text), "\r"), "\uFFFD"),
+			inside.Visible(strings.ReplaceAll(strings.ToValidUTF8(strings.TrimRight(string(text), "\r"), "\uFFFD"),
 				"\t", "    ")))
 		took = append(took, cut)
 		b = b[cut:]
@@ -231,7 +231,7 @@ func (m *viewPane) viewingBody(w int) []string {
 	if v.hex {
 		kind = "bytes"
 	}
-	out := []string{sides(" "+m.th.strong.Render(workshop.Visible(v.name)),
+	out := []string{sides(" "+m.th.strong.Render(inside.Visible(v.name)),
 		m.th.dim.Render(fmt.Sprintf("%s, from byte %s of %s ", kind, units.Grouped(v.at),
 			units.Grouped(v.c.Size()))), w)}
 	if v.err != nil {

@@ -80,7 +80,7 @@ func (m *fitPage) proposeTarget() {
 		if m.target != nil { // chosen on the Bench before
 			m.pairing.target[m.datesPage.twinDisk] = m.target.Path
 		}
-		for i, d := range workshop.ProposePairs(t, m.disks) {
+		for i, d := range bench.Propose(t, m.disks) {
 			if _, chosen := m.pairing.target[i]; !chosen && d != nil && !m.taken(i, d) {
 				m.pairing.target[i] = d.Path
 			}
@@ -128,7 +128,7 @@ func (m *fitPage) pairLines(w int) []string {
 	var out []string
 	for i := range t.Disks {
 		var to string
-		switch d, itself := m.targetOf(i), workshop.Attached(t.Disks[i].Identity, m.disks); {
+		switch d, itself := m.targetOf(i), bench.Attached(t.Disks[i].Identity, m.disks); {
 		case d != nil:
 			to = m.th.writes.Render(sticker(d.Identity, w))
 		case itself != nil && w < wideFit:

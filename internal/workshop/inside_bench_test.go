@@ -13,6 +13,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
@@ -115,7 +116,7 @@ func BenchmarkLookInside(b *testing.B) {
 			b.ReportMetric(float64(time.Since(start).Microseconds())/1000, name+"-ms")
 		}
 		search := func() error {
-			res, err := w.Search(context.Background(), names.Query{Text: "ticket 00123*"}, "", 1000, nil)
+			res, err := library(b, w).Search(context.Background(), names.Query{Text: "ticket 00123*"}, "", 1000, nil)
 			if err == nil && len(res.Found) != 100 {
 				err = fmt.Errorf("%d found", len(res.Found))
 			}
@@ -124,7 +125,7 @@ func BenchmarkLookInside(b *testing.B) {
 		timed("search-cold", search)
 		timed("search-warm", search)
 		timed("search-many", func() error {
-			_, err := w.Search(context.Background(), names.Query{Text: "txt"}, "", 1000, nil)
+			_, err := library(b, w).Search(context.Background(), names.Query{Text: "txt"}, "", 1000, nil)
 			return err
 		})
 		twins, _ := s.Twins(b.Context())
@@ -150,7 +151,7 @@ func BenchmarkLookInside(b *testing.B) {
 		timed("history", func() error {
 			in, err := w.LookInto(b.Context(), Origin{Twin: twins[0]})
 			if err == nil {
-				_, err = w.History(context.Background(), "Harbour", in.Parts[0], name(12345))
+				_, err = library(b, w).Follow(context.Background(), "Harbour", in.Parts[0], name(12345))
 			}
 			return err
 		})
@@ -160,7 +161,7 @@ func BenchmarkLookInside(b *testing.B) {
 			if err != nil {
 				return err
 			}
-			_, err = w.CompareInside(context.Background(), a, z, nil, "")
+			_, err = inside.Compare(context.Background(), library(b, w), a, z, nil, "")
 			return err
 		})
 		b.ReportMetric(listing.Seconds()*1000, "listing-ms")

@@ -23,7 +23,17 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-func into(t *testing.T, w *Workshop, ref string) *Inside {
+// library is that of the open shelf.
+func library(t testing.TB, w *Workshop) *inside.Library {
+	t.Helper()
+	lib, err := w.Library()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return lib
+}
+
+func into(t *testing.T, w *Workshop, ref string) *inside.Machine {
 	t.Helper()
 	twin, err := w.Shelf.Find(t.Context(), ref)
 	if err != nil {
@@ -40,7 +50,7 @@ func TestPathsOfAMachine(t *testing.T) {
 	w, disks := ferry(t)
 	laptop, desk := into(t, w, "Purser's laptop"), into(t, w, "Ticket desk")
 	for _, c := range []struct {
-		in   *Inside
+		in   *inside.Machine
 		path string
 		want string // label, or the error
 	}{
@@ -86,9 +96,9 @@ func TestNamesOverTheDates(t *testing.T) {
 	w, disks := ferry(t)
 	ctx := context.Background()
 	made := 0
-	search := func(q names.Query, machine string) []Found {
+	search := func(q names.Query, machine string) []inside.Found {
 		t.Helper()
-		res, err := w.Search(ctx, q, machine, 100, func(*shelf.Twin, int) { made++ })
+		res, err := library(t, w).Search(ctx, q, machine, 100, func(*shelf.Twin, int) { made++ })
 		if err != nil || len(res.Problems) > 0 {
 			t.Fatalf("%v %q", err, res.Problems)
 		}
@@ -109,16 +119,16 @@ func TestNamesOverTheDates(t *testing.T) {
 		t.Errorf("%+v", f)
 	}
 	desk := into(t, w, "Ticket desk")
-	sights, err := w.History(ctx, "Ticket desk", desk.Parts[2], "Tickets/2026/quarter-4.csv")
+	sights, err := library(t, w).Follow(ctx, "Ticket desk", desk.Parts[2], "Tickets/2026/quarter-4.csv")
 	if err != nil || len(sights) != 3 || sights[0].Version != 1 || sights[1].Version != 2 || sights[2].Version != 2 ||
 		sights[1].Entry.Size <= sights[0].Entry.Size {
 		t.Errorf("%+v, %v", sights, err)
 	}
-	sights, _ = w.History(ctx, "Ticket desk", desk.Parts[2], "Users/Maud/timetable-winter.txt")
+	sights, _ = library(t, w).Follow(ctx, "Ticket desk", desk.Parts[2], "Users/Maud/timetable-winter.txt")
 	if !sights[0].There || sights[1].There || sights[2].There {
 		t.Errorf("%+v", sights)
 	}
-	if sights, _ = w.History(ctx, "Ticket desk", desk.Parts[1], "x"); sights[0].Why == "" {
+	if sights, _ = library(t, w).Follow(ctx, "Ticket desk", desk.Parts[1], "x"); sights[0].Why == "" {
 		t.Errorf("a part without files: %+v", sights)
 	}
 	// The attached disk against the newest date: it is what was captured.
@@ -126,28 +136,30 @@ func TestNamesOverTheDates(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, err := w.CompareInside(ctx, into(t, w, "20261002"), desk, nil, "")
-	if err != nil || len(all) != 4 || !strings.HasPrefix(DifferenceWords(all[2]), "3 new (") ||
-		DifferenceWords(all[3]) != "nothing differs" ||
-		!strings.Contains(DifferenceWords(all[1]), "can't be compared") {
+	all, err := inside.Compare(ctx, library(t, w), into(t, w, "20261002"), desk, nil, "")
+	if err != nil || len(all) != 4 || !strings.HasPrefix(inside.DifferenceWords(all[2]), "3 new (") ||
+		inside.DifferenceWords(all[3]) != "nothing differs" ||
+		!strings.Contains(inside.DifferenceWords(all[1]), "can't be compared") {
 		t.Errorf("%+v, %v", all, err)
 	}
-	paths := func(d PartDifference) (out []string) {
+	paths := func(d inside.PartDifference) (out []string) {
 		for _, x := range d.All {
-			out = append(out, x.Way.String()+" "+DifferencePath(x))
+			out = append(out, x.Way.String()+" "+inside.DifferencePath(x))
 		}
 		return out
 	}
 	whole := paths(all[2])
-	if all, err = w.CompareInside(ctx, into(t, w, "20261002"), attached, attached.Parts[2], ""); err != nil ||
+	if all, err = inside.Compare(ctx, library(t, w), into(t, w, "20261002"), attached, attached.Parts[2],
+		""); err != nil ||
 		len(all) != 1 || !slices.Equal(paths(all[0]), whole) {
 		t.Errorf("%q and against the attached disk %q, %v", whole, paths(all[0]), err)
 	}
-	if err := ConfirmDifferences(ctx, into(t, w, "20261002"), &all[0]); err != nil ||
+	if err := inside.ConfirmDifferences(ctx, into(t, w, "20261002"), &all[0]); err != nil ||
 		!slices.Equal(paths(all[0]), whole) {
 		t.Errorf("after a look at the contents %q, %v", paths(all[0]), err)
 	}
-	if all, err = w.CompareInside(ctx, into(t, w, "20261002"), desk, desk.Parts[2], "Users"); err != nil ||
+	if all, err = inside.Compare(ctx, library(t, w), into(t, w, "20261002"), desk, desk.Parts[2],
+		"Users"); err != nil ||
 		len(all[0].All) >= len(whole) || len(all[0].All) == 0 {
 		t.Errorf("in one folder %q, %v", paths(all[0]), err)
 	}
@@ -259,7 +271,7 @@ func TestEntriesAreSorted(t *testing.T) {
 			return !a.Modified.Before(b.Modified)
 		},
 	} {
-		SortEntries(all, by)
+		inside.SortEntries(all, by)
 		for i := 1; i < len(all); i++ {
 			if a, b := all[i-1], all[i]; b.IsDir() && !a.IsDir() || a.IsDir() == b.IsDir() && !ordered(a, b) {
 				t.Errorf("by %s: %s stands before %s", by, a.Name, b.Name)
@@ -403,16 +415,16 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 		}
 		return out
 	}
-	sights, err := w.History(context.Background(), "Kiosk", in.Parts[0], "fares.txt")
+	sights, err := library(t, w).Follow(context.Background(), "Kiosk", in.Parts[0], "fares.txt")
 	if err != nil || !slices.Equal(versions(sights), []int{1, 2, 3, 3}) {
 		t.Errorf("by its records the versions are %v, %v", versions(sights), err)
 	}
 	small := slices.Clone(sights)
-	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", sights, 1<<20); err != nil ||
+	if err := library(t, w).SettleVersions(context.Background(), in.Parts[0], "fares.txt", sights, 1<<20); err != nil ||
 		!slices.Equal(versions(sights), []int{1, 1, 2, 2}) {
 		t.Errorf("by its contents the versions are %v, %v", versions(sights), err)
 	}
-	if err := w.SettleVersions(context.Background(), in.Parts[0], "fares.txt", small, 3); err != nil ||
+	if err := library(t, w).SettleVersions(context.Background(), in.Parts[0], "fares.txt", small, 3); err != nil ||
 		!slices.Equal(versions(small), []int{1, 2, 3, 3}) {
 		t.Errorf("of a file that is too large the versions are %v, %v", versions(small), err)
 	}
@@ -431,7 +443,7 @@ func TestDamageDoesNotStayInListings(t *testing.T) {
 		t.Fatal(err)
 	}
 	lose(t, w.Shelf, ref.Name)
-	res, err := w.Search(context.Background(), names.Query{Text: "*.csv"}, "Purser's laptop", 100, nil)
+	res, err := library(t, w).Search(context.Background(), names.Query{Text: "*.csv"}, "Purser's laptop", 100, nil)
 	if err != nil || len(res.Problems) == 0 || !strings.Contains(res.Problems[0], "part 2: ") || len(res.Found) == 0 {
 		t.Errorf("%+v, %v", res, err)
 	}
@@ -446,7 +458,7 @@ func TestHistoryTellsUnreadDates(t *testing.T) {
 	w, _ := ferry(t)
 	desk := into(t, w, "Ticket desk")
 	const path = "Tickets/2026/quarter-4.csv"
-	before, err := w.History(t.Context(), "Ticket desk", desk.Parts[2], path)
+	before, err := library(t, w).Follow(t.Context(), "Ticket desk", desk.Parts[2], path)
 	if err != nil || len(before) != 3 {
 		t.Fatalf("%+v, %v", before, err)
 	}
@@ -454,7 +466,7 @@ func TestHistoryTellsUnreadDates(t *testing.T) {
 	if err := os.Remove(filepath.Join(w.Shelf.Place(), file)); err != nil {
 		t.Fatal(err)
 	}
-	sights, err := w.History(t.Context(), "Ticket desk", desk.Parts[2], path)
+	sights, err := library(t, w).Follow(t.Context(), "Ticket desk", desk.Parts[2], path)
 	if err != nil || len(sights) != 3 {
 		t.Fatalf("%+v, %v", sights, err)
 	}
@@ -468,9 +480,9 @@ func TestHistoryTellsUnreadDates(t *testing.T) {
 // TestGoneOnlyWhereKnown: an item isn't gone while the machine's newest twin can't be read.
 func TestGoneOnlyWhereKnown(t *testing.T) {
 	w, _ := ferry(t)
-	find := func() Found {
+	find := func() inside.Found {
 		t.Helper()
-		found, err := w.Search(t.Context(), names.Query{Text: "timetable-winter"}, "Ticket desk", 10, nil)
+		found, err := library(t, w).Search(t.Context(), names.Query{Text: "timetable-winter"}, "Ticket desk", 10, nil)
 		if err != nil || len(found.Found) != 1 {
 			t.Fatalf("%+v, %v", found, err)
 		}

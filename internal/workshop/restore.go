@@ -7,7 +7,6 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -117,7 +116,7 @@ func (o Origin) order(ctx context.Context, w *room, target disk.Identity) (order
 	}
 	order = plan.Order{Source: src, Target: target, Seed: seed(name, target), Made: o.when(), Origin: name}
 	if o.Twin != nil {
-		order.Elsewhere = elsewhere(o.Twin, o.Disk)
+		order.Elsewhere = o.Twin.IdentitiesBeside(o.Disk)
 		order.Earlier = func(ctx context.Context) (disk.Device, time.Time, error) { return o.earlier(ctx, w) }
 	}
 	return order, nil
@@ -207,30 +206,6 @@ func (o Origin) when() time.Time {
 // seed is what identities of a target's own are made from: the same plan makes the same ones.
 func seed(origin string, target disk.Identity) string { return origin + "\n" + target.Key() }
 
-// elsewhere are the identities of the parts and file systems on the other disks of a twin.
-func elsewhere(t *shelf.Twin, i int) []string {
-	var out []string
-	for j := range t.Disks {
-		if j == i {
-			continue
-		}
-		for _, r := range t.Disks[j].Parts() {
-			if r.ID != "" {
-				out = append(out, r.ID)
-			}
-		}
-		if t.Disks[j].Table == nil {
-			continue
-		}
-		for _, p := range t.Disks[j].Table.Parts {
-			if id := t.Disks[j].Table.PartUUID(p); id != "" {
-				out = append(out, id)
-			}
-		}
-	}
-	return out
-}
-
 // noteOf is where it is written down how far a restore onto a target came.
 func (w *restoring) noteOf(id disk.Identity) restore.Notes {
 	sum := blake3.Sum256([]byte(id.Key()))
@@ -292,7 +267,7 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 			if err != nil {
 				return err
 			}
-			if result = join(result, one, names[i]); p.Twin != nil {
+			if result = prove.Join(result, one, names[i]); p.Twin != nil {
 				one.Twin = p.Twin.ID
 				if err := w.shelf().SaveProof(rc, one); err != nil {
 					return err
@@ -328,23 +303,6 @@ func (w *restoring) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 	return proof, nil
 }
 
-// join puts the claims of another proof behind those of the first.
-func join(all, one *shelf.Proof, name string) *shelf.Proof {
-	if all == nil {
-		all = &shelf.Proof{Twin: one.Twin, Tool: one.Tool}
-	} else {
-		all.Of += " and "
-	}
-	all.Of += one.Of
-	all.When = one.When
-	all.Read += one.Read
-	for _, c := range one.Claims {
-		c.About = name + c.About
-		all.Claims = append(all.Claims, c)
-	}
-	return all
-}
-
 // StartProofTarget proves a probed disk against what it was made from.
 func (w *restoring) StartProofTarget(ctx context.Context, o Origin,
 	target *bench.Disk) (*run.Run, func() *shelf.Proof, error) {
@@ -371,44 +329,4 @@ func (w *restoring) StartProofTarget(ctx context.Context, o Origin,
 		return w.shelf().SaveProof(rc, result)
 	})
 	return r, func() *shelf.Proof { return result }, nil
-}
-
-// ProposePairs finds a target for every disk of a twin among the blank disks that may be written: the smallest one that
-// is as large, preferring the same bus. Where none fits it is nil: nothing that holds something is ever proposed.
-func ProposePairs(t *shelf.Twin, disks []*bench.Disk) []*bench.Disk {
-	out := make([]*bench.Disk, len(t.Disks))
-	taken := map[string]bool{}
-	for i := range t.Disks {
-		id := t.Disks[i].Identity
-		if Attached(id, disks) != nil {
-			continue // it is still there, and stays as it is unless somebody wishes otherwise
-		}
-		better := func(a, b *bench.Disk) bool { // a is the better one
-			if same := strings.EqualFold(a.Identity.Bus, id.Bus); b == nil ||
-				same != strings.EqualFold(b.Identity.Bus, id.Bus) {
-				return b == nil || same
-			}
-			return a.Identity.Size < b.Identity.Size
-		}
-		for _, d := range disks {
-			if d.Reach == "" && d.Survey != nil && d.Survey.Blank() && !taken[d.Path] && d.Identity.Size >= id.Size &&
-				better(d, out[i]) {
-				out[i] = d
-			}
-		}
-		if out[i] != nil {
-			taken[out[i].Path] = true
-		}
-	}
-	return out
-}
-
-// Attached finds a disk of a twin on the bench; nil when it isn't there.
-func Attached(id disk.Identity, disks []*bench.Disk) *bench.Disk {
-	for _, d := range disks {
-		if id.Serial != "" && d.Identity.Serial == id.Serial && d.Identity.Model == id.Model {
-			return d
-		}
-	}
-	return nil
 }

@@ -71,7 +71,7 @@ func TestTargetsAreProposed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := ProposePairs(twin, disks); got[0] != nil || got[1] != nil {
+	if got := bench.Propose(twin, disks); got[0] != nil || got[1] != nil {
 		t.Errorf("%v and %v are proposed although both disks are there", got[0], got[1])
 	}
 	var others []*bench.Disk
@@ -80,10 +80,10 @@ func TestTargetsAreProposed(t *testing.T) {
 			others = append(others, d)
 		}
 	}
-	if got := ProposePairs(twin, others); got[0] == nil || got[0].Identity.Tail() != "7731" || got[1] != nil {
+	if got := bench.Propose(twin, others); got[0] == nil || got[0].Identity.Tail() != "7731" || got[1] != nil {
 		t.Errorf("proposed %v and %v", got[0], got[1])
 	}
-	if d := Attached(disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"}, disks); d == nil ||
+	if d := bench.Attached(disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"}, disks); d == nil ||
 		d.Identity.Tail() != "0A64" {
 		t.Errorf("%v", d)
 	}

@@ -1,4 +1,4 @@
-package workshop
+package inside
 
 import (
 	"cmp"
@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"twinshelf/internal/inside"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
@@ -36,7 +35,7 @@ type FoundAt struct {
 
 // Label is the place as people write it.
 func (f Found) Label() string {
-	return (&inside.Part{Disk: f.Disk - 1, Number: f.Part}).Label(f.Path, f.Disks)
+	return (&Part{Disk: f.Disk - 1, Number: f.Part}).Label(f.Path, f.Disks)
 }
 
 // Searched is what a search came to.
@@ -49,14 +48,10 @@ type Searched struct {
 
 // Search looks for names over all dates of a machine, or of all ("" for machine). Indexes that are missing are made
 // first; making hears of each.
-func (w *looking) Search(ctx context.Context, q names.Query, machine string, limit int,
+func (l *Library) Search(ctx context.Context, q names.Query, machine string, limit int,
 	making func(t *shelf.Twin, left int)) (*Searched, error) {
-	lib, err := w.Library()
-	if err != nil {
-		return nil, err
-	}
-	twins, problems := w.shelf().Twins(ctx)
-	newest, err := knownNewest(ctx, w.shelf(), twins, len(problems) > 0)
+	twins, problems := l.s.Twins(ctx)
+	newest, err := knownNewest(ctx, l.s, twins, len(problems) > 0)
 	if err != nil {
 		return nil, err
 	}
@@ -67,13 +62,13 @@ func (w *looking) Search(ctx context.Context, q names.Query, machine string, lim
 	for _, p := range problems {
 		out.Problems = append(out.Problems, p.Error())
 	}
-	var listed []*inside.Listed
+	var listed []*Listed
 	var all []*names.Index
 	for i, t := range twins {
-		if making != nil && !lib.Has(ctx, t) {
+		if making != nil && !l.Has(ctx, t) {
 			making(t, len(twins)-i)
 		}
-		parts, err := lib.Of(ctx, t)
+		parts, err := l.Of(ctx, t)
 		if err != nil {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
@@ -141,7 +136,7 @@ func (n newestTwins) forget(t *shelf.Twin) {
 }
 
 // grouped puts hits together by machine, part and path.
-func grouped(res *names.Result, listed []*inside.Listed, twins []*shelf.Twin, newest newestTwins) []Found {
+func grouped(res *names.Result, listed []*Listed, twins []*shelf.Twin, newest newestTwins) []Found {
 	dates := map[string]int{}
 	for _, t := range twins {
 		dates[t.Machine]++

@@ -1,0 +1,22 @@
+package prove
+
+import (
+	"twinshelf/internal/shelf"
+)
+
+// Join puts the claims of another proof behind those of the first.
+func Join(all, one *shelf.Proof, name string) *shelf.Proof {
+	if all == nil {
+		all = &shelf.Proof{Twin: one.Twin, Tool: one.Tool}
+	} else {
+		all.Of += " and "
+	}
+	all.Of += one.Of
+	all.When = one.When
+	all.Read += one.Read
+	for _, c := range one.Claims {
+		c.About = name + c.About
+		all.Claims = append(all.Claims, c)
+	}
+	return all
+}
