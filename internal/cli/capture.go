@@ -180,7 +180,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	if err != nil {
 		return err
 	}
-	leaving, err := w.Leaving(cmd.Context(), p.Machine)
+	leaving, err := w.Outgoing(cmd.Context(), p.Machine)
 	if err != nil {
 		return err
 	}
@@ -204,7 +204,8 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	return o.undertake(u)
 }
 
-func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e capture.Estimate, leaving *workshop.Leaving) {
+func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e capture.Estimate,
+	leaving *workshop.Outgoing) {
 	o.say("%s: %s to read, about %s, probably %s new on the shelf; %s.", p.Machine, units.Bytes(e.Read),
 		units.Duration(e.Time), units.Bytes(e.Likely), e.Words())
 	for _, l := range p.List() {
@@ -221,7 +222,8 @@ func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e captur
 }
 
 // capture captures, and says what it came to.
-func (o *options) capture(ctx context.Context, w *workshop.Workshop, p *capture.Plan, leaving *workshop.Leaving) error {
+func (o *options) capture(ctx context.Context, w *workshop.Workshop, p *capture.Plan,
+	leaving *workshop.Outgoing) error {
 	for _, s := range append(p.Wholes(), leaving.Words()...) { // beside the result, also where that is JSON
 		if !o.quiet {
 			fmt.Fprintln(o.err, "note: "+s)

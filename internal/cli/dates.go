@@ -34,7 +34,7 @@ func datesCommand(o *options) *cobra.Command {
 				return o.showTwin(cmd.Context(), w.Shelf, args[0])
 			}
 			twins, problems := w.Shelf.Twins(cmd.Context())
-			kept, err := w.Shelf.Marks(cmd.Context())
+			kept, err := w.Shelf.Pins(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -75,7 +75,7 @@ func unread(problems []error) error {
 
 // datedTwins adds to twins what is known of them since.
 func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
-	kept map[string]shelf.Mark) []answer.DatedTwin {
+	kept map[string]shelf.Pin) []answer.DatedTwin {
 	var out []answer.DatedTwin
 	for _, t := range twins {
 		d := answer.DatedTwin{Twin: answer.TwinOf(t)}
@@ -93,7 +93,7 @@ func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
 }
 
 // marks says what is doubtful or proven about a twin, and whether it is kept for ever.
-func marks(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Mark) string {
+func marks(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Pin) string {
 	var m []string
 	if _, yes := kept[t.ID]; yes {
 		m = append(m, "kept for ever")
@@ -127,7 +127,7 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 		return err
 	}
 	proofs, _ := s.Proofs(ctx, tw.ID)
-	kept, err := s.Marks(ctx)
+	kept, err := s.Pins(ctx)
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,7 @@ type carrying struct {
 	carried     Carried
 	buf         []byte // of one block
 	// kept are the marks of the shelf they come from, there those of the other.
-	kept, there map[string]shelf.Mark
+	kept, there map[string]shelf.Pin
 }
 
 // Carry copies twins onto another shelf, sealed or open, oldest first. Every block is checked against its name when it
@@ -51,10 +51,10 @@ func Carry(ctx context.Context, from, to *shelf.Shelf, twins []*shelf.Twin, step
 	}
 	c := &carrying{from: from, to: to, step: step}
 	var err error
-	if c.kept, err = from.Marks(ctx); err != nil {
+	if c.kept, err = from.Pins(ctx); err != nil {
 		return Carried{}, err
 	}
-	if c.there, err = to.Marks(ctx); err != nil {
+	if c.there, err = to.Pins(ctx); err != nil {
 		return Carried{}, err
 	}
 	twins = slices.Clone(twins)
@@ -95,7 +95,7 @@ func (c *carrying) advance(n int64) error {
 func (c *carrying) notes(ctx context.Context, t *shelf.Twin) error {
 	if m, yes := c.kept[t.ID]; yes {
 		if _, too := c.there[t.ID]; !too {
-			if err := c.to.PutNote(ctx, nil, shelf.MarkPath(t.ID), m); err != nil {
+			if err := c.to.PutNote(ctx, nil, shelf.PinPath(t.ID), m); err != nil {
 				return err
 			}
 		}

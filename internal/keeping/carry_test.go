@@ -59,9 +59,9 @@ func TestCarryAgain(t *testing.T) {
 			t.Errorf("%+v", c)
 		}
 	}
-	marks, err := to.Marks(t.Context())
-	if err != nil || marks[a.ID].Note != "as it came" || marks[b.ID].Note != "there" {
-		t.Errorf("%v %+v", err, marks)
+	pins, err := to.Pins(t.Context())
+	if err != nil || pins[a.ID].Note != "as it came" || pins[b.ID].Note != "there" {
+		t.Errorf("%v %+v", err, pins)
 	}
 	of := map[string]int{}
 	proofs, problems := to.Proofs(t.Context(), a.ID)

@@ -35,7 +35,7 @@ func TestOneFlippedBitCostsNoDate(t *testing.T) {
 		t.Fatal(err)
 	}
 	events := shelftest.List(t, s, "journal")
-	for _, file := range []string{shelftest.TwinFile(t, s, tw.ID), shelf.MarkPath(tw.ID), "journal/" + events[0]} {
+	for _, file := range []string{shelftest.TwinFile(t, s, tw.ID), shelf.PinPath(tw.ID), "journal/" + events[0]} {
 		for _, at := range []string{file, store.CopyOf(file)} {
 			p := filepath.Join(s.Place(), at)
 			whole, err := os.ReadFile(p)
@@ -47,11 +47,11 @@ func TestOneFlippedBitCostsNoDate(t *testing.T) {
 				shelftest.Flip(t, p, int64(i))
 				o := shelftest.Reopen(t, s)
 				twins, problems := o.Twins(t.Context())
-				marks, err := o.Marks(t.Context())
+				pins, err := o.Pins(t.Context())
 				journal, more := o.Journal(t.Context())
 				if len(twins) != 1 || len(problems)+len(more) != 0 || err != nil ||
-					marks[tw.ID].Note != "before the move" || len(journal) == 0 {
-					t.Fatalf("%s, byte %d: %v %v %v %v %v", at, i, twins, problems, marks, journal, more)
+					pins[tw.ID].Note != "before the move" || len(journal) == 0 {
+					t.Fatalf("%s, byte %d: %v %v %v %v %v", at, i, twins, problems, pins, journal, more)
 				}
 				shelftest.Holds(t, o, tw, blocks)
 				if _, err := Foreknow(t.Context(), o); err != nil {

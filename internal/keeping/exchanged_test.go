@@ -70,30 +70,30 @@ func TestNoteOfAnotherPlace(t *testing.T) {
 			SetRule(t.Context(), s, "", Rule{Floor: 3})); err != nil {
 			t.Fatal(err)
 		}
-		raw, err := s.CheckNote(t.Context(), shelf.MarkPath(a.ID))
+		raw, err := s.CheckNote(t.Context(), shelf.PinPath(a.ID))
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, place := range []string{shelf.MarkPath(b.ID), "copies/" + shelf.MarkPath(b.ID)} {
+		for _, place := range []string{shelf.PinPath(b.ID), "copies/" + shelf.PinPath(b.ID)} {
 			if err := s.PutCopy(t.Context(), nil, place, raw); err != nil {
 				t.Fatal(err)
 			}
 		}
-		marks, _ := s.Marks(t.Context())
-		if m := marks[b.ID]; m.Note == "the last before the flood" {
+		pins, _ := s.Pins(t.Context())
+		if m := pins[b.ID]; m.Note == "the last before the flood" {
 			t.Errorf("the mark of another twin is believed: %+v", m)
 		}
-		if m := marks[a.ID]; m.Note != "the last before the flood" {
+		if m := pins[a.ID]; m.Note != "the last before the flood" {
 			t.Errorf("%+v", m)
 		}
-		for _, place := range []string{shelf.MarkPath(b.ID), "copies/" + shelf.MarkPath(b.ID)} {
+		for _, place := range []string{shelf.PinPath(b.ID), "copies/" + shelf.PinPath(b.ID)} {
 			old := []byte(`{"note":"as earlier versions wrote it"}`)
 			if err := s.PutDocument(t.Context(), nil, place, store.KindNote, old); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if marks, err := s.Marks(t.Context()); err != nil || marks[b.ID].Note != "as earlier versions wrote it" {
-			t.Errorf("%+v %v", marks, err)
+		if pins, err := s.Pins(t.Context()); err != nil || pins[b.ID].Note != "as earlier versions wrote it" {
+			t.Errorf("%+v %v", pins, err)
 		}
 	}
 }

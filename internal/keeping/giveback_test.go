@@ -161,12 +161,12 @@ func TestKeptForEver(t *testing.T) {
 	if err := s.Keep(t.Context(), a.ID, "the last one with the old till"); err != nil {
 		t.Fatal(err)
 	}
-	m, err := shelftest.Reopen(t, s).Marks(t.Context())
+	m, err := shelftest.Reopen(t, s).Pins(t.Context())
 	if err != nil || m[a.ID].Note != "the last one with the old till" || time.Since(m[a.ID].When) > time.Hour {
 		t.Errorf("%v %v", m, err)
 	}
-	shelftest.FlipBoth(t, s, shelf.MarkPath(a.ID), 140)
-	if m, _ := s.Marks(t.Context()); !strings.Contains(m[a.ID].Note, "can't be read") {
+	shelftest.FlipBoth(t, s, shelf.PinPath(a.ID), 140)
+	if m, _ := s.Pins(t.Context()); !strings.Contains(m[a.ID].Note, "can't be read") {
 		t.Errorf("a hurt mark doesn't keep: %v", m)
 	}
 }

@@ -303,11 +303,11 @@ func TestHostileShelf(t *testing.T) {
 	}
 	again := shelftest.Reopen(t, s)
 	twins, problems := again.Twins(t.Context())
-	marks, err := again.Marks(t.Context())
+	pins, err := again.Pins(t.Context())
 	if len(twins) != 1 || len(problems) > 0 || err != nil {
 		t.Fatalf("%v %v %v", twins, problems, err)
 	}
-	for _, text := range []string{twins[0].Note, twins[0].Disks[0].Identity.Model, marks[tw.ID].Note} {
+	for _, text := range []string{twins[0].Note, twins[0].Disks[0].Identity.Model, pins[tw.ID].Note} {
 		if text == "" || units.Visible(text) != text {
 			t.Errorf("%q", text)
 		}

@@ -37,8 +37,8 @@ func PreviewThinning(ctx context.Context, s *shelf.Shelf, machine string, now ti
 }
 
 // dates are all twins, and the marks of those that are kept for ever; nothing is thinned while either can't be told.
-func dates(ctx context.Context, s *shelf.Shelf) ([]*shelf.Twin, map[string]shelf.Mark, error) {
-	marks, err := s.Marks(ctx)
+func dates(ctx context.Context, s *shelf.Shelf) ([]*shelf.Twin, map[string]shelf.Pin, error) {
+	pins, err := s.Pins(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -46,12 +46,12 @@ func dates(ctx context.Context, s *shelf.Shelf) ([]*shelf.Twin, map[string]shelf
 	if len(problems) > 0 {
 		return nil, nil, fmt.Errorf("what the shelf holds can't be told: %w", problems[0])
 	}
-	return twins, marks, nil
+	return twins, pins, nil
 }
 
 // PreviewRules is PreviewThinning for rules that aren't set yet.
 func PreviewRules(ctx context.Context, s *shelf.Shelf, rules Rules, machine string, now time.Time) (*Preview, error) {
-	twins, marks, err := dates(ctx, s)
+	twins, pins, err := dates(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +68,7 @@ func PreviewRules(ctx context.Context, s *shelf.Shelf, rules Rules, machine stri
 			continue
 		}
 		r := rules.For(mine[0].Machine)
-		mp := MachinePreview{Machine: mine[0].Machine, Rule: r.Words(), Fates: Thin(mine, marks, r, now)}
+		mp := MachinePreview{Machine: mine[0].Machine, Rule: r.Words(), Fates: Thin(mine, pins, r, now)}
 		for _, f := range mp.Fates {
 			if f.Goes {
 				goes = append(goes, f.Twin)
@@ -88,7 +88,7 @@ func PreviewRules(ctx context.Context, s *shelf.Shelf, rules Rules, machine stri
 // FatesWith are the twins of a machine that a rule drops once another one stands there too; coming may be nil.
 func FatesWith(ctx context.Context, s *shelf.Shelf, r Rule, machine string, coming *shelf.Twin,
 	now time.Time) ([]Fate, error) {
-	twins, marks, err := dates(ctx, s)
+	twins, pins, err := dates(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func FatesWith(ctx context.Context, s *shelf.Shelf, r Rule, machine string, comi
 	if coming != nil {
 		twins = append(twins, coming)
 	}
-	return slices.DeleteFunc(Thin(twins, marks, r, now), func(f Fate) bool { return !f.Goes || f.Twin == coming }), nil
+	return slices.DeleteFunc(Thin(twins, pins, r, now), func(f Fate) bool { return !f.Goes || f.Twin == coming }), nil
 }
 
 // RoomOf is how much room would come back without these twins, in bytes: that of the blocks that no other one needs.

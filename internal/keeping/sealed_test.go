@@ -292,9 +292,9 @@ func sees(t *testing.T, s *shelf.Shelf, tw *shelf.Twin, blocks [][]byte) (damage
 		return true
 	}
 	p, problems := again.Proofs(t.Context(), tw.ID)
-	marks, err := again.Marks(t.Context())
+	pins, err := again.Pins(t.Context())
 	events, more := again.Journal(t.Context())
-	return damage || len(problems)+len(more) > 0 || len(p) != 1 || err != nil || marks[tw.ID].Note != "why" ||
+	return damage || len(problems)+len(more) > 0 || len(p) != 1 || err != nil || pins[tw.ID].Note != "why" ||
 		len(events) != 1 || len(twins) != 1
 }
 

@@ -19,7 +19,7 @@ type Fate struct {
 // Thin says what a rule means for the twins of one machine, newest first. It is pure: nothing is dropped. What always
 // stays: the newest twin, the newest one that is quiet and complete, those that are kept for ever, and as many as the
 // floor says.
-func Thin(twins []*shelf.Twin, marks map[string]shelf.Mark, r Rule, now time.Time) []Fate {
+func Thin(twins []*shelf.Twin, pins map[string]shelf.Pin, r Rule, now time.Time) []Fate {
 	twins = slices.Clone(twins)
 	slices.SortStableFunc(twins, func(a, b *shelf.Twin) int { return b.Taken.Compare(a.Taken) })
 	good := slices.IndexFunc(twins, func(t *shelf.Twin) bool { return t.Quiet() && t.Missing() == 0 })
@@ -28,7 +28,7 @@ func Thin(twins []*shelf.Twin, marks map[string]shelf.Mark, r Rule, now time.Tim
 	for i, t := range twins {
 		f := Fate{Twin: t, ID: t.ID}
 		slot, words, ok := r.slot(t.Taken, now)
-		m, kept := marks[t.ID]
+		m, kept := pins[t.ID]
 		switch {
 		case len(r.Generations) == 0:
 			f.Why = "every one stays"

@@ -95,13 +95,13 @@ func TestThinning(t *testing.T) {
 	}
 	ages := []time.Duration{time.Hour, 2 * time.Hour, 30 * time.Hour, 3*d + time.Hour, 3*d + 2*time.Hour,
 		3*d + 20*time.Hour, 22 * d, 23 * d, 28 * d, 100 * d, 200 * d}
-	goes := func(r Rule, marks map[string]shelf.Mark, change func([]*shelf.Twin)) string {
+	goes := func(r Rule, pins map[string]shelf.Pin, change func([]*shelf.Twin)) string {
 		twins := dated(now, ages...)
 		if change != nil {
 			change(twins)
 		}
 		var out []string
-		for _, f := range Thin(twins, marks, r, now) {
+		for _, f := range Thin(twins, pins, r, now) {
 			if f.Goes {
 				out = append(out, f.ID)
 			}
@@ -118,7 +118,7 @@ func TestThinning(t *testing.T) {
 		"no rule":    {goes(Rule{}, nil, nil), ""},
 		"floor":      {goes(Rule{Generations: g, Floor: 6}, nil, nil), "t7 t9 t10"},
 		"high floor": {goes(Rule{Generations: g, Floor: 100}, nil, nil), ""},
-		"kept":       {goes(Rule{Generations: g}, map[string]shelf.Mark{"t10": {}, "t4": {}}, nil), "t7 t9"},
+		"kept":       {goes(Rule{Generations: g}, map[string]shelf.Pin{"t10": {}, "t4": {}}, nil), "t7 t9"},
 		"only old": {goes(Rule{Generations: []Generation{{0, 1}}}, nil,
 			func(tw []*shelf.Twin) { tw[0].Taken = tw[1].Taken }), "t1 t2 t3 t4 t5 t6 t7 t8 t9 t10"},
 		"none but one quiet": {goes(Rule{Generations: []Generation{{0, 1}}}, nil, func(tw []*shelf.Twin) {

@@ -115,7 +115,7 @@ func (s *Shelf) DiscardHurt(ctx context.Context, id, why string) error {
 // Discard takes a twin off the shelf, for the reason that goes into the journal. Its room comes back
 // with GiveBack. A twin that is kept for ever stays.
 func (s *Shelf) Discard(ctx context.Context, t *Twin, why string) error {
-	marks, err := s.Marks(ctx)
+	marks, err := s.Pins(ctx)
 	if err != nil {
 		return err
 	}

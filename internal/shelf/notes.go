@@ -44,45 +44,45 @@ func (s *Shelf) Journal(ctx context.Context) (events []Event, problems []error) 
 }
 
 // Mark keeps a twin for ever, with a note on why.
-type Mark struct {
+type Pin struct {
 	Note string    `json:"note"`
 	When time.Time `json:"when"`
 }
 
-// MarkPath is where the mark of a twin lies.
-func MarkPath(twin string) string { return "marks/" + twin + ".note" }
+// PinPath is where the pin of a twin lies.
+func PinPath(twin string) string { return "marks/" + twin + ".note" }
 
-// Keep marks a twin as kept for ever.
+// Keep pins a twin: it is kept for ever.
 func (s *Shelf) Keep(ctx context.Context, twin, note string) error {
 	if _, err := s.Find(ctx, twin); err != nil {
 		return err
 	}
-	return s.PutNote(ctx, nil, MarkPath(twin), Mark{note, time.Now()})
+	return s.PutNote(ctx, nil, PinPath(twin), Pin{note, time.Now()})
 }
 
-// Unkeep takes the mark away.
+// Unkeep takes the pin away.
 func (s *Shelf) Unkeep(ctx context.Context, twin string) error {
 	if !validID(twin) {
 		return fmt.Errorf("%w: %q", ErrNoTwin, twin)
 	}
-	return s.DeleteKept(ctx, MarkPath(twin))
+	return s.DeleteKept(ctx, PinPath(twin))
 }
 
-// Marks are the twins that are kept for ever. A mark that can't be read still keeps its twin.
-func (s *Shelf) Marks(ctx context.Context) (map[string]Mark, error) {
+// Pins are the twins that are kept for ever. A pin that can't be read still keeps its twin.
+func (s *Shelf) Pins(ctx context.Context) (map[string]Pin, error) {
 	names, err := s.Backend().List(ctx, "marks")
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]Mark{}
+	out := map[string]Pin{}
 	for _, n := range names {
 		id, ok := strings.CutSuffix(n, ".note")
 		if !ok {
 			continue
 		}
-		var m Mark
+		var m Pin
 		if _, err := s.GetNote(ctx, "marks/"+n, &m); err != nil {
-			m.Note = "the mark can't be read: " + err.Error()
+			m.Note = "the pin can't be read: " + err.Error()
 		}
 		out[id] = m
 	}

@@ -116,7 +116,7 @@ func (m *datesPage) boardLine(i, w int, large bool, more string) string {
 // spineMark says what is to know about a twin in one sign; the first that holds.
 func (m *datesPage) spineMark(b *board, t *shelf.Twin) string {
 	p := shelf.ShelfProofs(b.proofs[t.ID])
-	_, kept := m.marks[t.ID]
+	_, kept := m.pins[t.ID]
 	switch {
 	case m.goes[t.ID] != "":
 		return "✗"

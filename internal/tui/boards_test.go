@@ -35,7 +35,7 @@ func boardsOf(t *testing.T, machines, twins int) *model {
 	w.Shelf = s
 	m := newModel(t.Context(), w)
 	m.wide, m.high, m.step, m.fromTwin = 140, 42, stepDates, true
-	m.datesPage.marks = map[string]shelf.Mark{}
+	m.datesPage.pins = map[string]shelf.Pin{}
 	start := time.Date(2026, 1, 2, 12, 0, 0, 0, time.UTC)
 	for i := range machines {
 		b := board{machine: fmt.Sprintf("Kiosk %02d", i), proofs: map[string][]*shelf.Proof{}, at: twins - 1}
@@ -157,7 +157,7 @@ func TestMarksOfSpines(t *testing.T) {
 	long := time.Now().AddDate(-1, 0, 0)
 	b.twins[1].Disks[0].Missing.Add(span.At(0, 4096))
 	b.twins[2].Disks[0].Regions = []shelf.Region{{Part: 1, Captured: true, Unclean: "it wasn't shut down"}}
-	m.datesPage.marks[b.twins[3].ID] = shelf.Mark{Note: "as it came"}
+	m.datesPage.pins[b.twins[3].ID] = shelf.Pin{Note: "as it came"}
 	b.proofs[b.twins[4].ID] = []*shelf.Proof{{When: long, Claims: []shelf.Claim{{Holds: true}}}}
 	b.proofs[b.twins[5].ID] = []*shelf.Proof{{When: long, Claims: []shelf.Claim{{Holds: false}}}}
 	m.datesPage.goes = map[string]string{b.twins[6].ID: "a newer one stands for it"}

@@ -143,7 +143,7 @@ func (m *capturePage) work(ctx context.Context, number int, doing func(string)) 
 		}
 		doing("looking which blocks the shelf has")
 		e, err := p.Estimate(ctx)
-		outgoing, problem := w.Leaving(ctx, machine)
+		outgoing, problem := w.Outgoing(ctx, machine)
 		return estimated{number, p, e, p.Trusts(ctx), outgoing, errors.Join(err, problem)}
 	}
 }

@@ -127,7 +127,7 @@ func (m *datesPage) twinLines(t *shelf.Twin, w int) []string {
 	if also := workshop.AlsoOn(m.known, t.ID); len(also) > 0 {
 		out = append(out, m.th.good.Render(" Also on "+strings.Join(also, ", ")+"."))
 	}
-	if k, kept := m.marks[t.ID]; kept {
+	if k, kept := m.pins[t.ID]; kept {
 		out = append(out, m.th.good.Render(" ◆ kept for ever: "+k.Note))
 	}
 	unread := b.unread[t.ID]

@@ -136,7 +136,7 @@ func (m *datesPage) shelfBindings() []binding {
 // keepForEver keeps the twin for ever, or takes that back.
 func (m *datesPage) keepForEver() tea.Cmd {
 	t, w := m.twin(), m.w
-	if _, kept := m.marks[t.ID]; kept {
+	if _, kept := m.pins[t.ID]; kept {
 		return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Unkeep(m.ctx, t.ID)} }
 	}
 	m.prompt.ask("Why is it kept for ever? ", "", func(note string) {
@@ -144,7 +144,7 @@ func (m *datesPage) keepForEver() tea.Cmd {
 			m.fail(sentence(err))
 			return
 		}
-		m.marks[t.ID] = shelf.Mark{Note: note, When: time.Now()}
+		m.pins[t.ID] = shelf.Pin{Note: note, When: time.Now()}
 		m.say("The twin of %s of %s is kept for ever.", t.Machine, units.Moment(t.Taken))
 	})
 	return nil

@@ -161,7 +161,7 @@ func (m *datesPage) dropThinned() tea.Cmd {
 
 func (m *datesPage) askDiscard(t *shelf.Twin) tea.Cmd {
 	w, ctx := m.w, m.ctx
-	if mark, kept := m.marks[t.ID]; kept {
+	if mark, kept := m.pins[t.ID]; kept {
 		m.fail("This twin is kept for ever (" + mark.Note + "): press f to take that back first.")
 		return nil
 	}

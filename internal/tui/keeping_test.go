@@ -64,7 +64,7 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 	}
 	m = key(m, "f")
 	m = key(typed(m, "as it came"), "enter")
-	if mark, kept := mm.datesPage.marks[mm.datesPage.twin().ID]; !kept || mark.Note != "as it came" ||
+	if mark, kept := mm.datesPage.pins[mm.datesPage.twin().ID]; !kept || mark.Note != "as it came" ||
 		!strings.Contains(text(m), "◆") {
 		t.Errorf("not kept:\n%s", text(m))
 	}
@@ -73,8 +73,8 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 		t.Errorf("a kept twin can be discarded: %s", mm.note)
 	}
 	m = key(m, "f")
-	if len(mm.datesPage.marks) != 0 {
-		t.Errorf("still kept: %v", mm.datesPage.marks)
+	if len(mm.datesPage.pins) != 0 {
+		t.Errorf("still kept: %v", mm.datesPage.pins)
 	}
 	m = key(m, "x")
 	if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != mm.datesPage.twin().Machine {

@@ -70,7 +70,7 @@ type (
 	probed  struct{ disk *bench.Disk }
 	shelved struct {
 		boards   []board
-		marks    map[string]shelf.Mark
+		pins     map[string]shelf.Pin
 		ahead    keeping.Foresight
 		known    []workshop.KnownShelf
 		retired  string
@@ -110,7 +110,7 @@ type (
 		plan     *capture.Plan
 		e        capture.Estimate
 		trusts   []string
-		outgoing *workshop.Leaving
+		outgoing *workshop.Outgoing
 		err      error
 	}
 )
@@ -151,7 +151,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.onProbed(msg.disk)
 		return m, m.replan()
 	case shelved:
-		m.datesPage.marks, m.datesPage.ahead, m.datesPage.known, m.datesPage.retired, m.datesPage.concerns = msg.marks,
+		m.datesPage.pins, m.datesPage.ahead, m.datesPage.known, m.datesPage.retired, m.datesPage.concerns = msg.pins,
 			msg.ahead, msg.known, msg.retired, msg.concerns
 		return m, m.datesPage.onShelved(msg.boards)
 	case thinned:

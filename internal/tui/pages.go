@@ -128,7 +128,7 @@ type capturePage struct {
 	trusts   []string // what is taken over from earlier twins, in words
 	plan     *capture.Plan
 	estimate capture.Estimate
-	outgoing *workshop.Leaving // what goes after the capture by the machine's rule
+	outgoing *workshop.Outgoing // what goes after the capture by the machine's rule
 }
 
 // datesPage is step 4: the machines on the shelf, and their dates.
@@ -137,7 +137,7 @@ type datesPage struct {
 	boards   []board
 	board    int
 	twinDisk int
-	marks    map[string]shelf.Mark // twins that are kept for ever
+	pins     map[string]shelf.Pin // twins that are kept for ever
 	ahead    keeping.Foresight
 	known    []workshop.KnownShelf
 	retired  string

@@ -44,7 +44,7 @@ func (m *datesPage) readShelf() tea.Cmd {
 		msg := shelved{boards: boards, known: w.Known(m.ctx),
 			concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
 		var err error
-		if msg.marks, err = s.Marks(m.ctx); err != nil {
+		if msg.pins, err = s.Pins(m.ctx); err != nil {
 			errs = append(errs, err)
 		}
 		if msg.ahead, err = w.Foresee(m.ctx, twins); err != nil {

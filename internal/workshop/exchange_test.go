@@ -30,7 +30,7 @@ func TestShelfIsExchangedWhileItIsRead(t *testing.T) {
 	var wg sync.WaitGroup
 	wg.Go(func() { // what model.replan and readShelf do in the background
 		for range 20 {
-			_, _ = w.Leaving(t.Context(), "desk")
+			_, _ = w.Outgoing(t.Context(), "desk")
 			_ = w.Known(t.Context())
 		}
 	})

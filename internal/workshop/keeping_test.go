@@ -217,7 +217,7 @@ func TestThinningAfterACapture(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		leaving, err := w.Leaving(ctx, "Harbour kiosk")
+		leaving, err := w.Outgoing(ctx, "Harbour kiosk")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -256,7 +256,7 @@ func TestThinningAfterACapture(t *testing.T) {
 		t.Errorf("%v, %d twins", err, count())
 	}
 	rule.Auto = false // nor does anything go when the rule has been changed meanwhile
-	leaving, err := w.Leaving(ctx, "Harbour kiosk")
+	leaving, err := w.Outgoing(ctx, "Harbour kiosk")
 	if err != nil || leaving == nil || len(leaving.Fates) != 2 {
 		t.Fatalf("%v %+v", err, leaving)
 	}

@@ -30,7 +30,7 @@ const (
 
 // state fills in what is remembered of a shelf beside its twins.
 func state(ctx context.Context, s *shelf.Shelf, k *settings.Known) {
-	if marks, err := s.Marks(ctx); err == nil {
+	if marks, err := s.Pins(ctx); err == nil {
 		for id := range marks {
 			k.Marks = append(k.Marks, id)
 		}

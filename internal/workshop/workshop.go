@@ -223,7 +223,7 @@ const phaseNames = "List names"
 // StartCapture runs a plan, lists the names of the files for searches, and thins the machine's dates when its rule says
 // so. result is valid once the run has ended well.
 func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
-	leaving *Leaving) (r *run.Run, result func() *shelf.Twin) {
+	leaving *Outgoing) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
 	e, _ := p.Estimate(ctx)
 	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time,

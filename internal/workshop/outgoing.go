@@ -12,16 +12,16 @@ import (
 	"twinshelf/internal/units"
 )
 
-// Leaving is what goes after a capture because the machine's rule says so without asking. It is worked out and
+// Outgoing is what goes after a capture because the machine's rule says so without asking. It is worked out and
 // shown before the capture begins; nothing else goes then.
-type Leaving struct {
+type Outgoing struct {
 	Machine string         `json:"machine"`
 	Rule    string         `json:"rule"`
 	Fates   []keeping.Fate `json:"fates"` // of twins that go, newest first
 }
 
-// Leaving says what would go after a capture of a machine now; nil when nothing does.
-func (w *shelves) Leaving(ctx context.Context, machine string) (*Leaving, error) {
+// Outgoing says what would go after a capture of a machine now; nil when nothing does.
+func (w *shelves) Outgoing(ctx context.Context, machine string) (*Outgoing, error) {
 	rules, err := keeping.ReadRules(ctx, w.shelf())
 	if err != nil || !rules.For(machine).Auto {
 		return nil, err
@@ -32,11 +32,11 @@ func (w *shelves) Leaving(ctx context.Context, machine string) (*Leaving, error)
 	if err != nil || len(fates) == 0 {
 		return nil, err
 	}
-	return &Leaving{Machine: machine, Rule: rules.For(machine).Words(), Fates: fates}, nil
+	return &Outgoing{Machine: machine, Rule: rules.For(machine).Words(), Fates: fates}, nil
 }
 
 // Words says it: a sentence, then one for each twin; nothing when nothing goes.
-func (l *Leaving) Words() []string {
+func (l *Outgoing) Words() []string {
 	if l == nil {
 		return nil
 	}
@@ -49,7 +49,7 @@ func (l *Leaving) Words() []string {
 }
 
 // drop takes off the shelf what was said before, as far as the rule still says so.
-func (l *Leaving) drop(rc *run.Context, s *shelf.Shelf) {
+func (l *Outgoing) drop(rc *run.Context, s *shelf.Shelf) {
 	if l == nil {
 		return
 	}
