@@ -166,7 +166,7 @@ func TestRefill(t *testing.T) {
 		return rep
 	}
 	rep := hurt()
-	n, err := Refill(t.Context(), s, other, rep)
+	n, _, err := Refill(t.Context(), s, other, rep)
 	if err != nil || n != rep.Lost {
 		t.Fatalf("%d of %d: %v", n, rep.Lost, err)
 	}
@@ -179,11 +179,11 @@ func TestRefill(t *testing.T) {
 	if err := os.WriteFile(pack, b[:200_000], 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := Refill(t.Context(), s, other, checkedFull(t, s, true)); n < 10 || err != nil {
+	if n, _, err := Refill(t.Context(), s, other, checkedFull(t, s, true)); n < 10 || err != nil {
 		t.Fatalf("%d: %v", n, err)
 	}
 	shelftest.Holds(t, shelftest.Reopen(t, s), tw, blocks)
-	if n, err := Refill(t.Context(), s, shelftest.New(t),
+	if n, _, err := Refill(t.Context(), s, shelftest.New(t),
 		&Report{Damage: []Damage{{Twin: tw.ID, Disk: 1, Span: span.Span{End: 1 << 30}}}}); n != 0 || err != nil {
 		t.Errorf("from a shelf without the twin: %d %v", n, err)
 	}
@@ -242,5 +242,20 @@ func TestCheckInShares(t *testing.T) {
 	}
 	if rep := checkedFull(t, s, true); rep.Sound() || len(rep.Damage) == 0 {
 		t.Errorf("a pack is gone: %+v", rep)
+	}
+}
+
+// TestRefillSaysWhatItPassed: a twin of the other shelf that can't be read may have what is missing, so it is named.
+func TestRefillSaysWhatItPassed(t *testing.T) {
+	s, other := shelftest.New(t), shelftest.New(t)
+	tw := shelftest.Commit(t, s, "Kiosk", shelftest.Content(6, 1))
+	if _, err := Carry(t.Context(), s, other, []*shelf.Twin{tw}, nil); err != nil {
+		t.Fatal(err)
+	}
+	shelftest.FlipBoth(t, other, shelftest.TwinFile(t, other, tw.ID), 40)
+	n, passed, err := Refill(t.Context(), s, shelftest.Reopen(t, other),
+		&Report{Damage: []Damage{{Twin: tw.ID, Disk: 1, Span: span.Span{End: 1 << 30}}}})
+	if n != 0 || err != nil || len(passed) != 1 || !strings.Contains(passed[0], "passed over") {
+		t.Errorf("%d, %q, %v", n, passed, err)
 	}
 }

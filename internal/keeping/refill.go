@@ -3,6 +3,7 @@ package keeping
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 
 	"twinshelf/internal/disk"
@@ -23,9 +24,13 @@ type refill struct {
 }
 
 // Refill stores blocks that are missing or hurt again from another shelf that holds the same twin, block maps too, and
-// gives how many. Names tell whether what comes is right.
-func Refill(ctx context.Context, s, other *shelf.Shelf, rep *Report) (int, error) {
-	theirs, _ := other.Twins(ctx)
+// gives how many. Names tell whether what comes is right. passed says, in words, what was passed over although it may
+// have some.
+func Refill(ctx context.Context, s, other *shelf.Shelf, rep *Report) (n int, passed []string, err error) {
+	theirs, problems := other.Twins(ctx)
+	for _, p := range problems {
+		passed = append(passed, fmt.Sprintf("a twin on %s can't be read and was passed over: %v", other.Head().Name, p))
+	}
 	twins := map[string]bool{}
 	for _, d := range rep.Damage {
 		twins[d.Twin] = true
@@ -33,19 +38,22 @@ func Refill(ctx context.Context, s, other *shelf.Shelf, rep *Report) (int, error
 	r := &refill{s: s, other: other, names: map[store.Name]struct{}{}}
 	for id := range twins {
 		ours, err := s.Find(ctx, id)
+		if err != nil && ctx.Err() == nil && id != "" {
+			passed = append(passed, fmt.Sprintf("the twin %s can't be read here and was passed over: %v", id, err))
+		}
 		i := slices.IndexFunc(theirs, func(t *shelf.Twin) bool { return t.ID == id })
 		if i < 0 || err != nil {
 			continue
 		}
 		if err := r.twin(ctx, ours, theirs[i]); err != nil {
-			return r.count, err
+			return r.count, passed, err
 		}
 	}
 	if r.count == 0 {
-		return 0, nil
+		return 0, passed, ctx.Err()
 	}
 	what := "refilled " + units.Plural(r.count, "block")
-	return r.count, s.Record(ctx, shelf.Event{What: what, Why: "the shelf " + other.Head().Name + " had them"})
+	return r.count, passed, s.Record(ctx, shelf.Event{What: what, Why: "the shelf " + other.Head().Name + " had them"})
 }
 
 // twin goes through a twin node by node beside the other shelf's.

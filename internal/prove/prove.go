@@ -251,7 +251,7 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 					Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(lost.Total())) +
 						fileWords(rc, d, lost)})
 		}
-		kept, err := keptClaims(rc, d, len(t.Disks), i)
+		kept, err := keptClaims(rc, d, len(t.Disks), i, beside(rc, s, t, i))
 		if err != nil {
 			return nil, err
 		}
@@ -272,14 +272,36 @@ func (e *NotKept) Error() string { return "the proof can't be kept on the shelf:
 
 func (e *NotKept) Unwrap() error { return e.Cause }
 
+// beside are the parts of the other disks of a twin, and of this one: a container may lie on several. What can't be
+// opened is missed there.
+func beside(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, but int) []families.Member {
+	var out []families.Member
+	for i := range t.Disks {
+		if len(t.Disks) == 1 || i == but {
+			continue
+		}
+		d, err := s.OpenDisk(ctx, t, i)
+		if err != nil {
+			continue
+		}
+		for _, r := range t.Disks[i].Parts() {
+			if r.Captured {
+				out = append(out, families.Member{R: disk.Section(d, r.Span.Start, r.Span.Len()), Size: r.Span.Len()})
+			}
+		}
+	}
+	return out
+}
+
 // keptClaims look whether everything was kept that the records of a part name which was read by its maps.
-func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int) ([]shelf.Claim, error) {
+func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []families.Member) ([]shelf.Claim, error) {
 	var out []shelf.Claim
 	for _, r := range d.Describe().Parts() {
 		if !r.Captured || r.Whole != "" || r.Kind == "" {
 			continue
 		}
-		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
+		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize(),
+			others...)
 		if err != nil {
 			return nil, err
 		}
@@ -422,7 +444,12 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 					units.Bytes(content.Info.Size))
 			}
 		}
-		if r.Unclean == "" && r.Whole != "" && !content.Maps { // it was so at the source, and all of it was taken
+		if !c.Holds && r.Unclean == "" && r.Whole == "" && described(ctx, p.Disk, r, &content) {
+			c.Holds = true
+			c.Says = fmt.Sprintf("the %s is recognised; other disks of the machine describe what is in it", r.Kind)
+			c.Evidence = "identity " + content.Info.ID
+			// it was so at the source, and all of it was taken
+		} else if r.Unclean == "" && r.Whole != "" && !content.Maps {
 			c.Holds = content.Info.Kind == r.Kind && content.Info.ID == r.ID
 			c.Says = fmt.Sprintf("the %s is recognised; the source itself wasn't sound when it was captured", r.Kind)
 			c.Evidence = "identity " + content.Info.ID + "; " + r.Whole
@@ -435,6 +462,17 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		out = append(out, c)
 	}
 	return out, nil
+}
+
+// described says whether what lies on a region is described elsewhere: the planned disk by itself doesn't tell either,
+// and shows the same as the target.
+func described(ctx context.Context, planned disk.Device, r shelf.Region, content *fsys.Content) bool {
+	if content.Maps || content.Info.Opaque == "" {
+		return false
+	}
+	c, err := families.Examine(ctx, disk.Section(planned, r.Span.Start, r.Span.Len()), r.Span.Len(),
+		planned.SectorSize())
+	return err == nil && !c.Maps && c.Info == content.Info && c.Why == content.Why
 }
 
 // knownNow is how the file system of a region is called today: an older version may have known it by its signature

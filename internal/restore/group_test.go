@@ -2,6 +2,7 @@ package restore_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"testing"
 
@@ -17,8 +18,8 @@ import (
 )
 
 // grouped are disks of a machine, on each of which one part is a physical volume of its group: a striped volume over
-// both, and a linear one.
-func grouped(t *testing.T) (images []string, volumes map[string][]byte) {
+// both, and a linear one. With silent the second one bears no description of the group.
+func grouped(t *testing.T, silent bool) (images []string, volumes map[string][]byte) {
 	t.Helper()
 	testkit.Need(t, "mkfs.ext4")
 	pvs := []string{testkit.Image(t, "pv0", 100*miB), testkit.Image(t, "pv1", 100*miB)}
@@ -39,6 +40,9 @@ func grouped(t *testing.T) (images []string, volumes map[string][]byte) {
 		}
 		volumes[name] = b
 	}
+	if silent {
+		testkit.LVM(t, pvs, "pvchange", "--metadataignore", "y", "{1}")
+	}
 	for i, pv := range pvs {
 		img := testkit.Image(t, "disk.img", 104*miB)
 		testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: guidN(20 + i), Parts: []table.Part{
@@ -52,7 +56,13 @@ func grouped(t *testing.T) (images []string, volumes map[string][]byte) {
 // TestGroupOnTwoDisks captures both disks of a volume group by what its volumes use, restores both, and finds every
 // volume and its files again.
 func TestGroupOnTwoDisks(t *testing.T) {
-	images, volumes := grouped(t)
+	for _, silent := range []bool{false, true} {
+		t.Run(fmt.Sprint("silent ", silent), func(t *testing.T) { groupOnTwoDisks(t, silent) })
+	}
+}
+
+func groupOnTwoDisks(t *testing.T, silent bool) {
+	images, volumes := grouped(t, silent)
 	s := newShelf(t)
 	var surveys []*survey.Survey
 	for _, img := range images {

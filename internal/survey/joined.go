@@ -34,7 +34,7 @@ func Joined(ctx context.Context, surveys []*Survey) ([]*Survey, error) {
 		var others []families.Member
 		for j, o := range surveys {
 			if j != i {
-				others = append(others, members(o.Device, o.Table.Parts, &table.Part{})...)
+				others = append(others, members(o.Device, o.parts(), &table.Part{})...)
 			}
 		}
 		joined, err := s.with(ctx, others)
@@ -52,13 +52,16 @@ func (s *Survey) with(ctx context.Context, others []families.Member) (*Survey, e
 	out.Areas = slices.Clone(s.Areas)
 	for i := range out.Areas {
 		a := &out.Areas[i]
-		if !a.Content.Maps || a.Part == nil || !lacks(a.Content.Volume) {
+		if a.Part == nil || s.whole || !lacks(&a.Content) {
 			continue
 		}
-		all := append(members(s.Device, s.Table.Parts, a.Part), others...)
+		all := append(members(s.Device, s.parts(), a.Part), others...)
 		c, err := families.Examine(ctx, a.r, a.Span.Len(), s.Device.SectorSize(), all...)
 		if err != nil {
 			return nil, err
+		}
+		if !c.Maps {
+			continue
 		}
 		if a.Content.KeepsAll() {
 			if err := c.KeepAll(ctx); err != nil {
@@ -70,9 +73,23 @@ func (s *Survey) with(ctx context.Context, others []families.Member) (*Survey, e
 	return &out, nil
 }
 
-// lacks says whether a volume is a container of which something isn't there.
-func lacks(v fsys.Volume) bool {
-	l, ok := v.(fsys.Layered)
+// parts are those of the table, or the whole disk where it is one volume.
+func (s *Survey) parts() (out []table.Part) {
+	for _, a := range s.Areas {
+		if a.Part != nil {
+			out = append(out, *a.Part)
+		}
+	}
+	return out
+}
+
+// lacks says whether something is a container of which not all is there, or may be one that only its other members
+// describe.
+func lacks(c *fsys.Content) bool {
+	if !c.Maps {
+		return c.Info.Opaque != "" && c.Info.Unclean == ""
+	}
+	l, ok := c.Volume.(fsys.Layered)
 	return ok && slices.ContainsFunc(l.Inner(), func(x fsys.Inner) bool { return x.Device == nil })
 }
 

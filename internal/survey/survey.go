@@ -42,6 +42,7 @@ type Survey struct {
 	Remains []Remain
 
 	blank  bool
+	whole  bool // everything is taken, by wish
 	random bool // its first bytes bear no order
 }
 
@@ -129,6 +130,7 @@ func (a *Area) take(d disk.Device, c fsys.Content) {
 
 // TakeWhole has every byte of all parts captured that isn't zero, whatever their maps say.
 func (s *Survey) TakeWhole(why string) {
+	s.whole = true
 	for i := range s.Areas {
 		a := &s.Areas[i]
 		if a.Part == nil || !a.Content.Maps {

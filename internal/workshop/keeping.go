@@ -175,7 +175,10 @@ func (w *shelves) StartRefill(ctx context.Context, other *shelf.Shelf,
 	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0,
 		func(rc *run.Context) error {
 			rc.Phase(taking, 0)
-			n, err := keeping.Refill(rc, w.shelf(), other, rep)
+			n, passed, err := keeping.Refill(rc, w.shelf(), other, rep)
+			for _, p := range passed {
+				rc.Note("%s", p)
+			}
 			if n > 0 {
 				rep.Mended = append(rep.Mended, fmt.Sprintf("%s from %s", units.Plural(n, "block"), other.Head().Name))
 			}
