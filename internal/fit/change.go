@@ -91,7 +91,7 @@ func (m *maker) compose(changes []*fsys.Change) error {
 		}
 		p.note(x)
 	}
-	patches, err := m.t.Place(m.source, places, p.Size)
+	patches, err := m.t.Rearrange(m.source, places, p.Size)
 	if err != nil {
 		return err
 	}

@@ -75,7 +75,7 @@ func (t *Table) Add(r io.ReaderAt, p Part, size int64) (patches []disk.Patch, nu
 			}
 			clear(e)
 			e[entMBRType] = byte(kind)
-			if err := t.placeEntry(e, Part{Number: n + 1}, p.Span, p.Span.Start); err != nil {
+			if err := t.putEntry(e, Part{Number: n + 1}, p.Span, p.Span.Start); err != nil {
 				return nil, 0, err
 			}
 			return []disk.Patch{{Off: mbrEntries + int64(n)*mbrEntryLen, Data: e, Why: "entry of a new part"}},

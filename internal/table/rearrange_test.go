@@ -20,8 +20,8 @@ func over(t *testing.T, m *disk.Memory, size int64, patches []disk.Patch) (*Tabl
 	return read(t, n), n
 }
 
-// TestPlaceKeepsTheRest: only places change; identities, names, attributes, order and boot code stay.
-func TestPlaceKeepsTheRest(t *testing.T) {
+// TestRearrangeKeepsTheRest: only places change; identities, names, attributes, order and boot code stay.
+func TestRearrangeKeepsTheRest(t *testing.T) {
 	for _, sector := range []int{512, 4096} {
 		l := gptLayout(sector, 128)
 		m := written(t, l, 64<<20)
@@ -35,7 +35,7 @@ func TestPlaceKeepsTheRest(t *testing.T) {
 			shift += 2 << 20
 			places[p.Number] = sp
 		}
-		patches, err := was.Place(m, places, 128<<20)
+		patches, err := was.Rearrange(m, places, 128<<20)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -52,7 +52,7 @@ func TestPlaceKeepsTheRest(t *testing.T) {
 			}
 		}
 		delete(places, was.Parts[0].Number)
-		if patches, err = was.Place(m, places, 128<<20); err != nil {
+		if patches, err = was.Rearrange(m, places, 128<<20); err != nil {
 			t.Fatal(err)
 		}
 		if now, _ := over(t, m, 128<<20, patches); len(now.Parts) != len(was.Parts)-1 ||
@@ -60,18 +60,18 @@ func TestPlaceKeepsTheRest(t *testing.T) {
 			t.Errorf("a part that was left out: %+v", now.Parts)
 		}
 		places[2] = span.At(64<<20, 128<<20)
-		if _, err := was.Place(m, places, 128<<20); err == nil {
+		if _, err := was.Rearrange(m, places, 128<<20); err == nil {
 			t.Error("a part beyond the end is taken")
 		}
 		places[2] = span.At(100, int64(sector))
-		if _, err := was.Place(m, places, 128<<20); err == nil || !strings.Contains(err.Error(), "whole sectors") {
+		if _, err := was.Rearrange(m, places, 128<<20); err == nil || !strings.Contains(err.Error(), "whole sectors") {
 			t.Errorf("%v", err)
 		}
 	}
 }
 
-// TestPlaceChain moves the parts of an extended chain, and leaves one of them out.
-func TestPlaceChain(t *testing.T) {
+// TestRearrangeChain moves the parts of an extended chain, and leaves one of them out.
+func TestRearrangeChain(t *testing.T) {
 	l := mbrLayout()
 	m := written(t, l, 64<<20)
 	copy(m.Bytes, "boot code")
@@ -83,7 +83,7 @@ func TestPlaceChain(t *testing.T) {
 			places[p.Number] = p.Span.Shift(8 << 20)
 		}
 	}
-	patches, err := was.Place(m, places, 128<<20)
+	patches, err := was.Rearrange(m, places, 128<<20)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +106,7 @@ func TestPlaceChain(t *testing.T) {
 			delete(places, p.Number)
 		}
 	}
-	if patches, err = was.Place(m, places, 128<<20); err != nil {
+	if patches, err = was.Rearrange(m, places, 128<<20); err != nil {
 		t.Fatal(err)
 	}
 	if now, _ := over(t, m, 128<<20, patches); now.Worst() != "" || len(now.Parts) != len(was.Parts)-1 {
@@ -115,7 +115,7 @@ func TestPlaceChain(t *testing.T) {
 	for _, p := range was.Parts {
 		places[p.Number] = span.At((1<<41)+p.Span.Start, p.Span.Len())
 	}
-	if _, err := was.Place(m, places, 4<<40); err == nil ||
+	if _, err := was.Rearrange(m, places, 4<<40); err == nil ||
 		!strings.Contains(err.Error(), "beyond what an MBR can address") {
 		t.Errorf("%v", err)
 	}

@@ -10,11 +10,11 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Place gives the patches that put the parts of a table elsewhere, on a disk of size bytes: places names the
+// Rearrange gives the patches that put the parts of a table elsewhere, on a disk of size bytes: places names the
 // new span of each part by its number; parts that it doesn't name lose their entries. Everything
 // else that stands in the table (identities, names, attributes, boot code, order) stays. r is the disk that
 // the table was read from.
-func (t *Table) Place(r io.ReaderAt, places map[int]span.Span, size int64) ([]disk.Patch, error) {
+func (t *Table) Rearrange(r io.ReaderAt, places map[int]span.Span, size int64) ([]disk.Patch, error) {
 	s := int64(t.Sector)
 	check := Table{Sector: t.Sector}
 	for _, p := range t.Parts {
@@ -32,9 +32,9 @@ func (t *Table) Place(r io.ReaderAt, places map[int]span.Span, size int64) ([]di
 	}
 	switch t.Kind {
 	case GPT:
-		return t.placeGPT(places, size)
+		return t.rearrangeGPT(places, size)
 	case MBR:
-		return t.placeMBR(r, places, size)
+		return t.rearrangeMBR(r, places, size)
 	}
 	return nil, nil
 }
@@ -63,7 +63,7 @@ func (t *Table) Reserve() (before, behind int64) {
 	return (int64(t.gpt.entriesLBA) + n) * s, (n + 1) * s
 }
 
-func (t *Table) placeGPT(places map[int]span.Span, size int64) ([]disk.Patch, error) {
+func (t *Table) rearrangeGPT(places map[int]span.Span, size int64) ([]disk.Patch, error) {
 	if t.gpt.header == nil {
 		return nil, fmt.Errorf("the GPT is too damaged to be built anew: %v", t.Findings)
 	}
@@ -88,9 +88,9 @@ func (t *Table) placeGPT(places map[int]span.Span, size int64) ([]disk.Patch, er
 	return g.patches(t.Sector, size), nil
 }
 
-// placeMBR changes the entries where they stand. Links of the extended chain keep their distance to
+// rearrangeMBR changes the entries where they stand. Links of the extended chain keep their distance to
 // their parts.
-func (t *Table) placeMBR(r io.ReaderAt, places map[int]span.Span, size int64) ([]disk.Patch, error) {
+func (t *Table) rearrangeMBR(r io.ReaderAt, places map[int]span.Span, size int64) ([]disk.Patch, error) {
 	first := make([]byte, t.Sector)
 	if err := readAt(r, first, 0); err != nil {
 		return nil, err
@@ -110,13 +110,13 @@ func (t *Table) placeMBR(r io.ReaderAt, places map[int]span.Span, size int64) ([
 			clear(e)
 			continue
 		}
-		if err := t.placeEntry(e, p, sp, sp.Start); err != nil {
+		if err := t.putEntry(e, p, sp, sp.Start); err != nil {
 			return nil, err
 		}
 	}
 	for i := range 4 {
 		if e := first[mbrEntries+i*mbrEntryLen:][:mbrEntryLen]; isExtended(e[entMBRType]) {
-			links, err := t.placeChain(r, e, chain, places)
+			links, err := t.rearrangeChain(r, e, chain, places)
 			if err != nil {
 				return nil, err
 			}
@@ -127,8 +127,8 @@ func (t *Table) placeMBR(r io.ReaderAt, places map[int]span.Span, size int64) ([
 	return patches, nil
 }
 
-// placeEntry writes the place sp of part p into an entry that counts sectors from byte start - first.
-func (t *Table) placeEntry(e []byte, p Part, sp span.Span, first int64) error {
+// putEntry writes the place sp of part p into an entry that counts sectors from byte start - first.
+func (t *Table) putEntry(e []byte, p Part, sp span.Span, first int64) error {
 	s := int64(t.Sector)
 	if sp.End/s > maxMBRSector+1 || sp.Len()/s > maxMBRSector {
 		return fmt.Errorf("part %d would end beyond what an MBR can address (%d sectors)", p.Number,
@@ -143,8 +143,8 @@ func (t *Table) placeEntry(e []byte, p Part, sp span.Span, first int64) error {
 	return nil
 }
 
-// placeChain writes the extended entry e and the links of the parts in it.
-func (t *Table) placeChain(r io.ReaderAt, e []byte, chain []Part, places map[int]span.Span) ([]disk.Patch, error) {
+// rearrangeChain writes the extended entry e and the links of the parts in it.
+func (t *Table) rearrangeChain(r io.ReaderAt, e []byte, chain []Part, places map[int]span.Span) ([]disk.Patch, error) {
 	if len(chain) == 0 {
 		clear(e)
 		return nil, nil
@@ -158,7 +158,7 @@ func (t *Table) placeChain(r io.ReaderAt, e []byte, chain []Part, places map[int
 		whole.End = max(whole.End, places[p.Number].End)
 	}
 	ext := Part{Number: 0, Span: span.Span{}}
-	if err := t.placeEntry(e, ext, whole, whole.Start); err != nil {
+	if err := t.putEntry(e, ext, whole, whole.Start); err != nil {
 		return nil, err
 	}
 	var patches []disk.Patch
@@ -171,7 +171,7 @@ func (t *Table) placeChain(r io.ReaderAt, e []byte, chain []Part, places map[int
 		if at(p) < whole.Start || at(p)+s > sp.Start {
 			return nil, fmt.Errorf("the link of part %d has no room before it", p.Number)
 		}
-		if err := t.placeEntry(b[mbrEntries:][:mbrEntryLen], p, sp, sp.Start-at(p)); err != nil {
+		if err := t.putEntry(b[mbrEntries:][:mbrEntryLen], p, sp, sp.Start-at(p)); err != nil {
 			return nil, err
 		}
 		next := b[mbrEntries+mbrEntryLen:][:mbrEntryLen]
@@ -179,7 +179,7 @@ func (t *Table) placeChain(r io.ReaderAt, e []byte, chain []Part, places map[int
 			n := chain[i+1]
 			next[entMBRType] = 0x05
 			to := span.Span{Start: at(n), End: places[n.Number].End}
-			if err := t.placeEntry(next, ext, to, to.Start-whole.Start); err != nil {
+			if err := t.putEntry(next, ext, to, to.Start-whole.Start); err != nil {
 				return nil, err
 			}
 		}
