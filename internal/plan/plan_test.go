@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"iter"
@@ -36,12 +37,12 @@ func (m mapped) Pieces() iter.Seq2[disk.Piece, error] {
 // kiosk is a disk with two parts: a FAT16 and a grown-up ext4.
 func kiosk(t *testing.T) mapped {
 	t.Helper()
-	const size = 48 * miB
+	const size = 26 * miB
 	m := disk.NewMemory(size, 512)
 	l := table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-000000000001", Parts: []table.Part{
 		{Number: 1, Span: span.At(miB, 10*miB), Type: table.TypeMSBasicData,
 			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000002"},
-		{Number: 2, Span: span.At(11*miB, 32*miB), Type: table.TypeLinuxData,
+		{Number: 2, Span: span.At(11*miB, 13*miB), Type: table.TypeLinuxData,
 			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000003"}}}
 	patches, err := table.Build(l, size)
 	if err != nil {
@@ -70,7 +71,7 @@ func kiosk(t *testing.T) mapped {
 }
 
 func order(t *testing.T, w Wish) Order {
-	return Order{Source: kiosk(t), Target: disk.Identity{Size: 80 * miB, Sector: 512}, Wish: w, Seed: "harbour"}
+	return Order{Source: kiosk(t), Target: disk.Identity{Size: 44 * miB, Sector: 512}, Wish: w, Seed: "harbour"}
 }
 
 // wishes are wishes that between them have every pass do something.
@@ -128,7 +129,12 @@ func contents(t *testing.T, d disk.Device) []byte {
 func summary(p Plan) string {
 	text := fmt.Sprintf("%v %v %+v %v", p.Repaired, p.Elsewhere, p.Added, p.Repairs)
 	if p.Layout != nil {
-		text += fmt.Sprintf(" %+v", *p.Layout)
+		l := *p.Layout
+		for _, q := range l.Patches {
+			text += fmt.Sprintf(" %v %x", q.Span(), sha256.Sum256(q.Data))
+		}
+		l.Patches = nil
+		text += fmt.Sprintf(" %+v", l)
 	}
 	if p.Startup != nil {
 		text += fmt.Sprintf(" %+v", *p.Startup)

@@ -274,7 +274,7 @@ func thereAndBack(t *testing.T, v Volume) {
 
 // hostile overwrites bytes of what the volume needs, here and there, and has everything done to it that can be.
 func hostile(t *testing.T, v Volume) {
-	const rounds = 150
+	const rounds = 80
 	c, d := Examined(t, v.Image, v.Sector)
 	var spans []span.Span
 	for sp, err := range c.Spans() {
