@@ -13,10 +13,8 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	"twinshelf/internal/fsys"
-	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/span"
-	"twinshelf/internal/table"
 )
 
 const miB = 1 << 20
@@ -34,44 +32,9 @@ func (m mapped) Pieces() iter.Seq2[disk.Piece, error] {
 	}
 }
 
-// kiosk is a disk with two parts: a FAT16 and a grown-up ext4.
-func kiosk(t *testing.T) mapped {
-	t.Helper()
-	const size = 26 * miB
-	m := disk.NewMemory(size, 512)
-	l := table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-000000000001", Parts: []table.Part{
-		{Number: 1, Span: span.At(miB, 10*miB), Type: table.TypeMSBasicData,
-			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000002"},
-		{Number: 2, Span: span.At(11*miB, 13*miB), Type: table.TypeLinuxData,
-			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000003"}}}
-	patches, err := table.Build(l, size)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for i, kind := range []string{"FAT16", "ext4"} {
-		maker, err := families.MakerOf(kind)
-		if err != nil {
-			t.Fatal(err)
-		}
-		at := l.Parts[i].Span
-		volume, err := maker.Format(fsys.Form{Kind: kind, Label: "KIOSK", Size: at.Len(), Sector: 512, Start: at.Start,
-			ID: [16]byte{7, byte(i)}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, q := range volume {
-			q.Off += at.Start
-			patches = append(patches, q)
-		}
-	}
-	for _, q := range patches {
-		copy(m.Bytes[q.Off:q.Span().End], append(bytes.Clone(q.Data), make([]byte, q.Zeros)...))
-	}
-	return mapped{m}
-}
-
 func order(t *testing.T, w Wish) Order {
-	return Order{Source: kiosk(t), Target: disk.Identity{Size: 44 * miB, Sector: 512}, Wish: w, Seed: "harbour"}
+	return Order{Source: mapped{fsystest.Kiosk(t)}, Target: disk.Identity{Size: 44 * miB, Sector: 512}, Wish: w,
+		Seed: "harbour"}
 }
 
 // wishes are wishes that between them have every pass do something.
@@ -190,7 +153,7 @@ func TestPlanningEndsWhileItReads(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	o := order(t, Wish{Wish: fit.Wish{Parts: map[int]fit.PartWish{2: {Least: true}}}})
-	src := &ending{mapped: kiosk(t), cancel: cancel}
+	src := &ending{mapped: mapped{fsystest.Kiosk(t)}, cancel: cancel}
 	o.Source = src
 	if _, err := Make(ctx, o); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)

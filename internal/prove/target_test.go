@@ -1,7 +1,6 @@
 package prove_test
 
 import (
-	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -10,54 +9,23 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
-	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 )
 
 const miB = 1 << 20
 
-// kiosk is a disk with two parts and file systems on them.
+// kiosk is a small disk, looked at.
 func kiosk(t *testing.T) *survey.Survey {
 	t.Helper()
-	const size = 40 * miB
-	m := disk.NewMemory(size, 512)
-	l := table.Layout{Kind: table.GPT, Sector: 512, ID: "7A5E0F10-3B1C-4D5A-9C00-000000000001", Parts: []table.Part{
-		{Number: 1, Span: span.At(miB, 10*miB), Type: table.TypeMSBasicData,
-			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000002"},
-		{Number: 2, Span: span.At(11*miB, 24*miB), Type: table.TypeLinuxData,
-			GUID: "7A5E0F10-3B1C-4D5A-9C00-000000000003"}}}
-	patches, err := table.Build(l, size)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for i, kind := range []string{"FAT16", "ext4"} {
-		maker, err := families.MakerOf(kind)
-		if err != nil {
-			t.Fatal(err)
-		}
-		at := l.Parts[i].Span
-		volume, err := maker.Format(fsys.Form{Kind: kind, Label: "KIOSK", Size: at.Len(), Sector: 512, Start: at.Start,
-			ID: [16]byte{7, byte(i)}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, q := range volume {
-			q.Off += at.Start
-			patches = append(patches, q)
-		}
-	}
-	for _, q := range patches {
-		copy(m.Bytes[q.Off:q.Span().End], append(bytes.Clone(q.Data), make([]byte, q.Zeros)...))
-	}
-	s, err := survey.Of(t.Context(), m, nil)
+	s, err := survey.Of(t.Context(), fsystest.Kiosk(t), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
