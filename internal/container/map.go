@@ -75,6 +75,13 @@ func (m *Map) Size() int64 {
 // Segments are what the map is made of; the caller mustn't change them.
 func (m *Map) Segments() []Segment { return m.segments }
 
+// Equal says whether two maps lay a device over the same places.
+func (m *Map) Equal(o *Map) bool {
+	return slices.EqualFunc(m.segments, o.segments, func(a, b Segment) bool {
+		return a.Inner == b.Inner && (len(a.Places) == 1 || a.Stripe == b.Stripe) && slices.Equal(a.Places, b.Places)
+	})
+}
+
 // from is the index of the segment that holds byte at of the device.
 func (m *Map) from(at int64) int {
 	i, _ := slices.BinarySearchFunc(m.segments, at, func(s Segment, at int64) int {

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"path/filepath"
 	"testing"
 
 	"twinshelf/internal/capture"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
@@ -136,4 +138,66 @@ func restoredPart(t *testing.T, s *shelf.Shelf, twin *shelf.Twin, i int) string 
 		t.Errorf("one of two members grows: %+v", x)
 	}
 	return testkit.Extract(t, target, x.To.Start, x.To.Len())
+}
+
+// TestGroupUnchanged: of a volume group a later capture reads again what changed in its volumes, and holds everything;
+// a volume that lies elsewhere by then is read whole.
+func TestGroupUnchanged(t *testing.T) {
+	testkit.Root(t)
+	testkit.Need(t, "mkfs.ext4")
+	pvs := []string{testkit.Image(t, "pv", 200*miB)}
+	testkit.Group(t, "purser", pvs, []testkit.Logical{{Name: "fares", Extents: 20}, {Name: "cargo", Extents: 4}})
+	dir := t.TempDir()
+	for i := range 12 {
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprint("log", i)), testkit.Noise(uint64(i), 2*miB),
+			0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fs := testkit.Image(t, "fs", 80*miB)
+	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-d", dir, fs)
+	testkit.FillLogical(t, "purser/fares", pvs, fs)
+	s := newShelf(t)
+	if _, err := take(t, s, labelled(t, pvs[0])); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Mounted(t, []string{"mount", "-o", "loop", fs}, func(point string) {
+		if err := os.WriteFile(filepath.Join(point, "log3"), testkit.Noise(99, 2*miB), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	})
+	testkit.LoopGone(t, fs)
+	testkit.FillLogical(t, "purser/fares", pvs, fs)
+	twin, err := take(t, s, labelled(t, pvs[0]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := twin.Disks[0].Regions[0]; r.Trusted < 8*miB || r.Added > 5*miB {
+		t.Errorf("%d bytes aren't read again, %d are new", r.Trusted, r.Added)
+	}
+	proof, _, err := putBackAs(t, s, twin, testkit.Image(t, "target", 200*miB), kept())
+	if err != nil {
+		t.Fatal(err)
+	}
+	wantHolds(t, proof)
+	testkit.LVM(t, pvs, "lvextend", "-l", "+4", "purser/cargo") // the others stay where they are
+	testkit.LVM(t, pvs, "lvextend", "-l", "+4", "purser/fares")
+	third, err := take(t, s, labelled(t, pvs[0]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := third.Disks[0].Regions[0].Trusted; n != 0 {
+		t.Errorf("%d bytes of a volume that became longer aren't read again", n)
+	}
+}
+
+// labelled opens an image as a drive with a serial number, by which its earlier twins are found.
+func labelled(t *testing.T, path string) *disk.File {
+	t.Helper()
+	d, err := disk.Open(path, disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	return d
 }

@@ -63,6 +63,8 @@ var (
 	_ fsys.Omitter = (*layered)(nil)
 	_ fsys.Resizer = (*layered)(nil)
 	_ fsys.Files   = (*layered)(nil)
+
+	_ fsys.Unchanging = (*layered)(nil)
 )
 
 // open opens a container that a part bears the signature of; nil where it isn't one that is read. others are members
@@ -207,6 +209,61 @@ func (l *layered) Omissions() ([]fsys.Omission, error) {
 		}
 	}
 	return out, nil
+}
+
+// Unchanged proves what the volumes' own records prove, of devices that lie where they lay.
+func (l *layered) Unchanged(ctx context.Context, before fsys.Volume, proven func(span.Span) error) error {
+	was, ok := before.(*layered)
+	if !ok || was.c.Head(0).ID != l.c.Head(0).ID {
+		return nil
+	}
+	for i := range l.inner {
+		x := &l.inner[i]
+		y := was.sameDevice(x)
+		u, can := x.volume.(fsys.Unchanging)
+		if !can || y == nil || !x.content.Maps || !y.content.Maps {
+			continue
+		}
+		if err := u.Unchanged(ctx, y.volume,
+			func(sp span.Span) error { return onPart(x.Map, sp, proven) }); err != nil {
+			return fmt.Errorf("%s: %w", x.Name, err)
+		}
+	}
+	return nil
+}
+
+// onPart says what of the part a proven stretch of a device is.
+func onPart(m *container.Map, sp span.Span, proven func(span.Span) error) error {
+	var on span.Set
+	m.On(0, sp, &on)
+	for o := range on.All() {
+		if err := proven(o); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sameDevice finds a device that is the same and lies in the same places; nil where there is none.
+func (l *layered) sameDevice(x *inner) *inner {
+	for i := range l.inner {
+		y := &l.inner[i]
+		if x.ID != "" && y.ID == x.ID && x.Map != nil && y.Map != nil && x.Map.Equal(y.Map) {
+			return y
+		}
+	}
+	return nil
+}
+
+// Caveat joins those of the volumes.
+func (l *layered) Caveat() string {
+	var out []string
+	for _, x := range l.inner {
+		if u, can := x.volume.(fsys.Unchanging); can && u.Caveat() != "" {
+			out = append(out, x.Name+": "+u.Caveat())
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 // Resize has the container use a part of another size, and the largest volume in it that can grow take the room.
