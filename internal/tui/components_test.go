@@ -110,6 +110,34 @@ func TestHistory(t *testing.T) {
 	}
 }
 
+// TestRoute: the way back is the way there, at random, as far as it is remembered.
+func TestRoute(t *testing.T) {
+	r := rand.New(rand.NewPCG(13, 9))
+	var way route
+	var want []step
+	for range 500 {
+		s := step(r.IntN(len(stepNames)))
+		if was := way.step; way.to(s) != (s != was) {
+			t.Fatalf("from %d to %d", was, s)
+		} else if s != was {
+			want = append(want, was)
+		}
+		if r.IntN(3) == 0 && len(want) > 0 {
+			if !way.backward() || way.step != want[len(want)-1] {
+				t.Fatalf("back at %d, not %d", way.step, want[len(want)-1])
+			}
+			want = want[:len(want)-1]
+		}
+		want = want[max(0, len(want)-mostBack):]
+	}
+	for range want {
+		way.backward()
+	}
+	if way.backward() {
+		t.Error("it leads back further than it is remembered")
+	}
+}
+
 // TestBindingsOver: a key that is bound above does nothing below, and everything else stays as it was.
 func TestBindingsOver(t *testing.T) {
 	name := func(s string) binding {

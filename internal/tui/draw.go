@@ -16,7 +16,7 @@ func (m *model) draw() []string {
 	if w < 60 || m.high < 16 {
 		return []string{fit("The window is too small:", w), fit(fmt.Sprintf("%d×%d, at least 60×16.", w, m.high), w)}
 	}
-	lines := []string{m.route(w)}
+	lines := []string{m.routeLine(w)}
 	lines = append(lines, m.railsPane.rails(w, m.high)...)
 	lines = append(lines, m.th.dim.Render(strings.Repeat("─", w)))
 	bottom := []string{m.message(w), m.keyLine(w)}
@@ -51,8 +51,8 @@ func (m *model) window(body []string, room, keep int) []string {
 	return out
 }
 
-// route is the first line: the steps of the job.
-func (m *model) route(w int) string {
+// routeLine is the first line: the steps of the job.
+func (m *model) routeLine(w int) string {
 	var b strings.Builder
 	b.WriteString(" ")
 	for i, n := range stepNames {

@@ -34,17 +34,6 @@ func (m *prompt) typeOn(msg tea.Msg) tea.Cmd {
 	return cmd
 }
 
-// back goes to the step before.
-func (m *model) back() tea.Cmd {
-	n := len(m.before)
-	if n == 0 {
-		return nil
-	}
-	s := m.before[n-1]
-	m.before = m.before[:n-1]
-	return m.enter(s)
-}
-
 // aim puts a disk on the lower rail, if it may be written at all.
 func (m *benchPage) aim(d *bench.Disk) {
 	switch {

@@ -42,8 +42,7 @@ type model struct {
 	wide int
 	high int
 
-	step   step
-	before []step // where Esc leads back to
+	route
 	help   bool
 	room   int // rows of the body
 	scroll int // of the body, where it is longer than the screen
@@ -278,19 +277,24 @@ func (m *model) onProbed(d *bench.Disk) {
 
 // goTo opens a step.
 func (m *model) goTo(s step) tea.Cmd {
-	if s == m.step {
+	if !m.to(s) {
 		return nil
 	}
-	m.before = append(m.before, m.step)
-	if len(m.before) > 32 {
-		m.before = m.before[1:]
-	}
-	return m.enter(s)
+	return m.enter()
 }
 
-func (m *model) enter(s step) tea.Cmd {
+// back goes to the step before.
+func (m *model) back() tea.Cmd {
+	if !m.backward() {
+		return nil
+	}
+	return m.enter()
+}
+
+// enter gets the step that was opened ready.
+func (m *model) enter() tea.Cmd {
 	m.menus.leaveMenu()
-	m.step, m.scroll, m.note, m.lastPage.summary, m.datesPage.growing = s, 0, "", nil, false
+	m.scroll, m.note, m.lastPage.summary, m.datesPage.growing = 0, "", nil, false
 	if p, opens := m.page().(opener); opens {
 		p.opened()
 	}
