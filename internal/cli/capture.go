@@ -173,10 +173,7 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 }
 
 func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *capture.Plan, f *captureFlags) error {
-	if err := p.Sample(cmd.Context()); err != nil {
-		return err
-	}
-	e, err := p.Estimate(cmd.Context())
+	e, err := estimated(cmd.Context(), o, p)
 	if err != nil {
 		return err
 	}
@@ -267,4 +264,16 @@ func findTwin(ctx context.Context, s *shelf.Shelf, ref string) (*shelf.Twin, err
 		return nil, usageError{err}
 	}
 	return t, nil
+}
+
+// estimated samples what a capture would read, and estimates what it needs.
+func estimated(ctx context.Context, o *options, p *capture.Plan) (capture.Estimate, error) {
+	doing, over := hearing(o)
+	defer over()
+	doing("packing samples of what is used")
+	if err := p.Sample(ctx); err != nil {
+		return capture.Estimate{}, err
+	}
+	doing("looking which blocks the shelf has")
+	return p.Estimate(ctx)
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"sync"
 	"time"
@@ -18,12 +19,16 @@ func hearing(o *options) (doing func(string), over func()) {
 	if o.quiet || !term.IsTerminal(int(os.Stderr.Fd())) {
 		return func(string) {}, func() {}
 	}
+	return hearingOn(o.term)
+}
+
+func hearingOn(w io.Writer) (doing func(string), over func()) {
 	began := time.Now()
 	var mu sync.Mutex
-	what, shown := "", false
+	what, shown, ended := "", false, false
 	show := func() {
-		if what != "" {
-			fmt.Fprintf(o.term, "\r\x1b[Kplanning: %s", what)
+		if what != "" && !ended {
+			fmt.Fprintf(w, "\r\x1b[Kplanning: %s", what)
 			shown = true
 		}
 	}
@@ -43,8 +48,8 @@ func hearing(o *options) (doing func(string), over func()) {
 		late.Stop()
 		mu.Lock()
 		defer mu.Unlock()
-		if what = ""; shown {
-			fmt.Fprint(o.term, "\r\x1b[K")
+		if ended = true; shown {
+			fmt.Fprint(w, "\r\x1b[K")
 		}
 	}
 }
