@@ -19,10 +19,10 @@ func hearing(o *options) (doing func(string), over func()) {
 	if o.quiet || !term.IsTerminal(int(os.Stderr.Fd())) {
 		return func(string) {}, func() {}
 	}
-	return hearingOn(o.term)
+	return hearingOn(o.term, patience)
 }
 
-func hearingOn(w io.Writer) (doing func(string), over func()) {
+func hearingOn(w io.Writer, patience time.Duration) (doing func(string), over func()) {
 	began := time.Now()
 	var mu sync.Mutex
 	what, shown, ended := "", false, false
