@@ -101,6 +101,10 @@ func firstOf(free span.Set, from int64) span.Span {
 	return span.Span{}
 }
 
+// segmentText is a linear segment: its number, first extent, length in extents, and where it begins.
+const segmentText = "\nsegment%d {\nstart_extent = %d\nextent_count = %d\n\n" +
+	"type = \"striped\"\nstripe_count = 1\n\nstripes = [\n\"%s\", %d\n]\n}"
+
 // append gives a logical volume segments of free extents from the end, up to so many; it ends at byte at until then.
 func (g *Group) append(e *edit, l *logical, v *volume, free span.Set, more, at int64) (out []container.Segment) {
 	trees := g.segments(l)
@@ -113,9 +117,7 @@ func (g *Group) append(e *edit, l *logical, v *volume, free span.Set, more, at i
 		k := min(more, run.Len())
 		first := run.End - k
 		n++
-		text += fmt.Sprintf("\nsegment%d {\nstart_extent = %d\nextent_count = %d\n\ntype = "+
-			"\"striped\"\nstripe_count = "+
-			"1\n\nstripes = [\n\"%s\", %d\n]\n}", n, at/g.extent, k, v.name, first)
+		text += fmt.Sprintf(segmentText, n, at/g.extent, k, v.name, first)
 		out = append(out, container.Segment{Inner: span.At(at, k*g.extent),
 			Places: []container.Place{{Member: v.member, Off: v.start + first*g.extent}}})
 		at += k * g.extent
