@@ -98,8 +98,8 @@ func (p *Plan) full(ctx context.Context, w *work, e Estimate, cause error) error
 	} else if f, err := keeping.Foreknow(ctx, p.Shelf); err == nil && f.Bytes > 0 {
 		text += fmt.Sprintf("; giving back space would bring %s", units.Bytes(f.Bytes))
 	}
-	return fmt.Errorf("%w on the shelf: %s. What was stored so far is kept: make room, capture again, and it goes on "+
-		"from there (%w)", ErrNoRoom, text, cause)
+	return fmt.Errorf("%w on the shelf: %s. What was stored so far is kept: make room, capture again, and it goes "+
+		"on from there (%w)", ErrNoRoom, text, cause)
 }
 
 // job is one block on its way from the disk to the shelf.
@@ -271,8 +271,7 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 		err := rd.region(r)
 		if rd.earlier != nil && r.out.Trusted > 0 {
 			w.rc.Note("part %d: %s weren't read again, unchanged since %s by the file system's records; every "+
-				"sample of "+
-				"them was right", r.area.Number(), units.Bytes(r.out.Trusted),
+				"sample of them was right", r.area.Number(), units.Bytes(r.out.Trusted),
 				rd.earlier.twin.Taken.Format("2006-01-02 15:04"))
 		}
 		out.Regions = append(out.Regions, r.out)

@@ -132,9 +132,8 @@ func (e Estimate) Words() string {
 		return fmt.Sprintf("the shelf has too little room: %s free, about %s needed; make room or use another shelf",
 			units.Bytes(e.Free), units.Bytes(e.Likely))
 	case e.Most > e.Free:
-		return fmt.Sprintf("it will probably fit (%s free), but only if the contents can be packed: at the most "+
-			"%s are "+
-			"needed", units.Bytes(e.Free), units.Bytes(e.Most))
+		return fmt.Sprintf("it will probably fit (%s free), but only if the contents can be packed: at the most %s "+
+			"are needed", units.Bytes(e.Free), units.Bytes(e.Most))
 	}
 	return fmt.Sprintf("it fits, even if nothing can be packed (%s free)", units.Bytes(e.Free))
 }

@@ -47,8 +47,8 @@ func benchCommand(o *options) *cobra.Command {
 				o.say("No disk is attached. Attach one, or name image files with --disk.")
 			}
 			if os.Geteuid() != 0 && w.Bench.System {
-				fmt.Fprintln(o.err, "note: without root only what the kernel tells about attached disks is shown; run "+
-					"as root to see what is on them")
+				fmt.Fprintln(o.err, "note: without root only what the kernel tells about attached disks is shown; "+
+					"run as root to see what is on them")
 			}
 			return problemOf(disks, len(o.disks) > 0)
 		},

@@ -39,16 +39,13 @@ func (f *captureFlags) flags(c *cobra.Command) {
 	fs.StringVar(&f.machine, "machine", "", "name of the machine (default: the one these disks were captured as "+
 		"before)")
 	fs.StringVar(&f.note, "note", "", "a note that the twin carries")
-	fs.StringArrayVar(&f.without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several "+
-		"disks; may "+
-		"be repeated")
+	fs.StringArrayVar(&f.without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; "+
+		"may be repeated")
 	fs.BoolVar(&f.plan, "plan", false, "only show what would be done")
-	fs.BoolVar(&f.unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; "+
-		"the twin "+
-		"says so for ever")
-	fs.BoolVar(&f.readAll, "read-all", false, "read everything, also files whose records prove that they are "+
-		"what they "+
-		"were in the twin before")
+	fs.BoolVar(&f.unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the "+
+		"twin says so for ever")
+	fs.BoolVar(&f.readAll, "read-all", false, "read everything, also files whose records prove that they are what "+
+		"they were in the twin before")
 	fs.BoolVar(&f.trustNTFS, "trust-ntfs", false, "let NTFS file records prove too that files are unchanged; its "+
 		"system writes some without touching them")
 	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
@@ -95,8 +92,8 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 	if machine == "" {
 		twins, problems := w.Shelf.Twins(ctx)
 		if machine = workshop.SuggestMachine(twins, disks); machine == "" && len(problems) > 0 {
-			return nil, usageError{fmt.Errorf("give the machine a name with --machine: whether these disks have been "+
-				"captured before can't be told: %w", problems[0])}
+			return nil, usageError{fmt.Errorf("give the machine a name with --machine: whether these disks have "+
+				"been captured before can't be told: %w", problems[0])}
 		}
 		if machine == "" {
 			return nil, usageError{fmt.Errorf("give the machine a name with --machine: none of these disks has been " +
@@ -191,8 +188,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if warnings := p.Warnings(); len(warnings) > 0 && !f.unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say "+
-			"--not-quiet to "+
-			"capture it as it is", strings.Join(warnings, "; "))}
+			"--not-quiet to capture it as it is", strings.Join(warnings, "; "))}
 	}
 	for _, d := range p.Doubts(cmd.Context()) {
 		u.doubts = append(u.doubts, doubt{d.Says, "--yes-" + string(d.Kind), *f.yes[d.Kind]})

@@ -25,19 +25,17 @@ type fitFlags struct {
 
 func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.keep, "keep", false, "keep every part at its size")
-	c.Flags().StringArrayVar(&f.grow, "grow", nil, "let a part take the extra space: its number, or NUMBER:SHARE; may "+
-		"be repeated")
-	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large (least: as small as it gets); "+
+	c.Flags().StringArrayVar(&f.grow, "grow", nil, "let a part take the extra space: its number, or NUMBER:SHARE; "+
 		"may be repeated")
+	c.Flags().StringArrayVar(&f.size, "size", nil, "NUMBER=SIZE: make a part this large (least: as small as it "+
+		"gets); may be repeated")
 	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
 	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, even where they "+
-		"could be "+
-		"repaired")
-	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both "+
-		"disks can "+
-		"stay in one machine")
-	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the space "+
-		"left over (with --keep or --size)")
+		"could be repaired")
+	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both disks "+
+		"can stay in one machine")
+	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the "+
+		"space left over (with --keep or --size)")
 	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, even what an earlier run wrote before it was "+
 		"cut off")
 }

@@ -258,11 +258,10 @@ func discardHurt(ctx context.Context, o *options, w *workshop.Workshop, id, why 
 	u := undertaking{plan: f.plan, planned: map[string]any{"twin": id}, confirm: []string{f.confirm}}
 	u.summaries = []workshop.Summary{{Confirm: id, What: "the ID of the twin"}}
 	u.show = func() {
-		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it is "+
-			"isn't known any more.", id)
-		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes " +
-			"back when " +
-			"space is given back.")
+		o.say("The description of the twin %s can't be read, and its copy can't either: which machine and date it "+
+			"is isn't known any more.", id)
+		o.say("If another shelf has it, carry it here again instead. Without it the room of its blocks comes back " +
+			"when space is given back.")
 	}
 	u.work = func() error {
 		if err := w.Shelf.DiscardHurt(ctx, id, why); err != nil {

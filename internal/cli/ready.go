@@ -117,8 +117,8 @@ func layCommand(o *options, anew bool) *cobra.Command {
 	}
 	f.flags(c)
 	c.Flags().BoolVar(&ask.mount, "mount", false, "with --for storage: mount the new part writable (as root)")
-	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as 250 "+
-		"GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
+	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as "+
+		"250 GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
 	c.Flags().StringVar(&ask.purpose, "for", "", "a purpose instead of parts: storage, shared, system or split")
 	c.Flags().StringVar(&ask.label, "label", "", "with --for: label of the part (default for storage: shelf)")
 	c.Flags().StringArrayVar(&ask.machines, "machine", nil, "with --for storage: a machine on the shelf that the "+
@@ -331,8 +331,8 @@ func (c *changes) format(draft *ready.Draft, i int) error {
 		return nil
 	}
 	if !c.given("format") {
-		return fmt.Errorf("a label or a unit comes with a new file system: give --format too; what is on the part is " +
-			"then gone")
+		return fmt.Errorf("a label or a unit comes with a new file system: give --format too; what is on the part " +
+			"is then gone")
 	}
 	var n int64
 	if c.given("unit") {
@@ -383,8 +383,8 @@ func (o *readyWork) approve(ctx context.Context, w *workshop.Workshop, d *bench.
 	details["summary"] = s
 	return o.undertake(undertaking{summaries: []workshop.Summary{s}, plan: f.plan, planned: details, show: show,
 		confirm: []string{f.confirm}, work: func() error {
-			err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what \"twinshelf "+
-				"ready back\" can put back")
+			err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what "+
+				"\"twinshelf ready back\" can put back")
 			if err != nil {
 				return err
 			}
@@ -563,8 +563,8 @@ func mountCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&writable, "writable", false, "mount it read-write, for a shelf; disks that were captured as a "+
-		"machine's are refused")
+	c.Flags().BoolVar(&writable, "writable", false, "mount it read-write, for a shelf; disks that were captured as "+
+		"a machine's are refused")
 	return c
 }
 

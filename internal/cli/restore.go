@@ -32,12 +32,11 @@ type writeFlags struct {
 
 func (f *writeFlags) flags(c *cobra.Command) {
 	f.fitFlags.flags(c)
-	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for each "+
-		"target")
+	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for "+
+		"each target")
 	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
-	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows "+
-		"knows its "+
-		"drives by the old identities")
+	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows knows "+
+		"its drives by the old identities")
 }
 
 func restoreCommand(o *options) *cobra.Command {
@@ -97,8 +96,8 @@ func (o *options) checkTargets(cmd *cobra.Command, w *workshop.Workshop, t *shel
 	case from > 0 && len(names) > 1:
 		return usageError{fmt.Errorf("with --from-disk there is one target")}
 	case from == 0 && n != len(names):
-		return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a disk "+
-			"out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)),
+		return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a "+
+			"disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)),
 			o.proposal(cmd, w, t, names))}
 	}
 	return nil
@@ -163,9 +162,8 @@ func (o *options) proposal(cmd *cobra.Command, w *workshop.Workshop, t *shelf.Tw
 
 // What a cancelled restore leaves.
 const (
-	leftTarget = "a target that wasn't written to its end has no table and starts nothing; started again, the " +
-		"work goes " +
-		"on from the last flush. A target that was only being read back is complete"
+	leftTarget = "a target that wasn't written to its end has no table and starts nothing; started again, the work " +
+		"goes on from the last flush. A target that was only being read back is complete"
 	leftImage = "the image file is incomplete: delete it, or start again"
 )
 

@@ -175,8 +175,8 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringArrayVar(&o.disks, "disk", nil, "an image file, a folder of them, or a device; may be repeated; only "+
 		"these are then on the bench")
 	f.BoolVar(&o.attached, "attached", false, "with --disk: the attached disks as well")
-	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then "+
-		"the one used last)")
+	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, "+
+		"then the one used last)")
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+
 		"; otherwise it is asked for)")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")

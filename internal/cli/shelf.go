@@ -113,8 +113,8 @@ func showShelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw "+
-		"and that are gone")
+	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once "+
+		"saw and that are gone")
 	return c
 }
 

@@ -102,9 +102,8 @@ func (b Bench) bring(d stand, state int) error {
 	defer f.Close()
 	if state == 0 {
 		if err := f.Truncate(d.size); err != nil {
-			return fmt.Errorf("a stand-in disk of %d bytes can't be made in %s: %w; use a folder on a file "+
-				"system with "+
-				"sparse files", d.size, b.Disks, err)
+			return fmt.Errorf("a stand-in disk of %d bytes can't be made in %s: %w; use a folder on a file system "+
+				"with sparse files", d.size, b.Disks, err)
 		}
 		label, err := json.MarshalIndent(d.label, "", "  ")
 		if err != nil {

@@ -117,9 +117,8 @@ func (g *Guard) check(t Target, d *File) error {
 		return g.refuse(t, "the plan doesn't say what was on it", "plan again")
 	}
 	if g.OutOfReach != nil && g.OutOfReach(t.Identity) {
-		return g.refuse(t, "you put it out of reach", "put it back within reach on the Bench if this is really "+
-			"the disk "+
-			"to write")
+		return g.refuse(t, "you put it out of reach", "put it back within reach on the Bench if this is really the "+
+			"disk to write")
 	}
 	if err := g.checkUse(t, d); err != nil {
 		return err
@@ -163,8 +162,8 @@ func (g *Guard) checkUse(t Target, d *File) error {
 	mounts := g.Host.mounts()
 	for _, s := range g.Shelves {
 		if meet(grounds, a.under(s, mounts)) {
-			return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is never "+
-				"written")
+			return g.refuse(t, "it holds the open shelf "+s, "choose another target; the disk with the shelf is "+
+				"never written")
 		}
 		if !d.block && inFolder(t.Path, s) {
 			return g.refuse(t, "it lies inside the open shelf "+s, "choose a file outside the shelf")

@@ -130,8 +130,7 @@ func (p *Layout) note(x Part) {
 	if x.Moved() && x.Kind == "" && table.RoleOf(x.Part.Type) != table.RoleReserved {
 		p.Notes = append(p.Notes,
 			fmt.Sprintf("part %d is moved as it is: what it holds isn't known, and if it names its place on the "+
-				"disk it "+
-				"will have to be told", n))
+				"disk it will have to be told", n))
 	}
 	if x.Moved() {
 		p.Notes = append(p.Notes, fmt.Sprintf("part %d begins %s further on", n, units.Bytes(x.To.Start-x.From.Start)))

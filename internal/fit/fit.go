@@ -162,8 +162,8 @@ func (m *maker) arrange() error {
 		if why == "" {
 			why = "its table is missing or damaged"
 		}
-		return fmt.Errorf("nothing can be wished for the parts of this disk: %s; without wishes every part keeps its "+
-			"place and size", why)
+		return fmt.Errorf("nothing can be wished for the parts of this disk: %s; without wishes every part keeps "+
+			"its place and size", why)
 	}
 	// A target of the same size gets the same layout, also where the source has room behind its parts.
 	same := p.Size == m.source.Size() && wish.Places == nil
@@ -205,8 +205,8 @@ func (m *maker) asItWas() error {
 		return err
 	}
 	if len(p.Patches) > 0 {
-		p.Notes = append(p.Notes, "the GPT's back-up copy goes to the end of the target, and the protective MBR takes "+
-			"the target's size")
+		p.Notes = append(p.Notes, "the GPT's back-up copy goes to the end of the target, and the protective MBR "+
+			"takes the target's size")
 	}
 	if m.t.FromBackup {
 		p.Notes = append(p.Notes, "the damaged first copy of the GPT is written anew from the back-up copy")

@@ -166,8 +166,8 @@ func (r *Renewed) registry(d disk.Device, p table.Part) {
 	}
 	if _, err := fsys.Find(tree, registryFile); err == nil {
 		r.Asks = append(r.Asks,
-			fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive letters "+
-				"may change, and it may not start", p.Number))
+			fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive "+
+				"letters may change, and it may not start", p.Number))
 	}
 }
 
@@ -221,8 +221,8 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 			return err
 		}
 	}
-	r.Stays = append(r.Stays, fmt.Sprintf("the %s %s on part %d keeps its name and its own identities: a machine that "+
-		"has both disks takes one for the other", v.Info().Kind, v.Info().Label, p.Number))
+	r.Stays = append(r.Stays, fmt.Sprintf("the %s %s on part %d keeps its name and its own identities: a machine "+
+		"that has both disks takes one for the other", v.Info().Kind, v.Info().Label, p.Number))
 	return nil
 }
 

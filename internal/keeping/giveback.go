@@ -159,8 +159,8 @@ func (w *weighed) fitRoom(ctx context.Context, s *shelf.Shelf) error {
 		return nil
 	}
 	if len(w.what.Remove) == 0 {
-		return fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine first, "+
-			"or free something else on this drive", units.Bytes(free))
+		return fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine "+
+			"first, or free something else on this drive", units.Bytes(free))
 	}
 	for _, id := range w.what.Rewrite { // these when there is room again
 		unneeded := w.uses[id].Size - w.uses[id].Live

@@ -86,8 +86,8 @@ func (r *Report) Verdict() string {
 	case r.Packs >= r.Of:
 		return "everything is as it was written: every pack was read"
 	case r.Packs == 0:
-		return "every block that a twin needs has its place in a pack, and every small file is as it was written; no " +
-			"pack was read, so nothing is said of the bytes in them" + r.since()
+		return "every block that a twin needs has its place in a pack, and every small file is as it was written; " +
+			"no pack was read, so nothing is said of the bytes in them" + r.since()
 	}
 	return fmt.Sprintf("what was read is as it was written; %d of %s weren't read this time", r.Of-r.Packs,
 		units.Plural(r.Of, "pack")) + r.since()

@@ -21,9 +21,8 @@ func TestDamageByTwin(t *testing.T) {
 		d("Harbour kiosk", "a", 2, 1, span.At(0, 1_000_000)),
 	}}
 	want := []string{
-		"Harbour kiosk, twin of 2026-11-03 18:00: 3 places with 4.00 MB can't be had in part 2 (kiosk-root) of " +
-			"disk 1 " +
-			"and other parts",
+		"Harbour kiosk, twin of 2026-11-03 18:00: 3 places with 4.00 MB can't be had in part 2 (kiosk-root) of disk " +
+			"1 and other parts",
 		"Ticket desk, twin of 2026-11-03 18:00: 1 place with 4.10 kB can't be had in part 3 (kiosk-root) of disk 1",
 		"Weighbridge, twin of 2026-11-03 18:00: 1 place with 512 B can't be had between the parts of disk 1",
 	}

@@ -119,9 +119,8 @@ func ParseRule(text string) ([]Generation, error) {
 			return nil, fmt.Errorf("%q never begins: the part before it is for ever", part)
 		}
 		if n := len(out); n > 0 && g.Every < out[n-1].Every {
-			return nil, fmt.Errorf("%q is denser than what comes before it; older dates are kept at most as "+
-				"densely as "+
-				"newer ones", part)
+			return nil, fmt.Errorf("%q is denser than what comes before it; older dates are kept at most as densely "+
+				"as newer ones", part)
 		}
 		out = append(out, g)
 	}

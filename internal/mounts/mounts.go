@@ -120,8 +120,8 @@ func Unmount(base, dir string) error {
 	}
 	switch err := unix.Unmount(dir, 0); {
 	case errors.Is(err, unix.EBUSY):
-		return fmt.Errorf("%s is in use: close the files and leave the folders that are open in it, then "+
-			"try again", dir)
+		return fmt.Errorf("%s is in use: close the files and leave the folders that are open in it, then try "+
+			"again", dir)
 	case errors.Is(err, unix.EINVAL):
 		return fmt.Errorf("nothing is mounted at %s", dir)
 	case err != nil:
@@ -193,6 +193,5 @@ func partition(p Part) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("the kernel doesn't know the part at byte %d of %s: take the disk out and put it in "+
-		"again, so "+
-		"that it reads the table", p.Span.Start, p.Disk)
+		"again, so that it reads the table", p.Span.Start, p.Disk)
 }

@@ -209,8 +209,8 @@ func sound(ctx context.Context, d disk.Device, x fit.Part) error {
 		return err
 	}
 	if !c.Maps || c.Info.Size != x.Becomes || c.Info.Kind != x.Kind {
-		return fmt.Errorf("the %s of part %d would not be sound with its new size (%s); nothing was written: let that "+
-			"part keep its size", x.Kind, x.Part.Number, c.Why)
+		return fmt.Errorf("the %s of part %d would not be sound with its new size (%s); nothing was written: let "+
+			"that part keep its size", x.Kind, x.Part.Number, c.Why)
 	}
 	return nil
 }

@@ -405,9 +405,8 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	c.Evidence = fmt.Sprintf("%s, %s, identity %s", t.Kind, units.Plural(len(t.Parts), "part"), t.ID)
 	out := []shelf.Claim{c}
 	if target && want.Kind == table.GPT {
-		both := shelf.Claim{About: "table", Says: "both copies of the GPT are whole and agree, the back-up in " +
-			"the last " +
-			"sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
+		both := shelf.Claim{About: "table", Says: "both copies of the GPT are whole and agree, the back-up in the " +
+			"last sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
 		for _, f := range t.Findings {
 			both.Evidence = f.Text
 		}

@@ -174,8 +174,8 @@ func settle(rc *run.Context, w disk.Writable) error {
 			err = f.Reread(t.Starts())
 		}
 		if err != nil {
-			rc.Note("the kernel doesn't show the new parts (%v); take the disk out and put it in again to "+
-				"see them", err)
+			rc.Note("the kernel doesn't show the new parts (%v); take the disk out and put it in again to see "+
+				"them", err)
 		}
 	}
 	return nil

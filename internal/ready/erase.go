@@ -62,20 +62,18 @@ func (w Way) Title() string {
 
 // About says honestly what a way means for a medium.
 func (w Way) About(m Medium) string {
-	const spare = " Flash keeps spare areas and worn-out cells that no write from outside reaches: what lies " +
-		"there may " +
-		"stay. The drive's own erase command, or destroying it, goes further."
+	const spare = " Flash keeps spare areas and worn-out cells that no write from outside reaches: what lies there " +
+		"may stay. The drive's own erase command, or destroying it, goes further."
 	switch w {
 	case Quick:
 		return "Clears the table and everything by which a file system, RAID or volume group is recognised. The " +
-			"contents stay on the medium and can be found by whoever looks for them; a keepsake makes it possible to " +
-			"go back."
+			"contents stay on the medium and can be found by whoever looks for them; a keepsake makes it possible " +
+			"to go back."
 	case Zeros:
 		if m.Rotational {
-			return "Overwrites every sector once and reads it back. On a rotating drive nothing of the old " +
-				"contents can " +
-				"be read afterwards by ordinary means; sectors that the drive has already replaced by spare ones are " +
-				"not reached."
+			return "Overwrites every sector once and reads it back. On a rotating drive nothing of the old contents " +
+				"can be read afterwards by ordinary means; sectors that the drive has already replaced by spare " +
+				"ones are not reached."
 		}
 		return "Overwrites every sector once and reads it back." + spare
 	case Random:
@@ -86,10 +84,9 @@ func (w Way) About(m Medium) string {
 		return "Like zeros, but the drive can't save itself the work by noting that all is zero; every cell that it " +
 			"shows is really written. The read-back proves it." + spare
 	}
-	text := "Tells the drive that no sector is needed any more: done in seconds, and the drive is as fast as " +
-		"new. Most " +
-		"flash drives then show zeros, but when the cells are really wiped is the drive's own affair, and nothing " +
-		"proves it."
+	text := "Tells the drive that no sector is needed any more: done in seconds, and the drive is as fast as new. " +
+		"Most flash drives then show zeros, but when the cells are really wiped is the drive's own affair, and " +
+		"nothing proves it."
 	if m.Rotational {
 		text += " On a rotating drive it usually changes nothing on the platters."
 	}
@@ -185,9 +182,8 @@ func (e *Erase) CancelWords() string {
 	case Discard:
 		return "Cancelled, what was discarded so far is gone; the rest is still there."
 	}
-	return "Cancelled, the disk has no table any more and is overwritten up to where the run came; behind that " +
-		"its old " +
-		"contents can still be read."
+	return "Cancelled, the disk has no table any more and is overwritten up to where the run came; behind that its " +
+		"old contents can still be read."
 }
 
 // ErrNotErased means that stretches couldn't be overwritten.
@@ -322,8 +318,7 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 // gave says how far the erasing came.
 func (e *Erase) gave(at int64, err error) error {
 	return fmt.Errorf("%w; overwritten up to byte %d (%s of %s), behind that the old contents can still be read, "+
-		"and no "+
-		"table is left: erase again", err, at, units.Bytes(at), units.Bytes(e.Target.Identity.Size))
+		"and no table is left: erase again", err, at, units.Bytes(at), units.Bytes(e.Target.Identity.Size))
 }
 
 // flush sends what the kernel still holds to the disk. When the disk refuses some of it,

@@ -61,8 +61,8 @@ func (d *Draft) Storage(need int64, label string) error {
 		need = gap.Len()
 	}
 	if need > gap.Len() {
-		return fmt.Errorf("a shelf for this needs %s and there is room for %s: %s are missing; choose fewer dates or "+
-			"machines, or a larger disk", sizes.Words(need), sizes.Words(gap.Len()), units.Bytes(need-gap.Len()))
+		return fmt.Errorf("a shelf for this needs %s and there is room for %s: %s are missing; choose fewer dates "+
+			"or machines, or a larger disk", sizes.Words(need), sizes.Words(gap.Len()), units.Bytes(need-gap.Len()))
 	}
 	return d.addMade(need, need == gap.Len(), UsualHere(), label)
 }
@@ -247,8 +247,8 @@ func (d *Draft) System(s Shape) error {
 	}
 	room := down(c.Gap().Len()-others, d.Align)
 	if least := s.Parts[grows].Used; room < least {
-		return fmt.Errorf("%s is too small for the shape of %s: its other parts take %s and %s of the main one are in "+
-			"use, %s are missing", units.Bytes(d.Identity.Size), s.Machine, units.Bytes(others), units.Bytes(least),
+		return fmt.Errorf("%s is too small for the shape of %s: its other parts take %s and %s of the main one are "+
+			"in use, %s are missing", units.Bytes(d.Identity.Size), s.Machine, units.Bytes(others), units.Bytes(least),
 			units.Bytes(least-room))
 	}
 	if m, err := families.MakerOf(s.Parts[grows].FileSystem); err == nil {

@@ -74,8 +74,8 @@ func (p *Restore) Run(rc *run.Context) (err error) {
 		err = w.Reread(t.Starts())
 	}
 	if err != nil {
-		rc.Note("the kernel doesn't show the target's new parts (%v); take the disk out and put it in again to "+
-			"see them", err)
+		rc.Note("the kernel doesn't show the target's new parts (%v); take the disk out and put it in again to see "+
+			"them", err)
 	}
 	return nil
 }

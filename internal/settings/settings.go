@@ -77,8 +77,8 @@ func Load(dir string) (*State, error) {
 		err = json.Unmarshal(units.VisibleJSON(b), s)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach are "+
-			"named there)", err, s.path)
+		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach "+
+			"are named there)", err, s.path)
 	}
 	return s, nil
 }

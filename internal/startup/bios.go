@@ -56,9 +56,8 @@ func (c *biosWay) bios() {
 		c.ran(first, m, j)
 	case !c.meant(first): // a data disk, or code that nobody runs
 	case errors.Is(err, realmode.ErrUnknown) && bytes.Contains(first, bootMark):
-		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector isn't whole any more: it " +
-			"does what " +
-			"its loader never did", Evidence: err.Error()})
+		c.add(Finding{Way: BIOS, Verdict: Bad, Says: "the code in the first sector isn't whole any more: it does " +
+			"what its loader never did", Evidence: err.Error()})
 	case errors.Is(err, realmode.ErrUnknown):
 		c.add(Finding{Way: BIOS, Verdict: Doubt, Says: "what the code in the first sector starts can't be told",
 			Evidence: err.Error()})
@@ -185,9 +184,8 @@ func (c *biosWay) elsewhere() {
 				c.add(Finding{Way: References, Verdict: Doubt,
 					Says: fmt.Sprintf("part %d begins elsewhere now, and a Windows that starts from it may name it "+
 						"by its old place", p.Number),
-					Evidence: "on an MBR disk its start-up data holds the disk's identity and the byte where " +
-						"the part " +
-						"begins"})
+					Evidence: "on an MBR disk its start-up data holds the disk's identity and the byte where the " +
+						"part begins"})
 				break
 			}
 		}

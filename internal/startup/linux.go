@@ -221,8 +221,8 @@ func (c *checker) rootPart(way string, p *part) bool {
 		_, err := p.resolve(name)
 		if err == nil && p.inner != "" {
 			c.add(Finding{Way: way, Verdict: Doubt,
-				Says: fmt.Sprintf("the root is %s, and a system is on it; whether the initial RAM disk brings that up "+
-					"can't be told", p.where())})
+				Says: fmt.Sprintf("the root is %s, and a system is on it; whether the initial RAM disk brings that "+
+					"up can't be told", p.where())})
 			return false
 		}
 		if err == nil {

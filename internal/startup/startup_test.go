@@ -91,9 +91,8 @@ func TestUEFI(t *testing.T) {
 		{"without code", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": bare}, startup.Bad, "all zeros", false, false},
 		{"cut short", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": sound[:20_000]}, startup.Bad, "cut short",
 			false, false},
-		{"a text", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": []byte("not a program, but long enough to be read " +
-			"as one, " +
-			"and more than the ninety-six bytes that a header of that old kind needs to be there")}, startup.Bad,
+		{"a text", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": []byte("not a program, but long enough to be read as " +
+			"one, and more than the ninety-six bytes that a header of that old kind needs to be there")}, startup.Bad,
 			"no PE program", false, false},
 		{"for another machine", map[string][]byte{"EFI/BOOT/BOOTX64.EFI": other}, startup.Bad,
 			"another kind of machine", false, false},

@@ -218,8 +218,7 @@ func (c *uefiWay) fallback(esp *part) {
 		return
 	}
 	f := Finding{Way: UEFI, Verdict: Bad, Says: "firmware that doesn't know this disk finds no loader: there is " +
-		"none in " +
-		"\\EFI\\BOOT, and the entry that names another stays in the old machine",
+		"none in \\EFI\\BOOT, and the entry that names another stays in the old machine",
 		Evidence: "loaders: \\" + backslashed(strings.Join(found, ", \\"))}
 	for _, to := range fallbacks {
 		if best.name == "" || to.machine != best.machine {

@@ -151,8 +151,8 @@ func (s *Store) copyNeeded(ctx context.Context, c *Session, m *Marking, what Com
 	}
 	_, err := s.ReadBack(ctx, c.packs, func(read, _ int64) error { return step.at(done+read, total) })
 	if err != nil {
-		return fmt.Errorf("%w; nothing was removed: this drive isn't to be trusted, carry the shelf to "+
-			"another one", err)
+		return fmt.Errorf("%w; nothing was removed: this drive isn't to be trusted, carry the shelf to another "+
+			"one", err)
 	}
 	return nil
 }

@@ -254,8 +254,8 @@ func suiteOf(ctx context.Context, b backend.Backend, file string) (uint16, bool)
 }
 
 // ErrLastKey means that the only passphrase can't be withdrawn.
-var ErrLastKey = errors.New("it is the only passphrase: without it nobody could open the shelf any more; add another " +
-	"one first")
+var ErrLastKey = errors.New("it is the only passphrase: without it nobody could open the shelf any more; add " +
+	"another one first")
 
 // keyChange gives the keys as they are to be.
 type keyChange func(master []byte, keys []WrappedKey) ([]WrappedKey, error)

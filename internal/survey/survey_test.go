@@ -84,8 +84,8 @@ func TestWhatADiskHolds(t *testing.T) {
 	for _, a := range s.Areas {
 		got = append(got, strings.Join([]string{a.Title(), a.Holds(), string(a.Role)}, "/"))
 	}
-	want := "between the parts/no part/ START/FAT32/start-up kiosk/ext4/system spill/swap/swap between the " +
-		"parts/no part/"
+	want := "between the parts/no part/ START/FAT32/start-up kiosk/ext4/system spill/swap/swap between the parts/no " +
+		"part/"
 	if strings.Join(got, " ") != want {
 		t.Errorf("%q\nwant %q", strings.Join(got, " "), want)
 	}

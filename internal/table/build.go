@@ -116,8 +116,8 @@ func (t *Table) Relocate(size int64) ([]disk.Patch, error) {
 	usableEnd := size - s*(1+arraySectors)
 	for _, p := range t.Parts {
 		if p.Span.End > usableEnd {
-			return nil, fmt.Errorf("part %d ends at byte %d, where the GPT's back-up copy has to be on a disk of "+
-				"%d bytes", p.Number, p.Span.End, size)
+			return nil, fmt.Errorf("part %d ends at byte %d, where the GPT's back-up copy has to be on a disk of %d "+
+				"bytes", p.Number, p.Span.End, size)
 		}
 	}
 	return append(t.gpt.patches(t.Sector, size), t.oldBackup(size)...), nil

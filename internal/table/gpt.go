@@ -156,17 +156,16 @@ func (t *Table) readGPT(r io.ReaderAt, size int64, first []byte) (bool, error) {
 		t.find(Damage, s, "the first copy of the GPT is damaged (%v); the back-up copy at sector %d is used", mainErr,
 			backLBA)
 	case back == nil && main.altLBA > lastLBA:
-		t.find(Damage, s, "the GPT says its back-up copy is at sector %d, but the disk ends at sector %d: the "+
-			"image is "+
-			"cut off or the table belongs to a larger disk", main.altLBA, lastLBA)
+		t.find(Damage, s, "the GPT says its back-up copy is at sector %d, but the disk ends at sector %d: the image "+
+			"is cut off or the table belongs to a larger disk", main.altLBA, lastLBA)
 	case back == nil:
 		t.find(Damage, int64(backLBA)*s, "the back-up copy of the GPT is damaged (%v); the first copy is used", backErr)
 	case !bytes.Equal(main.entries, back.entries) || main.guid != back.guid:
 		t.find(Warning, int64(backLBA)*s, "the two copies of the GPT differ; the first copy is used")
 	}
 	if main != nil && back != nil && backLBA != lastLBA {
-		t.find(Note, int64(backLBA)*s, "the GPT's back-up copy is at sector %d, not in the last sector %d: the table "+
-			"was made for a smaller disk", backLBA, lastLBA)
+		t.find(Note, int64(backLBA)*s, "the GPT's back-up copy is at sector %d, not in the last sector %d: the "+
+			"table was made for a smaller disk", backLBA, lastLBA)
 	}
 	if !protective {
 		t.find(Warning, 0, "the protective MBR is missing: tools that know only MBR take the disk for empty")

@@ -125,8 +125,8 @@ func (t *Table) readChain(r io.ReaderAt, size int64, ext mbrEntry) error {
 	for lba := base; ; {
 		at := lba * s
 		if seen[lba] || len(seen) >= maxChain {
-			t.find(Damage, at, "the chain of extended parts runs in a circle or is longer than %d links at sector %d; "+
-				"the rest is left aside", maxChain, lba)
+			t.find(Damage, at, "the chain of extended parts runs in a circle or is longer than %d links at sector "+
+				"%d; the rest is left aside", maxChain, lba)
 			return nil
 		}
 		seen[lba] = true

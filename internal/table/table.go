@@ -154,8 +154,8 @@ func (t *Table) check(size int64) {
 	})
 	for i, p := range ordered {
 		if p.Span.End > size {
-			t.find(Damage, p.TableAt, "part %d ends at byte %d, but the disk ends at byte %d: the image is cut off or "+
-				"the table belongs to a larger disk", p.Number, p.Span.End, size)
+			t.find(Damage, p.TableAt, "part %d ends at byte %d, but the disk ends at byte %d: the image is cut off "+
+				"or the table belongs to a larger disk", p.Number, p.Span.End, size)
 		}
 		if i > 0 && p.Span.Overlaps(ordered[i-1].Span) {
 			t.find(Damage, p.TableAt, "part %d and part %d overlap at byte %d", ordered[i-1].Number, p.Number,

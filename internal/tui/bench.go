@@ -118,8 +118,7 @@ func (m *capturePage) captureRows() []captureRow {
 func (m *capturePage) body(w int) ([]string, int) {
 	if m.w.Shelf == nil {
 		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new "+
-			"one on "+
-			"a mounted storage drive."), -1
+			"one on a mounted storage drive."), -1
 	}
 	machine := m.machine
 	if machine == "" {

@@ -31,8 +31,8 @@ func (m *fitPage) lines(w int) []string {
 			lines = append([]string{""}, lines...)
 		}
 		return append(lines,
-			m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the Bench "+
-				"(1) and press w on the disk.",
+			m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the "+
+				"Bench (1) and press w on the disk.",
 				"Nothing is written before the last page, where you type what stands on the target's sticker.")...)
 	case m.restoreErr != nil:
 		out := []string{"", " " + m.th.bad.Render("This can't be done.")}
@@ -93,9 +93,8 @@ func (m *fitPage) fitNotes(w int) (out []string) {
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room",
 		units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, p.Notes()...)
 	notes = append(notes,
-		fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read "+
-			"back and "+
-			"proven",
+		fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read back "+
+			"and proven",
 			map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)),
 			units.Bytes(data), units.Duration(p.Estimate())))
 	if b := p.Before(); b != nil {

@@ -213,10 +213,10 @@ func (m *datesPage) offerChecks() {
 	kinds := []keeping.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
 	n := menu{title: "Check the shelf: is everything as it was written?", choices: []choice{
 		{name: "quick", about: "looks whether every block is there; reads nothing large"},
-		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends what " +
-			"parity reaches"},
-		{name: "everything", about: "reads every byte, and mends what parity reaches; stopped, it goes on where " +
-			"it was"}}}
+		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends " +
+			"what parity reaches"},
+		{name: "everything", about: "reads every byte, and mends what parity reaches; stopped, it goes on where it " +
+			"was"}}}
 	n.then = func(chosen []int) tea.Cmd {
 		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
 		return m.runPage.start(r, "Cancelling keeps what was read: the next check goes on there.",

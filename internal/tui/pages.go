@@ -188,8 +188,8 @@ func (m *sheetPage) bindings() []binding { return nil }
 func (m *sheetPage) body(w int) ([]string, int) {
 	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
 		"which twin, with which proof.",
-		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the "+
-			"Proof (7).",
+		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the Proof "+
+			"(7).",
 		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
 }
 

@@ -226,8 +226,8 @@ func (m *fitPage) onPaired(msg paired) tea.Cmd {
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
 			r, proof := m.w.StartRestore(m.ctx, pairs)
-			cmd := m.runPage.start(r, "While it is written, cancelling leaves the target without a table, and started "+
-				"again it goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd {
+			cmd := m.runPage.start(r, "While it is written, cancelling leaves the target without a table, and "+
+				"started again it goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd {
 				return m.proofPage.showProof(s, proof())
 			})
 			if len(pairs) > 1 {

@@ -90,9 +90,8 @@ func (m *railsPane) under() step {
 
 // targetRail is the lower rail.
 func (m *railsPane) targetRail() rail {
-	r := rail{word: "WRITES", style: m.th.writes, empty: "no target: nothing will be written (press w on a disk " +
-		"of the " +
-		"Bench)"}
+	r := rail{word: "WRITES", style: m.th.writes, empty: "no target: nothing will be written (press w on a disk of " +
+		"the Bench)"}
 	if m.runPage.running() || m.step == stepRun {
 		r.cells = m.runPage.snap.Written
 	}

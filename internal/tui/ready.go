@@ -309,9 +309,8 @@ func (m *readyPage) readyGoOn() tea.Cmd {
 	default:
 		p, w, ctx := r.plan, m.w, m.ctx
 		m.lastPage.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
-			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake "+
-				"puts back "+
-				"what was there.")
+			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake puts "+
+				"back what was there.")
 		})
 	}
 	return nil

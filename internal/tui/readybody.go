@@ -20,13 +20,11 @@ func (m *readyPage) body(w int) ([]string, int) {
 	if !m.readyOn() {
 		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement "+
 			"system disk.",
-			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk "+
-				"of the "+
-				"Bench (1).",
+			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk of "+
+				"the Bench (1).",
 			"Nothing is written before the last page, where you type what stands on the target's sticker.",
-			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems "+
-				"(4, then "+
-				"Enter)."), -1
+			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, "+
+				"then Enter)."), -1
 	}
 	d := r.shown()
 	out := []string{" " + m.readyBanner(w)}
@@ -190,9 +188,8 @@ func (m *readyPage) readyNotes(w int) []string {
 
 // readyKeys say what can be done, as long as nothing is planned yet.
 func (m *readyPage) readyKeys() []string {
-	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part " +
-		"for each " +
-		"file system"},
+	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part for " +
+		"each file system"},
 		{"a", "add a part: 250 GB, 465 GiB, 25%, rest, rest/2, used on " + m.exampleMachine() + " plus half"},
 		{"e", "share the rest out evenly"},
 		{"o", "lay the disk out anew: nothing on it stays"}, {"x", "erase the disk, by where it goes next"},

@@ -251,8 +251,8 @@ func (m *readyPage) offerShapes() {
 		disk int
 	}
 	var shapes []shape
-	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this " +
-		"disk stays"}
+	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this disk " +
+		"stays"}
 	for i := range m.datesPage.boards {
 		b := &m.datesPage.boards[i]
 		t := b.twins[b.at]

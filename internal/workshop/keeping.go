@@ -314,8 +314,8 @@ func (w *shelves) Replace(ctx context.Context, to *shelf.Shelf) error {
 		return fmt.Errorf("what %s holds can't be told: %w (%w)", w.shelf().Head().Name, ErrStillNeeded, err)
 	}
 	if len(strays) > 0 {
-		return fmt.Errorf("of %s only the copy is on %s, and wasn't carried: %w; \"twinshelf shelf check "+
-			"--mend\" puts it back", units.Plural(len(strays), "twin"), w.shelf().Head().Name, ErrStillNeeded)
+		return fmt.Errorf("of %s only the copy is on %s, and wasn't carried: %w; \"twinshelf shelf check --mend\" "+
+			"puts it back", units.Plural(len(strays), "twin"), w.shelf().Head().Name, ErrStillNeeded)
 	}
 	compared, problems := keeping.Compare(ctx, w.shelf(), to)
 	if len(problems) > 0 {

@@ -287,8 +287,8 @@ func (w *readying) MountWritable(ctx context.Context, d *bench.Disk, number int)
 	if s := w.shelf(); s != nil {
 		twins, problems := s.Twins(ctx)
 		if len(problems) > 0 {
-			return "", &disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "whether it was captured as a disk of a " +
-				"machine can't be told, as " + problems[0].Error(),
+			return "", &disk.Refusal{Disk: disk.Sticker(d.Identity), Reason: "whether it was captured as a disk of " +
+				"a machine can't be told, as " + problems[0].Error(),
 				Remedy: "let \"twinshelf shelf check --mend\" mend the shelf, or mount the part by hand"}
 		}
 		for _, t := range twins {

@@ -187,8 +187,8 @@ func SummarizeReturn(r ready.Return, target *bench.Disk) Summary {
 	s.Mild = len(s.Lost) == 0
 	s.Notes = []string{"it is done only when every stretch is still as the plan left it; otherwise nothing is written"}
 	if !k.Finished {
-		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: go "+
-			"on only if it wasn't")
+		s.Doubts = append(s.Doubts, "that plan was cut short, so it can't be told whether the disk was used since: "+
+			"go on only if it wasn't")
 	}
 	return s
 }

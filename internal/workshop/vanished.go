@@ -121,8 +121,8 @@ func (w *shelves) Missing() []string {
 	}
 	if len(twins) > 0 {
 		out = append(out,
-			fmt.Sprintf("%s gone that this machine saw here, and the journal doesn't say that anybody discarded them: "+
-				"%s. The folder may have been put back to an earlier state, or somebody took them away",
+			fmt.Sprintf("%s gone that this machine saw here, and the journal doesn't say that anybody discarded "+
+				"them: %s. The folder may have been put back to an earlier state, or somebody took them away",
 				are(len(twins)), some(twins)))
 	}
 	out[len(out)-1] += accept

@@ -62,9 +62,8 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	le := binary.LittleEndian
 	shift, per := b[bootSector], b[bootCluster]
 	if shift < 9 || shift > 12 || per > 25-shift {
-		return nil, fsys.Contradiction(bootSector, "the exFAT boot sector claims sectors of 2^%d bytes and "+
-			"clusters of "+
-			"2^%d sectors", shift, per)
+		return nil, fsys.Contradiction(bootSector, "the exFAT boot sector claims sectors of 2^%d bytes and clusters "+
+			"of 2^%d sectors", shift, per)
 	}
 	if rev := b[bootRevision+1]; rev != 1 || b[bootFATs] != 1 {
 		return nil, fsys.Contradiction(bootRevision, "exFAT of revision %d with %d tables is not known", rev,
@@ -76,9 +75,8 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		cluster: s << per, count: int64(le.Uint32(b[bootClusters:])), rootAt: le.Uint32(b[bootRoot:])}
 	sectors := le.Uint64(b[bootLength:])
 	if sectors == 0 || sectors > uint64(size/s) {
-		return nil, fsys.Contradiction(bootLength, "the exFAT volume claims %d sectors of %d bytes, more than "+
-			"its part "+
-			"of %d bytes holds", sectors, s, size)
+		return nil, fsys.Contradiction(bootLength, "the exFAT volume claims %d sectors of %d bytes, more than its "+
+			"part of %d bytes holds", sectors, s, size)
 	}
 	v.info = fsys.Info{Kind: "exFAT", Size: int64(sectors) * s, Unit: v.cluster,
 		ID: fmt.Sprintf("%04X-%04X", le.Uint16(b[bootSerial+2:]), le.Uint16(b[bootSerial:]))}
@@ -87,8 +85,8 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		return nil, fsys.Contradiction(bootClusters, "%d clusters of %d bytes from byte %d don't fit the volume",
 			v.count, v.cluster, v.heapAt)
 	case v.fatAt < 2*regionSectors*s || v.fatLen < (v.count+firstCluster)*4 || v.fatAt+v.fatLen > v.heapAt:
-		return nil, fsys.Contradiction(bootFAT, "the allocation table of %d bytes at byte %d is in the way or "+
-			"too short", v.fatLen, v.fatAt)
+		return nil, fsys.Contradiction(bootFAT, "the allocation table of %d bytes at byte %d is in the way or too "+
+			"short", v.fatLen, v.fatAt)
 	}
 	if flags := le.Uint16(b[bootFlags:]); flags&flagDirty != 0 {
 		v.info.Unclean = "it is marked dirty: it wasn't unmounted cleanly"
@@ -125,8 +123,8 @@ func (v *Volume) follow(first uint32, limit int64) ([]span.Span, error) {
 			out = append(out, span.At(at, v.cluster))
 		}
 		if total += v.cluster; total > max(limit, v.cluster) {
-			return nil, fsys.Contradiction(v.fatAt+4*int64(n), "the chain of clusters from %d is longer than %d bytes "+
-				"or comes back to itself", first, limit)
+			return nil, fsys.Contradiction(v.fatAt+4*int64(n), "the chain of clusters from %d is longer than %d "+
+				"bytes or comes back to itself", first, limit)
 		}
 		i := int64(n)
 		if i < base || (i-base)*4 >= int64(len(window)) {

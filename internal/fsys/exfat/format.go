@@ -96,8 +96,8 @@ func (g geometry) fits() bool { return g.total > g.heap && g.end < g.clusters }
 func format(f fsys.Form) ([]disk.Patch, error) {
 	g := layOut(f.Size, f.Sector, f.Unit)
 	if !g.fits() {
-		return nil, fmt.Errorf("a part of %s with allocation units of %s has no room for exFAT's own tables; choose a "+
-			"smaller unit", units.Bytes(f.Size), units.Binary(f.Unit))
+		return nil, fmt.Errorf("a part of %s with allocation units of %s has no room for exFAT's own tables; choose "+
+			"a smaller unit", units.Bytes(f.Size), units.Binary(f.Unit))
 	}
 	region := g.bootRegion(f)
 	heap := func(cluster int64) int64 { return (g.heap + cluster*g.per) * g.sector }

@@ -146,9 +146,8 @@ func (v *Volume) readGeometry(sb []byte, size int64) error {
 		return fsys.Contradiction(superOffset+sbFirstData, "the ext super block claims %d blocks from block %d",
 			v.blocks, v.firstData)
 	case v.blocks > size/v.blockSize:
-		return fsys.Contradiction(superOffset+sbBlocksLo, "the ext file system claims %d blocks of %d bytes, "+
-			"more than "+
-			"its part of %d bytes holds", v.blocks, v.blockSize, size)
+		return fsys.Contradiction(superOffset+sbBlocksLo, "the ext file system claims %d blocks of %d bytes, more "+
+			"than its part of %d bytes holds", v.blocks, v.blockSize, size)
 	}
 	v.groups = (v.blocks - v.firstData + v.blocksPerGrp - 1) / v.blocksPerGrp
 	if v.groups > maxGroups {

@@ -76,8 +76,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	}
 	if v.info.Size > size {
 		return nil, fsys.Contradiction(bpbTotal32, "the FAT volume claims %d sectors of %d bytes, more than its "+
-			"part of "+
-			"%d bytes holds", total, sector, size)
+			"part of %d bytes holds", total, sector, size)
 	}
 	v.count = (v.info.Size - v.dataAt) / v.cluster
 	switch {

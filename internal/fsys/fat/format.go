@@ -148,8 +148,8 @@ func checkLabel(label string) error {
 	}
 	for _, r := range strings.ToUpper(label) {
 		if r > 0x7E || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r) {
-			return fmt.Errorf("the label %q holds %q, which FAT doesn't allow; use the letters A to Z, digits, space, "+
-				"- and _", label, r)
+			return fmt.Errorf("the label %q holds %q, which FAT doesn't allow; use the letters A to Z, digits, "+
+				"space, - and _", label, r)
 		}
 	}
 	return nil

@@ -87,8 +87,7 @@ func (v *Volume) geometry(b []byte, size int64) (mftAt int64, err error) {
 	sectors := int64(le.Uint64(b[bootSectors:]))
 	if sectors <= 0 || sectors > size/sector {
 		return 0, fsys.Contradiction(bootSectors, "the NTFS volume claims %d sectors of %d bytes, more than its "+
-			"part of "+
-			"%d bytes holds", sectors, sector, size)
+			"part of %d bytes holds", sectors, sector, size)
 	}
 	v.clusters = sectors * sector / v.cluster
 	rec := int64(int8(b[bootRecordSize]))

@@ -194,9 +194,8 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if found != behind.Total() {
-		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its "+
-			"files have "+
-			"%d there", behind.Total(), found)}
+		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its files "+
+			"have %d there", behind.Total(), found)}
 	}
 	return s.system(bitmapRec)
 }

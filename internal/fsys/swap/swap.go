@@ -85,6 +85,6 @@ func (v *volume) Used() iter.Seq2[span.Span, error] {
 
 // Omissions names the swapped-out memory.
 func (v *volume) Omissions() ([]fsys.Omission, error) {
-	return []fsys.Omission{{What: "swapped-out memory", Why: "it belongs to a system that no longer runs; the header " +
-		"is kept", Bytes: v.info.Size - v.page}}, nil
+	return []fsys.Omission{{What: "swapped-out memory", Why: "it belongs to a system that no longer runs; the " +
+		"header is kept", Bytes: v.info.Size - v.page}}, nil
 }
