@@ -116,6 +116,9 @@ func open(given []*physical) (*Group, error) {
 	}
 	g.tree = root.below[0]
 	g.name, g.id = g.tree.name, g.tree.text("id")
+	if !validName(g.name) {
+		return nil, fmt.Errorf("%q can't be the name of a volume group", g.name)
+	}
 	if err := g.read(); err != nil {
 		return nil, fmt.Errorf("volume group %s: %w", g.name, err)
 	}
@@ -229,6 +232,9 @@ func (g *Group) readLogicals() error {
 		return fmt.Errorf("%d logical volumes are more than are followed", len(list.below))
 	}
 	for _, s := range list.below {
+		if !validName(s.name) {
+			return fmt.Errorf("%q can't be the name of a logical volume", s.name)
+		}
 		l := logical{tree: s, visible: slices.Contains(s.words("status"), "VISIBLE")}
 		l.Name, l.ID = g.name+"/"+s.name, s.text("id")
 		if err := g.readSegments(&l); err != nil {
@@ -237,6 +243,11 @@ func (g *Group) readLogicals() error {
 		g.logicals = append(g.logicals, l)
 	}
 	return nil
+}
+
+// validName says whether a group or a volume may have a name (lvm(8), "Valid names"): it becomes that of a folder.
+func validName(s string) bool {
+	return s != "" && s != "." && s != ".." && !strings.HasPrefix(s, "-") && !strings.Contains(s, "/")
 }
 
 // readSegments follows a logical volume's segments, and enters what they take.
