@@ -48,7 +48,8 @@ func lvmOn(t testing.TB, images []string) *lvmTools {
 	}
 	x.config = `global{activation=0 event_activation=0} activation{udev_sync=0 udev_rules=0 monitoring=0} ` +
 		`backup{backup=0 archive=0} devices{hints="none" use_devicesfile=0 ` +
-		`obtain_device_list_from_udev=0 external_device_info_source="none" filter=[` + strings.Join(filter, ",") + `,"r|.*|"]}`
+		`obtain_device_list_from_udev=0 external_device_info_source="none" ` +
+		`filter=[` + strings.Join(filter, ",") + `,"r|.*|"]}`
 	t.Setenv("LVM_SUPPRESS_FD_WARNINGS", "1")
 	return x
 }
