@@ -135,7 +135,7 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan"}, 0,
 			"part 3 grows from 249 GB to 999 GB"},
 		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--keep"}, 0,
-			"751 GB behind the last part stay unused"},
+			"751 GB after the last part stay unused"},
 		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--size",
 			"3=300GB", "--without", "4"}, 0, "part 4 is left out"},
 		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", disk("heron-1tb.img"), "--plan", "--grow", "3:2",

@@ -244,7 +244,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	s.Keys("Enter")
 	s.WaitFor("The rule is set")
 	s.Keys("Enter")
-	s.WaitFor("LAST PAGE: 4 twins go", "a newer one stands for the same time")
+	s.WaitFor("LAST PAGE: 4 twins go", "a newer one covers the same time")
 	s.Type("7")
 	s.Keys("Enter")
 	s.WaitFor("That is not how many twins go")

@@ -45,7 +45,7 @@ type member struct {
 	value any
 }
 
-// MarshalJSON writes the members one behind the other.
+// MarshalJSON writes the members one after the other.
 func (o object) MarshalJSON() ([]byte, error) {
 	var b bytes.Buffer
 	b.WriteByte('{')

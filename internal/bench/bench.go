@@ -354,7 +354,7 @@ func (d *Disk) MountWords() string {
 		return ""
 	}
 	for _, a := range d.Survey.Parts() {
-		if a.Content.Info.Kind != "" && !a.Content.Info.Swap {
+		if a.Content.Info.Known() && !a.Content.Info.Swap {
 			return "not mounted"
 		}
 	}

@@ -485,7 +485,7 @@ func readSpans(dev disk.Device, buf []byte, base int64, spans []span.Span) error
 func (rd *reader) postpone(err error, d deferred) {
 	if rd.gone == nil && disk.Gone(err) {
 		rd.gone = err
-		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything behind it is missing",
+		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything after it is missing",
 			disk.Sticker(rd.dev.Identity()), d.block.Start, err)
 	}
 	rd.rc.MarkRead(d.block, run.Unreadable)

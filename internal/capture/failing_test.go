@@ -20,7 +20,7 @@ func filledKiosk(t *testing.T) *disk.Memory {
 	t.Helper()
 	m := fsystest.Kiosk(t)
 	r := rand.New(rand.NewPCG(13, 1))
-	for i := 24 << 20; i < 25<<20; i++ { // behind the parts, where all counts
+	for i := 24 << 20; i < 25<<20; i++ { // after the parts, where all counts
 		m.Bytes[i] = byte(r.Uint32())
 	}
 	return m

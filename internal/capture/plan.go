@@ -181,7 +181,7 @@ func (p *Plan) Wholes() []string {
 	for _, s := range p.Sources {
 		for _, a := range s.Survey.Parts() {
 			c := a.Content
-			if !s.LeaveOut[a.Number()] && !c.Maps && c.Info.Kind != "" && c.Info.Unclean == "" {
+			if !s.LeaveOut[a.Number()] && !c.Maps && c.Info.Known() && c.Info.Unclean == "" {
 				out = append(out,
 					fmt.Sprintf("part %d (%s, %s): all of it is read: %s", a.Part.Number, a.Title(), a.Holds(), c.Why))
 			}

@@ -292,7 +292,7 @@ func TestRecordsThatLie(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// Every block of files changes behind the file system's back.
+	// Every block of files changes after the file system's back.
 	d, err := disk.Open(img, disk.Identity{})
 	if err != nil {
 		t.Fatal(err)

@@ -15,7 +15,7 @@ import (
 	"twinshelf/internal/workshop"
 )
 
-// candidates are what may stand in a place of the command line, with words behind a tab.
+// candidates are what may stand in a place of the command line, with words after a tab.
 type candidates func(ctx context.Context, o *options, args []string) []string
 
 var errNoQuestions = errors.New("a shell's completion asks nothing")

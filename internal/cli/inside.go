@@ -210,7 +210,7 @@ func (o *insideLook) listFolder(ctx context.Context, in *inside.Machine, p *insi
 		}
 		all = append(all, x)
 		size := units.Bytes(e.Size)
-		if x.Kind != "file" {
+		if !e.Mode.IsRegular() || e.Err != nil {
 			size = x.Kind
 		}
 		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), inside.Visible(e.Name)+folderMark(e.Item)+

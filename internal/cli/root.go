@@ -193,7 +193,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	return root
 }
 
-// dated puts a date that stands behind the name of a machine together with it: "Ticket desk" 2026-10-30.
+// dated puts a date that lies after the name of a machine together with it: "Ticket desk" 2026-10-30.
 func dated(args []string) []string {
 	var out []string
 	for _, a := range args {

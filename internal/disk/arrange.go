@@ -64,7 +64,7 @@ func (a *Arranged) Identity() Identity { return a.id }
 // Moves are the moves, by where they lead to; the caller mustn't change them.
 func (a *Arranged) Moves() []Move { return a.moves }
 
-// from is the index of the first move that ends behind off.
+// from is the index of the first move that ends after off.
 func (a *Arranged) from(off int64) int {
 	i, _ := slices.BinarySearchFunc(a.moves, off, func(m Move, off int64) int {
 		return cmp.Compare(m.Target().End-1, off)

@@ -28,7 +28,7 @@ func TestArranged(t *testing.T) {
 		m.Bytes[i] = byte(i/100 + 1)
 	}
 	a, err := Arrange(named{m}, 2000, []Move{
-		{From: span.Span{Start: 300, End: 600}, To: 1500}, // behind, whole pieces
+		{From: span.Span{Start: 300, End: 600}, To: 1500}, // after, whole pieces
 		{From: span.Span{Start: 0, End: 200}, To: 0},
 		{From: span.Span{Start: 650, End: 750}, To: 400}, // cut on both sides
 	})

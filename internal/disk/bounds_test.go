@@ -7,7 +7,7 @@ import (
 	"twinshelf/internal/span"
 )
 
-// TestReadsOutsideOfADevice: a read that begins at or behind the end is io.EOF, one before the start an error; none
+// TestReadsOutsideOfADevice: a read that begins at or past the end is io.EOF, one before the start an error; none
 // panics.
 func TestReadsOutsideOfADevice(t *testing.T) {
 	m := NewMemory(1<<20, 512)

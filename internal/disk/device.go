@@ -37,7 +37,7 @@ type Writable interface {
 	Sync() error
 }
 
-// Identity tells which disk this is, by what stands on its sticker and never by
+// Identity tells which disk this is, by what is on its sticker and never by
 // the name the kernel happened to give it.
 type Identity struct {
 	Model  string `json:"model"`
@@ -62,7 +62,7 @@ func (id Identity) Tail() string {
 
 // Sparse is a Device that knows where it certainly holds only zeros.
 type Sparse interface {
-	// NextData returns the first stretch at or behind off that may hold
+	// NextData returns the first stretch at or after off that may hold
 	// something else than zeros; io.EOF when there is none.
 	NextData(off int64) (span.Span, error)
 }

@@ -190,7 +190,7 @@ func (a *atlas) behindLoop(n *node, sp span.Span, layers int) []Ground {
 	return []Ground{{key, sp.Shift(offset)}}
 }
 
-// shifted is what a stretch of a loop device is of the grounds behind it.
+// shifted is what a stretch of a loop device is of the grounds after it.
 func shifted(g []Ground, sp span.Span, offset int64) []Ground {
 	out := slices.Clone(g)
 	for i := range out {

@@ -159,7 +159,7 @@ func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
 	return n, eofIfShort(n, len(p))
 }
 
-// from is the index of the first patch that ends behind off.
+// from is the index of the first patch that ends after off.
 func (o *Overlay) from(off int64) int {
 	i, _ := slices.BinarySearchFunc(o.patches, off, func(q Patch, off int64) int {
 		return cmp.Compare(q.Span().End-1, off)

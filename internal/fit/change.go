@@ -54,7 +54,7 @@ func (m *maker) compose(changes []*fsys.Change) error {
 	for i, x := range p.Parts {
 		gap := span.Span{Start: last, End: x.From.Start}
 		last = max(last, x.From.End)
-		if i == 0 && !gap.Empty() { // boot code, and what starts from behind it
+		if i == 0 && !gap.Empty() { // boot code, and what it loads from there
 			gap.End = min(gap.End, m.firstTo())
 			p.Moves = append(p.Moves, disk.Move{From: gap, To: 0})
 			end, gap = gap.End, span.Span{}
@@ -62,7 +62,7 @@ func (m *maker) compose(changes []*fsys.Change) error {
 		if x.To.Empty() {
 			p.Notes = append(p.Notes, fmt.Sprintf("part %d is left out", x.Part.Number))
 			if x.Part.Logical {
-				p.Notes = append(p.Notes, "logical parts behind it get other numbers")
+				p.Notes = append(p.Notes, "logical parts after it get other numbers")
 			}
 			continue
 		}

@@ -11,7 +11,7 @@ import (
 	"twinshelf/internal/units"
 )
 
-// distribute decides the spans. Parts keep their order and their distances; what is behind a part that grows moves.
+// distribute decides the spans. Parts keep their order and their distances; what is after a part that grows moves.
 func (m *maker) distribute() error {
 	p := m.plan
 	m.forced = nil

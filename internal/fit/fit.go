@@ -165,7 +165,7 @@ func (m *maker) arrange() error {
 		return fmt.Errorf("nothing can be wished for the parts of this disk: %s; without wishes every part keeps "+
 			"its place and size", why)
 	}
-	// A target of the same size gets the same layout, also where the source has room behind its parts.
+	// A target of the same size gets the same layout, also where the source has room after its parts.
 	same := p.Size == m.source.Size() && wish.Places == nil
 	if !m.movable || (wish.Keep || same) && len(wish.Parts) == 0 {
 		if p.Size >= m.source.Size() {
@@ -235,7 +235,7 @@ func (p *Layout) largest(left func(Part) bool) int {
 	return best
 }
 
-// leftover finds the room behind the last part (or the source's end).
+// leftover finds the room after the last part (or the source's end).
 func (p *Layout) leftover(sourceSize int64) {
 	end := int64(0)
 	for _, part := range p.Parts {
@@ -248,7 +248,7 @@ func (p *Layout) leftover(sourceSize int64) {
 	limit := p.Size - behind
 	if room := (span.Span{Start: end, End: limit}); room.Len() >= edge {
 		p.Leftover = room
-		p.Unused = append(p.Unused, fmt.Sprintf("%s behind the last part stay unused", units.Bytes(room.Len())))
+		p.Unused = append(p.Unused, fmt.Sprintf("%s after the last part stay unused", units.Bytes(room.Len())))
 	}
 	if p.Table.Kind == table.MBR && p.Size > int64(p.Table.Sector)<<32 {
 		p.Unused = append(p.Unused,

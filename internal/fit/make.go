@@ -91,7 +91,7 @@ func (m *maker) parts() error {
 func boundWhy(d disk.Device, t *table.Table, parts []table.Part) string {
 	switch {
 	case t.Hybrid():
-		return "an MBR with parts of its own stands beside the GPT, which couldn't follow"
+		return "an MBR with parts of its own lies beside the GPT, which couldn't follow"
 	case slices.ContainsFunc(parts, func(p table.Part) bool { return table.Dynamic(p.Type) }):
 		return "it belongs to a dynamic disk, whose database at the end of the disk names the places of everything"
 	case t.Kind != table.None && signature.Disc(d, d.Size()):

@@ -34,7 +34,7 @@ func (m *maker) rescale() error {
 			return refuse("part %d keeps its size there", x.Part.Number)
 		}
 		if x.From.Start%s != 0 || x.From.End%s != 0 {
-			return refuse("part %d doesn't stand on whole sectors of that size", x.Part.Number)
+			return refuse("part %d doesn't begin on whole sectors of that size", x.Part.Number)
 		}
 		if why := bound(m.volumes[i], x.Part, s); why != "" {
 			return refuse("%s of part %d; or leave that part out", why, x.Part.Number)
@@ -53,7 +53,7 @@ func (m *maker) rescale() error {
 	p.Room = max(0, p.Size-p.Least)
 	p.Notes = append(p.Notes,
 		fmt.Sprintf("the %s is made anew for sectors of %d bytes; every part keeps its place and size, and start-up "+
-			"code in the first sector and behind it stays behind", m.t.Kind, s))
+			"code in the first sector and after it isn't carried over", m.t.Kind, s))
 	p.leftover(m.source.Size())
 	p.clearEnd(end)
 	return nil

@@ -149,7 +149,7 @@ func (c *Content) count(ctx context.Context) (int64, error) {
 
 // Spans yields the bytes of the part to capture, ascending and not
 // overlapping, relative to the part: what the maps name less what is left out,
-// both edges, and whatever lies behind the end of the volume.
+// both edges, and whatever lies after the end of the volume.
 func (c *Content) Spans() iter.Seq2[span.Span, error] {
 	return func(yield func(span.Span, error) bool) {
 		whole := span.Span{End: c.size}

@@ -12,7 +12,7 @@ import (
 type FreeRuns struct{ h runHeap }
 
 // ErrNoRoom means that too little is free.
-var ErrNoRoom = errors.New("there isn't room for what lies behind that")
+var ErrNoRoom = errors.New("there isn't room for what lies beyond that")
 
 // maxFreeRuns bounds what is known of what is free.
 const maxFreeRuns = 1 << 20

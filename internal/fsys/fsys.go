@@ -44,6 +44,9 @@ type Info struct {
 	Opaque string `json:"opaque,omitempty"`
 }
 
+// Known says whether anything was recognised: a file system, or a container.
+func (i Info) Known() bool { return i.Kind != "" }
+
 // Omission is something a volume holds that nobody needs after a restore.
 type Omission struct {
 	What  string   `json:"what"`

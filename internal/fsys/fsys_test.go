@@ -141,7 +141,7 @@ func TestNTFSUsedAgreesWithNtfsinfo(t *testing.T) {
 		size := field(t, out, `Cluster Size: (\d+)`)
 		want := (field(t, out, `Volume Size in Clusters: (\d+)`) - field(t, out, `Free Clusters: (\d+)`)) * size
 		got, _ := examine(t, img)
-		// On top: the sectors behind the last whole cluster, and both edges.
+		// On top: the sectors after the last whole cluster, and both edges.
 		if extra := got.Used - want; got.Info.Kind != "NTFS" || got.Info.Label != "Ticket desk" || !got.Maps ||
 			extra < 512 || extra > 2*fsys.Edge+size {
 			t.Errorf("cluster %s: %+v used %d, ntfsinfo %d: %s", cluster, got.Info, got.Used, want, got.Why)

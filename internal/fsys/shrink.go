@@ -9,7 +9,7 @@ import (
 )
 
 // Shrinker is a Volume that can become smaller: Resizer's Resize then takes a size below its own. Contents that lie
-// behind the new end are moved, as far as that is possible.
+// past the new end are moved, as far as that is possible.
 type Shrinker interface {
 	// Least is the smallest size that its part can have, in bytes, and in words why it can't be smaller.
 	Least() (size int64, why string, err error)
@@ -28,6 +28,6 @@ func (c *Change) Keep(end int64, moves []disk.Move) {
 		c.Moves = append(c.Moves, disk.Move{From: sp, To: sp.Start})
 	}
 	if c.Moves = append(c.Moves, moves...); moved > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("%s that lie behind its new end are moved", units.Bytes(moved)))
+		c.Notes = append(c.Notes, fmt.Sprintf("%s that lie beyond its new end are moved", units.Bytes(moved)))
 	}
 }

@@ -107,7 +107,7 @@ func TestNTFSShrinks(t *testing.T) {
 	}
 }
 
-// TestExtShrinks makes worn ext volumes smaller: files behind the new end are moved, and those whose inodes are there
+// TestExtShrinks makes worn ext volumes smaller: files past the new end are moved, and those whose inodes are there
 // get other numbers.
 func TestExtShrinks(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "e2fsck", "dumpe2fs")

@@ -194,7 +194,7 @@ func (w *walk) folder(folder Item, path string, depth int) error {
 	return nil
 }
 
-// Join puts a name behind the path of a folder.
+// Join puts a name after the path of a folder.
 func Join(folder, name string) string {
 	switch {
 	case name == "":

@@ -187,11 +187,14 @@ func (p *Part) Name() string {
 	if p.Title != "" {
 		s += ", " + p.Title
 	}
-	if p.Kind != "" && p.Kind != p.Title {
+	if p.Known() && p.Kind != p.Title {
 		s += " (" + p.Kind + ")"
 	}
 	return s
 }
+
+// Known says whether it was recognised what the part holds.
+func (p *Part) Known() bool { return p.Kind != "" }
 
 // Key says which part it is over dates and disks: the file system's own identity where it has one, its place otherwise.
 func (p *Part) Key() string { return key(p.Disk, p.Number, p.Kind, p.ID) }

@@ -76,7 +76,7 @@ type Listed struct {
 // found.
 func (l *Listed) Lacks() string {
 	switch {
-	case l.Index == nil && l.Region.Captured && l.Region.Kind != "" && l.Region.Role != string(table.RoleSwap):
+	case l.Index == nil && l.Region.Captured && l.Region.Known() && l.Region.Role != string(table.RoleSwap):
 		return l.Why
 	case l.Lost > 0:
 		return fmt.Sprintf("%s couldn't be read", units.Plural(l.Lost, "item"))

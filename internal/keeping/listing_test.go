@@ -175,7 +175,7 @@ func entryOf(t testing.TB, s *shelf.Shelf, n store.Name) (file string, at int64)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if i := bytes.Index(b, n[:]); i >= 0 { // its table comes behind
+		if i := bytes.Index(b, n[:]); i >= 0 { // its table comes after
 			return file, int64(i) - 16
 		}
 	}

@@ -138,7 +138,7 @@ const (
 	autoWords  = "dropped after each capture without being asked"
 )
 
-// ReadRule reads a whole rule as Rule.Words says it: the generations, and behind semicolons the floor and whether it
+// ReadRule reads a whole rule as Rule.Words says it: the generations, and after semicolons the floor and whether it
 // is applied without being asked.
 func ReadRule(text string) (Rule, error) {
 	r := Rule{Floor: UsualFloor}
@@ -162,7 +162,7 @@ func ReadRule(text string) (Rule, error) {
 		case part == autoWords:
 			r.Auto = true
 		default:
-			return r, fmt.Errorf("%q is not understood; behind a semicolon stands \"%s3\" or \"%s\"", part, floorWords,
+			return r, fmt.Errorf("%q is not understood; after a semicolon comes \"%s3\" or \"%s\"", part, floorWords,
 				autoWords)
 		}
 	}

@@ -45,7 +45,7 @@ func Thin(twins []*shelf.Twin, pins map[string]shelf.Pin, r Rule, now time.Time)
 		case slot == "":
 			f.Why = words
 		case taken[slot]:
-			f.Goes, f.Why = true, "a newer one stands for the same time ("+words+")"
+			f.Goes, f.Why = true, "a newer one covers the same time ("+words+")"
 		default:
 			f.Why = words
 		}

@@ -29,7 +29,7 @@ const (
 
 // chunk is a stretch of the index, decoded.
 type chunk struct {
-	// names are the entries' names, each with a zero behind it: what a search looks through.
+	// names are the entries' names, each with a zero after it: what a search looks through.
 	names   []byte
 	folders []folder
 	kinds   []byte

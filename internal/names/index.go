@@ -37,7 +37,7 @@ type Made struct {
 	Items    int64
 	Problems []string
 	Lost     int // how many couldn't be read
-	// Causes are the errors behind the problems (the first few).
+	// Causes are the errors after the problems (the first few).
 	Causes []error
 }
 

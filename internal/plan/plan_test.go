@@ -134,7 +134,7 @@ func TestPlanningEndsAtEveryStep(t *testing.T) {
 	}
 }
 
-// ending cancels a context when a byte behind the first MiB is read.
+// ending cancels a context when a byte after the first MiB is read.
 type ending struct {
 	mapped
 	cancel context.CancelFunc

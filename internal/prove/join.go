@@ -4,7 +4,7 @@ import (
 	"twinshelf/internal/shelf"
 )
 
-// Join puts the claims of another proof behind those of the first.
+// Join puts the claims of another proof after those of the first.
 func Join(all, one *shelf.Proof, name string) *shelf.Proof {
 	if all == nil {
 		all = &shelf.Proof{Twin: one.Twin, Tool: one.Tool}

@@ -72,7 +72,7 @@ func where(disks, i int, r shelf.Region) string {
 	s := "between the parts"
 	if r.Part > 0 {
 		s = fmt.Sprintf("part %d, %s", r.Part, r.Title())
-		if r.Kind != "" && r.Kind != r.Title() {
+		if r.Known() && r.Kind != r.Title() {
 			s += " (" + r.Kind + ")"
 		}
 	}
@@ -297,7 +297,7 @@ func beside(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, but int) []famil
 func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []families.Member) ([]shelf.Claim, error) {
 	var out []shelf.Claim
 	for _, r := range d.Describe().Parts() {
-		if !r.Captured || r.Whole != "" || r.Kind == "" {
+		if !r.Captured || r.Whole != "" || !r.Known() {
 			continue
 		}
 		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize(),
@@ -419,7 +419,7 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, p *plan.Plan) ([]shelf.Claim, error) {
 	var out []shelf.Claim
 	for _, r := range twin.Parts() {
-		if r.Kind == "" || !r.Captured {
+		if !r.Known() || !r.Captured {
 			continue
 		}
 		r.Kind, r.ID = knownNow(p.Disk, r)

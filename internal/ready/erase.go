@@ -182,7 +182,7 @@ func (e *Erase) CancelWords() string {
 	case Discard:
 		return "Cancelled, what was discarded so far is gone; the rest is still there."
 	}
-	return "Cancelled, the disk has no table any more and is overwritten up to where the run came; behind that its " +
+	return "Cancelled, the disk has no table any more and is overwritten up to where the run came; after that its " +
 		"old contents can still be read."
 }
 
@@ -317,7 +317,7 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 
 // gave says how far the erasing came.
 func (e *Erase) gave(at int64, err error) error {
-	return fmt.Errorf("%w; overwritten up to byte %d (%s of %s), behind that the old contents can still be read, "+
+	return fmt.Errorf("%w; overwritten up to byte %d (%s of %s); after that the old contents can still be read, "+
 		"and no table is left: erase again", err, at, units.Bytes(at), units.Bytes(e.Target.Identity.Size))
 }
 

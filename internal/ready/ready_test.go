@@ -330,7 +330,7 @@ func TestKernelSeesTheParts(t *testing.T) {
 	}
 }
 
-// changing makes a GPT disk with two filled file systems and a gap behind them.
+// changing makes a GPT disk with two filled file systems and a gap after them.
 func changing(t *testing.T) string {
 	t.Helper()
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat")

@@ -21,7 +21,7 @@ type layout struct {
 	Patches []disk.Patch
 }
 
-// plan moves the first half of a disk of n bytes behind the other, onto a larger target, with patches over both.
+// plan moves the first half of a disk of n bytes after the other, onto a larger target, with patches over both.
 func plan(n int64) layout {
 	half := n / 2
 	return layout{Size: n + 1<<20,

@@ -41,7 +41,7 @@ func hurtBlock(t *testing.T, s *shelf.Shelf, name string) {
 			return nil
 		}
 		hits++
-		b[at+200] ^= 0xFF // behind the block's head
+		b[at+200] ^= 0xFF // after the block's head
 		return os.WriteFile(path, b, 0o600)
 	})
 	if err != nil || hits == 0 {

@@ -213,7 +213,7 @@ func (d *Disk) NameOf(plain []byte) string { return d.s.NameOf(plain).String() }
 
 // Pieces yields what the disk holds, block by block; neighbouring blocks without
 // data come as one piece. A node that can't be read is reported and its area
-// given as Data without a name; the walk goes on behind it when the caller does.
+// given as Data without a name; the walk goes on after it when the caller does.
 func (d *Disk) Pieces() iter.Seq2[disk.Piece, error] { return d.PiecesIn(span.Span{End: d.Size()}) }
 
 // PiecesIn yields the pieces that touch sp; see Pieces.

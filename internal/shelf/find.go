@@ -10,7 +10,7 @@ import (
 )
 
 // Find gives the twin that a person means: its ID or a beginning of one; the name of a machine or a beginning of one,
-// whatever its case, for its newest twin; or such a name with a date behind it: "Ticket desk 2026-10-30", "ticket
+// whatever its case, for its newest twin; or such a name with a date after it: "Ticket desk 2026-10-30", "ticket
 // yesterday", "Ticket desk 2026-10-30 18:05". The error is an ErrNoTwin that lists what may be meant, or an
 // ErrLaterUnread where the newest was meant and it isn't known which one that is.
 func (s *Shelf) Find(ctx context.Context, ref string) (*Twin, error) {
@@ -174,7 +174,7 @@ type date struct {
 	newest      bool
 }
 
-// IsDate says whether a word is a date as people write it behind the name of a machine.
+// IsDate says whether a word is a date as people write it after the name of a machine.
 func IsDate(word string) bool {
 	_, ok := dateOf(strings.Fields(word), time.Now())
 	return ok

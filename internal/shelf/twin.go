@@ -24,7 +24,7 @@ type Twin struct {
 	Added   int64      `json:"added"` // bytes it brought to the shelf
 	// Seconds is how long the capture took.
 	Seconds float64 `json:"seconds"`
-	// MapsSum is the hash of the nodes' names as they stand behind the description, MapsTag what
+	// MapsSum is the hash of the nodes' names as they lie after the description, MapsTag what
 	// authenticates them in a sealed shelf.
 	MapsSum string `json:"maps_sum,omitempty"`
 	MapsTag string `json:"maps_tag,omitempty"`
@@ -94,6 +94,9 @@ func (d *TwinDisk) Parts() []Region {
 	return slices.DeleteFunc(slices.Clone(d.Regions), func(r Region) bool { return r.Part == 0 })
 }
 
+// Known says whether it was recognised what the region held.
+func (r Region) Known() bool { return r.Kind != "" }
+
 // Title names a part for people: its label, or what it is.
 func (r Region) Title() string {
 	switch {
@@ -103,7 +106,7 @@ func (r Region) Title() string {
 		return r.Label
 	case r.Name != "":
 		return r.Name
-	case r.Kind != "":
+	case r.Known():
 		return r.Kind
 	}
 	return table.TypeName(r.Type)

@@ -65,7 +65,7 @@ func (s *Shelf) writeTwin(ctx context.Context, l *store.Lock, t *Twin) error {
 	return s.PutKept(ctx, l, s.twinPath(t.Machine, t.ID), b)
 }
 
-// encodeTwin frames a twin: the description, and behind it the names of its nodes, so that listing needn't read those.
+// encodeTwin frames a twin: the description, and after it the names of its nodes, so that listing needn't read those.
 func (s *Shelf) encodeTwin(t *Twin) ([]byte, error) {
 	var maps []byte
 	for i := range t.Disks {
@@ -85,7 +85,7 @@ func (s *Shelf) encodeTwin(t *Twin) ([]byte, error) {
 	})
 }
 
-// nodeNames are the names of a region's nodes, one behind the other; zeros for a node in which nothing matters.
+// nodeNames are the names of a region's nodes, one after the other; zeros for a node in which nothing matters.
 func (r *Region) nodeNames() ([]byte, error) {
 	var out []byte
 	for _, text := range r.Nodes {
@@ -266,7 +266,7 @@ func (t *Twin) loaded() bool {
 }
 
 // impossible says why no capture could have made a description, in words; maps is how many bytes of names of nodes
-// stand behind it.
+// lie after it.
 func (t *Twin) impossible(maps int64) string {
 	if !validID(t.ID) || len(t.Disks) == 0 || len(t.Disks) > maxDisks {
 		return "it describes no twin"

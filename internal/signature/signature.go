@@ -79,7 +79,7 @@ type kind struct {
 	at []int64
 	// from gives further places.
 	from func(a *area) []int64
-	// offset is how far behind a place the mark stands.
+	// offset is how far after a place the mark stands.
 	offset int64
 	magic  string
 	// also says whether the rest fits, where the mark alone isn't enough.
@@ -146,7 +146,7 @@ func (a *area) page(n int64) []byte {
 	}
 	p := make([]byte, min(page, a.size-n*page))
 	if err := disk.ReadFull(a.r, p, n*page); err != nil {
-		a.problems = append(a.problems, fmt.Errorf("a place where a signature may stand can't be read: %w", err))
+		a.problems = append(a.problems, fmt.Errorf("a place where a signature may lie can't be read: %w", err))
 		p = nil
 	}
 	a.pages[n] = p

@@ -80,7 +80,7 @@ func (s *Set) Add(sp Span) {
 		s.spans = append(s.spans, sp)
 		return
 	}
-	// The first span that ends at or behind sp's start, and the first that begins behind its end.
+	// The first span that ends at or after sp's start, and the first that begins past its end.
 	i := sort.Search(n, func(i int) bool { return s.spans[i].End >= sp.Start })
 	j := i + sort.Search(n-i, func(k int) bool { return s.spans[i+k].Start > sp.End })
 	if i < j {
@@ -131,7 +131,7 @@ func (s Set) Overlaps(sp Span) bool {
 	return !sp.Empty() && i < len(s.spans) && s.spans[i].Start < sp.End
 }
 
-// from is the index of the first span that ends behind off.
+// from is the index of the first span that ends after off.
 func (s Set) from(off int64) int {
 	return sort.Search(len(s.spans), func(i int) bool { return s.spans[i].End > off })
 }

@@ -207,7 +207,7 @@ func (c *biosWay) hidden(p part, boot []byte) {
 	}
 	fixed := binary.LittleEndian.AppendUint32(nil, want)
 	f := Finding{Way: BIOS, Verdict: Doubt, Says: fmt.Sprintf(
-		"the boot sector of part %d says that %d sectors stand before it, and there are %d", p.Number, have, want),
+		"the boot sector of part %d says that %d sectors lie before it, and there are %d", p.Number, have, want),
 		Repair: fmt.Sprintf("the boot sector of part %d is told where it begins", p.Number)}
 	for i, off := range at {
 		why := "sectors before the part"

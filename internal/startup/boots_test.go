@@ -183,7 +183,7 @@ func starts(t *testing.T, img string, uefi bool) string {
 	return out.String()
 }
 
-// TestItStarts captures a small Linux system, restores it onto a larger disk with its root grown and what stands behind
+// TestItStarts captures a small Linux system, restores it onto a larger disk with its root grown and what lies after
 // it moved, and starts that in a machine that has never seen it.
 func TestItStarts(t *testing.T) {
 	tree := small(t)
@@ -236,7 +236,7 @@ func TestItStarts(t *testing.T) {
 				t.Errorf("%s; %q %+v", p.Startup.Words(), p.Repaired, p.Startup.Findings)
 			}
 			if x := p.Layout.Parts[len(p.Layout.Parts)-1]; !x.Moved() {
-				t.Error("what stands behind the root didn't move")
+				t.Error("what lies after the root didn't move")
 			}
 			out := starts(t, target, c.uefi)
 			if !strings.Contains(out, started) {

@@ -114,7 +114,7 @@ func (b *bootable) unified(kernel []byte, root string) []byte {
 		b.file(b.unnamed(kernel, root)))
 }
 
-// disk puts files onto an EFI system part, with the root behind it.
+// disk puts files onto an EFI system part, with the root after it.
 func (b *bootable) disk(files map[string][]byte) string {
 	b.t.Helper()
 	esp := testkit.Image(b.t, "esp", espLen)
@@ -481,7 +481,7 @@ func TestChanged(t *testing.T) {
 		{"nothing", bios(), bios(), ""},
 		{"the code", bios(), b.hurt(bios(), "", 0x70, noise[:100]), "the code in the first sector (1 sector)"},
 		{"the second stage in the gap", bios(), b.hurt(b.hurt(bios(), "", 40*1024, noise), "", 60*1024, noise),
-			"what stands before the first part (2 sectors)"},
+			"what lies before the first part (2 sectors)"},
 		{"the second stage in its part", part(), b.hurt(part(), "", coreAt+40*1024, noise),
 			"part 2, for BIOS start-up code (1 sector)"},
 		{"the loader", uefi(), b.hurtESP(uefi(), fallback, 0x3200, noise), "\\EFI\\BOOT\\BOOTX64.EFI"},

@@ -36,7 +36,7 @@ func Changed(ctx context.Context, now, before disk.Device) ([]string, error) {
 	gap := a.biosWay.roomOf(int64(a.t.Sector))
 	gap.End = min(gap.End, gap.Start+maxGap)
 	if a.t.Kind == table.MBR {
-		add("what stands before the first part", differ(now, before, gap))
+		add("what lies before the first part", differ(now, before, gap))
 	}
 	for _, p := range a.parts {
 		if p.Type == table.TypeBIOSBoot && p.Span.Len() <= maxGap {

@@ -184,7 +184,7 @@ func TestBIOS(t *testing.T) {
 			true, false},
 		{"a Windows", sound, 1, testkit.TableCode, startup.Good, "name this disk", true, true, false},
 		{"a boot sector with another place", made("BOOTMGR", "4096", named, ""), 1, testkit.TableCode, startup.Doubt,
-			"4096 sectors stand before it, and there are 2048", true, true, true},
+			"4096 sectors lie before it, and there are 2048", true, true, true},
 		{"a boot sector that only writes a text", made("", "2048", named, ""), 1, testkit.TableCode, startup.Bad,
 			"This is not a bootable disk", false, true, false},
 		{"of an unknown kind", made("OTHER", "2048", named, ""), 1, testkit.TableCode, startup.Doubt, "can't be told",

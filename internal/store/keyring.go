@@ -88,7 +88,7 @@ func (k *keyring) nameOf(plain []byte) Name {
 	return keyed(k.names, plain)
 }
 
-// seal encrypts b in place and gives the nonce and the tag. In an open shelf nothing happens. What lies behind b in its
+// seal encrypts b in place and gives the nonce and the tag. In an open shelf nothing happens. What lies after b in its
 // array is overwritten; without room for a tag there the work is done in a copy.
 func (k *keyring) seal(b, extra []byte) (nonce [nonceRoom]byte, tag [tagRoom]byte) {
 	if !k.sealed() {

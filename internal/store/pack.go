@@ -7,7 +7,7 @@ import (
 	"io"
 )
 
-// A pack is a file header, entries one behind the other, and a table of the
+// A pack is a file header, entries one after the other, and a table of the
 // entries at the end. docs/shelf-format.md, "Packs".
 const (
 	entryMagic = "TSBK"

@@ -111,7 +111,7 @@ func (p *packs) read(ctx context.Context, at place, n Name, dst []byte) ([]byte,
 		return nil, err
 	}
 	if e.name != n || e.stored != at.stored || int(e.plain) > p.heads.now.BlockSize {
-		return nil, &HurtError{file, at.offset, "another block stands where the index says this one is"}
+		return nil, &HurtError{file, at.offset, "another block lies where the index says this one is"}
 	}
 	return p.unpack(file, at.offset, e, b, dst)
 }

@@ -73,7 +73,7 @@ func (k *keyring) bucketCheck(nonce [nonceRoom]byte, bucket int, p []byte) []byt
 		return binary.LittleEndian.AppendUint32(nil, crc32.Checksum(p, castagnoli))
 	}
 	var tag [tagRoom]byte
-	k.sealWith(numbered(nonce, uint32(bucket)), slices.Clip(p), nil, &tag) // the next bucket stands behind it
+	k.sealWith(numbered(nonce, uint32(bucket)), slices.Clip(p), nil, &tag) // the next bucket lies after it
 	return tag[:]
 }
 
@@ -200,7 +200,7 @@ func (k *keyring) readDirectory(ctx context.Context, file string, r source, h he
 	return dir, nil
 }
 
-// decodeDirectory reads a directory of a length that fits; entries is how many bytes stand behind it. It gives what is
+// decodeDirectory reads a directory of a length that fits; entries is how many bytes lie after it. It gives what is
 // wrong, in words.
 func (s *segment) decodeDirectory(dir []byte, entries int64) (problem string) {
 	le := binary.LittleEndian

@@ -9,10 +9,10 @@ import (
 	"twinshelf/internal/store/backend"
 )
 
-// A split document has two payloads: a description that can be read alone, and behind it a tail that is needed less
+// A split document has two payloads: a description that can be read alone, and after it a tail that is needed less
 // often. The description says what proves the tail. docs/shelf-format.md, "Twins".
 
-// TailProof is what a description has to say of the tail behind it.
+// TailProof is what a description has to say of the tail after it.
 type TailProof struct {
 	Sum string // hash of the tail as it stands in the file
 	Tag string // what authenticates it in a sealed store; otherwise empty

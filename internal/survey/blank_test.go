@@ -17,7 +17,7 @@ import (
 // unsparse is a disk that doesn't know its holes, like most real ones.
 type unsparse struct{ disk.Device }
 
-// TestWipedAtBothEnds: a disk whose first and last MiB were zeroed isn't blank while a file system lies behind them,
+// TestWipedAtBothEnds: a disk whose first and last MiB were zeroed isn't blank while a file system lies after them,
 // whatever its kind and size; and what begins at 1 MiB is named.
 func TestWipedAtBothEnds(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat", "mkfs.exfat", "mkntfs", "mkfs.xfs", "mkfs.btrfs")

@@ -99,7 +99,7 @@ func (a *Area) InnerWords() []string {
 	for _, x := range a.Inner() {
 		c := x.Content
 		line := fmt.Sprintf("%s, %s", x.Name, units.Bytes(x.Size))
-		if c.Info.Kind != "" {
+		if c.Info.Known() {
 			line += ": " + c.Info.Kind
 		}
 		if c.Info.Label != "" {

@@ -255,7 +255,7 @@ func (a *Area) Title() string {
 		return a.Content.Info.Label
 	case a.Part.Name != "":
 		return a.Part.Name
-	case a.Content.Info.Kind != "":
+	case a.Content.Info.Known():
 		return a.Content.Info.Kind
 	}
 	return table.TypeName(a.Part.Type)
@@ -264,7 +264,7 @@ func (a *Area) Title() string {
 // Holds says in a few words what is on the area.
 func (a *Area) Holds() string {
 	switch {
-	case a.Content.Info.Kind != "":
+	case a.Content.Info.Known():
 		return a.Content.Info.Kind
 	case a.Part == nil:
 		return "no part"

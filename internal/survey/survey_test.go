@@ -51,7 +51,7 @@ func covered(t *testing.T, s *Survey) {
 	}
 }
 
-// kiosk is a disk with a start-up part, a system part, swap, and room behind them.
+// kiosk is a disk with a start-up part, a system part, swap, and room after them.
 func kiosk(t *testing.T) string {
 	t.Helper()
 	testkit.Need(t, "mkfs.ext4", "mkfs.fat", "mkswap")

@@ -138,13 +138,13 @@ func (t *Table) readGPT(r io.ReaderAt, size int64, first []byte) (bool, error) {
 		return false, nil
 	}
 	if !protective && looksLikeMBR(first) {
-		// Every system goes by sector 0: the GPT behind it is a leftover, however whole it is.
-		t.find(Warning, s, "an old GPT stands behind the MBR; the disk is laid out by the MBR")
+		// Every system goes by sector 0: the GPT after it is a leftover, however whole it is.
+		t.find(Warning, s, "an old GPT lies after the MBR; the disk is laid out by the MBR")
 		return false, nil
 	}
 	if main == nil && !mainThere && !protective {
-		// A back-up alone, behind something that isn't a GPT disk: a leftover.
-		t.find(Note, int64(backLBA)*s, "an old GPT back-up copy stands at the end of the disk; the disk isn't laid "+
+		// A back-up alone, after something that isn't a GPT disk: a leftover.
+		t.find(Note, int64(backLBA)*s, "an old GPT back-up copy lies at the end of the disk; the disk isn't laid "+
 			"out by it")
 		return false, nil
 	}

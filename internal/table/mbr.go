@@ -138,7 +138,7 @@ func (t *Table) readChain(r io.ReaderAt, size int64, ext mbrEntry) error {
 			return fmt.Errorf("the chain of extended parts can't be read: %w", err)
 		}
 		if !hasBootSig(b) {
-			t.find(Damage, at, "sector %d should hold a link of the extended chain and doesn't; parts behind it are "+
+			t.find(Damage, at, "sector %d should hold a link of the extended chain and doesn't; parts after it are "+
 				"not known", lba)
 			return nil
 		}

@@ -53,7 +53,7 @@ func (t *Table) Hybrid() bool {
 	return false
 }
 
-// Reserve is what a table needs of a disk before and behind the parts, in bytes.
+// Reserve is what a table needs of a disk before and after the parts, in bytes.
 func (t *Table) Reserve() (before, behind int64) {
 	s := int64(t.Sector)
 	if t.Kind != GPT || t.gpt.header == nil {

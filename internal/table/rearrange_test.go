@@ -20,6 +20,22 @@ func over(t *testing.T, m *disk.Memory, size int64, patches []disk.Patch) (*Tabl
 	return read(t, n), n
 }
 
+// rearranged gives the parts of a disk that begins with "boot code" other places on one of 128 MiB: all of them are
+// there, and so are the disk's identity and its boot code.
+func rearranged(t *testing.T, was *Table, m *disk.Memory, places map[int]span.Span) *Table {
+	t.Helper()
+	patches, err := was.Rearrange(m, places, 128<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now, n := over(t, m, 128<<20, patches)
+	if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) ||
+		!bytes.HasPrefix(n.Bytes, []byte("boot code")) {
+		t.Fatalf("%+v", now)
+	}
+	return now
+}
+
 // TestRearrangeKeepsTheRest: only places change; identities, names, attributes, order and boot code stay.
 func TestRearrangeKeepsTheRest(t *testing.T) {
 	for _, sector := range []int{512, 4096} {
@@ -35,15 +51,7 @@ func TestRearrangeKeepsTheRest(t *testing.T) {
 			shift += 2 << 20
 			places[p.Number] = sp
 		}
-		patches, err := was.Rearrange(m, places, 128<<20)
-		if err != nil {
-			t.Fatal(err)
-		}
-		now, n := over(t, m, 128<<20, patches)
-		if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) ||
-			!bytes.HasPrefix(n.Bytes, []byte("boot code")) {
-			t.Fatalf("%+v", now)
-		}
+		now := rearranged(t, was, m, places)
 		for i, p := range now.Parts {
 			q := was.Parts[i]
 			q.Span = places[q.Number]
@@ -52,7 +60,8 @@ func TestRearrangeKeepsTheRest(t *testing.T) {
 			}
 		}
 		delete(places, was.Parts[0].Number)
-		if patches, err = was.Rearrange(m, places, 128<<20); err != nil {
+		patches, err := was.Rearrange(m, places, 128<<20)
+		if err != nil {
 			t.Fatal(err)
 		}
 		if now, _ := over(t, m, 128<<20, patches); len(now.Parts) != len(was.Parts)-1 ||
@@ -83,15 +92,7 @@ func TestRearrangeChain(t *testing.T) {
 			places[p.Number] = p.Span.Shift(8 << 20)
 		}
 	}
-	patches, err := was.Rearrange(m, places, 128<<20)
-	if err != nil {
-		t.Fatal(err)
-	}
-	now, n := over(t, m, 128<<20, patches)
-	if now.Worst() != "" || now.ID != was.ID || len(now.Parts) != len(was.Parts) ||
-		!bytes.HasPrefix(n.Bytes, []byte("boot code")) {
-		t.Fatalf("%+v", now)
-	}
+	now := rearranged(t, was, m, places)
 	for i, p := range now.Parts {
 		q := was.Parts[i]
 		if p.Span != places[q.Number] || p.Type != q.Type || p.Active != q.Active || p.Logical != q.Logical ||
@@ -106,7 +107,8 @@ func TestRearrangeChain(t *testing.T) {
 			delete(places, p.Number)
 		}
 	}
-	if patches, err = was.Rearrange(m, places, 128<<20); err != nil {
+	patches, err := was.Rearrange(m, places, 128<<20)
+	if err != nil {
 		t.Fatal(err)
 	}
 	if now, _ := over(t, m, 128<<20, patches); now.Worst() != "" || len(now.Parts) != len(was.Parts)-1 {

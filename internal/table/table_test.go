@@ -299,7 +299,7 @@ func FuzzRead(f *testing.F) {
 }
 
 // TestOldGPTBehindAnMBR: where sector 0 is an MBR without a protective entry, the disk is laid out by it, however whole
-// a GPT behind it is.
+// a GPT after it is.
 func TestOldGPTBehindAnMBR(t *testing.T) {
 	const size = 64 << 20
 	b := make([]byte, size)

@@ -30,7 +30,7 @@ func (n *namer) take(name string) string {
 	return safe
 }
 
-// reserved are names that mean devices on some systems, whatever stands behind a dot.
+// reserved are names that mean devices on some systems, whatever follows a dot.
 var reserved = []string{"CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$"}
 
 // everywhere is a name that every system can take: without separators, drive letters, wild cards and control

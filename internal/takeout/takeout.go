@@ -52,7 +52,7 @@ const (
 // Options are wishes.
 type Options struct {
 	Clash Clash
-	// Tag is put behind the name of what is kept beside something else: its date, as a rule.
+	// Tag is put after the name of what is kept beside something else: its date, as a rule.
 	Tag string
 	// NoStreams leaves alternate streams out; otherwise they become files called NAME:STREAM.
 	NoStreams bool
@@ -209,7 +209,7 @@ func special(it fsys.Item) string {
 	return "it is neither a file nor a folder nor a link"
 }
 
-// tagged puts a tag behind a name and before its ending; n counts the tries from 1.
+// tagged puts a tag after a name and before its ending; n counts the tries from 1.
 func tagged(name, tag string, n int) string {
 	base, ext := name, ""
 	if i := strings.LastIndexByte(name, '.'); i > 0 {

@@ -180,7 +180,7 @@ func copyData(t testing.TB, src *disk.File, to string, what span.Span, shift int
 	for at := what.Start; at < what.End; {
 		sp, err := src.NextData(at)
 		if err != nil {
-			return // no data behind it
+			return // no data after it
 		}
 		for pos := sp.Start; pos < min(sp.End, what.End); pos += int64(len(buf)) {
 			n := min(int64(len(buf)), min(sp.End, what.End)-pos)

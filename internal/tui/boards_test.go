@@ -160,7 +160,7 @@ func TestMarksOfSpines(t *testing.T) {
 	m.datesPage.pins[b.twins[3].ID] = shelf.Pin{Note: "as it came"}
 	b.proofs[b.twins[4].ID] = []*shelf.Proof{{When: long, Claims: []shelf.Claim{{Holds: true}}}}
 	b.proofs[b.twins[5].ID] = []*shelf.Proof{{When: long, Claims: []shelf.Claim{{Holds: false}}}}
-	m.datesPage.goes = map[string]string{b.twins[6].ID: "a newer one stands for it"}
+	m.datesPage.goes = map[string]string{b.twins[6].ID: "a newer one covers it"}
 	want := []string{"", "×", "!", "◆", "○", "‼", "✗"}
 	for i, tw := range b.twins {
 		if got := m.datesPage.spineMark(b, tw); got != want[i] {

@@ -190,7 +190,7 @@ func (m *model) helpBody(w int) []string {
 	}
 	out = append(out, line)
 	out = append(out, bullet("READS is never written. WRITES is written only after its last page, where you type "+
-		"what stands on its sticker.", w)...)
+		"what is on its sticker.", w)...)
 	out = append(out, bullet("While a run is on: ━ done, × can't be read, · still to come.", w)...)
 	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than "+
 		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the "+

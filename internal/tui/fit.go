@@ -33,7 +33,7 @@ func (m *fitPage) lines(w int) []string {
 		return append(lines,
 			m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the "+
 				"Bench (1) and press w on the disk.",
-				"Nothing is written before the last page, where you type what stands on the target's sticker.")...)
+				"Nothing is written before the last page, where you type what is on the target's sticker.")...)
 	case m.restoreErr != nil:
 		out := []string{"", " " + m.th.bad.Render("This can't be done.")}
 		for _, l := range wrap(m.restoreErr.Error(), w-4) {
@@ -79,7 +79,7 @@ func (m *fitPage) fitParts(w int) []string {
 	if left := f.Leftover; !left.Empty() && m.pair.Plan.Added == nil {
 		out = append(out,
 			m.th.caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused",
-				fit("behind the last part", title+map[bool]int{true: 29, false: 10}[wide]),
+				fit("after the last part", title+map[bool]int{true: 29, false: 10}[wide]),
 				right(units.Bytes(left.Len()), 12))))
 	}
 	return out

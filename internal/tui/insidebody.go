@@ -117,7 +117,7 @@ func (m *insidePage) partRows(w int) []string {
 	for i, p := range l.in.Parts {
 		why := ""
 		switch {
-		case p.Kind == "":
+		case !p.Known():
 			why = m.th.dim.Render("no file system that is known")
 		case p.Unclean != "":
 			why = m.th.caution.Render(fit("not quiet: "+p.Unclean, w-62))

@@ -140,7 +140,7 @@ func (m *diffPane) onCompared(msg compared) {
 	d.before, d.after, d.all, d.err, d.done = msg.before, msg.after, msg.all, msg.err, true
 	for i := range d.all {
 		p := &d.all[i]
-		if p.Part.Kind == "" {
+		if !p.Part.Known() {
 			continue
 		}
 		d.rows = append(d.rows, diffRow{part: p})

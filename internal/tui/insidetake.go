@@ -109,7 +109,7 @@ func (m *insidePage) askTake() {
 	n := menu{title: "Take out " + inside.Visible(what) + " of " + l.in.Title + ": how?", choices: []choice{
 		{name: "into a folder", about: "what is there stays; items of the same name are left out and listed"},
 		{name: "into a folder, keep both", about: "where there is something else by a name, what is taken out gets " +
-			"its date behind the name"},
+			"its date after the name"},
 		{name: "into a folder, replace", about: "writes over what has the same name there"},
 		{name: "as a tar file", about: "keeps owners, exact times, links and attributes on any drive"},
 		{name: "as a zip file", about: "opens everywhere; keeps names, folders and times"}}}

@@ -148,7 +148,7 @@ func TestCaptureSaysWhatGoesThen(t *testing.T) {
 	}
 	m = key(m, "3")
 	for _, want := range []string{"Goes     after this capture the rule",
-		"takes 3 twins of Harbour kiosk off the shelf", "a newer one stands for the same time"} {
+		"takes 3 twins of Harbour kiosk off the shelf", "a newer one covers the same time"} {
 		if !strings.Contains(text(m), want) {
 			t.Errorf("%q is missing:\n%s", want, text(m))
 		}

@@ -244,7 +244,7 @@ func (r rail) labels(th theme, w int) string {
 	line := []rune(strings.Repeat(" ", w))
 	for i, s := range r.layout(w) {
 		room := s.to - s.from - 1
-		if i+1 == len(r.parts) { // the last one may run into what is free behind it
+		if i+1 == len(r.parts) { // the last one may run into what is free after it
 			room = w - s.from - 1
 		}
 		text := fmt.Sprintf("%d", s.part.number)

@@ -22,7 +22,7 @@ func (m *readyPage) body(w int) ([]string, int) {
 			"system disk.",
 			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk of "+
 				"the Bench (1).",
-			"Nothing is written before the last page, where you type what stands on the target's sticker.",
+			"Nothing is written before the last page, where you type what is on the target's sticker.",
 			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, "+
 				"then Enter)."), -1
 	}

@@ -344,7 +344,7 @@ func lose(t *testing.T, s *shelf.Shelf, n store.Name) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if i := bytes.Index(b, n[:]); i >= 0 { // the head of the block; its bytes are behind it
+		if i := bytes.Index(b, n[:]); i >= 0 { // the head of the block; its bytes are after it
 			hits++
 			b[i+200] ^= 0x55
 			if err := os.WriteFile(p, b, 0o600); err != nil {

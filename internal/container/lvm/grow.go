@@ -11,7 +11,7 @@ import (
 )
 
 // Grow has the group use a physical volume of another size, and gives a logical volume the extents that this makes. The
-// label gets the new size, and the metadata is written anew behind the old text, as its own tools do.
+// label gets the new size, and the metadata is written anew after the old text, as its own tools do.
 func (g *Group) Grow(member int, size int64, device int) (*container.Growth, error) {
 	p, l := g.given[member], &g.logicals[device]
 	i := slices.IndexFunc(g.physicals, func(v volume) bool { return v.member == member })
@@ -48,7 +48,7 @@ func (g *Group) Grow(member int, size int64, device int) (*container.Growth, err
 // endAlign is what a metadata area at the end begins at multiples of, in bytes.
 const endAlign = 4096
 
-// atEnd says whether a metadata area stands behind the extents, which begin at byte start: it goes with the end.
+// atEnd says whether a metadata area lies after the extents, which begin at byte start: it goes with the end.
 func (a area) atEnd(start int64) bool { return a.at.Start >= start }
 
 // moved is where a metadata area stands on a physical volume of so many bytes.
@@ -190,7 +190,7 @@ func (p *physical) rewritten(start, size int64, text []byte) ([]disk.Patch, erro
 	return append(patches, disk.Patch{Off: p.label, Data: b, Why: "label of the physical volume"}), nil
 }
 
-// rewriteArea puts a text behind the one that is there, and has the area's header name it. An area that goes elsewhere
+// rewriteArea puts a text after the one that is there, and has the area's header name it. An area that goes elsewhere
 // begins anew.
 func (p *physical) rewriteArea(a area, to span.Span, text []byte) ([]disk.Patch, error) {
 	if a.text == nil && to == a.at {

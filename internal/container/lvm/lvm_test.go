@@ -222,7 +222,7 @@ func FuzzOpen(f *testing.F) {
 		}
 		m := made(string(text), int64(at))
 		m.Bytes[hurt] ^= with
-		// The sums are made right again, so that what lies behind them is reached.
+		// The sums are made right again, so that what lies after them is reached.
 		le.PutUint32(m.Bytes[sector+labelCRC:], checksum(m.Bytes[sector+labelOffset:2*sector]))
 		le.PutUint32(m.Bytes[4096:], checksum(m.Bytes[4096+mdaSign:4096+mdaLen]))
 		g, _, err := Open(member(m))

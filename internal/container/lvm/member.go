@@ -55,7 +55,7 @@ func header(m container.Member, b []byte, n int64) (*physical, error) {
 	case checksum(b[labelOffset:]) != le.Uint32(b[labelCRC:]):
 		return nil, errors.New("the checksum of its label is wrong")
 	case le.Uint64(b[labelNumber:]) != uint64(n):
-		return nil, fmt.Errorf("its label says that it stands in sector %d, not %d", le.Uint64(b[labelNumber:]), n)
+		return nil, fmt.Errorf("its label says that it lies in sector %d, not %d", le.Uint64(b[labelNumber:]), n)
 	case at < labelLen || at+pvAreas > sector:
 		return nil, fmt.Errorf("its header would begin at byte %d of the label", at)
 	}

@@ -79,7 +79,7 @@ func (g *growth) keeps() error {
 	return nil
 }
 
-// layOut finds where the heap begins behind a table for all clusters; false when there would be no more of them.
+// layOut finds where the heap begins after a table for all clusters; false when there would be no more of them.
 func (g *growth) layOut() bool {
 	v := g.v
 	step := v.cluster // by what the heap moves: it stays as aligned as it was
@@ -147,7 +147,7 @@ func (g *growth) moveBitmap() error {
 	g.patch(v.fatAt+4*(v.count+firstCluster), chain, "chain of the allocation bitmap")
 	for i, at := range g.old {
 		n := (at - v.heapAt) / v.cluster
-		g.patch(v.fatAt+4*(n+firstCluster), u32(0), "the allocation bitmap stands elsewhere")
+		g.patch(v.fatAt+4*(n+firstCluster), u32(0), "the allocation bitmap lies elsewhere")
 		g.c.Moves = append(g.c.Moves,
 			disk.Move{From: span.At(at, v.cluster), To: g.heap + (v.count+int64(i))*v.cluster})
 		if err := g.bit(n, false); err != nil {
@@ -164,7 +164,7 @@ func (g *growth) writeMaps(length int64) {
 	v := g.v
 	first := 4 * (g.free + firstCluster)
 	g.zeros(v.fatAt+first, g.fat-first, "allocation table")
-	last := int64(0) // the byte behind the last one that is written
+	last := int64(0) // the byte after the last one that is written
 	for at, b := range g.bits {
 		g.patch(g.where(at), []byte{b}, "allocation bitmap")
 		last = max(last, at+1)

@@ -12,7 +12,7 @@ import (
 const bitmapChunk = 1 << 20
 
 // Used yields everything before the cluster heap (both boot regions and the
-// table), what the bitmap marks, and the sectors behind the last cluster. The
+// table), what the bitmap marks, and the sectors after the last cluster. The
 // clusters of the root, the bitmap and the up-case table must be marked.
 func (v *Volume) Used() iter.Seq2[span.Span, error] {
 	return func(yield func(span.Span, error) bool) {

@@ -25,7 +25,7 @@ func splitNode(b []byte, wantDepth int) (entries [][]byte, depth int, err error)
 	return entries, depth, nil
 }
 
-// nodeRoom is how many entries a node has room for; behind them a block has its checksum.
+// nodeRoom is how many entries a node has room for; after them a block has its checksum.
 func nodeRoom(b []byte) int { return int(binary.LittleEndian.Uint16(b[ehMost:])) }
 
 // nodeTail is the byte of a node at which its checksum lies.

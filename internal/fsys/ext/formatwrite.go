@@ -10,7 +10,7 @@ import (
 )
 
 const (
-	extraSize     = 32 // bytes of an inode behind the first 128
+	extraSize     = 32 // bytes of an inode after the first 128
 	inlineExtents = 4  // entries of a node that has room in an inode
 )
 
@@ -163,7 +163,7 @@ func (l *layout) blockBitmap(g int64) []byte {
 	for sp := range l.taken.Clip(span.Span{Start: base, End: l.end(g)}).All() {
 		setBits(b, sp.Start-base, sp.End-base)
 	}
-	setBits(b, l.end(g)-base, 8*l.bs) // behind the end nothing is free
+	setBits(b, l.end(g)-base, 8*l.bs) // past the end nothing is free
 	return b
 }
 

@@ -194,7 +194,7 @@ func crc16(c uint16, b []byte) uint16 {
 	return c
 }
 
-// bitmap is a group's block bitmap: the first used clusters taken, then free ones, and taken again behind the
+// bitmap is a group's block bitmap: the first used clusters taken, then free ones, and taken again after the
 // group's end.
 func (g *growth) bitmap(used, clusters int64) []byte {
 	b := make([]byte, g.v.blockSize)
@@ -303,7 +303,7 @@ func removeAt(ps []disk.Patch, off int64) []disk.Patch {
 	return out
 }
 
-// newGroup lays out a group behind the old end: its structures stand at its own start. Where the
+// newGroup lays out a group past the old end: its structures stand at its own start. Where the
 // descriptors have checksums they say that bitmaps and inodes were never used; elsewhere those are written.
 func (g *growth) newGroup(n int64) {
 	v := g.v

@@ -30,7 +30,7 @@ func (v *Volume) extents(n *inode) ([]extent, error) {
 type mapWalk struct {
 	// extent gets the blocks that hold contents.
 	extent func(extent) error
-	// reserved gets blocks that belong to the file and hold no contents: not yet written, or behind its end.
+	// reserved gets blocks that belong to the file and hold no contents: not yet written, or past its end.
 	reserved func(block, n int64) error
 	// node gets the blocks that the map itself takes.
 	node func(block int64) error

@@ -199,7 +199,7 @@ func (s *shrinkage) survey() error {
 	for n := range v.groups {
 		g := s.groups[n]
 		if max(g.blockBitmap, g.inodeBitmap, g.inodeTable+o.tableBlocks()-1) >= v.blocks {
-			return &fsys.Cant{Why: fmt.Sprintf("the tables of group %d stand behind that", n)}
+			return &fsys.Cant{Why: fmt.Sprintf("the tables of group %d lie beyond that", n)}
 		}
 	}
 	// The structures of the groups that go leave room in those that stay (flex_bg).
@@ -330,7 +330,7 @@ func (s *shrinkage) renumber() error {
 		}
 	}
 	if len(homeless) > 0 && o.incompat&(incompatInline|incompatEncrypt|incompatCasefold) != 0 {
-		return &fsys.Cant{Why: "files would get other numbers, which isn't done where small files stand in their " +
+		return &fsys.Cant{Why: "files would get other numbers, which isn't done where small files are kept in their " +
 			"inodes or names are encrypted"}
 	}
 	for n := int64(0); n < v.groups && len(homeless) > 0; n++ {
@@ -461,7 +461,7 @@ func (s *shrinkage) resizeInodeShrunk() error {
 		return err
 	}
 	if dind >= v.blocks {
-		return &fsys.Cant{Why: "the map of the room for descriptors stands behind that"}
+		return &fsys.Cant{Why: "the map of the room for descriptors lies beyond that"}
 	}
 	per := o.blockSize / 4
 	var copies []int64

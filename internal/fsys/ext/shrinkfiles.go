@@ -18,7 +18,7 @@ type file struct {
 	seed       uint32 // of the checksums of its blocks, afterwards
 }
 
-// files goes over every inode in use, moves what it has behind the new end, and in directories puts new numbers for
+// files goes over every inode in use, moves what it has past the new end, and in directories puts new numbers for
 // old.
 func (s *shrinkage) files() error {
 	o := s.old
@@ -95,7 +95,7 @@ func (s *shrinkage) file(number int64, raw []byte) error {
 		s.journal = f.b
 	}
 	if s.ownBlocks(f.number) {
-		return &fsys.Cant{Why: "the list of files that are being deleted lies behind that"}
+		return &fsys.Cant{Why: "the list of files that are being deleted lies beyond that"}
 	}
 	s.patches = append(s.patches, disk.Patch{Off: s.slot(f.to), Data: s.sealInode(uint32(f.to), f.b), Why: "inode"})
 	return nil
@@ -171,7 +171,7 @@ func (s *shrinkage) move(from, n, to int64) {
 	s.moves = append(s.moves, disk.Move{From: span.At(from*bs, n*bs), To: to * bs})
 }
 
-// extentTree moves what a file with extents has behind the new end.
+// extentTree moves what a file with extents has past the new end.
 func (s *shrinkage) extentTree(f *file) error {
 	root := f.b[inoBlock : inoBlock+inoBlockSz]
 	entries, depth, err := entriesOf(root, -1)
@@ -330,7 +330,7 @@ func (s *shrinkage) extent(e []byte) (out [][]byte, moved bool, err error) {
 	return out, true, nil
 }
 
-// blockTree moves what a file with a block map has behind the new end.
+// blockTree moves what a file with a block map has past the new end.
 func (s *shrinkage) blockTree(f *file) error {
 	for slot := range 15 {
 		p := f.b[inoBlock+4*slot:][:4]

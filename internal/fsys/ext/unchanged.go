@@ -188,7 +188,7 @@ func (v *Volume) mayBeSwap(inode []byte, spans []span.Span) bool {
 		return false
 	}
 	b := make([]byte, 10)
-	for _, sp := range spans { // the first block of the file may stand behind one of its tree
+	for _, sp := range spans { // the first block of the file may lie after one of its tree
 		if disk.ReadFull(v.r, b, sp.Start+swapMagicAt) == nil && b[0] != 0 &&
 			strings.Contains(maySwapMagic, string(b[:9])) {
 			return true

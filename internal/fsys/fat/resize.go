@@ -14,7 +14,7 @@ import (
 const dataAlign = 4096
 
 // Resize gives the volume its new place and, on a larger part, more clusters: the allocation tables become longer
-// and what stands behind them moves.
+// and what lies after them moves.
 func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
 	boot := make([]byte, 512)

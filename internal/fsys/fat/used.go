@@ -11,7 +11,7 @@ import (
 )
 
 // Used yields the reserved sectors, the tables, the fixed root directory, every
-// cluster with an entry that isn't zero, and the sectors behind the last
+// cluster with an entry that isn't zero, and the sectors after the last
 // cluster. Both copies of the table must agree where they are kept alike.
 func (v *Volume) Used() iter.Seq2[span.Span, error] {
 	return func(yield func(span.Span, error) bool) {

@@ -11,7 +11,7 @@ import (
 	"twinshelf/internal/table"
 )
 
-// Kiosk is a small disk in memory: a GPT with a FAT16 and an ext4, both new, and room behind them.
+// Kiosk is a small disk in memory: a GPT with a FAT16 and an ext4, both new, and room after them.
 func Kiosk(t testing.TB) *disk.Memory {
 	t.Helper()
 	const size, miB = 26 << 20, 1 << 20

@@ -12,7 +12,7 @@ var (
 	_ fsys.WindowsHome  = (*Volume)(nil)
 )
 
-// HiddenSectors are in the boot sector, and in its copy behind the volume.
+// HiddenSectors are in the boot sector, and in its copy after the volume.
 func (v *Volume) HiddenSectors(part int64) []int64 {
 	at := []int64{bootHidden}
 	b := make([]byte, bootLen)

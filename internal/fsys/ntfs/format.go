@@ -109,7 +109,7 @@ func logBytes(size int64) int64 {
 	return maxLog
 }
 
-// place finds room: $MFT near the start with an eighth of the volume free behind
+// place finds room: $MFT near the start with an eighth of the volume free after
 // it to grow into, its mirror in the middle.
 func (p *plan) place() error {
 	p.bitmapBytes = (p.clusters + 63) / 64 * 8
@@ -211,7 +211,7 @@ func (p *plan) writeBitmap() {
 		area := span.Span{Start: off * 8, End: (off + n) * 8}
 		used := p.taken.Clip(area)
 		if tail := area.Intersect(span.Span{Start: p.clusters, End: p.bitmapBytes * 8}); !tail.Empty() {
-			used.Add(tail) // behind the end nothing is free
+			used.Add(tail) // past the end nothing is free
 		}
 		if used.Empty() { // up to the next page with something in it
 			next := end

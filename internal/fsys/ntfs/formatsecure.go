@@ -14,7 +14,7 @@ const (
 	secRoot   = 0x101 // the root directory: everybody who is logged on may work in it
 )
 
-// sdsCopy is how far behind each block of descriptors its copy stands ("$Secure").
+// sdsCopy is how far after each block of descriptors its copy stands ("$Secure").
 const sdsCopy = 0x40000
 
 // Well-known identities ([MS-DTYP], section 2.4.2.4).

@@ -72,7 +72,7 @@ func (v *Volume) index(rec *record, each func(indexEntry) bool) error {
 	return problem
 }
 
-// indexEntries calls each with the names behind an index header ("Index Header"), and says whether to go on.
+// indexEntries calls each with the names after an index header ("Index Header"), and says whether to go on.
 func indexEntries(b []byte, each func(indexEntry) bool) bool {
 	le := binary.LittleEndian
 	if len(b) < headerLen {

@@ -23,7 +23,7 @@ const (
 	bootSerial      = 72
 	bootNewCode     = 84
 	bootLen         = 512
-	bootBytes       = 8192 // the boot sector and the loader behind it
+	bootBytes       = 8192 // the boot sector and the loader after it
 )
 
 // File records with fixed numbers ("NTFS System Files").
@@ -89,7 +89,7 @@ const (
 	attrEnd        = 0xFFFFFFFF
 )
 
-// The header of an attribute ("Attribute Header"): what all have, what resident ones have behind it, and the others.
+// The header of an attribute ("Attribute Header"): what all have, what resident ones have after it, and the others.
 const (
 	headLength      = 4
 	headNonResident = 8

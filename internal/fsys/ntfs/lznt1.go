@@ -5,7 +5,7 @@ import (
 	"errors"
 )
 
-// The packing of compressed streams (LZNT1, [MS-XCA] section 2.5): chunks of 4,096 bytes, each behind a head of two
+// The packing of compressed streams (LZNT1, [MS-XCA] section 2.5): chunks of 4,096 bytes, each after a head of two
 // bytes with its packed length and whether it is packed at all.
 const (
 	chunkBytes  = 4096
@@ -39,7 +39,7 @@ func unpack(dst, src []byte) error {
 	return nil
 }
 
-// unpackChunk decodes groups of eight tokens behind a byte that says which are bytes and which are matches. The
+// unpackChunk decodes groups of eight tokens after a byte that says which are bytes and which are matches. The
 // further into the chunk, the more bits of a match say how far back it lies, and the fewer how long it is.
 func unpackChunk(dst, src []byte) error {
 	at := 0

@@ -14,7 +14,7 @@ import (
 // badStream is the stream of $BadClus in which unusable clusters lie.
 const badStream = "$Bad"
 
-// Resize gives the volume its new place and, on a larger part, more clusters: behind the old ones, with
+// Resize gives the volume its new place and, on a larger part, more clusters: after the old ones, with
 // $Bitmap and $BadClus made longer, and the copy of the boot sector in the part's last sector.
 func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
@@ -24,7 +24,7 @@ func (v *Volume) Resize(p fsys.Bounds) (*fsys.Change, error) {
 	}
 	le := binary.LittleEndian
 	sector := int64(le.Uint16(boot[bootSectorSize:]))
-	oldCopy := v.info.Size // the sector behind the volume
+	oldCopy := v.info.Size // the sector after the volume
 	hidden := uint32(p.Hidden(uint64(le.Uint32(boot[bootHidden:]))))
 	moved := le.Uint32(boot[bootHidden:]) != hidden
 	le.PutUint32(boot[bootHidden:], hidden)
@@ -208,7 +208,7 @@ func rewrite(r *record, a attribute, runs []run, allocated, size, initial int64)
 }
 
 // bitmap writes $Bitmap from the old end on: its own new clusters are taken, the rest is free, and what
-// lies behind the volume's end is marked as taken.
+// lies after the volume's end is marked as taken.
 func (g *growth) bitmap(runs []run, size, extra int64) error {
 	v := g.v
 	first := v.clusters / 8

@@ -114,7 +114,7 @@ func (v *Volume) usedClusters() (int64, error) {
 	return n, err
 }
 
-// fixedEnd is the cluster behind what isn't moved: $MFT, $Boot, and clusters that are bad.
+// fixedEnd is the cluster after what isn't moved: $MFT, $Boot, and clusters that are bad.
 func (v *Volume) fixedEnd() (int64, error) {
 	end := int64(0)
 	for _, n := range []int64{recMFT, recBoot, recBadClus} {
@@ -166,7 +166,7 @@ func (v *Volume) shrink(boot []byte, size, sector int64) (*fsys.Change, error) {
 	return c, nil
 }
 
-// plan finds what lies behind the new end, gives it another place, and changes the records that say where it lies.
+// plan finds what lies beyond the new end, gives it another place, and changes the records that say where it lies.
 func (s *shrinkage) plan() error {
 	v := s.v
 	fixed, err := v.fixedEnd()
@@ -174,13 +174,13 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if fixed > s.clusters {
-		return &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends behind that"}
+		return &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends beyond that"}
 	}
 	bitmapRec, bm, err := v.bitmapStream()
 	if err != nil {
 		return err
 	}
-	var behind span.Set // used clusters behind the new end
+	var behind span.Set // used clusters past the new end
 	if err := s.readFree(bm.runs, &behind); err != nil {
 		return err
 	}
@@ -194,7 +194,7 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if found != behind.Total() {
-		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters behind that are in use and its files "+
+		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters beyond that are in use and its files "+
 			"have %d there", behind.Total(), found)}
 	}
 	return s.system(bitmapRec)
@@ -233,7 +233,7 @@ func (v *records) walkRecords(do func(number int64, raw []byte) error) error {
 	return nil
 }
 
-// readFree collects the free runs before the new end and the used ones behind it.
+// readFree collects the free runs before the new end and the used ones after it.
 func (s *shrinkage) readFree(runs []run, behind *span.Set) error {
 	var open span.Span
 	return s.v.eachBitmap(runs, s.v.clusters, func(first int64, b []byte) {
@@ -267,7 +267,7 @@ func addTo(all *fsys.FreeRuns, open *span.Span, free span.Span) {
 	*open = free
 }
 
-// record moves what a record has behind the new end, and says how many clusters that were.
+// record moves what a record has past the new end, and says how many clusters that were.
 func (s *shrinkage) record(r *record) (found int64, err error) {
 	v := s.v
 	for i := 0; i < len(r.attributes()); i++ { // its attributes move when one becomes longer
@@ -293,7 +293,7 @@ func (s *shrinkage) record(r *record) (found int64, err error) {
 		}
 		found += behind
 		if r.number == recMFT {
-			return found, &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends behind that"}
+			return found, &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends beyond that"}
 		}
 		moved, err := s.relocate(runs)
 		if err != nil {
@@ -314,7 +314,7 @@ func (s *shrinkage) record(r *record) (found int64, err error) {
 	return found, nil
 }
 
-// relocate gives runs of which nothing lies behind the new end.
+// relocate gives runs of which nothing lies past the new end.
 func (s *shrinkage) relocate(runs []run) ([]run, error) {
 	var out []run
 	c := s.v.cluster
@@ -421,7 +421,7 @@ func (v *Volume) bitmapRuns() ([]run, error) {
 	return s.runs, err
 }
 
-// pages writes the pages of $Bitmap that change: what was moved is taken in its new place, and what lies behind the new
+// pages writes the pages of $Bitmap that change: what was moved is taken in its new place, and what lies after the new
 // end is marked as taken up to the bitmap's own end. old is where the bitmap is read, runs where it will be.
 func (s *shrinkage) pages(old, runs []run, size int64) error {
 	pages := map[int64][]byte{}

@@ -12,7 +12,7 @@ import (
 
 const bitmapChunk = 1 << 20 // bytes of $Bitmap that are read at once
 
-// Used yields what $Bitmap marks, and what it can't mark: the sectors behind
+// Used yields what $Bitmap marks, and what it can't mark: the sectors after
 // the last whole cluster, where the copy of the boot sector stands. The
 // system files' own clusters must be marked in it.
 func (v *Volume) Used() iter.Seq2[span.Span, error] {

@@ -133,7 +133,7 @@ const (
 	sector      = 512
 	packedAt    = sector + 0x08
 	unpackedAt  = sector + 0x0C
-	spareAt     = sector + 0x10 // bytes of Reed-Solomon redundancy behind it
+	spareAt     = sector + 0x10 // bytes of Reed-Solomon redundancy after it
 	leastStub   = 0x400
 	mostStub    = 0x2400
 	maxUnpacked = 64 << 20
@@ -189,7 +189,7 @@ func unpack(b []byte, n int64) ([]byte, error) {
 	return out, err
 }
 
-// inCore finds the modules behind the unpacked kernel of the loader.
+// inCore finds the modules after the unpacked kernel of the loader.
 func inCore(b []byte) (*Grub, error) {
 	le := binary.LittleEndian
 	var last error = damaged("there are no modules in it")

@@ -199,7 +199,7 @@ func TestUnknownPacking(t *testing.T) {
 	}
 	b := make([]byte, 8192)
 	copy(b[kernelAt:], "HdrS")
-	b[setupAt], b[versionAt], b[versionAt+1], b[sizeAt+1] = 1, 0x0F, 2, 1 // 1024 bytes of setup, 4096 behind it
+	b[setupAt], b[versionAt], b[versionAt+1], b[sizeAt+1] = 1, 0x0F, 2, 1 // 1024 bytes of setup, 4096 after it
 	b[payloadAt+5] = 4
 	copy(b[1024:], "\x89LZO\x00\r\n\x1a\n")
 	if how, err := Kernel(b); how != "" || err != nil {

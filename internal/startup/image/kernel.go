@@ -106,11 +106,11 @@ func x86(b []byte) (string, error) {
 	return "its packing's checksum", nil
 }
 
-// errKind means that bytes aren't packed in a known way, errTail that something else stands behind what was packed.
+// errKind means that bytes aren't packed in a known way, errTail that something else lies after what was packed.
 var (
 	errKind = errors.New("it isn't packed in a known way")
 	errLZO  = errors.New("it is packed by LZO, which isn't read here")
-	errTail = errors.New("something else stands behind it")
+	errTail = errors.New("something else follows it")
 )
 
 // unpacker reads what is packed in one of the ways that kernels know.
@@ -156,7 +156,7 @@ func gzipped(r io.Reader) (io.Reader, error) {
 	return z, nil
 }
 
-// tolerant turns the error that a reader gives at what stands behind its stream into errTail.
+// tolerant turns the error that a reader gives at what follows its stream into errTail.
 type tolerant struct {
 	io.Reader
 	tail error

@@ -35,7 +35,7 @@ type Program struct {
 	code     [][]byte
 }
 
-// Section is a section's contents by its name, without the filling behind them; nil when there is none.
+// Section is a section's contents by its name, without the filling after them; nil when there is none.
 func (p *Program) Section(name string) []byte { return p.sections[name] }
 
 const (
@@ -175,7 +175,7 @@ const (
 	mostDisorder = 7.3
 )
 
-// code says where stretches of a program aren't one: all zeros with more code behind them, or random. Damage comes in
+// code says where stretches of a program aren't one: all zeros with more code after them, or random. Damage comes in
 // sectors, so the stretches begin where sectors of the file do; the first byte is at byte at of one.
 func code(b []byte, at int) error {
 	end := len(bytes.TrimRight(b, "\x00"))

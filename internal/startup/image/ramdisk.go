@@ -18,7 +18,7 @@ const (
 	lastCPIOFile = "TRAILER!!!"
 )
 
-// RAMDisk reads the first file system in memory to its end: archives one behind another, the last ones packed. It says
+// RAMDisk reads the first file system in memory to its end: archives one after another, the last ones packed. It says
 // how it was established that it is whole, or nothing where it is of a kind that can't be checked. The error wraps
 // ErrDamaged, or is of reading.
 func RAMDisk(r io.Reader) (checked string, err error) {
@@ -44,7 +44,7 @@ func RAMDisk(r io.Reader) (checked string, err error) {
 	return "", damaged("more than %d archives in it", maxArchives)
 }
 
-// packed reads what is packed behind n archives; nothing is looked for behind it.
+// packed reads what is packed after n archives; nothing is looked for after it.
 func packed(in io.Reader, head []byte, n int) (string, error) {
 	if n == 0 && isImage(head) {
 		return "", nil

@@ -163,7 +163,7 @@ func TestRun(t *testing.T) {
 		"an entry that starts nothing": {
 			kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "menuentry x { echo hello\n}\n"}), efi, "",
 			"starts nothing", true},
-		"an entry behind what can't be " +
+		"an entry after what can't be " +
 			"told": {kiosk(map[string]string{"(hd0,gpt1)/EFI/kiosk/grub.cfg": "if sleep 3; then menuentry x { " +
 			"true\n}\nfi\n"}), efi, "", "starts nothing", false},
 	} {
