@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"runtime"
 	"sync"
 	"sync/atomic"
@@ -256,6 +257,7 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 	*out = shelf.TwinDisk{Identity: dev.Identity(), Table: s.Survey.Table}
 	out.Identity.Size, out.Identity.Sector = dev.Size(), dev.SectorSize()
 	w.rc.Rails(dev.Size(), 0)
+	w.rc.ExpectRead(s.toRead())
 	rd := &reader{work: w, dev: dev, out: out}
 	for _, a := range s.Survey.Areas {
 		r := &region{area: a, out: describe(a)}
@@ -280,6 +282,26 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 		}
 	}
 	return nil
+}
+
+// toRead are the stretches of the disk that are read. Where maps end in an error, the reading says so.
+func (s *Source) toRead() iter.Seq[span.Span] {
+	return func(yield func(span.Span) bool) {
+		for i := range s.Survey.Areas {
+			a := &s.Survey.Areas[i]
+			if s.LeaveOut[a.Number()] && a.Part != nil {
+				continue
+			}
+			for sp, err := range a.Content.Spans() {
+				if err != nil {
+					break
+				}
+				if !yield(sp.Shift(a.Span.Start)) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // sums fills in what is only known at the end.
@@ -327,7 +349,8 @@ type reader struct {
 	*work
 	dev  disk.Device
 	out  *shelf.TwinDisk
-	gone error // the disk has vanished; the rest is missing
+	gone error     // the disk has vanished; the rest is missing
+	hole span.Span // the last one that the device told of
 
 	earlier *earlier // the part as it was in the twin before; nil when nothing can be taken over
 	r       *region
@@ -450,8 +473,19 @@ func (rd *reader) isHole(sp span.Span) bool {
 	if !ok || rd.gone != nil {
 		return false
 	}
+	if rd.hole.Covers(sp) { // as the device said when it was asked last
+		return true
+	}
 	data, err := sparse.NextData(sp.Start)
-	return errors.Is(err, io.EOF) || err == nil && data.Start >= sp.End
+	switch {
+	case errors.Is(err, io.EOF):
+		rd.hole = span.Span{Start: sp.Start, End: rd.dev.Size()}
+	case err == nil:
+		rd.hole = span.Span{Start: sp.Start, End: data.Start}
+	default:
+		rd.hole = span.Span{}
+	}
+	return rd.hole.Covers(sp)
 }
 
 // joinGap is up to how many unneeded bytes are read to save a separate read.

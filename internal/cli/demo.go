@@ -59,7 +59,7 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 			if err := w.OpenShelf(cmd.Context(), b.Shelf); err != nil {
 				return err
 			}
-			if err := screen(cmd.Context(), w); err != nil {
+			if err := o.show(cmd.Context(), screen, w); err != nil {
 				return err
 			}
 			if keep != "" {

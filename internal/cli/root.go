@@ -40,8 +40,12 @@ const (
 	statusCancelled = 130
 )
 
-// Screen opens the full screen on a workshop and returns when it is left.
-type Screen func(ctx context.Context, w *workshop.Workshop) error
+// Screen opens the full screen on a workshop, drawn with one of glyphSets, and returns when it is left.
+type Screen func(ctx context.Context, w *workshop.Workshop, glyphs string) error
+
+// glyphSets are the characters that the screen can be drawn with: as the terminal's name says, all, or those of console
+// fonts.
+var glyphSets = []string{"auto", "full", "few"}
 
 // usageError is a wrong call.
 type usageError struct{ error }
@@ -58,6 +62,7 @@ type options struct {
 	attached bool
 	shelf    string
 	passFile string
+	glyphs   string
 	screen   bool // the full screen is being opened
 	json     bool
 	answered bool // something was written as JSON
@@ -168,7 +173,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return screen(cmd.Context(), w)
+			return o.show(cmd.Context(), screen, w)
 		},
 	}
 	f := root.PersistentFlags()
@@ -179,6 +184,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		"then the one used last)")
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+
 		"; otherwise it is asked for)")
+	f.StringVar(&o.glyphs, "glyphs", "auto", "characters of the full screen: auto, full, or few for console fonts")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print only results and errors: no progress, no notes")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
@@ -191,6 +197,14 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	root.SetErr(o.err)
 	strict(root)
 	return root
+}
+
+// show opens the full screen.
+func (o *options) show(ctx context.Context, screen Screen, w *workshop.Workshop) error {
+	if !slices.Contains(glyphSets, o.glyphs) {
+		return usageError{fmt.Errorf("--glyphs %s: it is one of %s", o.glyphs, strings.Join(glyphSets, ", "))}
+	}
+	return screen(ctx, w, o.glyphs)
 }
 
 // dated puts a date that lies after the name of a machine together with it: "Ticket desk" 2026-10-30.

@@ -21,6 +21,7 @@ import (
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/backend"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 )
@@ -50,25 +51,17 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 	}
 	defer s.Close()
 	for _, m := range machines {
-		for date := range m.dates {
-			for _, d := range m.disks {
-				if err := b.bring(d, date); err != nil {
-					return b, err
-				}
-			}
-			when, err := time.Parse(time.RFC3339, m.dates[date])
-			if err != nil {
-				return b, err
-			}
-			if _, err := b.capture(ctx, s, m, when, tool); err != nil {
-				return b, err
-			}
+		if err := b.history(ctx, s, m, tool); err != nil {
+			return b, err
 		}
 	}
 	for _, d := range others {
 		if err := b.bring(d, 0); err != nil {
 			return b, err
 		}
+	}
+	if err := b.cutOff(ctx, s); err != nil {
+		return b, err
 	}
 	st, err := settings.Load(b.State)
 	if err != nil {
@@ -77,6 +70,33 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 	oak := others[1]
 	return b, st.Toggle(disk.Identity{Model: oak.label.Model, Serial: oak.label.Serial, Bus: oak.label.Bus,
 		Size: oak.size})
+}
+
+// history takes all twins of a machine, and leaves its disks as they are now.
+func (b Bench) history(ctx context.Context, s *shelf.Shelf, m machine, tool string) error {
+	for date := range len(m.dates) + 1 {
+		for _, d := range m.disks {
+			if err := b.bring(d, date); err != nil {
+				return err
+			}
+			if m.weighs && date < len(m.dates) {
+				if err := b.weigh(d, date); err != nil {
+					return err
+				}
+			}
+		}
+		if date == len(m.dates) {
+			return nil
+		}
+		when, err := time.Parse(time.RFC3339, m.dates[date])
+		if err != nil {
+			return err
+		}
+		if _, err := b.capture(ctx, s, m, when, tool); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // start makes the folders and an empty shelf.
@@ -88,7 +108,10 @@ func start(ctx context.Context, dir string) (Bench, *shelf.Shelf, error) {
 	if err := os.MkdirAll(b.Disks, 0o700); err != nil {
 		return b, nil, fmt.Errorf("the folder for the demo can't be made: %w", err)
 	}
-	s, err := shelf.Create(ctx, b.Shelf, store.New{Name: "Oak"})
+	if err := os.MkdirAll(b.Shelf, 0o700); err != nil {
+		return b, nil, err
+	}
+	s, err := shelf.CreateAt(ctx, backend.InFolderHastily(b.Shelf), store.New{Name: "Oak"})
 	return b, s, err
 }
 
@@ -105,11 +128,7 @@ func (b Bench) bring(d stand, state int) error {
 			return fmt.Errorf("a stand-in disk of %d bytes can't be made in %s: %w; use a folder on a file system "+
 				"with sparse files", d.size, b.Disks, err)
 		}
-		label, err := json.MarshalIndent(d.label, "", "  ")
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(disk.LabelPath(path), append(label, '\n'), 0o600); err != nil {
+		if err := writeLabel(path, d.label); err != nil {
 			return err
 		}
 		if err := writeTable(f, d); err != nil {
@@ -128,7 +147,18 @@ func (b Bench) bring(d stand, state int) error {
 			return fmt.Errorf("demo data %s: %w", name, err)
 		}
 	}
+	if state == 0 && d.unreadable {
+		return hurt(f, path, d)
+	}
 	return nil
+}
+
+func writeLabel(path string, l disk.Label) error {
+	label, err := json.MarshalIndent(l, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(disk.LabelPath(path), append(label, '\n'), 0o600)
 }
 
 func writeTable(f *os.File, d stand) error {

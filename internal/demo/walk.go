@@ -7,10 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"twinshelf/internal/disk"
@@ -205,23 +203,52 @@ func files(path string, off, size int64) (map[string]string, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s at byte %d: %w", path, off, err)
 	}
-	tree := fsys.FS(files)
 	out := map[string]string{}
-	err = fs.WalkDir(tree, ".", func(name string, e fs.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() || strings.HasPrefix(name, "lost+found") {
-			return err
-		}
-		r, err := tree.Open(name)
+	err = everyFile(files, func(name string, it fsys.Item) error {
+		c, err := files.Open(it, "")
 		if err != nil {
 			return err
 		}
-		defer r.Close()
-		h := sha256.New()
-		if _, err := io.Copy(h, r); err != nil {
-			return err
-		}
-		out[name] = hex.EncodeToString(h.Sum(nil))
-		return nil
+		out[name], err = hashed(c)
+		return err
 	})
 	return out, err
+}
+
+// everyFile visits all files of a tree.
+func everyFile(t fsys.Tree, visit func(name string, it fsys.Item) error) error {
+	root, err := t.Root()
+	if err != nil {
+		return err
+	}
+	return fsys.Walk(t, root, ".", func(folder string, _ fsys.Item, entries []fsys.Entry, err error) error {
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if e.Err != nil {
+				return e.Err
+			}
+			if !e.Mode.IsRegular() {
+				continue
+			}
+			if err := visit(fsys.Join(folder, e.Name), e.Item); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// hashed is the hash of a file's size and of what was ever written of it.
+func hashed(c fsys.Contents) (string, error) {
+	h := sha256.New()
+	fmt.Fprintln(h, c.Size())
+	for sp := range c.Data().All() {
+		fmt.Fprintln(h, sp)
+		if _, err := io.Copy(h, io.NewSectionReader(c, sp.Start, sp.Len())); err != nil {
+			return "", err
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
 }

@@ -1,9 +1,10 @@
 // Package demotest gives tests the real program and demo benches. The program
-// is built once for each test binary, without the race detector: a demo bench
-// is then made in a second.
+// is built once for each test binary, without the race detector, and so is a demo
+// bench: each test gets a copy.
 package demotest
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,14 +37,31 @@ func Program(t testing.TB) string {
 	return bin
 }
 
-// Bench makes a demo bench in a folder of the test.
+// first makes the demo bench that all others are copies of.
+var first = sync.OnceValues(func() (string, error) {
+	bin, err := build()
+	if err != nil {
+		return "", err
+	}
+	dir := filepath.Join(filepath.Dir(bin), "demo")
+	c := exec.Command(bin, "demo", "--keep", dir, "--only-make")
+	c.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(filepath.Dir(bin), "state"))
+	if out, err := c.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("the demo can't be made: %w: %s", err, out)
+	}
+	return dir, nil
+})
+
+// Bench gives a demo bench in a folder of the test.
 func Bench(t testing.TB) demo.Bench {
 	t.Helper()
+	made, err := first()
+	if err != nil {
+		t.Fatal(err)
+	}
 	dir := filepath.Join(t.TempDir(), "demo")
-	c := exec.Command(Program(t), "demo", "--keep", dir, "--only-make")
-	c.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
-	if out, err := c.CombinedOutput(); err != nil {
-		t.Fatalf("the demo can't be made: %v\n%s", err, out)
+	if out, err := exec.Command("cp", "-a", "--sparse=always", made, dir).CombinedOutput(); err != nil {
+		t.Fatalf("the demo can't be copied: %v: %s", err, out)
 	}
 	return demo.Paths(dir)
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 
 	"github.com/zeebo/blake3"
 
@@ -93,6 +94,17 @@ type Piece struct {
 type Mapped interface {
 	Device
 	Pieces() iter.Seq2[Piece, error]
+}
+
+// Stretches are the pieces of such kinds, up to the first that can't be told.
+func Stretches(m Mapped, kinds ...PieceKind) iter.Seq[span.Span] {
+	return func(yield func(span.Span) bool) {
+		for p, err := range m.Pieces() {
+			if err != nil || slices.Contains(kinds, p.Kind) && !yield(p.Span) {
+				return
+			}
+		}
+	}
 }
 
 // Fingerprint names the present state of a device: its size, its sector size

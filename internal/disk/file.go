@@ -23,6 +23,7 @@ type File struct {
 	sector int
 	id     Identity
 	block  bool
+	bad    span.Set // what can't be read of a stand-in for a failing disk
 }
 
 // Label is what stands on the sticker of a disk that is an image file. It is
@@ -34,6 +35,8 @@ type Label struct {
 	Rotational bool   `json:"rotational,omitempty"`
 	Removable  bool   `json:"removable,omitempty"`
 	Sector     int    `json:"sector,omitempty"`
+	// Unreadable are stretches of a stand-in for a failing disk that can't be read, in bytes.
+	Unreadable span.Set `json:"unreadable,omitzero"`
 }
 
 // LabelPath is where the label of an image file is kept.
@@ -89,6 +92,9 @@ func open(path string, id Identity, flag int) (*File, error) {
 		f.Close()
 		return nil, err
 	}
+	if l, err := ReadLabel(path); err == nil && !d.block { // a label that can't be read is the bench's business
+		d.bad = l.Unreadable
+	}
 	return d, nil
 }
 
@@ -141,6 +147,9 @@ func (d *File) SetSectorSize(n int) {
 
 // ReadAt reads from the device; errors of the medium name the device.
 func (d *File) ReadAt(p []byte, off int64) (int, error) {
+	if hit := d.bad.Clip(span.At(off, int64(len(p)))); !hit.Empty() {
+		return 0, fmt.Errorf("%s: read at byte %d: %w", d.path, hit.Bounds().Start, ErrMedium)
+	}
 	n, err := d.f.ReadAt(p, off)
 	if err != nil && err != io.EOF {
 		err = fmt.Errorf("%s: read at byte %d: %w", d.path, off+int64(n), rootOf(err))

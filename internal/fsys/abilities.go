@@ -1,6 +1,9 @@
 package fsys
 
-import "twinshelf/internal/disk"
+import (
+	"twinshelf/internal/disk"
+	"twinshelf/internal/span"
+)
 
 // What a volume can do beside being read is an ability: a small interface that its family has or hasn't. Nothing above
 // the families asks what kind a volume is.
@@ -16,6 +19,7 @@ import "twinshelf/internal/disk"
 //	Layered       is a container, and has volumes in the devices that it gives
 //	SectorFree    may lie on sectors of another size
 //	BootSectored  has a boot sector that names its own place
+//	Stirring      has places that change with most of what is written to it
 //	Mountable     is mounted by the system's own drivers
 //	LoaderRead    is read by start-up loaders that have a driver for it
 //	FirmwareRead  is read by a machine's firmware
@@ -57,6 +61,12 @@ type BootSectored interface {
 type Mountable interface {
 	// Drivers are the drivers of the kernel that can, the best first.
 	Drivers() []Driver
+}
+
+// Stirring is a Volume that keeps places away from its beginning that change with most of what is written to it.
+type Stirring interface {
+	// Stirs are those places, in bytes from the start of the part; a MiB of them at the most.
+	Stirs() []span.Span
 }
 
 // Driver is a file system of the kernel (mount(2)).

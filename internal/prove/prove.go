@@ -165,11 +165,11 @@ func areasOf(d *shelf.TwinDisk) []*area {
 func claims(ctx context.Context, d disk.Device, disks, i int, areas []*area,
 	verb string) (out []shelf.Claim, read int64) {
 	outside := false
-	gaps := shelf.Claim{About: where(disks, i, shelf.Region{}), Says: verb, Holds: true}
+	gaps := shelf.Claim{Topic: shelf.TopicContents, About: where(disks, i, shelf.Region{}), Says: verb, Holds: true}
 	var gapBytes int64
 	for _, a := range areas {
 		read += a.bytes
-		c := shelf.Claim{About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(),
+		c := shelf.Claim{Topic: shelf.TopicContents, About: where(disks, i, a.region), Says: verb, Holds: a.bad.Empty(),
 			Evidence: fmt.Sprintf("%s in %s compared", units.Bytes(a.bytes), units.Plural(a.blocks, "piece"))}
 		if !c.Holds {
 			c.Evidence = fmt.Sprintf("%s differ or can't be read, first at byte %d: %s", units.Bytes(a.bad.Total()),
@@ -223,6 +223,7 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 			return nil, err
 		}
 		rc.Rails(d.Size(), 0)
+		rc.ExpectRead(disk.Stretches(d, disk.Data))
 		rc.Phase(phaseRead, total)
 		areas := areasOf(d.Describe())
 		err = check(rc, func(yield func(disk.Piece, error) bool) {
@@ -247,7 +248,7 @@ func Twin(rc *run.Context, s *shelf.Shelf, t *shelf.Twin, tool string) (*shelf.P
 		proof.Read += read
 		if lost := t.Disks[i].Missing; !lost.Empty() {
 			proof.Claims = append(proof.Claims,
-				shelf.Claim{About: "source", Says: "all of the source could be read",
+				shelf.Claim{Topic: shelf.TopicContents, About: "source", Says: "all of the source could be read",
 					Evidence: fmt.Sprintf("%s could not be read when it was captured", units.Bytes(lost.Total())) +
 						fileWords(rc, d, lost)})
 		}
@@ -308,7 +309,7 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []famil
 		if !accounts(&content) {
 			continue
 		}
-		c := shelf.Claim{About: where(disks, i, r),
+		c := shelf.Claim{Topic: shelf.TopicContents, About: where(disks, i, r),
 			Says: "everything is kept that its files, folders and structures name", Holds: content.Maps,
 			Evidence: content.Why}
 		if c.Holds {
@@ -358,7 +359,8 @@ func Target(rc *run.Context, source *shelf.TwinDisk, p *plan.Plan, target disk.D
 		return nil, fmt.Errorf("%s has %s, the plan is for %s", disk.Sticker(target.Identity()),
 			units.Exact(target.Size()), units.Exact(p.Disk.Size()))
 	}
-	rc.Rails(source.Identity.Size, target.Size())
+	rc.Rails(0, target.Size())
+	rc.ExpectWritten(disk.Stretches(p.Disk, disk.Data, disk.Zero))
 	rc.Phase(phaseRead, total)
 	areas := areasOf(want)
 	cmp := &comparison{ctx: rc, planned: p.Disk, target: target, used: newUsed(p.Disk, want)}
@@ -376,6 +378,11 @@ func Target(rc *run.Context, source *shelf.TwinDisk, p *plan.Plan, target disk.D
 		return nil, err
 	}
 	proof.Claims = append(proof.Claims, fsClaims...)
+	for i := range proof.Claims {
+		if c := &proof.Claims[i]; c.Topic == "" {
+			c.Topic = shelf.TopicSound
+		}
+	}
 	starts, err := startupClaims(rc, p, target)
 	proof.Claims = append(proof.Claims, starts...)
 	proof.When = time.Now()
@@ -388,7 +395,7 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	if want.Kind == table.None {
 		return nil
 	}
-	c := shelf.Claim{About: "table", Says: fmt.Sprintf("the %s names the same parts as the twin", want.Kind)}
+	c := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: fmt.Sprintf("the %s names the same parts as the twin", want.Kind)}
 	if target {
 		c.Says = fmt.Sprintf("the %s names the parts that were planned, where they were planned", want.Kind)
 	}
@@ -405,7 +412,7 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	c.Evidence = fmt.Sprintf("%s, %s, identity %s", t.Kind, units.Plural(len(t.Parts), "part"), t.ID)
 	out := []shelf.Claim{c}
 	if target && want.Kind == table.GPT {
-		both := shelf.Claim{About: "table", Says: "both copies of the GPT are whole and agree, the back-up in the " +
+		both := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: "both copies of the GPT are whole and agree, the back-up in the " +
 			"last sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
 		for _, f := range t.Findings {
 			both.Evidence = f.Text
@@ -485,6 +492,9 @@ func knownNow(planned disk.Device, r shelf.Region) (kind, id string) {
 	return v.Info().Kind, v.Info().ID
 }
 
+// asPlanned begins a claim about a disk of which nobody claims that it starts.
+const asPlanned = "it is as planned: "
+
 // startupClaims say by which ways the target should start. What kept the planned disk from starting is known from the
 // plan and no fault of the target's.
 func startupClaims(ctx context.Context, p *plan.Plan, target disk.Device) ([]shelf.Claim, error) {
@@ -506,13 +516,15 @@ func startupClaims(ctx context.Context, p *plan.Plan, target disk.Device) ([]she
 	var out []shelf.Claim
 	if want.Meant() && len(want.Starts()) == 0 {
 		out = append(out,
-			shelf.Claim{About: "start", Says: "it is as planned: " + want.Words(), Holds: have.Words() == want.Words()})
+			shelf.Claim{Topic: shelf.TopicStart, About: "start", Says: asPlanned + want.Words(),
+				Holds: have.Words() == want.Words()})
 		if c := &out[0]; !c.Holds {
 			c.Evidence = have.Words()
 		}
 	}
 	for _, way := range want.Starts() {
-		c := shelf.Claim{About: "start", Says: "it should start by " + way, Holds: slices.Contains(have.Starts(), way)}
+		c := shelf.Claim{Topic: shelf.TopicStart, About: "start", Says: "it should start by " + way,
+			Holds: slices.Contains(have.Starts(), way)}
 		var evidence []string
 		for _, f := range have.Findings {
 			if f.Way == way || f.Way == startup.References {

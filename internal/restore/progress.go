@@ -27,6 +27,10 @@ type Progress struct {
 	Of string `json:"of"`
 	// Upto is the byte of the target before which everything is written and flushed, but for its first MiB.
 	Upto int64 `json:"upto"`
+	// Done is how much of what is to be written was dealt with, of Total; in bytes, both 0 where an older version
+	// wrote the note.
+	Done  int64 `json:"done,omitempty"`
+	Total int64 `json:"total,omitempty"`
 	// Later are stretches before it that the source didn't give at the first try.
 	Later span.Set `json:"later"`
 	// Bad are the places that the target couldn't keep, Missing those that the source couldn't give; both on the
@@ -67,8 +71,24 @@ func (p *Restore) Before() *Progress {
 	return &was
 }
 
-// Percent is how much of a target of size bytes was reached.
-func (p *Progress) Percent(size int64) int64 { return p.Upto * 100 / max(1, size) }
+// Percent is how much of what is to be written onto a target of size bytes was written.
+func (p *Progress) Percent(size int64) int64 {
+	if p.Total > 0 {
+		return p.Done * 100 / p.Total
+	}
+	return p.Upto * 100 / max(1, size)
+}
+
+// CutOff says how far a restore came that was cut off, by its note; false when there is none. Whether it can go on is
+// found out when the same is planned again.
+func CutOff(notes Notes) (Progress, bool) {
+	raw, err := notes.Load()
+	var p Progress
+	if err != nil || raw == nil || json.Unmarshal(raw, &p) != nil || p.Upto <= head {
+		return Progress{}, false
+	}
+	return p, true
+}
 
 // Anew has everything written again, whatever an earlier run did.
 func (p *Restore) Anew() { p.came, p.found = Progress{}, false }

@@ -43,6 +43,7 @@ func (w *writer) flush(upto int64) error {
 		}
 	}
 	w.came.Upto, w.since = upto, upto
+	w.came.Done, w.came.Total = w.rc.Come()
 	if err := w.save(); err != nil {
 		w.rc.Note("how far the restore came can't be written down (%v); if it is cut off it has to begin again", err)
 		w.notes = nil

@@ -3,6 +3,7 @@ package restore
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"runtime"
 	"sync"
 	"syscall"
@@ -51,6 +52,8 @@ func (p *Restore) Run(rc *run.Context) (err error) {
 	}
 	defer w.Close()
 	rc.Rails(p.Order.Source.Size(), p.Disk.Size())
+	rc.ExpectWritten(disk.Stretches(p.Disk, disk.Data, disk.Zero))
+	rc.ExpectRead(p.fromSource())
 	rc.Phase(phaseWrite, p.toWrite)
 	if err := p.writeTo(rc, w); err != nil {
 		goesOn := "the restore can be started again"
@@ -99,6 +102,17 @@ type writer struct {
 	hurt  error
 	pick  disk.Piece
 	taken int
+}
+
+// fromSource are the stretches of the source that are read.
+func (p *Restore) fromSource() iter.Seq[span.Span] {
+	return func(yield func(span.Span) bool) {
+		for sp := range disk.Stretches(p.Disk, disk.Data) {
+			if from := p.Disk.Source(sp); !from.Empty() && !yield(from) {
+				return
+			}
+		}
+	}
 }
 
 // writeTo is the copy itself: a reader that keeps a few pieces ahead, workers

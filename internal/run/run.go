@@ -12,8 +12,6 @@ import (
 	"slices"
 	"sync"
 	"time"
-
-	"twinshelf/internal/span"
 )
 
 // State is where a run stands.
@@ -26,43 +24,6 @@ const (
 	Failed    State = "failed"
 	Cancelled State = "cancelled"
 )
-
-// Cells is the number of cells of a rail's progress.
-const Cells = 512
-
-// Cell says how far the work on a stretch of a disk is.
-type Cell uint8
-
-const (
-	Untouched Cell = iota
-	Partly
-	Finished
-	Unreadable
-)
-
-// Rail is the progress over one disk, in Cells equal stretches.
-type Rail struct {
-	Size  int64
-	cells [Cells]Cell
-}
-
-// Cells gives a copy of the cells.
-func (r *Rail) Cells() []Cell { return slices.Clone(r.cells[:]) }
-
-func (r *Rail) mark(sp span.Span, c Cell) {
-	if sp = sp.Intersect(span.Span{End: r.Size}); sp.Empty() {
-		return
-	}
-	for i := cellOf(sp.Start, r.Size); i <= cellOf(max(sp.Start, sp.End-1), r.Size); i++ {
-		if r.cells[i] != Unreadable {
-			r.cells[i] = c
-		}
-	}
-}
-
-func cellOf(off, size int64) int {
-	return min(Cells-1, int(float64(off)/float64(size)*Cells))
-}
 
 // Sample is the rate in one stretch of time.
 type Sample struct {
@@ -83,14 +44,29 @@ type Snapshot struct {
 	Skipped  int64 // bytes in all phases that needed no moving
 	Elapsed  time.Duration
 	Estimate time.Duration // said at the start, for all phases
-	Rate     float64       // bytes per second, lately
-	Average  float64
+	// Took is how long each phase took so far, in the order of Phases.
+	Took    []time.Duration
+	Rate    float64 // bytes per second, lately
+	Average float64
 	// LeftLow and LeftHigh are the time left in this phase; both 0 when nothing can be said.
 	LeftLow, LeftHigh time.Duration
-	Notes             []string
-	Samples           []Sample
-	Read, Written     []Cell // progress on the rails; nil when not in use
-	Err               error
+	// Ended is when it ended; zero while it is on.
+	Ended         time.Time
+	Notes         []string
+	Samples       []Sample
+	Read, Written []Cell // progress on the rails; nil when not in use
+	RailNo        int    // how many times the rails were set: which of several disks it is at
+	Err           error
+}
+
+// DoneAbout is when the run will probably be done; false when nothing can be said. What is left of this phase is
+// measured, what comes after it is what was estimated at the start.
+func (s Snapshot) DoneAbout(now time.Time) (time.Time, bool) {
+	left := (s.LeftLow + s.LeftHigh) / 2
+	if s.PhaseNo < len(s.Phases) {
+		left = max(left, s.Estimate-s.Elapsed)
+	}
+	return now.Add(left), left > 0 && s.State == Running
 }
 
 // Over says whether the run has ended.
@@ -118,7 +94,7 @@ type Run struct {
 	lastDone   int64
 	// phaseSkipped is how much of this phase needed no moving, in bytes.
 	phaseSkipped int64
-	read, wr     Rail
+	read, wr     rail
 	moreNotes    int // that weren't kept
 }
 
@@ -140,7 +116,7 @@ func Start(ctx context.Context, title string, phases []string, estimate time.Dur
 	ctx, cancel := context.WithCancel(ctx)
 	now := time.Now()
 	r := &Run{cancel: cancel, ended: make(chan struct{}), start: now, phaseStart: now, lastAt: now,
-		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate}}
+		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate, Took: make([]time.Duration, len(phases))}}
 	r.resumed = sync.NewCond(&r.mu)
 	slog.Info("begins", "work", title, "expected", estimate.Round(time.Second))
 	stop := context.AfterFunc(ctx, r.wake) // a paused run must notice too
@@ -165,7 +141,8 @@ func (r *Run) guarded(ctx context.Context, work func(*Context) error) (err error
 func (r *Run) finish(ctx context.Context, err error) {
 	r.mu.Lock()
 	r.snap.Err = err
-	r.snap.Elapsed = time.Since(r.start)
+	r.endPhase()
+	r.snap.Elapsed, r.snap.Ended = time.Since(r.start), time.Now()
 	switch {
 	case err == nil:
 		r.snap.State = Done
@@ -236,12 +213,11 @@ func (r *Run) Snapshot() Snapshot {
 		s.Done = min(s.Done, s.Total) // a total is planned; what a phase meets may be more
 	}
 	s.Notes, s.Samples = slices.Clone(s.Notes), slices.Clone(s.Samples)
-	if r.read.Size > 0 {
-		s.Read = r.read.Cells()
+	s.Took = slices.Clone(s.Took)
+	if i := s.PhaseNo - 1; i >= 0 && !s.Over() {
+		s.Took[i] += time.Since(r.phaseStart)
 	}
-	if r.wr.Size > 0 {
-		s.Written = r.wr.Cells()
-	}
+	s.Read, s.Written = r.read.shown(s.State), r.wr.shown(s.State)
 	r.rates(&s)
 	return s
 }
@@ -272,22 +248,30 @@ func (r *Run) rates(s *Snapshot) {
 	s.LeftHigh = time.Duration(left / min(s.Rate, s.Average) * 1.1 * float64(time.Second))
 }
 
+// endPhase notes how long the present phase took.
+func (r *Run) endPhase() {
+	if i := r.snap.PhaseNo - 1; i >= 0 {
+		r.snap.Took[i] += time.Since(r.phaseStart)
+	}
+}
+
 // Phase begins the next phase, of total bytes.
 func (c *Context) Phase(name string, total int64) {
 	r, name := c.r, c.name+name
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.endPhase()
 	r.snap.Phase, r.snap.Done, r.snap.Total = name, 0, total
 	r.snap.PhaseNo = slices.Index(r.snap.Phases, name) + 1
 	r.phaseStart, r.pausedFor, r.phaseSkipped = time.Now(), 0, 0
 	r.lastAt, r.lastDone = r.phaseStart, 0
 }
 
-// Rails sets the sizes in bytes of the disks whose progress is followed; 0 for none.
-func (c *Context) Rails(read, written int64) {
+// Come is how far the present phase has come, in bytes.
+func (c *Context) Come() (done, total int64) {
 	c.r.mu.Lock()
 	defer c.r.mu.Unlock()
-	c.r.read, c.r.wr = Rail{Size: read}, Rail{Size: written}
+	return c.r.snap.Done, c.r.snap.Total
 }
 
 // Step adds n bytes to the progress, waits while the run is paused, and
@@ -327,20 +311,6 @@ func (c *Context) Skip(n int64) error {
 	c.r.phaseSkipped += n
 	c.r.mu.Unlock()
 	return c.Step(0)
-}
-
-// MarkRead notes that a stretch of the source was dealt with.
-func (c *Context) MarkRead(sp span.Span, state Cell) {
-	c.r.mu.Lock()
-	defer c.r.mu.Unlock()
-	c.r.read.mark(sp, state)
-}
-
-// MarkWritten notes that a stretch of the target was dealt with.
-func (c *Context) MarkWritten(sp span.Span, state Cell) {
-	c.r.mu.Lock()
-	defer c.r.mu.Unlock()
-	c.r.wr.mark(sp, state)
 }
 
 // keepNotes bounds the memory of notes; those beyond are counted.

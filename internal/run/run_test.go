@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -41,7 +42,7 @@ func TestPhasesAndProgress(t *testing.T) {
 		s.All != 50 || s.Skipped != 60 || s.Estimate != time.Minute {
 		t.Errorf("%+v", s)
 	}
-	if s.Read[0] != Finished || s.Read[Cells-1] != Unreadable || s.Read[Cells/2] != Untouched || s.Written != nil {
+	if s.Read[0] != Finished || s.Read[Cells-1] != Unreadable || s.Read[Cells/2] != Idle || s.Written != nil {
 		t.Errorf("rails: %v %v", s.Read[:3], s.Written)
 	}
 	if len(s.Notes) != 1 || s.Notes[0] != "part 3 is short" {
@@ -150,5 +151,58 @@ func TestNotesBeyondTheLastKept(t *testing.T) {
 	notes := r.Snapshot().Notes
 	if len(notes) != keepNotes+1 || !strings.Contains(notes[keepNotes], "5 more") {
 		t.Errorf("%d notes, the last %q", len(notes), notes[len(notes)-1])
+	}
+}
+
+// TestRailsSayWhatIsExpected: where there is nothing to do is told apart from what is still to come, the place at work
+// from what is done, and at a good end nothing is still to come.
+func TestRailsSayWhatIsExpected(t *testing.T) {
+	const size = Cells * 1000
+	at := func(cell, n int64) span.Span { return span.At(cell*1000, n*1000) }
+	marked, on := make(chan struct{}), make(chan struct{})
+	r := Start(context.Background(), "a run", []string{"one"}, time.Hour, func(c *Context) error {
+		c.Phase("one", size)
+		c.Rails(size, size)
+		c.ExpectRead(slices.Values([]span.Span{at(10, 5), at(100, 1)}))
+		c.MarkRead(at(10, 2), Finished)
+		close(marked)
+		<-on
+		return nil
+	})
+	<-marked
+	s := r.Snapshot()
+	for cell, want := range map[int]Cell{0: Idle, 10: Finished, 11: Busy, 12: ToCome, 14: ToCome, 15: Idle, 100: ToCome} {
+		if s.Read[cell] != want {
+			t.Errorf("cell %d is %d, not %d", cell, s.Read[cell], want)
+		}
+	}
+	if s.Written[0] != ToCome {
+		t.Error("a rail of which nothing is known has nothing to do")
+	}
+	close(on)
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	s = r.Snapshot()
+	if s.Read[12] != Idle || s.Read[11] != Finished || s.Ended.IsZero() {
+		t.Errorf("at the end: %d %d %v", s.Read[12], s.Read[11], s.Ended)
+	}
+}
+
+// TestDoneAbout: what is left of the last phase is measured, what comes before it is estimated too.
+func TestDoneAbout(t *testing.T) {
+	now := time.Date(2026, 11, 28, 16, 0, 0, 0, time.UTC)
+	s := Snapshot{State: Running, Phases: []string{"a", "b"}, PhaseNo: 2, LeftLow: 8 * time.Minute,
+		LeftHigh: 12 * time.Minute, Estimate: time.Hour}
+	if at, ok := s.DoneAbout(now); !ok || at.Sub(now) != 10*time.Minute {
+		t.Errorf("%v %v", at, ok)
+	}
+	s.PhaseNo, s.Elapsed = 1, 20*time.Minute
+	if at, ok := s.DoneAbout(now); !ok || at.Sub(now) != 40*time.Minute {
+		t.Errorf("%v %v", at, ok)
+	}
+	s.State = Paused
+	if _, ok := s.DoneAbout(now); ok {
+		t.Error("a paused run knows when it is done")
 	}
 }

@@ -42,8 +42,19 @@ func TargetProofs(all []*Proof) []*Proof {
 	return slices.DeleteFunc(slices.Clone(all), (*Proof).OfShelf)
 }
 
+// Topic is which question a claim helps to answer.
+type Topic string
+
+const (
+	TopicStart    Topic = "start"    // does it start?
+	TopicContents Topic = "contents" // is everything there?
+	TopicSound    Topic = "sound"    // are its table and its file systems sound?
+)
+
 // Claim is one statement with its evidence.
 type Claim struct {
+	// Topic is empty in proofs by older versions.
+	Topic    Topic  `json:"topic,omitempty"`
 	About    string `json:"about"`
 	Says     string `json:"says"`
 	Evidence string `json:"evidence"`

@@ -9,11 +9,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/bench"
-	"twinshelf/internal/capture"
 	"twinshelf/internal/units"
 )
 
-// body lists the disks, two lines each.
+// body lists the disks by what they are to the person, two lines each.
 func (m *benchPage) body(w int) ([]string, int) {
 	if len(m.disks) == 0 {
 		if m.looking > 0 {
@@ -24,328 +23,265 @@ func (m *benchPage) body(w int) ([]string, int) {
 			"Image files work too: start with --disk FILE, as often as needed."), -1
 	}
 	var out []string
-	keep := 0
-	strip := max(0, min(36, w-84))
+	keep, last := 0, sort("")
 	for i, d := range m.disks {
-		mark := "  "
-		if i == m.cursor {
-			mark, keep = "▶ ", len(out)+1
-		}
-		id := d.Identity
-		serial := id.Serial
-		if serial == "" {
-			serial = "no serial"
-		}
-		name := fit(mark+id.Model, 24)
-		if i == m.cursor {
-			name = m.th.here.Render(name)
-		} else {
-			name = m.th.strong.Render(name)
-		}
-		line := name + right(units.Bytes(id.Size), 9) + "  " + fit(serial, 16) + " " + fit(id.Bus, 7) + " " +
-			m.standing(d, 19)
-		if strip > 0 {
-			r := rail{id: id}
-			if d.Survey != nil {
-				r.parts = partsOf(d)
+		if s := m.sortOf(d); s != last {
+			if last != "" && m.room > 2*len(m.disks)+2*len(sorts) {
+				out = append(out, "")
 			}
-			line += "  " + r.bar(m.th, strip)
+			out, last = append(out, " "+m.th.dim.Render(string(s))), s
 		}
-		out = append(out, line)
-		words := d.Words()
-		style := m.th.dim
-		switch {
-		case d.Problem != "":
-			style = m.th.bad
-		case d.Survey != nil && len(d.Survey.Warnings()) > 0:
-			style = m.th.caution
-			words += "; not quiet"
+		if i == m.cursor {
+			keep = len(out) + 1
 		}
-		if mounted := d.MountWords(); mounted != "" {
-			words += " · " + mounted
-		}
-		detail := words
-		if d.Reach != "" {
-			detail = "out of reach: " + d.Reach + " · " + words
-		}
-		out = append(out, "    "+style.Render(fit(detail, w-5)))
-		if m.high >= 34 {
+		out = append(out, m.rows(d, i == m.cursor, w)...)
+		if m.room > 3*len(m.disks)+2*len(sorts) {
 			out = append(out, "")
 		}
 	}
 	return out, keep
 }
 
-// standing says whether a disk is read, written, or may be.
-func (m *benchPage) standing(d *bench.Disk, w int) string {
+// sort is what a disk is to the person; the list is in this order.
+type sort string
+
+const (
+	sortMachine sort = "MACHINES"
+	sortBlank   sort = "NEW OR BLANK"
+	sortOther   sort = "OTHER DISKS"
+	sortStorage sort = "SHELVES, AND DISKS OUT OF REACH"
+)
+
+var sorts = []sort{sortMachine, sortBlank, sortOther, sortStorage}
+
+func (m *benchPage) sortOf(d *bench.Disk) sort {
 	switch {
-	case m.target != nil && m.target.Path == d.Path:
-		return m.th.writes.Render(fit("◀ WRITES", w))
-	case m.source != nil && !m.fromTwin && m.source.Path == d.Path:
-		return m.th.reads.Render(fit("▶ READS", w))
+	case m.whose(d).machine != "":
+		return sortMachine
+	case d.Reach != "" && !m.runPage.writesTo(d.Path):
+		return sortStorage
+	case d.Survey != nil && d.Survey.Blank():
+		return sortBlank
+	}
+	return sortOther
+}
+
+// rows are the lines of one disk: its sticker and whose it is, then how full it is and how it is.
+func (m *benchPage) rows(d *bench.Disk, here bool, w int) []string {
+	id := d.Identity
+	mark, name := "   ", m.th.strong.Render(fit(id.Model, 18))
+	if here {
+		mark, name = " ▶ ", m.th.here.Render(fit(id.Model, 18))
+	}
+	tail := ""
+	if id.Serial != "" {
+		tail = "…" + id.Tail()
+	}
+	line := mark + name + right(units.Bytes(id.Size), 9) + "  " + fit(tail, 6) + " "
+	words, paint := m.stateWords(d)
+	strip := max(14, min(20, w/4))
+	r := rail{id: id, parts: partsOf(d)}
+	bar := fit("", strip)
+	if d.Survey != nil {
+		bar = r.bar(m.th, strip, false)
+	}
+	return []string{line + fit(m.isWhat(d), w-ansi.StringWidth(line)-1),
+		"   " + bar + "  " + paint(fit(words, w-strip-6))}
+}
+
+// isWhat says whose disk it is, or what it is.
+func (m *benchPage) isWhat(d *bench.Disk) string {
+	if o := m.whose(d); o.machine != "" {
+		return o.name()
+	}
+	switch {
+	case d.Survey == nil && d.Problem == "":
+		return m.th.dim.Render("looking …")
+	case d.Survey != nil && d.Survey.Blank():
+		return "blank"
+	}
+	return d.Words()
+}
+
+// stateWords say how a disk is and whether it may be written, the most important thing first.
+func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
+	may, paint := m.may(d)
+	var words []string
+	switch {
 	case d.Problem != "":
-		return m.th.bad.Render(fit("can't be read", w))
+		return "can't be read: " + d.Problem, m.th.bad.Render
+	case m.runPage.writesTo(d.Path):
+		return may, paint
+	}
+	if f := m.facts[d.Path]; f.cutOff > 0 {
+		return fmt.Sprintf("◐ restore cut off at %d %%: it can go on", f.cutOff), m.th.caution.Render
+	}
+	o := m.whose(d)
+	if o.unread > 0 {
+		return "✗ failing: " + units.Bytes(o.unread) + " unread on " + o.newest.Format("2 Jan"), m.th.bad.Render
+	}
+	if o.machine != "" {
+		twin := "twin " + age(o.newest)
+		if m.facts[d.Path].changed == o.twin.ID {
+			twin += ", changed since"
+		}
+		words = append(words, twin)
+	}
+	if how := d.MountWords(); strings.HasPrefix(how, "mounted") {
+		words = append(words, how)
+	}
+	if d.Survey != nil && len(d.Survey.Warnings()) > 0 {
+		words = append(words, "not quiet")
+		if d.Reach == "" && m.isPlain(d) {
+			paint = m.th.caution.Render
+		}
+	}
+	if len(words) > 0 && may == mayBeWritten {
+		may, words[0] = "□ "+words[0], ""
+		words = words[1:]
+	}
+	return strings.Join(append([]string{may}, words...), " · "), paint
+}
+
+// isPlain says that a disk was chosen for nothing.
+func (m *benchPage) isPlain(d *bench.Disk) bool {
+	return (m.target == nil || m.target.Path != d.Path) && (m.source == nil || m.source.Path != d.Path)
+}
+
+// may says whether a disk is chosen to be read or written, or may be.
+func (m *benchPage) may(d *bench.Disk) (string, func(...string) string) {
+	switch {
+	case m.runPage.writesTo(d.Path):
+		return "BEING WRITTEN: it can't be chosen for anything else", m.th.writes.Render
+	case m.target != nil && m.target.Path == d.Path:
+		return "◀ WRITES: chosen as target", m.th.writes.Render
+	case m.source != nil && m.source.Path == d.Path:
+		return "▶ READS: chosen as source", m.th.reads.Render
 	case d.Reach != "":
-		return m.th.caution.Render(fit("■ out of reach", w))
+		return "■ out of reach: " + d.Reach, m.th.caution.Render
 	case d.Survey == nil:
-		return m.th.dim.Render(fit("looking …", w))
+		return "not looked at yet", m.th.dim.Render
 	}
-	return fit("□ may be written", w)
+	return mayBeWritten, m.th.dim.Render
 }
 
-// captureRow is a line of the Capture step: a disk (part 0) or one of its parts.
-type captureRow struct {
-	disk *bench.Disk
-	part int
-}
+// mayBeWritten is said of a disk that nothing else is to be said of; its mark alone says it beside other words.
+const mayBeWritten = "□ may be written"
 
-func (m *capturePage) captureRows() []captureRow {
-	var rows []captureRow
-	for _, d := range m.disks {
-		if d.Survey == nil || d.Problem != "" {
-			continue
-		}
-		rows = append(rows, captureRow{d, 0})
-		if m.chosen[d.Path] {
-			for _, a := range d.Survey.Parts() {
-				rows = append(rows, captureRow{d, a.Part.Number})
-			}
-		}
-	}
-	return rows
-}
+// share is how much of the window the list takes, in percent.
+func (m *benchPage) share() int { return 50 }
 
-func (m *capturePage) body(w int) ([]string, int) {
-	if m.w.Shelf == nil {
-		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new "+
-			"one on a mounted storage drive."), -1
-	}
-	machine := m.machine
-	if machine == "" {
-		machine = m.th.caution.Render("no name yet: press n")
-	} else {
-		machine = m.th.strong.Render(machine)
-	}
-	out := []string{" Machine  " + machine}
-	out = append(out, m.estimateLines(w)...)
-	out = append(out, "")
-	keep := -1
-	for i, r := range m.captureRows() {
-		line := m.captureLine(r, w-4)
-		if i == m.row {
-			line = "▶ " + line
-			keep = len(out)
-		} else {
-			line = "  " + line
-		}
-		out = append(append(out, line), innerLines(m.th, r, w)...)
-	}
-	if len(m.captureRows()) == 0 {
-		out = append(out, " No disk can be captured. Go to the Bench (1) to see why.")
-	}
-	return out, keep
-}
-
-func (m *capturePage) captureLine(r captureRow, w int) string {
-	box := func(in bool) string {
-		if in {
-			return m.th.good.Render("[■]")
-		}
-		return m.th.dim.Render("[ ]")
-	}
-	if r.part == 0 {
-		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " +
-			fit(r.disk.Identity.Serial, 16)
-		if m.chosen[r.disk.Path] {
-			text = m.th.strong.Render(text)
-		}
-		return box(m.chosen[r.disk.Path]) + " " + text
-	}
-	for _, a := range r.disk.Survey.Parts() {
-		if a.Part.Number != r.part {
-			continue
-		}
-		in := !m.leaveOut[r.disk.Path][r.part]
-		state := units.Bytes(a.ToRead) + " to read"
-		if !a.Content.Maps && a.Content.Why != "" {
-			state = "all of it is read: " + a.Content.Why
-		}
-		for _, o := range a.Content.Omit {
-			state += ", without " + o.What
-		}
-		if !in {
-			state = m.th.caution.Render("left out of the twin")
-		}
-		p := patternOf(a.Role)
-		return "    " + box(in) + " " + p.style.Render(p.used) + " " +
-			fit(fmt.Sprintf("%d %s", r.part, a.Title()), 22) + fit(string(a.Role), 10) + fit(a.Holds(), 10) +
-			right(units.Bytes(a.Span.Len()), 9) + "   " + fit(state, w-64)
-	}
-	return ""
-}
-
-// innerLines are what lies in a container on a part, a line for each device.
-func innerLines(th theme, r captureRow, w int) (out []string) {
-	if r.part == 0 {
+// beside shows the chosen disk like its sticker, with what it holds.
+func (m *benchPage) beside(w int) []string {
+	d := m.chosen()
+	if d == nil {
 		return nil
 	}
-	for _, a := range r.disk.Survey.Parts() {
-		if a.Part.Number != r.part {
-			continue
-		}
-		for _, words := range a.InnerWords() {
-			out = append(out, th.dim.Render(fit("             "+words, w)))
-		}
+	id := d.Identity
+	serial := "no serial number"
+	if id.Serial != "" {
+		serial = "serial " + id.Serial
 	}
-	return out
-}
-
-// mostGoing is how many lines say what goes after a capture.
-const mostGoing = 9
-
-func (m *capturePage) estimateLines(w int) []string {
-	if m.plan == nil {
-		if len(chosenDisks(m.model)) == 0 {
-			return []string{m.th.caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
-		}
-		return []string{m.th.dim.Render(" Working out what is needed …")}
-	}
-	e := m.estimate
-	before := "the first capture of this machine"
-	if e.Before > 0 {
-		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
-	}
-	out := []string{
-		fmt.Sprintf(" Reads    %s in about %s; %s", m.th.strong.Render(units.Bytes(e.Read)),
-			m.th.strong.Render(units.Duration(e.Time)), before),
-		fmt.Sprintf(" Shelf    probably %s more, at the most %s", m.th.strong.Render(units.Bytes(e.Likely)),
-			units.Bytes(e.Most)),
-	}
-	verdict := " Room     " + e.Words()
-	switch {
-	case e.Likely > e.Free:
-		verdict = m.th.bad.Render(verdict)
-	case e.Most > e.Free:
-		verdict = m.th.caution.Render(verdict)
-	default:
-		verdict = m.th.good.Render(verdict)
-	}
-	out = append(out, verdict)
-	switch {
-	case m.trust == capture.TrustNone:
-		out = append(out, " Unread   nothing: everything is read, whatever the file systems' records say")
-	case m.trust == capture.TrustMost && len(m.trusts) == 0:
-		out = append(out, " Unread   nothing: no file system here has records to trust, or it wasn't captured before")
-	}
-	for _, s := range m.trusts {
-		for i, l := range wrap(s, w-12) {
-			label := " Unread   "
-			if i > 0 {
-				label = "          "
-			}
-			out = append(out, label+m.th.dim.Render(l))
+	out := []string{" " + sides(m.th.strong.Render(id.Model), m.th.dim.Render(serial)+" ", w-1),
+		" " + sides(units.Exact(id.Size), m.th.dim.Render(m.attachedWords(d))+" ", w-1), ""}
+	say := func(text string, paint func(...string) string) {
+		for _, l := range wrap(text, w-3) {
+			out = append(out, " "+paint(l))
 		}
 	}
-	if m.plan != nil {
-		for _, s := range m.plan.Wholes() {
-			for i, l := range wrap(s, w-12) {
-				label := " Whole    "
-				if i > 0 {
-					label = "          "
-				}
-				out = append(out, label+m.th.caution.Render(l))
-			}
+	if o := m.whose(d); o.machine != "" {
+		say(fmt.Sprintf("%s. %s of it on %s, newest %s.", o.name(), units.Plural(o.twins, "twin"), m.w.Shelf.Head().Name,
+			units.Moment(o.newest)), m.th.good.Render)
+		if m.facts[d.Path].changed == o.twin.ID {
+			say("Changed since then.", m.th.caution.Render)
 		}
+	} else if m.w.Shelf != nil && d.Survey != nil && !d.Survey.Blank() {
+		say("No twin of it is on "+m.w.Shelf.Head().Name+".", m.th.dim.Render)
 	}
-	goes := m.outgoing.Words()
-	if more := len(goes) - mostGoing; more > 0 {
-		goes = append(slices.Clone(goes[:mostGoing]),
-			fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
+	words, paint := m.stateWords(d)
+	say(words, paint)
+	if strings.HasPrefix(words, "□") && words != mayBeWritten {
+		say(mayBeWritten, m.th.dim.Render)
 	}
-	for i, s := range goes {
-		label, paint := " Goes     ", m.th.caution
-		if i > 0 {
-			label, paint = "          ✗ ", m.th.dim
-		}
-		for _, l := range wrap(s, w-12) {
-			out = append(out, label+paint.Render(l))
-			label = strings.Repeat(" ", ansi.StringWidth(label))
-		}
-	}
-	for _, s := range m.plan.Warnings() {
-		for _, l := range wrap(" Not quiet: "+s, w-2) {
-			out = append(out, m.th.caution.Render(l))
-		}
-	}
-	if m.unquiet && len(m.plan.Warnings()) > 0 {
-		out = append(out, " It will be captured as it is, and the twin says so for ever.")
-	}
-	return out
-}
-
-func (m *benchPage) bindings() []binding {
-	again := binding{"a", "a", "look again", "look at all disks again", leads(func() tea.Cmd {
-		m.say("Looking again.")
-		return m.look()
-	})}
-	if len(m.disks) == 0 {
-		return []binding{again}
-	}
-	m.cursor = max(0, min(m.cursor, len(m.disks)-1))
-	d := m.disks[m.cursor]
-	return []binding{
-		move(listKeys, "disk", "choose a disk", &m.cursor, len(m.disks)),
-		{"enter", "Enter", "capture", "capture the machine of this disk", leads(func() tea.Cmd {
-			return m.read(d, false, stepCapture)
-		})},
-		{"r", "r", "reads", "put this disk on the READS rail", leads(func() tea.Cmd {
-			return m.read(d, false, stepBench)
-		})},
-		{"c", "c", "copy", "copy this disk onto another one directly", leads(func() tea.Cmd {
-			return m.read(d, true, stepFit)
-		})},
-		{"w", "w", "writes", "put this disk on the WRITES rail; nothing is written yet", acts(func() { m.aim(d) })},
-		{"e", "e", "ready", "make this disk ready: lay it out, format, erase", leads(func() tea.Cmd {
-			if m.aim(d); m.target == d {
-				return m.goTo(stepReady)
-			}
-			return nil
-		})},
-		{"p", "p", "padlock", "put this disk out of reach, or back; remembered", leads(func() tea.Cmd {
-			return m.padlock(d)
-		})},
-		{"i", "i", "inside", "look inside: folders and files of this disk", leads(m.insidePage.insideFrom)},
-		{"m", "m", "mount", "mount a part of this disk read-only, or unmount it (as root)", leads(func() tea.Cmd {
-			return m.mountDisk(d)
-		})},
-		again,
-	}
-}
-
-// read puts a disk on the upper rail and goes to a step.
-func (m *benchPage) read(d *bench.Disk, copying bool, to step) tea.Cmd {
 	if d.Survey == nil {
-		m.fail(d.Identity.Model + ": " + d.Words())
-		return nil
+		return out
 	}
-	if m.target != nil && m.target.Path == d.Path {
-		m.target = nil
+	for _, s := range d.Survey.Warnings() {
+		say("! "+s, m.th.caution.Render)
 	}
-	m.source, m.fromTwin, m.fitPage.copying = d, false, copying
-	if to == stepBench {
-		m.say("%s is read.", d.Identity.Model)
+	out = append(out, "")
+	r := rail{id: id, parts: partsOf(d)}
+	out = append(out, " "+r.bar(m.th, w-2, false), " "+r.labels(m.th, w-2))
+	if len(r.parts) == 0 {
+		say(d.Words(), m.th.dim.Render)
+		return out
 	}
-	return m.goTo(to)
+	return append(append(out, ""), m.partLines(d, w)...)
 }
 
-// padlock puts a disk out of reach, or back.
-func (m *benchPage) padlock(d *bench.Disk) tea.Cmd {
-	if err := m.w.ToggleReach(d.Identity); err != nil {
-		m.fail(err.Error())
+// attachedWords say how a disk is attached, and how large its sectors are.
+func (m *benchPage) attachedWords(d *bench.Disk) string {
+	words := d.Identity.Bus
+	if d.Rotational {
+		words += ", rotating"
+	}
+	return strings.TrimPrefix(fmt.Sprintf("%s, sectors of %d B", words, max(512, d.Identity.Sector)), ", ")
+}
+
+// partLines list the parts of a disk with what is used of each.
+func (m *benchPage) partLines(d *bench.Disk, w int) []string {
+	title := max(12, min(24, w-44))
+	out := []string{" " + m.th.dim.Render(fit("part", title+4)+fit("", 8)+right("size", 9)+right("used", 10)+"  is")}
+	for _, a := range d.Survey.Parts() {
+		p := m.th.patternOf(a.Role)
+		used := right("unknown", 10)
+		if a.Content.Maps {
+			used = right(units.Bytes(a.Content.Used), 10)
+		}
+		out = append(out, " "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", a.Part.Number, a.Title()), title+2)+
+			fit(a.Holds(), 8)+right(units.Bytes(a.Span.Len()), 9)+used+"  "+m.th.dim.Render(string(a.Role)))
+		for _, words := range a.InnerWords() {
+			out = append(out, m.th.dim.Render(fit("     "+words, w)))
+		}
+	}
+	return out
+}
+
+// arrange puts the list in the order of the sorts, once all disks were looked at. The cursor stays on its disk.
+func (m *benchPage) arrange() {
+	at := m.chosen()
+	rank := func(d *bench.Disk) int {
+		for i, s := range sorts {
+			if m.sortOf(d) == s {
+				return i
+			}
+		}
+		return len(sorts)
+	}
+	slices.SortStableFunc(m.disks, func(a, b *bench.Disk) int { return rank(a) - rank(b) })
+	m.cursor = max(0, slices.Index(m.disks, at))
+}
+
+// compare looks in the background whether a disk differs from its newest twin; nil where there is none.
+func (m *benchPage) compare(d *bench.Disk) tea.Cmd {
+	o := m.whose(d)
+	if o.twin == nil || d.Survey == nil || m.w.Shelf == nil || m.facts[d.Path].compared == o.twin.ID {
 		return nil
 	}
-	if m.target != nil && m.target.Path == d.Path {
-		m.target = nil
+	f := m.facts[d.Path]
+	f.compared = o.twin.ID
+	m.facts[d.Path] = f
+	w, ctx := m.w, m.ctx
+	return func() tea.Msg {
+		if yes, err := w.ChangedSince(ctx, d, o.twin, o.disk); err != nil || !yes {
+			return nil // nothing is said
+		}
+		return changed{d.Path, o.twin.ID}
 	}
-	return m.look()
+}
+
+func (m *benchPage) onChanged(c changed) {
+	f := m.facts[c.path]
+	f.changed = c.twin
+	m.facts[c.path] = f
 }

@@ -106,42 +106,50 @@ func (m *model) asking() ([]binding, bool) {
 		return m.runPage.endingBindings(), true
 	case m.lastPage.confirm != nil:
 		return m.lastPage.bindings(), true
-	case m.prompt.typing != nil:
+	case m.prompt.typing != nil, m.prompt.refused != "":
 		return m.prompt.bindings(), true
+	case m.help:
+		return []binding{{"esc ? q enter", "Esc", "close the help", "", acts(func() { m.help, m.scroll = false, 0 })},
+			{lineKeys + " pgup pgdown", "↑↓", "read on", "", func(k string) tea.Cmd {
+				by := map[string]int{"down": 1, "j": 1, "pgdown": 5, "up": -1, "k": -1, "pgup": -5}
+				m.scroll = max(0, m.scroll+by[k])
+				return nil
+			}}}, true
 	case m.menus.menu != nil:
 		return m.menus.bindings(), true
-	case m.help:
-		return []binding{{"esc ? q enter", "Esc", "close the help", "", acts(func() { m.help = false })}}, true
 	}
 	return nil, false
 }
 
 // anywhere are the bindings that every page has.
 func (m *model) anywhere() []binding {
-	scroll := func(k string) tea.Cmd {
-		m.scroll = max(0, m.scroll+map[string]int{"pgdown": 5, "pgup": -5}[k])
-		return nil
-	}
-	neighbour := func(k string) tea.Cmd {
-		n := step(len(stepNames))
-		switch {
-		case m.step == stepInside && k == "tab":
-			return m.goTo((m.insidePage.inside.from + 1) % n)
-		case m.step == stepInside:
-			return m.goTo(m.insidePage.inside.from)
-		case k == "tab":
-			return m.goTo((m.step + 1) % n)
+	pages := func(k string) tea.Cmd {
+		at := &m.scroll
+		if m.other {
+			at = &m.scrollBeside
 		}
-		return m.goTo((m.step + n - 1) % n)
+		*at = max(0, *at+map[string]int{"pgdown": 5, "pgup": -5}[k])
+		return nil
 	}
 	return []binding{
 		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", func(k string) tea.Cmd { return m.goTo(step(k[0] - '1')) }},
-		{"tab shift+tab", "", "", "", neighbour},
-		{"pgdown pgup", "", "", "", scroll},
+		m.paneBinding(),
+		{"pgdown pgup", "", "", "", pages},
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},
-		{"?", "?", "help", "this page", acts(func() { m.help = true })},
+		{menuKey, menuKey, "all keys", "a list of everything that works here", acts(m.offerKeys)},
+		{"?", "?", "help", "this page", acts(func() { m.help, m.scroll = true, 0 })},
 		{"q", "q", "leave", "asks only while a run is on", leads(m.quit)},
 	}
+}
+
+// paneBinding turns to the other pane of the page.
+func (m *model) paneBinding() binding {
+	b := binding{"tab shift+tab", "Tab", "other pane", "turn to the page's other pane; PgUp and PgDn scroll it",
+		acts(func() { m.other = !m.other })}
+	if m.wide > 0 && m.secondPane(max(leastWide, m.wide-1)) == nil {
+		b.show, b.do = "", acts(func() { m.say("This page has one pane.") })
+	}
+	return b
 }
 
 // shown are the bindings that the key line and the help have.
@@ -156,10 +164,6 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	list, asks := m.asking()
 	if !asks {
-		if m.fitPage.holds(msg) {
-			return nil
-		}
-		m.readyPage.ready.goOn, m.fitPage.fit.goOn = false, false
 		list = m.bindings()
 	}
 	if b, ok := bound(list, k); ok {

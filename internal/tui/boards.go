@@ -18,7 +18,7 @@ import (
 // its twins as spines to scale, oldest left, above a line with their marks and the months.
 const (
 	leastBoard = 4  // rows of a large board: two of spines, the marks, the months
-	mostBoard  = 9  // rows of a large board
+	mostBoard  = 14 // rows of a large board
 	scaleWide  = 10 // cells at its left, for the scale
 	leastList  = 4  // rows of the list of machines, where there are so many
 	lowScreen  = 30 // rows of the window under which nothing is spent on distance
@@ -78,8 +78,8 @@ func (m *datesPage) boardLine(i, w int, large bool, more string) string {
 		name = m.th.here.Render(fit("▶ "+b.machine, 22))
 	}
 	head := name + m.th.dim.Render(right(units.Plural(len(b.twins), "twin"), 10)) + " "
-	if w >= 76 {
-		head += " newest " + b.twins[len(b.twins)-1].Taken.Format("2006-01-02") + " "
+	if w >= 70 {
+		head += " newest " + right(b.twins[len(b.twins)-1].Taken.Format("2 Jan 2006"), 11) + " "
 	}
 	tail := m.markCounts(b)
 	if more != "" {
@@ -177,11 +177,11 @@ func (m *datesPage) largeBoard(w, rows int) []string {
 	b := &m.boards[m.board]
 	high := rows - 2
 	pitch, thick := 2, 1
-	for _, wide := range [][2]int{{12, 3}, {3, 2}} { // 12 have room for the whole date below
-		if len(b.twins)*wide[0] <= w-scaleWide-8 {
-			pitch, thick = wide[0], wide[1]
+	for _, wide := range [][2]int{{12, 3}, {3, 2}, {2, 1}} { // 12 have room for the whole date below
+		if pitch, thick = wide[0], wide[1]; len(b.twins)*pitch <= w-scaleWide-8 {
 			break
 		}
+		pitch, thick = 1, 1
 	}
 	room := (w - scaleWide - 8) / pitch
 	first := max(0, min(len(b.twins)-room, b.at-room*2/3))
@@ -241,7 +241,8 @@ func (m *datesPage) largeBoard(w, rows int) []string {
 		}
 		foot += cell + strings.Repeat(" ", pitch-thick)
 	}
-	return append(out, foot+m.th.dim.Render(behind), strings.Repeat(" ", scaleWide)+months(m.th, spines, pitch))
+	return append(out, foot+m.th.dim.Render(behind), ansi.Truncate(strings.Repeat(" ", scaleWide)+
+		months(m.th, spines, pitch), w, ""))
 }
 
 // months names the months under the spines where they change, the year where it does, and points at the selected one.

@@ -105,19 +105,40 @@ func (m *capturePage) offerDoubts(doubts []capture.Doubt) {
 func (m *capturePage) capture() tea.Cmd {
 	p := m.plan
 	r, result := m.w.StartCapture(m.ctx, p, m.outgoing)
-	return m.runPage.start(r, "Cancelling leaves the shelf as it was.", func(s run.Snapshot) tea.Cmd {
-		if t := result(); s.State == run.Done && t != nil {
-			m.datesPage.fresh = t.ID
-			m.say("The twin of %s is on the shelf.", t.Machine)
+	job := work{run: r, stopped: "Cancelling leaves the shelf as it was.", on: byRails(1),
+		after: func(s run.Snapshot) tea.Cmd {
+			if t := result(); s.State == run.Done && t != nil {
+				m.datesPage.fresh = t.ID
+				m.say("The twin of %s is on the shelf. Press 4 to see it there.", t.Machine)
+			}
+			return nil
+		}}
+	shelf := m.datesPage.shelfLane(m.writes(written), m.estimate.Likely)
+	for _, s := range p.Sources {
+		for _, d := range m.disks {
+			if d.Survey == s.Survey {
+				job.lanes = append(job.lanes, lanes{up: m.reads(isNow).ofDisk(d), down: shelf})
+			}
 		}
-		return nil
-	})
+	}
+	return m.runPage.start(job)
 }
 
-func (m *capturePage) opened() {
-	m.fromTwin = false
-	m.chooseMachine()
+// lanes are the disk that is read, and the shelf with what it will probably take.
+func (m *capturePage) lanes() lanes {
+	ls := lanes{up: nothing(m.reads(""), "no disk is chosen"), down: m.datesPage.shelfLane(m.writes(willBe), 0)}
+	if m.plan != nil {
+		ls.down = m.datesPage.shelfLane(m.writes(willBe), m.estimate.Likely)
+	}
+	if rows := m.captureRows(); m.row < len(rows) && m.chosen[rows[m.row].disk.Path] {
+		ls.up = m.reads(isNow).ofDisk(rows[m.row].disk)
+	} else if all := chosenDisks(m.model); len(all) > 0 {
+		ls.up = m.reads(isNow).ofDisk(all[0])
+	}
+	return ls
 }
+
+func (m *capturePage) opened() { m.chooseMachine() }
 
 // work estimates what the capture needs.
 func (m *capturePage) work(ctx context.Context, number int, doing func(string)) tea.Cmd {

@@ -27,8 +27,10 @@ func (m *datesPage) lines(w int) []string {
 		return m.growthBody(w)
 	}
 	out := m.shelfLines(w)
-	twin := m.twinLines(m.twin(), w)
-	var thin []string
+	var twin, thin []string
+	if m.wide < twoPanes { // otherwise it is beside
+		twin = m.twinLines(m.twin(), w)
+	}
 	if m.thin != nil {
 		thin = m.thinLines(w)
 	}
@@ -42,6 +44,17 @@ func (m *datesPage) lines(w int) []string {
 		out = append(append(out, m.largeBoard(w, large)...), make([]string, gaps-1)...)
 	}
 	return append(append(out, thin...), twin...)
+}
+
+// share is how much of the window the machines and the board take, in percent.
+func (m *datesPage) share() int { return 52 }
+
+// beside shows the chosen twin.
+func (m *datesPage) beside(w int) []string {
+	if m.w.Shelf == nil || m.growing || m.twin() == nil {
+		return nil
+	}
+	return m.twinLines(m.twin(), w)
 }
 
 // shelfLines say how full the shelf is and will be.
@@ -87,15 +100,6 @@ func (m *datesPage) thinLines(w int) []string {
 	}
 	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.",
 		units.Bytes(m.thin.Back))}
-	if m.readyPage.ready.hint != "" {
-		paint := m.th.strong
-		if m.readyPage.ready.wrong {
-			paint = m.th.bad
-		}
-		for _, l := range wrap("= "+m.readyPage.ready.hint, w-3) {
-			out = append(out, " "+paint.Render(l))
-		}
-	}
 	for _, mp := range m.thin.Machines {
 		if mp.Machine != m.boards[m.board].machine {
 			continue
@@ -110,64 +114,84 @@ func (m *datesPage) thinLines(w int) []string {
 	return append(out, "")
 }
 
+// twinLines say what is to know of a twin, and list its disks and parts.
 func (m *datesPage) twinLines(t *shelf.Twin, w int) []string {
 	b := &m.boards[m.board]
-	out := []string{fmt.Sprintf(" %s   %s %s", m.th.strong.Render(units.Moment(t.Taken)), t.Machine,
-		m.th.dim.Render(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID)))}
+	out := []string{" " + sides(m.th.strong.Render(units.Moment(t.Taken))+"  "+t.Machine, m.th.dim.Render(ago(t.Taken))+
+		" ", w-1)}
+	say := func(text string, paint func(...string) string) {
+		for _, l := range wrap(text, w-2) {
+			out = append(out, " "+paint(l))
+		}
+	}
 	share := "the first one"
 	if b.at > 0 {
 		share = "new since the one before"
 	}
-	out = append(out, fmt.Sprintf(" %s used, %s stored anew (%s)", m.th.strong.Render(units.Bytes(t.Used)),
-		m.th.strong.Render(units.Bytes(t.Added)), share))
+	plain := func(s ...string) string { return strings.Join(s, "") }
+	say(fmt.Sprintf("%s used, %s stored anew (%s)", m.th.strong.Render(units.Bytes(t.Used)),
+		m.th.strong.Render(units.Bytes(t.Added)), share), plain)
+	say(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID), m.th.dim.Render)
 	if t.Note != "" {
-		out = append(out, " Note: "+t.Note)
+		say("Note: "+t.Note, plain)
 	}
 	if also := workshop.AlsoOn(m.known, t.ID); len(also) > 0 {
-		out = append(out, m.th.good.Render(" Also on "+strings.Join(also, ", ")+"."))
+		say("Also on "+strings.Join(also, ", ")+".", m.th.good.Render)
 	}
 	if k, kept := m.pins[t.ID]; kept {
-		out = append(out, m.th.good.Render(" ◆ kept for ever: "+k.Note))
+		say("◆ kept for ever: "+k.Note, m.th.good.Render)
 	}
+	m.proofLines(b, t, say)
+	if n := t.Missing(); n > 0 {
+		say(fmt.Sprintf("× %s of the source could not be read.", units.Bytes(n)), m.th.bad.Render)
+	}
+	return append(out, m.diskLines(t, w)...)
+}
+
+// proofLines say when the twin was proven last, and what it was restored to.
+func (m *datesPage) proofLines(b *board, t *shelf.Twin, say func(string, func(...string) string)) {
 	unread := b.unread[t.ID]
 	if unread > 0 {
-		out = append(out, m.th.caution.Render(" "+unreadProofs(unread)))
+		say(unreadProofs(unread), m.th.caution.Render)
 	}
 	if p := shelf.ShelfProofs(b.proofs[t.ID]); len(p) > 0 {
-		line := fmt.Sprintf(" Last proof %s of the shelf: %s", units.Moment(p[0].When), p[0].Words())
+		line := fmt.Sprintf("Last proof %s of the shelf: %s", units.Moment(p[0].When), p[0].Words())
 		switch {
 		case !p[0].Holds():
-			out = append(out, m.th.bad.Render(line))
+			say(line, m.th.bad.Render)
 		case p[0].Old(time.Now()):
-			out = append(out, m.th.caution.Render(line+"; that is long ago: press v to read it again"))
+			say(line+"; that is long ago: press v to read it again", m.th.caution.Render)
 		default:
-			out = append(out, m.th.good.Render(line))
+			say(line, m.th.good.Render)
 		}
 	} else if unread == 0 {
-		out = append(out, m.th.caution.Render(" Not proven yet: press v to read every block of it."))
+		say("Not proven yet: press v to read every block of it.", m.th.caution.Render)
 	}
 	if p := shelf.TargetProofs(b.proofs[t.ID]); len(p) > 0 {
-		style := m.th.good
+		paint := m.th.good.Render
 		if !p[0].Holds() {
-			style = m.th.bad
+			paint = m.th.bad.Render
 		}
-		out = append(out,
-			style.Render(fmt.Sprintf(" Restored to %s, proven %s: %s", p[0].Of, units.Moment(p[0].When), p[0].Words())))
+		say(fmt.Sprintf("Restored to %s, proven %s: %s", p[0].Of, units.Moment(p[0].When), p[0].Words()), paint)
 	}
-	if n := t.Missing(); n > 0 {
-		out = append(out, m.th.bad.Render(fmt.Sprintf(" %s of the source could not be read.", units.Bytes(n))))
-	}
+}
+
+// diskLines list the disks of a twin with their parts.
+func (m *datesPage) diskLines(t *shelf.Twin, w int) []string {
+	var out []string
 	for i, d := range t.Disks {
 		mark := "  "
 		if i == min(m.twinDisk, len(t.Disks)-1) {
 			mark = " ▶"
 		}
-		out = append(out,
-			fmt.Sprintf("%s %s  %s  %s  %s, %s used", mark, fit(d.Identity.Model, 18),
-				right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial, tableWord(string(d.Table.Kind)),
-				units.Bytes(d.Used)))
+		if i > 0 || m.wide >= twoPanes {
+			out = append(out, "")
+		}
+		out = append(out, sides(fmt.Sprintf("%s %s %s  %s", mark, fit(d.Identity.Model, 18),
+			right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial), m.th.dim.Render(tableWord(string(d.Table.Kind)))+
+			" ", w))
 		for _, r := range d.Parts() {
-			out = append(out, regionLine(m.th, r, w))
+			out = append(out, regionLine(m.th, r, w)...)
 		}
 	}
 	return out
@@ -180,26 +204,48 @@ func tableWord(kind string) string {
 	return kind
 }
 
-func regionLine(th theme, r shelf.Region, w int) string {
-	p := patternOf(tableRole(r.Role))
-	state := fmt.Sprintf("%s used %s new", right(units.Bytes(r.Used), 9), right(units.Bytes(r.Added), 9))
-	switch {
-	case !r.Captured:
-		state = th.caution.Render("left out")
-	case r.Unclean != "":
-		state += th.caution.Render("  not quiet: " + r.Unclean)
-	case len(r.Omitted) > 0:
-		state += th.dim.Render("  without " + strings.Join(r.Omitted, ", "))
+// regionLine is a part of a twin: how large, how much of it is used, what it brought anew; what is to know of it follows
+// where there is no room beside it.
+func regionLine(th theme, r shelf.Region, w int) []string {
+	p := th.patternOf(tableRole(r.Role))
+	wide := w >= 90
+	title := min(30, max(12, w-52))
+	line := "     " + p.style.Render(p.used) + " "
+	if wide {
+		title = min(30, w-78)
+	}
+	line += fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title)
+	if wide {
+		line += fit(r.Role, 10)
+	}
+	line += fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 8)
+	if !r.Captured {
+		return []string{line + "  " + th.caution.Render("left out")}
+	}
+	line += " " + right(units.Bytes(r.Used), 8) + " used"
+	line += right(units.Bytes(r.Added), 9) + " new"
+	var more []string
+	if r.Unclean != "" {
+		more = append(more, th.caution.Render("not quiet: "+r.Unclean))
+	} else if len(r.Omitted) > 0 {
+		more = append(more, th.dim.Render("without "+strings.Join(r.Omitted, ", ")))
 	}
 	if r.Trusted > 0 {
-		state += th.dim.Render("  " + units.Bytes(r.Trusted) + " by its records")
+		more = append(more, th.dim.Render(units.Bytes(r.Trusted)+" by its records"))
 	}
 	if why := r.Shrinks(); why != "" {
-		state += th.dim.Render("  " + why)
+		more = append(more, th.dim.Render(why))
 	}
-	title := min(30, max(14, w-68))
-	return "     " + p.style.Render(p.used) + " " + fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title) +
-		fit(r.Role, 10) + fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 9) + " " + fit(state, w-33-title)
+	if text := strings.Join(more, "  "); text != "" && ansi.StringWidth(line+text)+2 <= w {
+		return []string{line + "  " + text}
+	}
+	out := []string{line}
+	for _, m := range more {
+		for _, l := range wrap(m, w-10) {
+			out = append(out, "         "+l)
+		}
+	}
+	return out
 }
 
 // unreadProofs says that a twin has proofs that can't be read.
@@ -208,3 +254,44 @@ func unreadProofs(n int) string {
 }
 
 func (m *datesPage) body(w int) ([]string, int) { return m.lines(w), -1 }
+
+// lanes are the twin that is chosen; nothing is written here before a last page.
+func (m *datesPage) lanes() lanes {
+	ls := lanes{up: nothing(m.reads(""), "nothing: the shelf has no twins yet"),
+		down: nothing(m.writes(""), "nothing; Enter plans to restore this twin")}
+	if m.target != nil {
+		ls.down.said = "nothing; Enter plans to restore this twin onto " + m.target.Identity.Model
+	}
+	if m.w.Shelf == nil {
+		ls.up.said = "nothing: no shelf is open"
+	}
+	if t := m.twin(); t != nil {
+		ls.up = m.reads("").ofTwin(t, m.twinDisk)
+	} else {
+		ls.down.said = "nothing"
+	}
+	if m.growing || m.thin != nil {
+		ls.up.fold = true
+		ls.down.said = "nothing before a last page"
+	}
+	return ls
+}
+
+// shelfLane puts the open shelf onto a lane, with what it is about to take in bytes.
+func (m *datesPage) shelfLane(l lane, adds int64) lane {
+	s := m.w.Shelf
+	if s == nil {
+		return nothing(l, "nothing: no shelf is open")
+	}
+	f := m.ahead
+	l.name, l.where = "shelf "+s.Head().Name, shortPath(s.Place())
+	l.gauge = &gauge{f.Stored, min(adds, f.Free), max(0, f.Free-adds)}
+	l.state = units.Bytes(f.Stored) + " stored, " + units.Bytes(f.Free) + " free"
+	if adds > 0 {
+		l.state = "probably " + units.Bytes(adds) + " more; " + units.Bytes(f.Free) + " free"
+	}
+	if adds > f.Free {
+		l.state, l.alarm = "IT PROBABLY DOESN'T FIT", true
+	}
+	return l
+}

@@ -92,7 +92,7 @@ func (m *datesPage) thinBindings() []binding {
 func (m *datesPage) twinBindings() []binding {
 	return []binding{
 		{"enter", "Enter", "restore", "plan to put this twin onto the target", leads(func() tea.Cmd {
-			m.fromTwin, m.fitPage.copying = true, false
+			m.fitPage.copies, m.fitPage.of, m.fitPage.disk = "", m.twin().ID, m.twinDisk
 			return m.goTo(stepFit)
 		})},
 		{"i", "i", "inside", "look inside: folders and files at this date", leads(m.insidePage.insideFrom)},
@@ -163,10 +163,4 @@ func (m *datesPage) showEvidence() tea.Cmd {
 	}
 	m.say("This twin has not been proven yet: press v.")
 	return nil
-}
-
-func (m *datesPage) opened() {
-	if m.twin() != nil {
-		m.fromTwin, m.fitPage.copying = true, false
-	}
 }

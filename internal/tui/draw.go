@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -10,40 +11,97 @@ import (
 	"twinshelf/internal/units"
 )
 
-// draw gives the lines of the whole screen: route, rails, body, message, keys.
+// leastWide and leastHigh are the smallest window that everything fits into.
+const leastWide, leastHigh = 60, 15
+
+// draw gives the lines of the whole screen: route, lanes, body, message, keys.
 func (m *model) draw() []string {
 	w := m.wide
-	if w < 60 || m.high < 16 {
-		return []string{fit("The window is too small:", w), fit(fmt.Sprintf("%d×%d, at least 60×16.", w, m.high), w)}
+	if w < leastWide || m.high < leastHigh {
+		return []string{fit("The window is too small:", w), fit(fmt.Sprintf("%d×%d, at least %d×%d.", w, m.high,
+			leastWide, leastHigh), w)}
 	}
 	lines := []string{m.routeLine(w)}
-	lines = append(lines, m.railsPane.rails(w, m.high)...)
-	lines = append(lines, m.th.dim.Render(strings.Repeat("─", w)))
-	bottom := []string{m.message(w), m.keyLine(w)}
-	if m.lastPage.summary != nil && !m.help {
-		lines = append(lines, m.lastPage.summaryHead(w)...)
-		bottom = append(m.lastPage.summaryFoot(w), bottom...)
+	if line, on := m.runPage.inOneLine(w); on {
+		lines = append(lines, line)
 	}
-	m.room = m.high - len(lines) - len(bottom)
-	body, keep := m.body(w)
-	lines = append(lines, m.window(body, m.room, keep)...)
+	lines = append(lines, m.railsPane.rails(w, m.high)...)
+	bottom := []string{m.message(w), m.keyLine(w)}
+	lines = append(lines, m.th.dim.Render(strings.Repeat("─", w)))
+	if m.lastPage.summary != nil && !m.help {
+		lines = append(lines, m.lastPage.head(w)...)
+		bottom = append(m.lastPage.foot(w), bottom...)
+	}
+	m.room = max(1, m.high-len(lines)-len(bottom))
+	lines = append(lines, m.middle(w)...)
 	lines = append(lines, bottom...)
 	for i := range lines {
 		lines[i] = ansi.Truncate(lines[i], w, "")
 	}
-	return lines
+	return lines[:min(len(lines), m.high)]
 }
 
-// window cuts the body to the room; keep is a line that must stay in view, or -1.
-func (m *model) window(body []string, room, keep int) []string {
-	if keep >= 0 {
-		m.scroll = max(keep-room+2, min(m.scroll, max(0, keep-1)))
+// twoPanes is from how many columns on a page shows both of its panes.
+const twoPanes = 120
+
+// secondPane is the other pane of the page that is shown; nil where it has none now.
+func (m *model) secondPane(w int) []string {
+	p, sided := m.page().(sided)
+	if !sided || m.help || m.lastPage.summary != nil || m.menus.menu != nil {
+		return nil
 	}
-	m.scroll = max(0, min(m.scroll, len(body)-room))
-	out := body[m.scroll:]
+	return p.beside(w)
+}
+
+// middle is the body: one pane, or two beside each other, with what is typed in a box over it.
+func (m *model) middle(w int) []string {
+	share := 56
+	if p, has := m.page().(interface{ share() int }); has {
+		share = p.share()
+	}
+	left := w * share / 100
+	right := m.secondPane(w - left - 3)
+	var out []string
+	row := -1
+	switch {
+	case right == nil:
+		out, row = m.main(w)
+	case w < twoPanes && m.other:
+		out = m.window(m.secondPane(w-1), &m.scrollBeside, -1)
+	case w < twoPanes:
+		out, row = m.main(w)
+	default:
+		out, row = m.main(left)
+		side := m.window(right, &m.scrollBeside, -1)
+		bar := m.th.dim.Render(" │ ")
+		for i := range out {
+			out[i] = fit(out[i], left) + bar + fit(side[i], w-left-3)
+		}
+	}
+	return m.prompt.over(out, row, w)
+}
+
+// main is the first pane, and the row in it that must stay in view; -1 for none.
+func (m *model) main(w int) ([]string, int) {
+	body, keep := m.body(w)
+	out := m.window(body, &m.scroll, keep)
+	if keep >= 0 {
+		keep -= m.scroll
+	}
+	return out, keep
+}
+
+// window cuts lines to the room; keep is a line that must stay in view, or -1.
+func (m *model) window(body []string, scroll *int, keep int) []string {
+	room := m.room
+	if keep >= 0 {
+		*scroll = max(keep-room+2, min(*scroll, max(0, keep-1)))
+	}
+	*scroll = max(0, min(*scroll, len(body)-room))
+	out := slices.Clone(body[*scroll:])
 	if len(out) > room {
-		out = append([]string{}, out[:room]...)
-		out[room-1] = m.th.dim.Render(fmt.Sprintf("… %s below", units.Plural(len(body)-m.scroll-room+1, "line")))
+		out = out[:room]
+		out[room-1] = m.th.dim.Render(fmt.Sprintf(" … %s below", units.Plural(len(body)-*scroll-room+1, "line")))
 	}
 	for len(out) < room {
 		out = append(out, "")
@@ -58,7 +116,7 @@ func (m *model) routeLine(w int) string {
 	for i, n := range stepNames {
 		label := fmt.Sprintf("%d %s", i+1, n)
 		switch {
-		case step(i) == m.railsPane.under():
+		case step(i) == m.under():
 			b.WriteString(m.th.here.Render(" " + label + " "))
 		case step(i) == stepRun && m.runPage.running():
 			b.WriteString(m.th.caution.Render(" " + label + " "))
@@ -79,6 +137,14 @@ func (m *model) routeLine(w int) string {
 	return sides(b.String(), name+" ", w)
 }
 
+// under is the step that is shown, or from which what is shown was opened.
+func (m *model) under() step {
+	if m.step == stepInside {
+		return m.insidePage.inside.from
+	}
+	return m.step
+}
+
 func (m *model) stepName() string {
 	if m.step == stepInside {
 		return "Look inside"
@@ -92,8 +158,6 @@ func (m *model) message(w int) string {
 		return m.th.caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
 	case m.runPage.ending:
 		return m.th.caution.Render(fit(" Cancel the run? (y/n)  "+m.runPage.stopped, w))
-	case m.prompt.typing != nil:
-		return " " + m.prompt.typing.View()
 	case m.note != "" && m.alarm:
 		return m.th.bad.Render(fit(" ▲ "+m.note, w))
 	case m.note != "":
@@ -104,8 +168,8 @@ func (m *model) message(w int) string {
 	return ""
 }
 
-// keyLine is the last line: the keys that work now. Help and leaving stand at
-// the right end, so that a narrow window never cuts them off.
+// keyLine is the last line: the keys that work now, first what the step is for. Help and leaving stand at the right
+// end; what is cut off is counted, and the menu has it.
 func (m *model) keyLine(w int) string {
 	all := shown(m.bindings())
 	last := ""
@@ -115,16 +179,48 @@ func (m *model) keyLine(w int) string {
 		}
 		all = all[:n-2]
 	}
-	line, used := " ", 1
+	slices.SortStableFunc(all, func(a, b binding) int { return enterFirst(a) - enterFirst(b) })
+	wide := func(b binding) int { return lipgloss.Width(b.show) + lipgloss.Width(b.does) + 3 }
+	room, used := w-1-lipgloss.Width(last), 0
 	for _, b := range all {
-		n := lipgloss.Width(b.show) + lipgloss.Width(b.does) + 3
-		if used+n+lipgloss.Width(last) > w {
+		used += wide(b)
+	}
+	more := ""
+	if used > room {
+		room -= len(". 99 more  ")
+	}
+	line := " "
+	used = 0
+	for i, b := range all {
+		if b.show == menuKey {
+			continue
+		}
+		if used+wide(b) > room {
+			more = m.th.keyStyle.Render(menuKey) + fmt.Sprintf(" %d more", countBut(all[i:], menuKey))
 			break
 		}
 		line += m.th.keyStyle.Render(b.show) + " " + b.does + "  "
-		used += n
+		used += wide(b)
 	}
-	return sides(line, last, w)
+	return sides(line+more, last, w)
+}
+
+func enterFirst(b binding) int {
+	if b.show == "Enter" {
+		return 0
+	}
+	return 1
+}
+
+// countBut is how many bindings there are beside the one that is shown so.
+func countBut(list []binding, show string) int {
+	n := len(list)
+	for _, b := range list {
+		if b.show == show {
+			n--
+		}
+	}
+	return n
 }
 
 // body gives the lines of the present step, and which one must stay in view.
@@ -133,7 +229,7 @@ func (m *model) body(w int) ([]string, int) {
 	case m.help:
 		return m.helpBody(w), -1
 	case m.lastPage.summary != nil:
-		return m.lastPage.summaryBody(w), -1
+		return m.lastPage.lines(w), -1
 	case m.menus.menu != nil:
 		return m.menus.menu.body(m.th, w)
 	}
@@ -166,33 +262,4 @@ func bullet(s string, w int) []string {
 		}
 	}
 	return lines
-}
-
-func (m *model) helpBody(w int) []string {
-	keys := shown(over(m.page().bindings(), m.anywhere()))
-	out := []string{"", " " + m.th.strong.Render("Keys of this step: "+m.stepName()), ""}
-	for _, b := range keys {
-		text := b.more
-		if text == "" {
-			text = b.does
-		}
-		out = append(out, "   "+m.th.keyStyle.Render(fit(b.show, 8))+text)
-	}
-	out = append(out, "", " "+m.th.strong.Render("The rails"), "")
-	legend := []string{"▞ start-up", "█ system", "▆ data", "◆ recovery", "~ swap", "· reserved", "? unknown",
-		"░ free inside a part", "─ no part"}
-	line := "  "
-	for _, l := range legend {
-		if ansi.StringWidth(line+l) > w-4 {
-			out, line = append(out, line), "  "
-		}
-		line += " " + l + "  "
-	}
-	out = append(out, line)
-	out = append(out, bullet("READS is never written. WRITES is written only after its last page, where you type "+
-		"what is on its sticker.", w)...)
-	out = append(out, bullet("While a run is on: ━ done, × can't be read, · still to come.", w)...)
-	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than "+
-		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the "+
-		"last proof is over half a year old, ✗ would go by the rule.", w)...)
 }

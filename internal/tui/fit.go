@@ -31,23 +31,47 @@ func (m *fitPage) lines(w int) []string {
 			lines = append([]string{""}, lines...)
 		}
 		return append(lines,
-			m.plain(w, "Fit", "needs a target.", "Press t for the first disk that may be written, or go to the "+
-				"Bench (1) and press w on the disk.",
+			m.plain(w, "Fit", "needs a target.", "Press t and choose it from the disks on the bench.",
 				"Nothing is written before the last page, where you type what is on the target's sticker.")...)
-	case m.restoreErr != nil:
+	case m.restoreErr != nil && m.busy == nil:
 		out := []string{"", " " + m.th.bad.Render("This can't be done.")}
 		for _, l := range wrap(m.restoreErr.Error(), w-4) {
 			out = append(out, "   "+l)
 		}
-		return append(out, "", "   Press t for the next disk that may be written.")
+		return append(out, "", "   Press t to choose another disk, or u to undo the last change.")
+	case m.pair == nil && m.busy == nil:
+		return []string{"", m.th.dim.Render(" There is no plan: press t to choose a disk.")}
 	case m.pair == nil:
 		return []string{"", m.th.dim.Render(" Working out what goes where …"), "",
 			m.th.dim.Render("   " + m.busy.words())}
 	}
-	out := append(m.pairLines(w), " "+fitHead(m.th, m.pair.Plan.Plan), "")
+	head := fitHead(m.th, m.pair.Plan.Plan)
+	if m.busy != nil {
+		head = m.th.caution.Render("Being worked out anew") + m.th.dim.Render(": below is the plan before. Esc gives up. "+
+			m.busy.words())
+	}
+	out := append(m.pairLines(w), " "+head, "")
 	out = append(out, m.fitParts(w)...)
-	out = append(out, "")
-	return append(append(out, m.fitNotes(w)...), startLines(m.th, m.pair.Plan, w)...)
+	if m.wide >= twoPanes {
+		return out
+	}
+	return append(append(out, ""), m.fitWords(w)...)
+}
+
+// fitWords are what happens, what is to know of it, and whether it should start.
+func (m *fitPage) fitWords(w int) []string {
+	return append(m.fitNotes(w), startLines(m.th, m.pair.Plan, w)...)
+}
+
+// share is how much of the window the parts take, in percent.
+func (m *fitPage) share() int { return 60 }
+
+// beside says what happens.
+func (m *fitPage) beside(w int) []string {
+	if m.pair == nil || m.restoreErr != nil || m.target == nil {
+		return nil
+	}
+	return append([]string{" " + m.th.strong.Render("What happens"), ""}, m.fitWords(w)...)
 }
 
 // fitParts is the table of what becomes of each part.
@@ -99,7 +123,7 @@ func (m *fitPage) fitNotes(w int) (out []string) {
 			units.Bytes(data), units.Duration(p.Estimate())))
 	if b := p.Before(); b != nil {
 		notes = append(notes,
-			fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %% of the target; press a to begin anew",
+			fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %%; press a to begin anew",
 				units.Moment(b.When), b.Percent(f.Size)))
 	}
 	if p.Fresh != nil {
@@ -174,7 +198,7 @@ func smallest(l *layout.Layout) int64 {
 }
 
 // wideFit is how many columns it takes to show also what each part is for and where it begins.
-const wideFit = 100
+const wideFit = 96
 
 // fitHead is the plan in a sentence.
 func fitHead(th theme, p *plan.Plan) string {
@@ -222,7 +246,7 @@ func (m *fitPage) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int)
 			r = q
 		}
 	}
-	p := patternOf(tableRole(r.Role))
+	p := m.th.patternOf(tableRole(r.Role))
 	mark, name := "   ", fit(fmt.Sprintf("%d %s", x.Part.Number, r.Title()), title)
 	if i == m.fit.row {
 		mark, name = " ▶ ", m.th.here.Render(name)
@@ -273,60 +297,12 @@ func (m *fitPage) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int)
 		ansi.Truncate(text, max(10, w-ansi.StringWidth(line)-12-ansi.StringWidth(begins)-3), "…")
 }
 
-// summaryBody is the last page before anything is written.
-func (m *lastPage) summaryBody(w int) []string {
-	s := m.summary
-	var out []string
-	add := func(title string, lines []string, paint func(...string) string) {
-		for i, l := range lines {
-			if i > 0 {
-				title = ""
-			}
-			for j, part := range wrap(l, w-18) {
-				if j > 0 {
-					title = ""
-				}
-				out = append(out, " "+fit(title, 14)+paint(part))
-			}
+func (m *fitPage) body(w int) ([]string, int) {
+	lines, keep := m.lines(w), -1
+	if m.pair != nil && m.restoreErr == nil && m.target != nil {
+		if keep = len(m.pairLines(w)) + 3 + m.fit.row; keep >= len(lines) {
+			keep = -1
 		}
 	}
-	add("Reads", s.From, m.th.reads.Render)
-	add("Writes to", s.To, m.th.writes.Render)
-	if len(s.Lost) == 0 {
-		add("Lost", []string{"nothing"}, m.th.good.Render)
-	}
-	add("Lost", s.Lost, m.th.bad.Render)
-	add("Stays", s.Stays, m.th.good.Render)
-	add("Does", s.Steps, m.th.strong.Render)
-	add("Doubtful", s.Doubts, m.th.caution.Render)
-	add("Note", s.Notes, m.th.dim.Render)
-	return out
+	return lines, keep
 }
-
-// summaryFoot is where the confirmation is typed; it stays in view too.
-func (m *lastPage) summaryFoot(w int) []string {
-	look := m.summary.Look
-	if look == "" {
-		look = "Look at the sticker"
-	}
-	ask, typed := " "+look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
-	if ansi.StringWidth(ask)+14 <= w {
-		return []string{"", ask + typed}
-	}
-	return []string{ask, " ▸" + typed}
-}
-
-// summaryHead stays in view over the last page, however long that is.
-func (m *lastPage) summaryHead(w int) []string {
-	head, paint := " LAST PAGE: "+m.summary.Head+" ", m.th.danger
-	if m.summary.Mild {
-		paint = m.th.here
-	}
-	var out []string
-	for _, l := range wrap(head, w-2) {
-		out = append(out, " "+paint.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
-	}
-	return append(out, "")
-}
-
-func (m *fitPage) body(w int) ([]string, int) { return m.lines(w), -1 }

@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/sizes"
 )
@@ -18,12 +19,15 @@ type fitting struct {
 	wish plan.Wish
 	row  int
 	of   string // the twin, disk and target that it is meant for
-	goOn bool   // Enter was pressed while the plan was worked out
-	// held are keys that came while the plan was worked out, from the first that opens a prompt on: they wait for it,
-	// since what is typed for a prompt must never act as commands.
-	held []tea.KeyPressMsg
-	seen bool // a plan was shown, and the row was put on the part that grows
+	seen bool   // a plan was shown, and the row was put on the part that grows
+	// past are the wishes before, the last one at the end; planned is the one of the plan that is shown, nil for none.
+	past    []plan.Wish
+	planned *plan.Wish
+	toggled string // the toggle that made the last change, with its part: the same one again takes it back
 }
+
+// mostPast bounds how many changes can be undone.
+const mostPast = 200
 
 // fitWish is the wish for what is chosen now; for something else it begins anew.
 func (m *fitPage) fitWish() plan.Wish {
@@ -35,40 +39,6 @@ func (m *fitPage) fitWish() plan.Wish {
 		m.fit = fitting{of: of, wish: m.pairing.wish[of]}
 	}
 	return m.fit.wish
-}
-
-// maxHeld is how many keys wait for a plan at the most.
-const maxHeld = 200
-
-// holds says whether a key waits for the plan that is being worked out.
-func (m *fitPage) holds(msg tea.KeyPressMsg) bool {
-	_, ok := m.origin()
-	if m.step != stepFit || !ok || m.pair != nil || m.restoreErr != nil || m.target == nil || m.target.Survey == nil {
-		return false
-	}
-	k := msg.String()
-	switch {
-	case len(m.fit.held) > 0 && k == "esc":
-		m.fit.held = nil
-		return true
-	case len(m.fit.held) == 0 && k != "w" && k != "=":
-		return false
-	}
-	if len(m.fit.held) < maxHeld {
-		m.fit.held = append(m.fit.held, msg)
-	}
-	return true
-}
-
-// release lets the keys act that have waited.
-func (m *fitPage) release() tea.Cmd {
-	held := m.fit.held
-	m.fit.held = nil
-	var cmds []tea.Cmd
-	for _, msg := range held {
-		cmds = append(cmds, m.onKey(msg))
-	}
-	return tea.Batch(cmds...)
 }
 
 // pointAtGrowing puts the row on the part that takes the room, once for each twin and target.
@@ -84,17 +54,49 @@ func (m *fitPage) pointAtGrowing() {
 	}
 }
 
+// toggle makes a change, or takes it back when it was the last one made: pressed twice, a key leads back to exactly what
+// was before.
+func (m *fitPage) toggle(key string, change func() tea.Cmd) tea.Cmd {
+	if n := len(m.fit.past); m.fit.toggled == key && n > 0 {
+		return m.undo()
+	}
+	cmd := change()
+	m.fit.toggled = key
+	return cmd
+}
+
+// undo takes the last change of the wish back.
+func (m *fitPage) undo() tea.Cmd {
+	n := len(m.fit.past)
+	if n == 0 {
+		m.say("There is nothing to undo.")
+		return nil
+	}
+	wish, past := m.fit.past[n-1], m.fit.past[:n-1]
+	m.setWish(wish)
+	m.fit.past = past
+	return m.replan()
+}
+
+// giveUp stops what is being planned: the plan that is shown counts again, with its wish.
+func (m *fitPage) giveUp() tea.Cmd {
+	m.stopPlanning()
+	if m.fit.planned == nil || m.pair == nil {
+		m.say("Planning was given up. Any change, or t, begins anew.")
+		return nil
+	}
+	past := m.fit.past
+	m.setWish(*m.fit.planned)
+	m.fit.past = past[:max(0, len(past)-1)]
+	m.say("Planning was given up: the plan before counts.")
+	return nil
+}
+
+// part is the number of the chosen part, for telling toggles apart.
+func (m *fitPage) part() string { return fmt.Sprint(m.fit.row) }
+
 // wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
 func (m *fitPage) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
-	return m.setPart(false, change)
-}
-
-// toggleFor is wishFor for a wish that is taken back by the same key: when none is left the plan is what it was.
-func (m *fitPage) toggleFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
-	return m.setPart(true, change)
-}
-
-func (m *fitPage) setPart(toggle bool, change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
 	if m.pair == nil || len(m.pair.Plan.Layout.Parts) == 0 {
 		return nil
 	}
@@ -117,7 +119,7 @@ func (m *fitPage) setPart(toggle bool, change func(x layout.Part, w *layout.Part
 	for _, w := range parts {
 		grows = grows || w.Share > 0 || w.Size > 0
 	}
-	wish.Parts, wish.Keep = parts, !grows && !(toggle && len(parts) == 0)
+	wish.Parts, wish.Keep = parts, !grows
 	m.setWish(wish)
 	return m.replan()
 }
@@ -138,7 +140,7 @@ func (m *fitPage) every(all bool) []binding {
 	if _, several := m.several(); all || several {
 		out = append(out,
 			binding{"d", "d", "disk", "the next disk of the machine, with a target of its own", leads(func() tea.Cmd {
-				m.datesPage.nextDisk()
+				m.nextDisk()
 				m.proposeTarget()
 				return m.replan()
 			})},
@@ -170,10 +172,14 @@ func (m *fitPage) partBindings() []binding {
 		{"+ -", "+-", "share", "give the part a larger or smaller share of the room", share},
 		{"=", "=", "size", "type how large the part shall be", acts(m.askPartSize)},
 		{"m", "m", "smallest", "make the part as small as it gets, or take that back", leads(func() tea.Cmd {
-			return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
+			return m.toggle("m"+m.part(), func() tea.Cmd {
+				return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
+			})
 		})},
 		{"x", "x", "leave out", "leave the part out, or take it in again", leads(func() tea.Cmd {
-			return m.toggleFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+			return m.toggle("x"+m.part(), func() tea.Cmd {
+				return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
+			})
 		})},
 	}
 }
@@ -183,19 +189,23 @@ func (m *fitPage) wholeBindings() []binding {
 	return []binding{
 		{"f", "f", "new part", "make a new part in the room that nothing takes", acts(m.askFill)},
 		{"o", "o", "keep sizes", "let nothing grow, or let the main part take the room again", leads(func() tea.Cmd {
-			if m.pair != nil || m.restoreErr != nil {
-				m.change(func(w *plan.Wish) { w.Parts, w.Keep = nil, !w.Keep })
-			}
-			return m.replan()
+			return m.toggle("o", func() tea.Cmd {
+				return m.change(func(w *plan.Wish) { w.Parts, w.Keep = nil, !w.Keep })
+			})
 		})},
-		{"t", "t", "other target", "the next disk that may be written", leads(func() tea.Cmd {
-			m.nextTarget()
-			m.chooseTarget(m.target)
-			return m.replan()
+		{"u", "u", "undo", "undo the last change of the plan", leads(m.undo)},
+		{"t", "t", "target", "choose the disk that would be written from those on the bench", acts(func() {
+			m.offerTargets(func(d *bench.Disk) tea.Cmd {
+				m.target = d
+				m.chooseTarget(d)
+				return nil
+			})
 		})},
 		{"y", "y", "identity", "give the target identities of its own, for a machine that has both disks, or keep " +
 			"those of the source", leads(func() tea.Cmd {
-			return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
+			return m.toggle("y", func() tea.Cmd {
+				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
+			})
 		})},
 	}
 }
@@ -208,7 +218,11 @@ func (m *fitPage) plannedBindings(all bool) (out []binding) {
 	if all || len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts {
 		out = append(out,
 			binding{"s", "s", "start repair", "repair what keeps it from starting, or leave that as it is",
-				leads(func() tea.Cmd { return m.change(func(w *plan.Wish) { w.AsItStarts = !w.AsItStarts }) })})
+				leads(func() tea.Cmd {
+					return m.toggle("s", func() tea.Cmd {
+						return m.change(func(w *plan.Wish) { w.AsItStarts = !w.AsItStarts })
+					})
+				})})
 	}
 	out = append(out,
 		binding{"w", "w", "rehearse", "write the planned disk into a new image file, to try it before any disk is " +
@@ -268,21 +282,22 @@ func (m *fitPage) askFill() {
 }
 
 func (m *fitPage) opened() {
-	if m.datesPage.twin() != nil && !m.copying {
-		m.fromTwin, m.copying = true, false
-	}
 	m.proposeTarget()
 }
 
 // work plans what goes where.
 func (m *fitPage) work(ctx context.Context, number int, doing func(string)) tea.Cmd {
-	m.pair, m.restoreErr = nil, nil
 	o, ok := m.origin()
 	target := m.target
 	if !ok || target == nil || target.Survey == nil {
+		m.pair, m.restoreErr = nil, nil
 		return nil
 	}
+	was := m.fit.of
 	w, wish := m.w, m.fitWish()
+	if m.restoreErr = nil; m.fit.of != was || m.pair != nil && m.pair.Target.Path != target.Path {
+		m.pair = nil // it was about something else
+	}
 	return func() tea.Msg {
 		p, err := w.PlanRestore(ctx, o, target, wish, doing)
 		return planned{number, p, err}

@@ -22,7 +22,7 @@ func (m *datesPage) growthBindings() []binding {
 	scroll.show, scroll.does = "↑↓", "scroll"
 	return []binding{
 		{"enter", "Enter", "save the chart", "as .svg or .pdf, with a line for each machine", acts(func() {
-			m.prompt.ask("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+
+			m.prompt.askPath("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+
 				"-growth.pdf", chart)
 		})},
 		scroll,

@@ -1,10 +1,15 @@
 package tui
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"path"
 	"slices"
+	"strings"
+	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -19,7 +24,9 @@ import (
 // lookingIn is the state of looking inside: what is open, which folder, and what is known of the chosen item.
 type lookingIn struct {
 	in   *inside.Machine
-	from step // the step that it was opened from
+	of   workshop.Origin // what it is the inside of, at first
+	plan *workshop.Pair  // the planned disk that it is the inside of; nil for what exists
+	from step            // the step that it was opened from
 	part *inside.Part
 	path string // folder in the part, "." for its root; of no meaning without a part
 
@@ -58,6 +65,7 @@ type marked struct {
 type detail struct {
 	label   string
 	more    fsys.More
+	preview []string    // how a text begins; nil for what is none
 	spans   []span.Span // on the disk
 	sights  []inside.Sight
 	problem string
@@ -93,7 +101,9 @@ func (l *lookingIn) next() int { l.number++; return l.number }
 // lookInto opens an origin; where is "" for its parts, or the path to open first (with the part in front).
 func (m *insidePage) lookInto(o workshop.Origin, where string) tea.Cmd {
 	w := m.w
-	return m.openInside(where, func() (*inside.Machine, error) { return w.LookInto(m.ctx, o) })
+	cmd := m.openInside(where, func() (*inside.Machine, error) { return w.LookInto(m.ctx, o) })
+	m.inside.of = o
+	return cmd
 }
 
 func (m *insidePage) openInside(where string, open func() (*inside.Machine, error)) tea.Cmd {
@@ -179,9 +189,6 @@ func (m *insidePage) onFolder(msg folderRead) tea.Cmd {
 		return nil
 	}
 	l.part, l.path, l.all, l.problem = msg.part, msg.path, msg.all, ""
-	if l.in.Twin != nil {
-		m.datesPage.twinDisk = msg.part.Disk // the rail follows
-	}
 	switch m.note = ""; {
 	case msg.note != "":
 		m.fail(msg.note)
@@ -293,6 +300,30 @@ func (d *detail) describe(ctx context.Context, p *inside.Part, e fsys.Entry) {
 	for _, sp := range c.Spans() {
 		d.spans = append(d.spans, sp.Shift(p.Span.Start))
 	}
+	d.preview = beginning(c)
+}
+
+// previewBytes and previewLines bound how much of a text is shown beside the list.
+const previewBytes, previewLines = 4096, 60
+
+// beginning is how a text begins, nil for what is no text.
+func beginning(c fsys.Contents) []string {
+	b := make([]byte, min(previewBytes, c.Size()))
+	n, err := c.ReadAt(b, 0)
+	if b = b[:n]; n == 0 || err != nil && !errors.Is(err, io.EOF) || bytes.IndexByte(b, 0) >= 0 {
+		return nil
+	}
+	if int64(n) < c.Size() { // a character may be cut
+		b = []byte(strings.TrimRight(strings.ToValidUTF8(string(b), ""), "\uFFFD"))
+	}
+	if !utf8.Valid(b) {
+		return nil
+	}
+	var out []string
+	for s := range strings.SplitSeq(string(b), "\n") {
+		out = append(out, inside.Visible(strings.ReplaceAll(strings.TrimRight(s, "\r"), "\t", "    ")))
+	}
+	return out[:min(len(out), previewLines)]
 }
 
 // mostSettled is up to which size files are read to tell whether they changed, in bytes.
@@ -438,7 +469,7 @@ func (m *insidePage) showOnBoard(t *shelf.Twin) {
 				if m.datesPage.board != i {
 					m.datesPage.twinDisk = 0
 				}
-				m.datesPage.board, m.datesPage.boards[i].at, m.fromTwin, m.fitPage.copying = i, j, true, false
+				m.datesPage.board, m.datesPage.boards[i].at = i, j
 			}
 		}
 	}
@@ -448,19 +479,17 @@ func (m *insidePage) showOnBoard(t *shelf.Twin) {
 func (m *insidePage) insideFrom() tea.Cmd {
 	switch m.step {
 	case stepBench:
-		if len(m.disks) == 0 {
+		d := m.benchPage.chosen()
+		if d == nil {
 			return nil
 		}
-		d := m.disks[m.benchPage.cursor]
 		if d.Survey == nil {
 			m.fail(d.Identity.Model + ": " + d.Words())
 			return nil
 		}
-		m.source, m.fromTwin, m.fitPage.copying = d, false, false
 		return m.lookInto(workshop.Origin{Bench: d}, "")
 	case stepDates:
 		if t := m.datesPage.twin(); t != nil {
-			m.fromTwin, m.fitPage.copying = true, false
 			return m.lookInto(workshop.Origin{Twin: t}, "")
 		}
 	case stepFit:
@@ -469,7 +498,34 @@ func (m *insidePage) insideFrom() tea.Cmd {
 			return nil
 		}
 		p := m.fitPage.pair
-		return m.openInside("", func() (*inside.Machine, error) { return workshop.LookIntoPlan(m.ctx, p) })
+		cmd := m.openInside("", func() (*inside.Machine, error) { return workshop.LookIntoPlan(m.ctx, p) })
+		m.inside.plan = p
+		return cmd
 	}
 	return nil
+}
+
+// lanes are what is looked at, with the places of the chosen file, and that nothing is written.
+func (m *insidePage) lanes() lanes {
+	l := &m.inside
+	up, disk := m.reads(isNow), 0
+	if l.part != nil {
+		disk = l.part.Disk
+	}
+	switch {
+	case l.plan != nil:
+		up = m.fitPage.plannedLane(up, l.plan)
+	case l.in != nil && l.in.Twin != nil:
+		up = up.ofTwin(l.in.Twin, disk)
+	case l.of.Twin != nil:
+		up = up.ofTwin(l.of.Twin, disk)
+	case l.of.Bench != nil:
+		up = up.ofDisk(l.of.Bench)
+	default:
+		up = nothing(up, "nothing is open")
+	}
+	if l.part != nil && l.viewing == nil {
+		up.spots = l.detail.spans
+	}
+	return lanes{up: up, down: nothing(m.writes(""), "nothing; t takes files out into a folder that you name")}
 }

@@ -61,7 +61,7 @@ func TestTextIsShownInLines(t *testing.T) {
 			t.Errorf("%s: %q of %d bytes of %d, want %q", c.name, lines, total, len(c.b), c.want)
 		}
 	}
-	if got := ansi.Strip(hexLine(newTheme(true), 0x1f0, []byte("tern\x00\xff"))); !strings.HasPrefix(got,
+	if got := ansi.Strip(hexLine(newTheme(terminal{}), 0x1f0, []byte("tern\x00\xff"))); !strings.HasPrefix(got,
 		"        1f0  74 65 72 6e 00 ff") || !strings.HasSuffix(got, "tern··") {
 		t.Errorf("%q", got)
 	}
@@ -137,7 +137,7 @@ func TestSpotsOnTheRail(t *testing.T) {
 		{[]span.Span{span.At(99*gb+gb/2, 4096)}, 0, 0, 0}, // in no part
 	} {
 		r.spots = c.spots
-		line := []rune(ansi.Strip(r.labels(newTheme(true), 100)))
+		line := []rune(ansi.Strip(r.labels(newTheme(terminal{}), 100)))
 		n := 0
 		for i, x := range line {
 			if x == '▲' {
@@ -180,7 +180,7 @@ func TestHiddenItemsAndMarks(t *testing.T) {
 	d := diffing{rows: []diffRow{{part: &inside.PartDifference{Part: l.part},
 		d: &names.Difference{Way: names.Moved, Path: "new/x", From: "old/x", Below: 3,
 			New: names.Entry{Kind: names.Folder}}}}}
-	if got := ansi.Strip(d.row(newTheme(true), 0, 120)); !strings.Contains(got, "→ moved") ||
+	if got := ansi.Strip(d.row(newTheme(terminal{}), 0, 120)); !strings.Contains(got, "→ moved") ||
 		!strings.Contains(got, "old/x → new/x (with 3 items)") {
 		t.Errorf("%q", got)
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
@@ -14,22 +15,42 @@ import (
 
 // insideRoom is how many rows of the list there is room for.
 func (m *insidePage) insideRoom() int {
-	rails := 4
-	switch {
-	case m.high >= 34:
-		rails = 9
-	case m.high >= 26:
-		rails = 6
-	}
-	return max(3, m.high-1-rails-1-2-1-m.detailHigh())
+	return max(3, m.room-1-m.detailHigh())
 }
 
 // detailHigh is how many lines stand under the list.
 func (m *insidePage) detailHigh() int {
-	if m.high < 26 {
+	switch {
+	case m.wide >= twoPanes: // they are beside it
+		return 0
+	case m.high < 26:
 		return 4
 	}
 	return 8
+}
+
+// share is how much of the window the folder takes, in percent.
+func (m *insidePage) share() int { return 58 }
+
+// beside is what is known of the chosen item, its dates, and the beginning of a text.
+func (m *insidePage) beside(w int) []string {
+	l := &m.inside
+	if l.viewing != nil || l.diffing != nil || l.finding != nil || l.part == nil || l.problem != "" {
+		return nil
+	}
+	e, ok := l.chosen()
+	if !ok {
+		return nil
+	}
+	out := []string{" " + m.th.strong.Render(fit(inside.Visible(e.Name), w-2)), ""}
+	out = append(out, m.insideDetail(w)[1:]...)
+	if len(l.detail.preview) > 0 {
+		out = append(out, "", " "+m.th.dim.Render("How it begins"), "")
+		for _, s := range l.detail.preview {
+			out = append(out, " "+ansi.Truncate(s, w-2, "…"))
+		}
+	}
+	return out
 }
 
 // lines shows the folder, and under it the dates and what is known of the chosen item.
@@ -63,9 +84,12 @@ func (m *insidePage) lines(w int) []string {
 	if len(l.shown) == 0 {
 		text := "The folder is empty."
 		if l.unseen > 0 {
-			text = fmt.Sprintf("Only hidden things are here (%d): press . to show them.", l.unseen)
+			text = fmt.Sprintf("Only hidden things are here (%d): press a to show them.", l.unseen)
 		}
 		out = append(out, m.th.dim.Render("  "+text))
+	}
+	if m.wide >= twoPanes {
+		return out
 	}
 	for len(out) < room+1 {
 		out = append(out, "")
@@ -202,8 +226,10 @@ func (m *insidePage) insideDetail(w int) []string {
 	if e.Links > 1 && e.Mode.IsRegular() {
 		facts = append(facts, fmt.Sprintf("%d names", e.Links))
 	}
-	out = append(out, " "+strings.Join(facts, " · "))
-	if m.high < 26 {
+	for _, s := range wrap(strings.Join(facts, " · "), w-2) {
+		out = append(out, " "+s)
+	}
+	if m.high < 26 && m.wide < twoPanes {
 		if d.problem != "" {
 			out = append(out[:min(len(out), 3)], " "+m.th.bad.Render(fit(d.problem, w-2)))
 		}
@@ -218,7 +244,13 @@ func (m *insidePage) insideDetail(w int) []string {
 			times = append(times, x.word+" "+units.Moment(x.at.Local()))
 		}
 	}
-	out = append(out, m.th.dim.Render(" "+strings.Join(times, " · ")))
+	if w < 80 {
+		for _, s := range times {
+			out = append(out, m.th.dim.Render(" "+s))
+		}
+	} else {
+		out = append(out, m.th.dim.Render(" "+strings.Join(times, " · ")))
+	}
 	var extras []string
 	if d.more.Target != "" {
 		extras = append(extras, "leads to "+inside.Visible(d.more.Target))

@@ -161,8 +161,6 @@ func (m *diffPane) goToDifference(r diffRow) tea.Cmd {
 	if side.Twin != nil {
 		o.Bench = nil
 		m.insidePage.showOnBoard(side.Twin)
-	} else {
-		m.source, m.fromTwin = o.Bench, false
 	}
 	cmd := m.insidePage.lookInto(o, fmt.Sprintf("%d.%d:%s", r.part.Part.Disk+1, r.part.Part.Number, r.d.Path))
 	m.insidePage.inside.behind.d = d

@@ -62,7 +62,7 @@ func (m *insidePage) itemBindings(search binding) []binding {
 		binding{"space", "Space", "mark", "mark items to be taken out together", acts(m.markChosen)},
 		version, compare,
 		binding{"s", "s", "sort", "by name, size or time", leads(m.otherOrder)},
-		binding{".", ".", "hidden", "show hidden and system items, or don't", leads(func() tea.Cmd {
+		binding{"a", "a", "hidden", "show hidden and system items, or don't", leads(func() tea.Cmd {
 			l.hidden = !l.hidden
 			l.arrange(l.chosenName())
 			return m.readDetail()

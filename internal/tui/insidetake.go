@@ -124,7 +124,7 @@ func (m *insidePage) askTake() {
 		if home, err := os.UserHomeDir(); err == nil {
 			suggestion = filepath.Join(home, suggestion)
 		}
-		m.prompt.ask(label, suggestion, func(where string) {
+		m.prompt.askPath(label, suggestion, func(where string) {
 			if where = strings.TrimSpace(where); where != "" {
 				m.prompt.pending = m.take(choices, way, where)
 			}
@@ -160,8 +160,12 @@ func (m *insidePage) take(choices []takeout.Choice, way int, where string) tea.C
 		return nil
 	}
 	l.marked = nil
-	return m.runPage.start(r, "Cancelling keeps what is whole in a folder; taken out again, it goes on.",
-		func(s run.Snapshot) tea.Cmd {
+	up := m.lanes().up
+	up.spots = nil
+	down := nothing(m.writes(""), where)
+	return m.runPage.start(work{run: r, lanes: []lanes{{up: up, down: down}},
+		stopped: "Cancelling keeps what is whole in a folder; taken out again, it goes on.",
+		after: func(s run.Snapshot) tea.Cmd {
 			if file != nil {
 				_ = file.Sync()
 				_ = file.Close()
@@ -173,7 +177,7 @@ func (m *insidePage) take(choices []takeout.Choice, way int, where string) tea.C
 				m.runPage.result = takenLines(m.th, rep, where)
 			}
 			return nil
-		})
+		}})
 }
 
 func takenLines(th theme, r *takeout.Report, where string) []string {

@@ -159,7 +159,7 @@ func (m *viewPane) readOn(k string) {
 	}
 }
 
-func (m *viewPane) viewRoom() int { return m.insidePage.insideRoom() + m.insidePage.detailHigh() - 1 }
+func (m *viewPane) viewRoom() int { return max(3, m.room-1) }
 
 // lines gives up to n lines of text from the present place, each with the bytes that it takes.
 func (v *viewing) lines(n, w int) (out []string, took []int) {

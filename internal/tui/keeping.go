@@ -109,11 +109,11 @@ func (m *datesPage) askRuleOf(who string, rules keeping.Rules, now keeping.Rule)
 	})
 	m.prompt.live = func(text string) {
 		r, err := keeping.ReadRule(text)
-		if m.readyPage.ready.hint, m.readyPage.ready.wrong = "", err != nil; err != nil {
-			m.readyPage.ready.hint = err.Error()
+		if m.prompt.says, m.prompt.wrong = "", err != nil; err != nil {
+			m.prompt.says = err.Error()
 			return
 		}
-		m.readyPage.ready.hint = r.Words()
+		m.prompt.says = r.Words()
 		w := with(r)
 		m.wished = &w
 	}
@@ -149,7 +149,7 @@ func (m *datesPage) dropThinned() tea.Cmd {
 	}
 	s.Notes = []string{"up to " + units.Bytes(p.Back) + " come back when space is given back (s)",
 		"each one is written into the journal of the shelf"}
-	m.lastPage.lastPage(s, func() tea.Cmd {
+	m.lastPage.open(s, func() tea.Cmd {
 		m.thin, m.goes = nil, nil
 		return func() tea.Msg {
 			n, err := keeping.Apply(m.ctx, w.Shelf, p)
@@ -196,12 +196,12 @@ func (m *datesPage) askRoom() tea.Cmd {
 		}
 		return startRun{func() tea.Cmd {
 			r, freed := w.StartGiveBack(ctx)
-			return m.runPage.start(r, "Cancelling loses nothing; it can be done again.", func(s run.Snapshot) tea.Cmd {
+			return m.runPage.start(m.onShelf(r, "Cancelling loses nothing; it can be done again.", func(s run.Snapshot) tea.Cmd {
 				if s.State == run.Done {
 					m.runPage.result = []string{freed().Words()}
 				}
 				return nil
-			})
+			}))
 		}}
 	}
 }
@@ -219,13 +219,13 @@ func (m *datesPage) offerChecks() {
 			"was"}}}
 	n.then = func(chosen []int) tea.Cmd {
 		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
-		return m.runPage.start(r, "Cancelling keeps what was read: the next check goes on there.",
+		return m.runPage.start(m.onShelf(r, "Cancelling keeps what was read: the next check goes on there.",
 			func(s run.Snapshot) tea.Cmd {
 				if rep := report(); rep != nil && s.State == run.Done {
 					m.showReport(rep)
 				}
 				return nil
-			})
+			}))
 	}
 	m.menus.offer(n)
 }
@@ -280,13 +280,21 @@ func (m *datesPage) showReport(rep *keeping.Report) {
 
 func (m *datesPage) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 	r, report := m.w.StartRefill(m.ctx, other, rep)
-	return m.runPage.start(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
+	return m.runPage.start(m.onShelf(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
 		other.Close()
 		if s.State == run.Done {
 			m.showReport(report())
 		}
 		return nil
-	})
+	}))
+}
+
+// onShelf is a run that reads the shelf and writes nothing else.
+func (m *datesPage) onShelf(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) work {
+	up := m.shelfLane(m.reads(isNow), 0)
+	up.fold = true
+	return work{run: r, stopped: stopped, after: after,
+		lanes: []lanes{{up: up, down: m.shelfLane(m.writes(isNow), 0)}}}
 }
 
 func reportLines(th theme, rep *keeping.Report) []string {

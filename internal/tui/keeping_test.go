@@ -43,7 +43,7 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 		t.Errorf("%d go while typing:\n%s", mm.datesPage.thin.Goes, text(m))
 	}
 	m = typed(m, "x")
-	if !mm.readyPage.ready.wrong || !strings.Contains(text(m), "names no number of twins") {
+	if !mm.prompt.wrong || !strings.Contains(text(m), "names no number of twins") {
 		t.Errorf("a slip isn't pointed out:\n%s", text(m))
 	}
 	m = key(m, "esc")

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -9,6 +10,7 @@ import (
 // choice is one thing to choose.
 type choice struct {
 	name, about string
+	no          string // why it can't be chosen; empty when it can
 	on          bool
 }
 
@@ -72,7 +74,8 @@ func (m *menus) bindings() []binding {
 		})})
 	}
 	return append(out, binding{"enter", "Enter", "take it", "", leads(m.takeChoice)},
-		binding{"esc q", "Esc", "leave it", "", acts(m.leaveMenu)})
+		binding{"esc q", "Esc", "leave it", "", acts(m.leaveMenu)},
+		binding{"?", "?", "help", "the keys of this list, and all marks", acts(func() { m.help, m.scroll = true, 0 })})
 }
 
 // takeChoice does what the menu was offered for.
@@ -90,6 +93,10 @@ func (m *menus) takeChoice() tea.Cmd {
 			m.fail("Nothing is chosen yet: press Space on what you want.")
 			return nil
 		}
+	}
+	if no := n.choices[n.at].no; no != "" && !n.several {
+		m.fail(strings.TrimSpace(n.choices[n.at].name) + " can't be chosen: " + no + ".")
+		return nil
 	}
 	m.menu = nil
 	cmd := n.then(chosen)
@@ -114,6 +121,9 @@ func (n *menu) body(th theme, w int) ([]string, int) {
 				box = th.good.Render("[■] ")
 			}
 			mark += box
+		}
+		if c.no != "" && i != n.at {
+			name = th.dim.Render(name)
 		}
 		out = append(out, mark+name)
 		if c.about == "" {

@@ -6,15 +6,14 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/ready"
-	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/table"
 	"twinshelf/internal/workshop"
 )
 
@@ -37,7 +36,9 @@ var stepNames = []string{"Bench", "Ready", "Capture", "Dates", "Fit", "Run", "Pr
 // model is the screen: what all pages share, the pages, and which of them is shown.
 type model struct {
 	ctx  context.Context
+	term terminal
 	th   theme
+	few  bool // it is drawn with few characters
 	w    *workshop.Workshop
 	wide int
 	high int
@@ -46,16 +47,18 @@ type model struct {
 	help   bool
 	room   int // rows of the body
 	scroll int // of the body, where it is longer than the screen
-	note   string
-	alarm  bool // the note tells of something that went wrong
+	// other says that Tab has turned to the page's other pane; scrollBeside is how far that is scrolled.
+	other        bool
+	scrollBeside int
+	note         string
+	alarm        bool // the note tells of something that went wrong
 
 	disks   []*bench.Disk
 	looking int // disks that are still being looked at
 
-	// What is read and what is written; the rails show it in every step.
-	source   *bench.Disk
-	fromTwin bool
-	target   *bench.Disk
+	// What was chosen to be read and to be written. Looking around changes neither.
+	source *bench.Disk
+	target *bench.Disk
 
 	planning int
 	unplan   context.CancelFunc // gives up what is being planned
@@ -65,8 +68,11 @@ type model struct {
 }
 
 type (
-	listed  struct{ disks []*bench.Disk }
-	probed  struct{ disk *bench.Disk }
+	listed struct{ disks []*bench.Disk }
+	probed struct {
+		disk  *bench.Disk
+		facts facts
+	}
 	shelved struct {
 		boards   []board
 		pins     map[string]shelf.Pin
@@ -92,6 +98,8 @@ type (
 		plan   *ready.Plan
 		err    error
 	}
+	// changed says that a disk differs from its newest twin.
+	changed struct{ path, twin string }
 	// asked opens the last page.
 	asked struct {
 		summary workshop.Summary
@@ -126,10 +134,14 @@ func (m *model) look() tea.Cmd {
 }
 
 func (m *model) probe(d *bench.Disk) tea.Cmd {
-	b, ctx, fresh := m.w.Bench, m.ctx, *d
+	w, ctx, fresh := m.w, m.ctx, *d
 	return func() tea.Msg {
-		b.Probe(ctx, &fresh)
-		return probed{&fresh}
+		w.Bench.Probe(ctx, &fresh)
+		f := facts{}
+		if p, cut := w.CutOff(fresh.Identity); cut && fresh.Survey != nil && fresh.Survey.Table.Kind == table.None {
+			f.cutOff = max(1, p.Percent(fresh.Identity.Size))
+		}
+		return probed{&fresh, f}
 	}
 }
 
@@ -141,14 +153,19 @@ func tick() tea.Cmd {
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.BackgroundColorMsg:
-		m.th = newTheme(msg.IsDark())
+		m.term.light = !msg.IsDark()
+		m.th = newTheme(m.term)
+	case tea.ColorProfileMsg:
+		m.term.profile = msg.Profile
+		m.th = newTheme(m.term)
 	case tea.WindowSizeMsg:
 		m.wide, m.high = msg.Width, msg.Height
 	case listed:
 		return m, m.onListed(msg.disks)
 	case probed:
+		m.benchPage.facts[msg.disk.Path] = msg.facts
 		m.onProbed(msg.disk)
-		return m, m.replan()
+		return m, tea.Batch(m.replan(), m.benchPage.compare(msg.disk))
 	case shelved:
 		m.datesPage.pins, m.datesPage.ahead, m.datesPage.known, m.datesPage.retired, m.datesPage.concerns = msg.pins,
 			msg.ahead, msg.known, msg.retired, msg.concerns
@@ -157,6 +174,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if planningOver(m, msg.number) {
 			m.datesPage.onThinned(msg.p, msg.err)
 		}
+	case changed:
+		m.benchPage.onChanged(msg)
 	case problems:
 		m.fail(msg.text)
 	case planned:
@@ -176,17 +195,13 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case drafted:
 		if planningOver(m, msg.number) {
 			m.readyPage.ready.plan, m.readyPage.ready.err = msg.plan, msg.err
-			if m.readyPage.ready.goOn {
-				m.readyPage.ready.goOn = false
-				return m, m.readyPage.readyGoOn()
-			}
 		}
 	case asked:
 		if msg.err != nil {
 			m.fail(msg.err.Error())
 			return m, nil
 		}
-		m.lastPage.lastPage(msg.summary, msg.goAhead)
+		m.lastPage.open(msg.summary, msg.goAhead)
 		m.lastPage.outcome = msg.outcome
 	case told:
 		if msg.err != nil {
@@ -269,10 +284,10 @@ func (m *model) onProbed(d *bench.Disk) {
 			m.looking--
 		}
 	}
-	m.source, m.target = m.again(m.source), m.again(m.target)
-	if m.source == nil && !m.fromTwin && m.looking == 0 && len(m.disks) > 0 {
-		m.source = m.disks[m.benchPage.cursor]
+	if m.looking == 0 {
+		m.benchPage.arrange()
 	}
+	m.source, m.target = m.again(m.source), m.again(m.target)
 }
 
 // goTo opens a step.
@@ -294,7 +309,7 @@ func (m *model) back() tea.Cmd {
 // enter gets the step that was opened ready.
 func (m *model) enter() tea.Cmd {
 	m.menus.leaveMenu()
-	m.scroll, m.note, m.lastPage.summary, m.datesPage.growing = 0, "", nil, false
+	m.scroll, m.scrollBeside, m.other, m.note, m.lastPage.summary, m.datesPage.growing = 0, 0, false, "", nil, false
 	if p, opens := m.page().(opener); opens {
 		p.opened()
 	}
@@ -303,17 +318,21 @@ func (m *model) enter() tea.Cmd {
 
 // chooseMachine proposes the disks that belong together and the machine's name.
 func (m *capturePage) chooseMachine() {
-	if m.source == nil || m.chosen[m.source.Path] {
+	d := m.source
+	if d == nil {
+		d = m.benchPage.chosen()
+	}
+	if d == nil || m.chosen[d.Path] {
 		return
 	}
-	m.chosen = map[string]bool{m.source.Path: true}
-	for _, d := range workshop.Companions(m.datesPage.twins(), m.disks, m.source) {
-		m.chosen[d.Path] = true
+	m.chosen = map[string]bool{d.Path: true}
+	for _, o := range workshop.Companions(m.datesPage.twins(), m.disks, d) {
+		m.chosen[o.Path] = true
 	}
-	m.machine = workshop.SuggestMachine(m.datesPage.twins(), []*bench.Disk{m.source})
+	m.machine = workshop.SuggestMachine(m.datesPage.twins(), []*bench.Disk{d})
 	m.row, m.unquiet = 0, false
 	for i, r := range m.captureRows() {
-		if r.disk.Path == m.source.Path && r.part == 0 {
+		if r.disk.Path == d.Path && r.part == 0 {
 			m.row = i
 		}
 	}
@@ -349,6 +368,15 @@ func (m *model) replan() tea.Cmd {
 	return tea.Batch(cmd, watchPlanning(m.planning))
 }
 
+// stopPlanning gives up what is being planned.
+func (m *model) stopPlanning() {
+	if m.busy != nil {
+		m.unplan()
+	}
+	m.planning++
+	m.busy = nil
+}
+
 // planningOver says whether what was planned is still wanted; then nothing more is being planned.
 func planningOver(m *model, number int) bool {
 	if number != m.planning {
@@ -364,39 +392,12 @@ func (m *fitPage) onPlanned(msg planned) tea.Cmd {
 		return nil
 	}
 	m.pair, m.restoreErr = msg.pair, msg.err
-	if m.pointAtGrowing(); m.fit.goOn {
-		m.fit.goOn = false
-		return m.fitLastPage()
+	if m.fit.planned = nil; msg.err == nil {
+		wish := m.fit.wish
+		m.fit.planned = &wish
 	}
-	return m.release()
-}
-
-// start begins a run and shows it; stopped says what state cancelling it leaves.
-func (m *runPage) start(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) tea.Cmd {
-	m.menus.forgetWaiting()
-	m.result = nil
-	m.run, m.after, m.stopped, m.snap, m.alone, m.fitPage.pairing.run = r, after, stopped, r.Snapshot(), false, nil
-	m.goTo(stepRun)
-	return tick()
-}
-
-func (m *runPage) running() bool { return m.run != nil && !m.snap.Over() }
-
-func (m *runPage) onTick() tea.Cmd {
-	if m.run == nil || m.snap.Over() {
-		return nil
-	}
-	m.snap = m.run.Snapshot()
-	m.fitPage.followPairs()
-	if !m.snap.Over() {
-		return tick()
-	}
-	m.leaving, m.ending = false, false
-	var cmd tea.Cmd
-	if m.after != nil {
-		cmd = m.after(m.snap)
-	}
-	return tea.Batch(cmd, m.datesPage.readShelf(), m.look())
+	m.pointAtGrowing()
+	return nil
 }
 
 func (m *model) quit() tea.Cmd {
@@ -407,20 +408,15 @@ func (m *model) quit() tea.Cmd {
 	return tea.Quit
 }
 
-func newInput(prompt string, width int) *textinput.Model {
-	t := textinput.New()
-	t.Prompt = prompt
-	t.SetWidth(width)
-	t.CharLimit = 1000 // folders and passphrases may be long
-	t.Focus()
-	return &t
-}
-
 // View draws the whole screen.
 func (m *model) View() tea.View {
 	v := tea.View{AltScreen: true, WindowTitle: "Twin Shelf"}
 	if m.wide > 0 && m.high > 0 {
-		v.SetContent(strings.Join(m.draw(), "\n"))
+		text := strings.Join(m.draw(), "\n")
+		if m.few {
+			text = inFew.Replace(text)
+		}
+		v.SetContent(text)
 	}
 	return v
 }

@@ -15,7 +15,7 @@ import (
 
 // makeShelf asks for all that a new shelf needs, makes it, and goes on with it.
 func (m *shelfDesk) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
-	m.prompt.ask("Folder for the new shelf, empty or not there yet: ", "", func(dir string) {
+	m.prompt.askPath("Folder for the new shelf, empty or not there yet: ", "", func(dir string) {
 		if dir = strings.TrimSpace(dir); dir == "" {
 			return
 		}

@@ -42,8 +42,16 @@ type pages struct {
 type page interface {
 	// bindings are what keys do on it now.
 	bindings() []binding
+	// lanes are what it reads and what it really writes.
+	lanes() lanes
 	// body gives its lines, and which one must stay in view; -1 for none.
 	body(w int) (lines []string, keep int)
+}
+
+// sided is a page with a second pane: beside the first where the window is wide, otherwise Tab shows it.
+type sided interface {
+	// beside gives its lines; nil when there is nothing to say now.
+	beside(w int) []string
 }
 
 // worker is a page that works something out in the background whenever what it depends on has changed.
@@ -80,10 +88,10 @@ func (m *model) page() page {
 
 // newModel makes the screen.
 func newModel(ctx context.Context, w *workshop.Workshop) *model {
-	m := &model{ctx: ctx, w: w, th: newTheme(true)}
+	m := &model{ctx: ctx, w: w, th: newTheme(terminal{})}
 	inside := &insidePage{model: m}
 	m.pages = &pages{
-		benchPage:   &benchPage{model: m},
+		benchPage:   &benchPage{model: m, facts: map[string]facts{}},
 		readyPage:   &readyPage{model: m},
 		capturePage: &capturePage{model: m, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}},
 		datesPage:   &datesPage{model: m},
@@ -108,6 +116,14 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 type benchPage struct {
 	*model
 	cursor int
+	facts  map[string]facts // what is known of disks beside what is on them, by path
+}
+
+// facts are what is known of a disk from earlier work.
+type facts struct {
+	cutOff int64 // how far a restore onto it came that was cut off, in percent; 0 for none
+	// compared is the ID of the twin that it was compared with, changed that of one that it differs from.
+	compared, changed string
 }
 
 // readyPage is step 2: laying out, formatting and erasing the target.
@@ -137,6 +153,7 @@ type datesPage struct {
 	boards   []board
 	board    int
 	twinDisk int
+	owners   map[string]owner     // whose disks are, by their stickers
 	pins     map[string]shelf.Pin // twins that are kept for ever
 	ahead    keeping.Foresight
 	known    []workshop.KnownShelf
@@ -155,7 +172,9 @@ type fitPage struct {
 	*model
 	fit        fitting
 	pairing    pairing
-	copying    bool // it is about the disk on the upper rail, not about a twin
+	copies     string // path of the disk that is copied; empty when it is about a twin
+	of         string // ID of the twin that was chosen; empty for the one that Dates are at
+	disk       int    // which disk of the twin
 	pair       *workshop.Pair
 	restoreErr error
 }
@@ -163,11 +182,9 @@ type fitPage struct {
 // runPage is step 6: the work that is on.
 type runPage struct {
 	*model
-	run     *run.Run
+	work
 	snap    run.Snapshot
-	after   func(run.Snapshot) tea.Cmd
-	stopped string   // what state cancelling leaves
-	alone   bool     // the run reads no other disk than it writes
+	unseen  bool     // it has ended, and nobody has looked since
 	leaving bool     // asked whether to leave while a run is on
 	ending  bool     // asked whether to cancel the run
 	result  []string // what the last run came to, beside its notes
@@ -177,11 +194,15 @@ type runPage struct {
 type proofPage struct {
 	*model
 	proof   *shelf.Proof
-	written string // path of the target that the last run wrote
+	written string // path of the target that it is a proof of; empty for the shelf
 }
 
 // sheetPage is step 8: the paper for the customer.
 type sheetPage struct{ *model }
+
+func (m *sheetPage) lanes() lanes {
+	return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing")}
+}
 
 func (m *sheetPage) bindings() []binding { return nil }
 
@@ -213,6 +234,7 @@ type shelfDesk struct{ *model }
 type lastPage struct {
 	*model
 	summary *workshop.Summary // nil when it isn't open
+	scene   lanes             // what is there now, and what will be
 	confirm *textinput.Model
 	goAhead func() tea.Cmd // what it leads to
 	outcome *outcome       // what it leads to, on the lower rail
@@ -222,9 +244,14 @@ type lastPage struct {
 type prompt struct {
 	*model
 	typing  *textinput.Model // nil when nothing is typed
+	label   string           // what is asked for
+	refused string           // why a line can't be typed now: until it is closed nothing that is typed acts
+	says    string           // how what is typed is understood, or why it can't be
+	wrong   bool             // it can't be
 	typed   func(string)     // what to do with it
 	live    func(string)     // hears of every letter; may be nil
 	pending tea.Cmd          // what a typed line leads to
+	paths   bool             // it is the name of a file or a folder
 }
 
 // menus are lists to choose from.

@@ -12,6 +12,7 @@ import (
 	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/table"
 	"twinshelf/internal/workshop"
 )
 
@@ -20,7 +21,6 @@ type pairing struct {
 	of     string         // the twin
 	target map[int]string // paths of targets, by the disk of the twin; "" leaves it out
 	wish   map[string]plan.Wish
-	run    []*workshop.Pair // what the run writes, when there are several
 }
 
 // paired are the plans for all disks that have a target.
@@ -29,16 +29,27 @@ type paired struct {
 	err   error
 }
 
+// twin is the twin that is restored: the one that was chosen in Dates, or else the one they are at.
+func (m *fitPage) twin() *shelf.Twin {
+	for _, t := range m.datesPage.twins() {
+		if t.ID == m.of {
+			return t
+		}
+	}
+	return m.datesPage.twin()
+}
+
 // origin is what the Fit step is about; false when there is nothing.
 func (m *fitPage) origin() (workshop.Origin, bool) {
-	if m.copying {
-		return workshop.Origin{Bench: m.source}, m.source != nil && m.source.Survey != nil
+	if m.copies != "" {
+		d := m.again(&bench.Disk{Path: m.copies})
+		return workshop.Origin{Bench: d}, d != nil && d.Survey != nil
 	}
-	t := m.datesPage.twin()
+	t := m.twin()
 	if t == nil {
 		return workshop.Origin{}, false
 	}
-	return workshop.Origin{Twin: t, Disk: min(m.datesPage.twinDisk, len(t.Disks)-1)}, true
+	return workshop.Origin{Twin: t, Disk: min(m.disk, len(t.Disks)-1)}, true
 }
 
 func originKey(o workshop.Origin) string {
@@ -49,6 +60,8 @@ func originKey(o workshop.Origin) string {
 }
 
 func (m *fitPage) setWish(w plan.Wish) {
+	m.fit.past = append(m.fit.past[max(0, len(m.fit.past)-mostPast):], m.fit.wish)
+	m.fit.toggled = ""
 	if m.fit.wish = w; m.pairing.wish == nil {
 		m.pairing.wish = map[string]plan.Wish{}
 	}
@@ -57,8 +70,8 @@ func (m *fitPage) setWish(w plan.Wish) {
 
 // several says that the twin has more than one disk, so that each gets a target of its own.
 func (m *fitPage) several() (*shelf.Twin, bool) {
-	t := m.datesPage.twin()
-	if m.copying || t == nil || len(t.Disks) < 2 {
+	t := m.twin()
+	if m.copies != "" || t == nil || len(t.Disks) < 2 {
 		return t, false
 	}
 	if m.pairing.of != t.ID {
@@ -70,7 +83,7 @@ func (m *fitPage) several() (*shelf.Twin, bool) {
 // proposeTarget puts on the lower rail what was chosen for the present disk of the machine, or what fits it.
 func (m *fitPage) proposeTarget() {
 	t, several := m.several()
-	if m.copying && m.target != nil && m.source != nil && m.target.Path == m.source.Path {
+	if m.target != nil && m.target.Path == m.copies {
 		m.target = nil
 	}
 	if !several || m.looking > 0 {
@@ -78,7 +91,7 @@ func (m *fitPage) proposeTarget() {
 	}
 	if len(m.pairing.target) == 0 {
 		if m.target != nil { // chosen on the Bench before
-			m.pairing.target[m.datesPage.twinDisk] = m.target.Path
+			m.pairing.target[m.disk] = m.target.Path
 		}
 		for i, d := range bench.Propose(t, m.disks) {
 			if _, chosen := m.pairing.target[i]; !chosen && d != nil && !m.taken(i, d) {
@@ -86,7 +99,7 @@ func (m *fitPage) proposeTarget() {
 			}
 		}
 	}
-	m.target = m.targetOf(m.datesPage.twinDisk)
+	m.target = m.targetOf(m.disk)
 }
 
 // taken says whether another disk of the machine goes onto d.
@@ -113,9 +126,9 @@ func (m *fitPage) chooseTarget(d *bench.Disk) {
 	if _, several := m.several(); !several {
 		return
 	}
-	m.pairing.target[m.datesPage.twinDisk] = ""
+	m.pairing.target[m.disk] = ""
 	if d != nil {
-		m.pairing.target[m.datesPage.twinDisk] = d.Path
+		m.pairing.target[m.disk] = d.Path
 	}
 }
 
@@ -141,7 +154,7 @@ func (m *fitPage) pairLines(w int) []string {
 			to = m.th.caution.Render("no target: what is on it will be missing (d, then t)")
 		}
 		mark := "   "
-		if i == m.datesPage.twinDisk {
+		if i == m.disk {
 			mark = " ▸ "
 		}
 		out = append(out,
@@ -167,9 +180,8 @@ func (m *fitPage) fitLastPage() tea.Cmd {
 	}
 	t, several := m.several()
 	switch {
-	case m.pair == nil && m.target != nil && m.restoreErr == nil:
-		m.fit.goOn = true
-		m.say("Working out what goes where; the last page opens when that is done.")
+	case m.busy != nil && m.target != nil:
+		m.say("The plan is still being worked out: press Enter again once it is there, or Esc to give it up.")
 		return nil
 	case m.pair == nil && (!several || m.target != nil):
 		m.fail("There is no plan that could be carried out.")
@@ -177,7 +189,7 @@ func (m *fitPage) fitLastPage() tea.Cmd {
 	case !several:
 		return m.onPaired(paired{pairs: []*workshop.Pair{m.pair}})
 	}
-	w, current, first := m.w, m.pair, m.datesPage.twinDisk
+	w, current, first := m.w, m.pair, m.disk
 	var targets []*bench.Disk
 	var wishes []plan.Wish
 	for i := range t.Disks {
@@ -225,32 +237,18 @@ func (m *fitPage) onPaired(msg paired) tea.Cmd {
 	var page func(i int) tea.Cmd
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
-			r, proof := m.w.StartRestore(m.ctx, pairs)
-			cmd := m.runPage.start(r, "While it is written, cancelling leaves the target without a table, and "+
-				"started again it goes on; while it is read back, nothing is lost.", func(s run.Snapshot) tea.Cmd {
-				return m.proofPage.showProof(s, proof())
-			})
-			if len(pairs) > 1 {
-				m.pairing.run = pairs
-				m.followPairs()
-			}
-			return cmd
+			return m.startRestore(pairs, "While it is written, cancelling leaves the target without a table, and "+
+				"started again it goes on; while it is read back, nothing is lost.")
 		}
 		s := summaries[i]
 		if len(pairs) > 1 {
 			s.Head = fmt.Sprintf("target %d of %d: ", i+1, len(pairs)) + s.Head
-			show(m.model, pairs[i])
+			m.show(pairs[i])
 		}
-		m.lastPage.lastPage(s, func() tea.Cmd { return page(i + 1) })
+		m.lastPage.open(s, func() tea.Cmd { return page(i + 1) })
 		return nil
 	}
 	return page(0)
-}
-
-// lastPage shows what is about to be done and waits for the confirmation.
-func (m *lastPage) lastPage(s workshop.Summary, goAhead func() tea.Cmd) {
-	m.summary, m.goAhead, m.outcome, m.confirm, m.scroll = &s, goAhead, nil, newInput("", 24), 0
-	m.note = ""
 }
 
 // askExport asks for a file to write the planned disk into.
@@ -264,7 +262,7 @@ func (m *fitPage) askExport() {
 		return
 	}
 	size, wish := m.pair.Plan.Layout.Size, m.fitWish()
-	m.prompt.ask("New image file for the rehearsal: ", "", func(path string) {
+	m.prompt.askPath("New image file for the rehearsal: ", "", func(path string) {
 		if path = strings.TrimSpace(path); path == "" {
 			return
 		}
@@ -275,31 +273,74 @@ func (m *fitPage) askExport() {
 				return told{err: err}
 			}
 			return startRun{func() tea.Cmd {
-				r, proof := w.StartRestore(ctx, []*workshop.Pair{p})
-				return m.runPage.start(r, "Cancelling leaves an image file that is written in part.",
-					func(s run.Snapshot) tea.Cmd {
-						return m.proofPage.showProof(s, proof())
-					})
+				return m.startRestore([]*workshop.Pair{p}, "Cancelling leaves an image file that is written in part.")
 			}}
 		}
 	})
 }
 
-// show puts a pair onto the rails.
-func show(m *model, p *workshop.Pair) {
-	m.datesPage.twinDisk, m.target, m.fitPage.pair, m.proofPage.written = p.Disk, p.Target, p, p.Target.Path
+// startRestore writes the targets of some pairs and proves them.
+func (m *fitPage) startRestore(pairs []*workshop.Pair, stopped string) tea.Cmd {
+	r, proof := m.w.StartRestore(m.ctx, pairs)
+	w := work{run: r, stopped: stopped, on: byRails(2), after: func(run.Snapshot) tea.Cmd {
+		m.proofPage.take(proof(), pairs[len(pairs)-1].Target.Path)
+		return nil
+	}}
+	for _, p := range pairs {
+		w.lanes = append(w.lanes, m.lanesOf(p).nowWriting())
+		w.targets = append(w.targets, p.Target.Path)
+	}
+	return m.runPage.start(w)
 }
 
-// followPairs keeps on the rails what a run over several disks is at.
-func (m *fitPage) followPairs() {
-	n := len(m.pairing.run)
-	if n < 2 || m.runPage.snap.PhaseNo == 0 {
-		return
+// show has the page be about a pair.
+func (m *fitPage) show(p *workshop.Pair) { m.disk, m.target, m.pair = p.Disk, p.Target, p }
+
+// lanes are what is read and what becomes of the target, with what will be lost on it.
+func (m *fitPage) lanes() lanes {
+	o, ok := m.origin()
+	switch {
+	case !ok:
+		return lanes{up: nothing(m.reads(""), "nothing is chosen"), down: nothing(m.writes(""), "nothing")}
+	case m.pair != nil && m.restoreErr == nil:
+		return m.lanesOf(m.pair)
 	}
-	each := len(m.runPage.snap.Phases) / n
-	p := m.pairing.run[min(n-1, (m.runPage.snap.PhaseNo-1)/each)]
-	if !strings.HasPrefix(m.runPage.snap.Phase, fmt.Sprintf("disk %d", p.Disk+1)) || m.step != stepRun {
-		return
+	ls := lanes{up: m.readsOf(o), down: nothing(m.writes(""), "nothing yet: t chooses the disk that would be written")}
+	if m.target != nil {
+		ls.down = m.writes(isNow).ofDisk(m.target).overwriting(m.target)
 	}
-	show(m.model, p)
+	return ls
+}
+
+// readsOf is the lane of what is read.
+func (m *fitPage) readsOf(o workshop.Origin) lane {
+	if o.Bench != nil {
+		return m.reads(isNow).ofDisk(o.Bench)
+	}
+	return m.reads("").ofTwin(o.Twin, o.Disk)
+}
+
+// lanesOf are the lanes of a plan.
+func (m *fitPage) lanesOf(p *workshop.Pair) lanes {
+	down := m.plannedLane(m.writes(willBe), p).overwriting(p.Target)
+	return lanes{up: m.readsOf(p.Origin), down: down, lost: lostOn(p.Target), joined: true}
+}
+
+// plannedLane puts the disk as it is planned onto a lane: the parts where the plan puts them.
+func (m *fitPage) plannedLane(l lane, p *workshop.Pair) lane {
+	l.id, l.where, l.tense = p.Target.Identity, shortPath(p.Target.Path), willBe
+	for _, q := range twinParts(p.Describe()) {
+		for _, x := range p.Plan.Layout.Parts {
+			if x.Part.Number == q.number {
+				q.span = x.To
+			}
+		}
+		if !q.span.Empty() {
+			l.parts = append(l.parts, q)
+		}
+	}
+	if a := p.Plan.Added; a != nil {
+		l.parts = append(l.parts, railPart{a.Part.Span, a.Part.Number, a.Label + " (new)", table.RoleData, 0, true})
+	}
+	return l
 }

@@ -103,7 +103,7 @@ func TestCopyOnTheScreen(t *testing.T) {
 		m = key(m, "down")
 	}
 	m = key(m, "c")
-	if mm.step != stepFit || !mm.fitPage.copying || mm.fitPage.pair == nil || mm.fitPage.pair.Bench == nil ||
+	if mm.step != stepFit || mm.fitPage.copies == "" || mm.fitPage.pair == nil || mm.fitPage.pair.Bench == nil ||
 		!strings.Contains(text(m), "Turnstone CF 4") {
 		t.Fatalf("%v\n%s", mm.fitPage.restoreErr, text(m))
 	}
@@ -120,7 +120,7 @@ func TestCopyOnTheScreen(t *testing.T) {
 	if mm.proofPage.proof == nil || !mm.proofPage.proof.Holds() || !strings.Contains(text(m), "claims hold") {
 		t.Errorf("%+v\n%s", mm.proofPage.proof, text(m))
 	}
-	if key(m, "4", "enter"); mm.fitPage.copying || !mm.fromTwin {
+	if key(m, "4", "enter"); mm.fitPage.copies != "" {
 		t.Error("Dates don't lead back to twins")
 	}
 }

@@ -20,8 +20,8 @@ import (
 // askQuit is sent when the program is asked to end from outside.
 type askQuit struct{}
 
-// Run opens the full screen on a workshop and returns when it is left.
-func Run(ctx context.Context, w *workshop.Workshop) error {
+// Run opens the full screen on a workshop, drawn with a set of Glyphs, and returns when it is left.
+func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 	if t := os.Getenv("TERM"); t == "dumb" || t == "" {
 		return errors.New("this terminal can't show a full screen; use the commands instead: \"twinshelf --help\" " +
 			"lists them")
@@ -31,6 +31,7 @@ func Run(ctx context.Context, w *workshop.Workshop) error {
 	}
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	m := newModel(ctx, w)
+	m.few = Glyphs(glyphs).few()
 	opts := []tea.ProgramOption{tea.WithoutSignalHandler()}
 	if os.Getenv("NO_COLOR") != "" {
 		opts = append(opts, tea.WithColorProfile(colorprofile.ASCII))

@@ -80,7 +80,7 @@ func (m *datesPage) onShelved(boards []board) tea.Cmd {
 	if m.board < len(m.boards) {
 		was = m.boards[m.board].machine
 	}
-	m.boards = boards
+	m.boards, m.owners = boards, ownersOf(boards)
 	m.board = min(m.board, max(0, len(boards)-1))
 	for i := range boards {
 		if boards[i].machine == was { // machines that are new may stand before it
@@ -88,7 +88,12 @@ func (m *datesPage) onShelved(boards []board) tea.Cmd {
 		}
 	}
 	m.pointAtFresh()
-	return m.replan()
+	m.benchPage.arrange()
+	cmds := []tea.Cmd{m.replan()}
+	for _, d := range m.disks {
+		cmds = append(cmds, m.benchPage.compare(d))
+	}
+	return tea.Batch(cmds...)
 }
 
 // pointAtFresh selects the twin that was just captured.

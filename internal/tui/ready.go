@@ -24,15 +24,12 @@ type readying struct {
 	path, state string // the disk and the fingerprint that the draft is for
 	draft       *ready.Draft
 	preview     *ready.Draft // while a size is typed
-	hint        string       // how what is typed is understood
-	wrong       bool         // the hint says why it can't be
 	past        []*ready.Draft
 	row         int
 	plan        *ready.Plan
 	err         error
 	shares      int    // of the even split that was made last
 	onlyAnew    string // why what is there can't be changed
-	goOn        bool   // Enter was pressed while the plan was worked out
 }
 
 // readyRow is a line of the layout: a part, or (part < 0) a gap.
@@ -49,7 +46,7 @@ func (r *readying) shown() *ready.Draft {
 	return r.draft
 }
 
-func (r *readying) leaveTyping() { r.preview, r.hint, r.wrong = nil, "", false }
+func (r *readying) leaveTyping() { r.preview = nil }
 
 func (r *readying) rows() []readyRow {
 	d := r.shown()
@@ -82,7 +79,8 @@ func (m *readyPage) freshDraft() {
 		return
 	}
 	m.ready = readying{path: d.Path, state: d.Fingerprint}
-	m.menus.menu, m.prompt.typing, m.prompt.live = nil, nil, nil // they were about the layout before
+	m.menus.menu = nil // it was about the layout before, and so was what is typed
+	m.prompt.close()
 	draft, err := workshop.DraftChange(d)
 	if errors.Is(err, ready.ErrOnlyAnew) {
 		r.onlyAnew = err.Error()
@@ -179,14 +177,14 @@ func (m *readyPage) preview(try func(*ready.Draft) (sizes.Size, error)) {
 	c := r.draft.Clone()
 	size, err := try(c)
 	if err != nil {
-		r.preview, r.hint, r.wrong = nil, err.Error(), true
+		r.preview, m.prompt.says, m.prompt.wrong = nil, err.Error(), true
 		return
 	}
-	r.preview, r.wrong = c, false
-	r.hint = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, share(size.Bytes, c.Identity.Size),
+	r.preview, m.prompt.wrong = c, false
+	m.prompt.says = fmt.Sprintf("%s, %s of the disk; %s stay free", size.Words, share(size.Bytes, c.Identity.Size),
 		sizes.Words(c.Rest()))
 	if size.Hint != "" {
-		r.hint += ". " + size.Hint
+		m.prompt.says += ". " + size.Hint
 	}
 }
 
@@ -206,7 +204,8 @@ func (m *readyPage) askSize(i int) {
 	m.prompt.live = func(text string) {
 		if strings.TrimSpace(text) == "" {
 			r.leaveTyping()
-			r.hint = fmt.Sprintf("now %s; up to %s without anything moving", sizes.Words(p.Span.Len()),
+			m.prompt.wrong = false
+			m.prompt.says = fmt.Sprintf("now %s; up to %s without anything moving", sizes.Words(p.Span.Len()),
 				sizes.Words(r.draft.Growable(i)))
 			return
 		}
@@ -279,21 +278,29 @@ func (m *readyPage) askPutBack() tea.Cmd {
 		s := workshop.SummarizeReturn(r, d)
 		back := &outcome{"as it was before " + r.Keepsake.Taken.Format("2006-01-02 15:04"), len(s.Lost) > 0}
 		return asked{summary: s, outcome: back, goAhead: func() tea.Cmd {
-			return m.startAlone(w.StartReturn(ctx, r), "Cancelled, it can be put back again.")
+			return m.startAlone(w.StartReturn(ctx, r), "Cancelled, it can be put back again.", back)
 		}}
 	}
 }
 
-// startAlone begins a run that reads no other disk than it writes.
-func (m *readyPage) startAlone(r *run.Run, stopped string) tea.Cmd {
-	cmd := m.runPage.start(r, stopped, func(s run.Snapshot) tea.Cmd {
-		if s.State == run.Done {
-			m.say("Done, and read back. Press 2 to see the disk as it is now.")
-		}
-		return nil
-	})
-	m.runPage.alone = true
-	return cmd
+// startAlone begins a run that reads no other disk than it writes; to is what it leads to, nil for what the draft says.
+func (m *readyPage) startAlone(r *run.Run, stopped string, to *outcome) tea.Cmd {
+	ls := m.lanes()
+	if to != nil {
+		ls.down.parts, ls.down.state, ls.down.alarm, ls.fates = nil, to.state, to.danger, nil
+	}
+	ls.lost = lostOn(m.target)
+	if to == nil {
+		ls.lost = nil // the fates say which parts go
+	}
+	ls.up.tense = "before"
+	return m.runPage.start(work{run: r, lanes: []lanes{ls.nowWriting()}, targets: []string{m.target.Path},
+		stopped: stopped, after: func(s run.Snapshot) tea.Cmd {
+			if s.State == run.Done {
+				m.say("%s: done, and read back. Press 2 to see the disk as it is now.", s.Title)
+			}
+			return nil
+		}})
 }
 
 func (m *readyPage) readyGoOn() tea.Cmd {
@@ -304,13 +311,12 @@ func (m *readyPage) readyGoOn() tea.Cmd {
 	case r.err != nil:
 		m.fail(sentence(r.err))
 	case r.plan == nil:
-		r.goOn = true
-		m.say("Working the plan out; the last page opens when it is ready.")
+		m.say("The plan is still being worked out: press Enter again once it is there.")
 	default:
 		p, w, ctx := r.plan, m.w, m.ctx
-		m.lastPage.lastPage(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
+		m.lastPage.open(workshop.SummarizeReady(p, r.draft.New, m.target), func() tea.Cmd {
 			return m.startAlone(w.StartReady(ctx, p), "Cancelled, what was written so far stays; the keepsake puts "+
-				"back what was there.")
+				"back what was there.", nil)
 		})
 	}
 	return nil

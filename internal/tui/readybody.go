@@ -20,8 +20,7 @@ func (m *readyPage) body(w int) ([]string, int) {
 	if !m.readyOn() {
 		return m.plain(w, "Ready", "prepares a disk for its purpose: a storage drive, a shared drive, a replacement "+
 			"system disk.",
-			"It needs a target on the lower rail: press t for the first disk that may be written, or e on a disk of "+
-				"the Bench (1).",
+			"Press t and choose the disk, or go to the Bench (1) and press e on it.",
 			"Nothing is written before the last page, where you type what is on the target's sticker.",
 			"A brand-new disk needs no preparation for a restore: a twin brings its own table and file systems (4, "+
 				"then Enter)."), -1
@@ -44,8 +43,21 @@ func (m *readyPage) body(w int) ([]string, int) {
 	if len(r.rows()) == 0 {
 		out = append(out, "   "+m.th.dim.Render("The disk is full."))
 	}
-	out = append(out, "")
-	return append(out, m.readyNotes(w)...), keep
+	if m.wide >= twoPanes {
+		return out, keep
+	}
+	return append(append(out, ""), m.readyNotes(w)...), keep
+}
+
+// share is how much of the window the layout takes, in percent.
+func (m *readyPage) share() int { return 62 }
+
+// beside says what goes, and what else there is to know.
+func (m *readyPage) beside(w int) []string {
+	if !m.readyOn() {
+		return nil
+	}
+	return append([]string{" " + m.th.strong.Render("What stays, what goes"), ""}, m.readyNotes(w)...)
 }
 
 // readyBanner says which of the two actions this is, unmistakably.
@@ -70,25 +82,9 @@ func (m *readyPage) readyBanner(w int) string {
 		units.Plural(len(d.Before.Parts()), "part"))
 }
 
-// readyArithmetic is the sum of the disk, or how what is being typed is understood.
+// readyArithmetic is the sum of the disk.
 func (m *readyPage) readyArithmetic(w int) []string {
-	r := &m.ready
-	if r.hint != "" {
-		var out []string
-		for i, l := range wrap(r.hint, w-4) {
-			mark := " = "
-			if i > 0 {
-				mark = "   "
-			}
-			if r.wrong {
-				out = append(out, m.th.bad.Render(mark+l))
-			} else {
-				out = append(out, m.th.strong.Render(mark+l))
-			}
-		}
-		return out
-	}
-	d := r.shown()
+	d := m.ready.shown()
 	parts := int64(0)
 	for _, p := range d.Parts {
 		parts += p.Span.Len()
@@ -105,7 +101,7 @@ func readyLine(th theme, d *ready.Draft, row readyRow, title, w int) string {
 	}
 	p := &d.Parts[row.part]
 	role := draftRole(p)
-	pattern := patternOf(role)
+	pattern := th.patternOf(role)
 	words, paint := string(p.Fate()), th.good.Render
 	switch p.Fate() {
 	case ready.New:
@@ -156,13 +152,17 @@ func (m *readyPage) readyNotes(w int) []string {
 		if !a.Content.Maps {
 			used = "use unknown"
 		}
-		out = append(out,
-			m.th.bad.Render(fit(fmt.Sprintf(" ✗ goes   %d %s, %s, %s, %s, %s", a.Part.Number, a.Title(),
-				a.Holds(), a.Role,
-				units.Bytes(a.Span.Len()), used), w-1)))
+		for i, l := range wrap(fmt.Sprintf("%d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role,
+			units.Bytes(a.Span.Len()), used), w-10) {
+			mark := " ✗ goes   "
+			if i > 0 {
+				mark = "          "
+			}
+			out = append(out, m.th.bad.Render(mark+l))
+		}
 	}
 	switch {
-	case r.hint != "": // the plan is of what stood there before the typing
+	case m.prompt.typing != nil: // the plan is of what stood there before the typing
 	case errors.Is(r.err, ready.ErrNothing):
 		out = append(out, " Nothing is changed yet.", "")
 		out = append(out, m.readyKeys()...)
@@ -196,11 +196,26 @@ func (m *readyPage) readyKeys() []string {
 		{"b", "put back what was there before the last change made here"}}
 	var out []string
 	for _, l := range lines {
-		if l[0] != "o" || !m.ready.draft.New {
-			out = append(out, "   "+m.th.keyStyle.Render(l[0])+"  "+l[1])
+		if l[0] == "o" && m.ready.draft.New {
+			continue
+		}
+		for i, part := range wrap(l[1], m.notesWide()-7) {
+			key := l[0]
+			if i > 0 {
+				key = " "
+			}
+			out = append(out, "   "+m.th.keyStyle.Render(key)+"  "+part)
 		}
 	}
 	return out
+}
+
+// notesWide is how many columns the notes have.
+func (m *readyPage) notesWide() int {
+	if m.wide < twoPanes {
+		return m.wide
+	}
+	return m.wide - m.wide*m.share()/100 - 3
 }
 
 func (m *readyPage) exampleMachine() string {
@@ -210,35 +225,59 @@ func (m *readyPage) exampleMachine() string {
 	return "Ticket desk"
 }
 
-// beforeRail is the target as it is now, on the upper rail of the Ready step.
-func (m *readyPage) beforeRail() rail {
-	d := m.target
-	r := rail{word: "IS NOW", style: m.th.reads, id: d.Identity, where: shortPath(d.Path), parts: partsOf(d),
-		state: d.Words()}
-	if n := len(r.parts); n > 0 {
-		r.state = units.Plural(n, "part") + ", " + units.Bytes(d.Survey.Used()) + " used"
-	}
-	return r
-}
-
 // outcome is what a menu or a last page leads to, on the lower rail.
 type outcome struct {
 	state  string
 	danger bool
 }
 
-// draftRail is the target as it would be.
-func (m *readyPage) draftRail(r rail) rail {
+// lanes are the target as it is now, and as it would be.
+func (m *readyPage) lanes() lanes {
+	if m.target == nil {
+		return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing: no disk is chosen")}
+	}
+	up := lane{word: "TARGET", ink: m.th.reads, tense: isNow}.ofDisk(m.target)
+	if !m.readyOn() {
+		return lanes{up: up, down: nothing(m.writes(""), "nothing yet")}
+	}
+	down := m.writes(willBe).ofDisk(m.target)
+	down.parts, down.state = nil, ""
+	if to := m.leadsTo(); to != nil {
+		down.state, down.alarm = to.state, to.danger
+		return lanes{up: up, down: down}
+	}
 	d := m.ready.shown()
-	r.parts = nil
-	to := m.lastPage.outcome
-	if m.menus.menu != nil {
-		to = m.menus.menu.outcome
+	down.parts = draftParts(d)
+	lost := d.Lost()
+	down.alarm = len(lost) > 0 || d.New && !d.Before.Blank()
+	switch {
+	case down.alarm && len(lost) == 0:
+		down.state = "LOSES WHAT IS ON IT"
+	case down.alarm:
+		down.state = "LOSES " + strings.ToUpper(units.Plural(len(lost), "part"))
+	default:
+		down.state = "nothing is lost"
 	}
-	if to != nil && (m.menus.menu != nil || m.lastPage.summary != nil) {
-		r.state, r.danger = to.state, to.danger
-		return r
+	fates := map[int]bool{}
+	for _, a := range lost {
+		fates[a.Part.Number] = true
 	}
+	return lanes{up: up, down: down, fates: fates}
+}
+
+// leadsTo is what the menu or the last page that is open leads to; nil for what the draft says.
+func (m *readyPage) leadsTo() *outcome {
+	switch {
+	case m.menus.menu != nil:
+		return m.menus.menu.outcome
+	case m.lastPage.summary != nil:
+		return m.lastPage.outcome
+	}
+	return nil
+}
+
+// draftParts are the parts of a draft for a rail.
+func draftParts(d *ready.Draft) (out []railPart) {
 	for i := range d.Parts {
 		p := &d.Parts[i]
 		q := railPart{span: p.Span, number: p.Number, title: p.Title(), role: draftRole(p), known: true}
@@ -250,37 +289,7 @@ func (m *readyPage) draftRail(r rail) rail {
 		default:
 			q.used, q.known = p.Old.Content.Used, p.Old.Content.Maps
 		}
-		r.parts = append(r.parts, q)
+		out = append(out, q)
 	}
-	n := len(d.Lost())
-	r.danger = n > 0 || d.New && !d.Before.Blank()
-	r.state = "nothing is lost"
-	if r.danger {
-		r.state = fmt.Sprintf(" LOSES %s ", strings.ToUpper(units.Plural(n, "part")))
-	}
-	if r.danger && n == 0 {
-		r.state = " LOSES WHAT IS ON IT "
-	}
-	return r
-}
-
-// fates joins what stays between the two rails of the Ready step, and crosses out what goes.
-func (m *readyPage) fates(up rail, w int) string {
-	lost := map[int]bool{}
-	if m.menus.menu != nil && m.menus.menu.outcome != nil || m.lastPage.summary != nil && m.lastPage.outcome != nil {
-		return strings.Repeat(" ", w)
-	}
-	for _, a := range m.ready.shown().Lost() {
-		lost[a.Part.Number] = true
-	}
-	line := strings.Split(strings.Repeat(" ", w), "")
-	for _, s := range up.layout(up.width(up.id.Size, w)) {
-		if at := (s.from + s.to) / 2; at < w {
-			line[at] = m.th.good.Render("▾")
-			if lost[s.part.number] {
-				line[at] = m.th.bad.Render("✗")
-			}
-		}
-	}
-	return strings.Join(line, "")
+	return out
 }

@@ -6,16 +6,19 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/ready"
 )
 
 func (m *readyPage) bindings() []binding {
-	target := binding{"t", "t", "other target", "the next disk that may be written", leads(func() tea.Cmd {
-		m.fitPage.nextTarget()
-		return m.replan()
-	})}
+	target := binding{"t", "t", "target", "choose the disk that would be written from those on the bench",
+		acts(func() {
+			m.offerTargets(func(d *bench.Disk) tea.Cmd {
+				m.target = d
+				return nil
+			})
+		})}
 	if !m.readyOn() {
-		target.does = "target"
 		return []binding{target}
 	}
 	r := &m.ready

@@ -89,9 +89,8 @@ func (m *readyPage) askLabel(i int, kind string) {
 			})
 		})
 	m.prompt.live = func(text string) {
-		r := &m.ready
-		if r.hint, r.wrong = "", false; maker.Label(strings.TrimSpace(text)) != nil {
-			r.hint, r.wrong = maker.Label(strings.TrimSpace(text)).Error(), true
+		if m.prompt.says, m.prompt.wrong = "", false; maker.Label(strings.TrimSpace(text)) != nil {
+			m.prompt.says, m.prompt.wrong = maker.Label(strings.TrimSpace(text)).Error(), true
 		}
 	}
 }
@@ -214,13 +213,12 @@ func (m *readyPage) offerMachines() {
 			})
 		})
 		m.prompt.live = func(text string) {
-			r := &m.ready
 			n, err := need(text)
-			if r.wrong = err != nil; r.wrong {
-				r.hint = err.Error()
+			if m.prompt.wrong = err != nil; m.prompt.wrong {
+				m.prompt.says = err.Error()
 				return
 			}
-			r.hint = "needs " + sizes.Words(n.Bytes)
+			m.prompt.says = "needs " + sizes.Words(n.Bytes)
 		}
 		m.prompt.live("12")
 		return nil
@@ -310,7 +308,7 @@ func (m *readyPage) offerErasing() {
 	ways := ready.Ways(medium)
 	erases := &outcome{state: "blank: erases nothing"}
 	if !d.Survey.Blank() {
-		erases = &outcome{" ERASES EVERYTHING ", true}
+		erases = &outcome{"ERASES EVERYTHING", true}
 	}
 	n := menu{title: "Erase " + d.Identity.Model + ": where does the drive go next?", outcome: erases}
 	for _, way := range ways {
@@ -324,7 +322,7 @@ func (m *readyPage) offerErasing() {
 				return asked{err: err}
 			}
 			return asked{summary: workshop.SummarizeErase(e, d), outcome: erases, goAhead: func() tea.Cmd {
-				return m.startAlone(w.StartErase(ctx, e), e.CancelWords())
+				return m.startAlone(w.StartErase(ctx, e), e.CancelWords(), erases)
 			}}
 		}
 	}

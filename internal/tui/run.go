@@ -3,12 +3,142 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/run"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
+
+// work is a run with what the screen has to know of it.
+type work struct {
+	run *run.Run
+	// lanes are what it reads and writes, one pair for each disk that it goes through one after the other; on says
+	// which of them it is at, nil for the first.
+	lanes []lanes
+	on    func(run.Snapshot) int
+	// targets are the paths of the disks that are being written: until the end they are for nothing else.
+	targets []string
+	stopped string // what state cancelling leaves
+	// after is done at its end; what it says is the announcement.
+	after func(run.Snapshot) tea.Cmd
+	// next is where to go on once it is done: a key and what it shows.
+	next string
+}
+
+// bell is what a run that has ended rings.
+const bell = "\a"
+
+// start begins a run and shows it.
+func (m *runPage) start(w work) tea.Cmd {
+	m.menus.forgetWaiting()
+	m.result = nil
+	m.work, m.snap, m.unseen = w, w.run.Snapshot(), false
+	m.goTo(stepRun)
+	return tick()
+}
+
+func (m *runPage) running() bool { return m.run != nil && !m.snap.Over() }
+
+// writesTo says whether a disk is being written at this moment.
+func (m *runPage) writesTo(path string) bool {
+	return m.running() && slices.Contains(m.targets, path)
+}
+
+// wrote says whether a disk was written by the last run.
+func (m *runPage) wrote(path string) bool { return m.run != nil && slices.Contains(m.targets, path) }
+
+func (m *runPage) onTick() tea.Cmd {
+	if m.run == nil || m.snap.Over() {
+		return nil
+	}
+	if m.snap = m.run.Snapshot(); !m.snap.Over() {
+		return tick()
+	}
+	m.leaving, m.ending = false, false
+	m.unseen = m.step != stepRun
+	m.announce()
+	var cmd tea.Cmd
+	if m.after != nil {
+		cmd = m.after(m.snap)
+	}
+	return tea.Batch(tea.Raw(bell), cmd, m.datesPage.readShelf(), m.look())
+}
+
+// announce says that the run has ended, and how. Nothing else moves.
+func (m *runPage) announce() {
+	switch m.snap.State {
+	case run.Done:
+		m.say("%s: done in %s.%s", m.snap.Title, units.Duration(m.snap.Elapsed), m.next)
+	case run.Cancelled:
+		m.say("%s: cancelled. 6 shows what that leaves.", m.snap.Title)
+	default:
+		m.fail(m.snap.Title + ": failed. 6 shows why.")
+	}
+}
+
+// lanes are what the run reads and writes, as it is at this moment.
+func (m *runPage) lanes() lanes {
+	if m.run == nil {
+		return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing: no run is on")}
+	}
+	if len(m.work.lanes) == 0 {
+		return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing")}
+	}
+	i := 0
+	if m.on != nil {
+		i = max(0, min(m.on(m.snap), len(m.work.lanes)-1))
+	}
+	ls := m.work.lanes[i]
+	ls.up.cells, ls.down.cells = m.snap.Read, m.snap.Written
+	if ls.down.tense == written {
+		switch {
+		case m.snap.State == run.Done:
+			ls.down.tense, ls.down.state, ls.down.alarm = was, "", false
+		case m.snap.Over():
+			ls.down.tense = "written in part"
+		case m.snap.Read == nil && m.snap.PhaseNo > 1:
+			ls.down.tense = readBack
+		}
+	}
+	return ls
+}
+
+// inOneLine says on every other page how far the run is, or that it has ended.
+func (m *runPage) inOneLine(w int) (string, bool) {
+	s := m.snap
+	switch {
+	case m.run == nil || m.step == stepRun || s.Over() && !m.unseen:
+		return "", false
+	case s.Over():
+		return fit(" "+stateWords(m.th, s)+"  "+m.th.strong.Render(m.about())+m.th.dim.Render("   6 shows it"), w), true
+	}
+	right := stateWords(m.th, s) + " " + s.Phase
+	if s.Total > 0 {
+		right += " " + units.Percent(s.Done, s.Total)
+	}
+	if at, known := s.DoneAbout(time.Now()); known {
+		right += "   done about " + at.Format("15:04")
+	}
+	return sides(" "+m.th.strong.Render(m.about()), "  "+right+m.th.dim.Render("   6 shows it "), w), true
+}
+
+// about is what the run does, and onto what.
+func (m *runPage) about() string {
+	text := m.snap.Title
+	if len(m.work.lanes) > 0 {
+		if id := m.work.lanes[0].down.id; len(m.targets) > 0 && id.Model != "" {
+			text += " → " + id.Model
+			if id.Serial != "" {
+				text += " …" + id.Tail()
+			}
+		}
+	}
+	return text
+}
 
 var sparks = []rune("▁▂▃▄▅▆▇█")
 
@@ -20,38 +150,79 @@ func (m *runPage) lines(w int) []string {
 	}
 	s := m.snap
 	out := []string{" " + m.th.strong.Render(s.Title) + "   " + stateWords(m.th, s), ""}
+	out = append(out, m.phaseLines(w)...)
+	out = append(out, "")
+	if s.Total > 0 && !s.Over() {
+		n := max(10, min(48, w-46))
+		fill := int(float64(n) * float64(min(s.Done, s.Total)) / float64(s.Total))
+		out = append(out, fmt.Sprintf("  %s%s %s  %s of %s", m.th.good.Render(strings.Repeat("━", fill)),
+			m.th.dim.Render(strings.Repeat("·", n-fill)), right(units.Percent(min(s.Done, s.Total), s.Total), 5),
+			units.Bytes(s.Done), units.Bytes(s.Total)), "")
+	}
+	if !s.Over() {
+		out = append(out, m.doneLine())
+	}
+	if m.wide < twoPanes {
+		out = append(out, m.paceLines(w)...)
+	}
+	out = append(out, m.endLines(w)...)
+	if !s.Over() {
+		out = append(out, "")
+		for _, l := range wrap(m.stopped, w-4) {
+			out = append(out, m.th.dim.Render("  "+l))
+		}
+	}
+	return out
+}
+
+// phaseLines list the phases: how long each took, and how far the present one is.
+func (m *runPage) phaseLines(w int) []string {
+	s := m.snap
+	var out []string
 	for i, p := range s.Phases {
-		mark := m.th.dim.Render("  ○ " + p)
+		took := ""
+		if i < len(s.Took) && (s.Took[i] > 0 || i+1 < s.PhaseNo) {
+			took = units.Duration(s.Took[i])
+		}
+		name := fit(p, max(20, min(44, w-24)))
+		line := m.th.dim.Render("  ○ " + name)
 		switch {
 		case s.State == run.Done || i+1 < s.PhaseNo:
-			mark = m.th.good.Render("  ● ") + p
+			line = m.th.good.Render("  ● ") + name
 		case i+1 == s.PhaseNo && !s.Over():
-			mark = m.th.caution.Render("  ◐ ") + m.th.strong.Render(p)
+			line = m.th.caution.Render("  ◐ ") + m.th.strong.Render(name)
 		case i+1 == s.PhaseNo:
-			mark = m.th.bad.Render("  ◐ " + p)
+			line = m.th.bad.Render("  ◐ " + name)
 		}
-		out = append(out, mark)
+		out = append(out, line+right(took, 12))
 	}
-	out = append(out, "")
-	if s.Total > 0 {
-		n := max(10, min(60, w-46))
-		fill := int(float64(n) * float64(min(s.Done, s.Total)) / float64(s.Total))
-		out = append(out,
-			fmt.Sprintf("  %s%s %s   %s of %s", m.th.reads.Render(strings.Repeat("━", fill)),
-				m.th.dim.Render(strings.Repeat("·", n-fill)),
-				right(units.Percent(min(s.Done, s.Total), s.Total), 5), units.Bytes(s.Done), units.Bytes(s.Total)))
+	total := "  = " + fit("all of it", max(20, min(44, w-24))) + right(units.Duration(s.Elapsed), 12)
+	if s.Estimate > 0 {
+		total += m.th.dim.Render("   estimated " + units.Duration(s.Estimate))
 	}
-	out = append(out, rateWords(s), fmt.Sprintf("  time      %s, %s estimated at the start", units.Duration(s.Elapsed),
-		estimateWords(s)))
+	return append(out, total)
+}
+
+// doneLine says when the run will be done.
+func (m *runPage) doneLine() string {
+	s := m.snap
+	at, known := s.DoneAbout(time.Now())
 	switch {
+	case s.State == run.Paused:
+		return "  " + m.th.caution.Render("paused: Space goes on")
+	case !known:
+		return "  " + m.th.dim.Render("how long this phase takes can't be told yet")
 	case s.LeftHigh > 0:
-		out = append(out, "  left      "+units.Duration(s.LeftLow)+" to "+units.Duration(s.LeftHigh))
-	case !s.Over():
-		out = append(out, "  left      –")
+		return "  " + m.th.strong.Render("done about "+at.Format("15:04")) + ", this phase in " +
+			units.Duration(s.LeftLow) + " to " + units.Duration(s.LeftHigh)
 	}
-	if line := sparkline(s.Samples, min(60, w-14)); line != "" {
-		out = append(out, "  rate over time  "+m.th.reads.Render(line))
-	}
+	return "  " + m.th.strong.Render("done about "+at.Format("15:04"))
+}
+
+// endLines are what went wrong, what is to know, and what the run came to.
+func (m *runPage) endLines(w int) []string {
+	s := m.snap
+	var out []string
 	if s.Err != nil && (s.State == run.Failed || len(s.Err.Error()) > len(context.Canceled.Error())) {
 		out = append(out, "")
 		for _, l := range wrap(s.Err.Error(), w-4) {
@@ -63,20 +234,81 @@ func (m *runPage) lines(w int) []string {
 			out = append(out, "  "+m.th.caution.Render(l))
 		}
 	}
-	if s.Over() {
-		for _, line := range m.result {
-			for i, l := range wrap(line, w-4) {
-				if i > 0 {
-					l = "  " + l
-				}
-				out = append(out, "  "+l)
+	if !s.Over() {
+		return out
+	}
+	for _, line := range m.result {
+		for i, l := range wrap(line, w-4) {
+			if i > 0 {
+				l = "  " + l
 			}
+			out = append(out, "  "+l)
 		}
 	}
-	if !s.Over() {
-		out = append(out, "", m.th.dim.Render("  "+m.stopped))
+	if p := m.proofPage.proof; p != nil && s.State == run.Done && len(m.targets) > 0 && m.proofPage.written != "" {
+		out = append(out, "", "  "+verdictWords(m.th, p)+m.th.dim.Render("   7 shows the proof"))
 	}
 	return out
+}
+
+// share is how much of the window the phases take, in percent.
+func (m *runPage) share() int { return 54 }
+
+// beside is the rate over time.
+func (m *runPage) beside(w int) []string {
+	if m.run == nil {
+		return nil
+	}
+	return append([]string{" " + m.th.strong.Render("Rate over time"), ""}, m.paceLines(w)...)
+}
+
+// paceLines are the rate, as a chart where there is room, and in words.
+func (m *runPage) paceLines(w int) []string {
+	s := m.snap
+	var out []string
+	if high := min(10, m.room-8); m.wide >= twoPanes && high >= 3 {
+		out = append(out, m.rateChart(w, high)...)
+	} else if line := sparkline(s.Samples, min(60, w-14)); line != "" {
+		out = append(out, "  rate over time  "+m.th.reads.Render(line))
+	}
+	return append(out, wrap(rateWords(s), w-2)...)
+}
+
+// rateChart draws the rate as far as it was sampled, over w columns.
+func (m *runPage) rateChart(w, high int) []string {
+	all := m.snap.Samples
+	if len(all) < 4 {
+		return []string{"  " + m.th.dim.Render("too short to draw"), ""}
+	}
+	cols := max(8, w-scaleWide-3)
+	end := max(all[len(all)-1].At, 1)
+	levels, most := make([]float64, cols), 1.0
+	for _, s := range all {
+		i := min(cols-1, int(float64(s.At)/float64(end)*float64(cols)))
+		levels[i] = max(levels[i], s.Rate)
+		most = max(most, s.Rate)
+	}
+	for i := 1; i < cols; i++ {
+		if levels[i] == 0 { // no sample fell into it
+			levels[i] = levels[i-1]
+		}
+	}
+	var out []string
+	for r := high - 1; r >= 0; r-- {
+		left := ""
+		switch r {
+		case high - 1:
+			left = units.Rate(most) + " "
+		case 0:
+			left = "0 "
+		}
+		var line strings.Builder
+		for _, v := range levels {
+			line.WriteString(eighths[max(0, min(8, int(v/most*float64(8*high))-8*r))])
+		}
+		out = append(out, m.th.dim.Render(right(left, scaleWide))+m.th.reads.Render(line.String()))
+	}
+	return append(out, m.th.dim.Render(strings.Repeat(" ", scaleWide)+sides("0", units.Duration(end), cols)), "")
 }
 
 func rateWords(s run.Snapshot) string {
@@ -88,13 +320,6 @@ func rateWords(s run.Snapshot) string {
 		return words
 	}
 	return fmt.Sprintf("  rate      %s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average))
-}
-
-func estimateWords(s run.Snapshot) string {
-	if s.Estimate == 0 {
-		return "nothing"
-	}
-	return units.Duration(s.Estimate)
 }
 
 func stateWords(th theme, s run.Snapshot) string {
@@ -129,56 +354,4 @@ func sparkline(samples []run.Sample, w int) string {
 	return string(line)
 }
 
-// lines lists the claims of a proof with their evidence.
-func (m *proofPage) lines(w int) []string {
-	p := m.proof
-	if t := m.datesPage.twin(); p == nil && t != nil {
-		if all := m.datesPage.boards[m.datesPage.board].proofs[t.ID]; len(all) > 0 {
-			p = all[0]
-		}
-	}
-	if p == nil {
-		return m.plain(w, "Proof", "shows the evidence that a twin can be read, or that a target holds what it should.",
-			"Choose a twin in Dates (4) and press v to read every block of it.",
-			"After every restore the target is read back and compared without being asked.")
-	}
-	verdict := m.th.good.Render("✓ " + p.Words())
-	if !p.Holds() {
-		verdict = m.th.bad.Render("✗ " + p.Words())
-	}
-	out := []string{" " + verdict + fmt.Sprintf("   %s compared, %s", units.Bytes(p.Read), units.Moment(p.When))}
-	for _, l := range wrap("Proof of "+p.Of+m.twinWords(p), w-4) {
-		out = append(out, "   "+l)
-	}
-	out = append(out, "")
-	for _, c := range p.Claims {
-		mark, paint := m.th.good.Render(" ✓ holds "), m.th.strong
-		if !c.Holds {
-			mark, paint = m.th.bad.Render(" ✗ fails "), m.th.bad
-		}
-		about := min(34, max(26, w-70))
-		for i, l := range wrap(c.Says, w-about-12) {
-			if i > 0 {
-				mark, c.About = "         ", ""
-			}
-			out = append(out, mark+fit(c.About, about)+" "+paint.Render(l))
-		}
-		for _, l := range wrap(c.Evidence, w-13) {
-			out = append(out, m.th.dim.Render("            "+l))
-		}
-	}
-	return out
-}
-
-func (m *proofPage) twinWords(p *shelf.Proof) string {
-	for _, t := range m.datesPage.twins() {
-		if t.ID == p.Twin {
-			return ", twin of " + t.Machine + " of " + units.Moment(t.Taken)
-		}
-	}
-	return ""
-}
-
 func (m *runPage) body(w int) ([]string, int) { return m.lines(w), -1 }
-
-func (m *proofPage) body(w int) ([]string, int) { return m.lines(w), -1 }

@@ -38,7 +38,7 @@ func (m *shelfDesk) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) 
 			m.makeShelf(then)
 			return nil
 		}
-		m.prompt.ask("Folder of the other shelf: ", "", func(dir string) {
+		m.prompt.askPath("Folder of the other shelf: ", "", func(dir string) {
 			m.prompt.pending = m.openThen(dir, nil, then)
 		})
 		return nil
@@ -158,8 +158,11 @@ func (m *shelfDesk) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
 	}
 	w := m.w
 	r, moved := w.StartCarry(m.ctx, to, twins)
-	return m.runPage.start(r, "Cancelling keeps what has arrived: the next time goes on there.",
-		func(s run.Snapshot) tea.Cmd {
+	down := m.writes(written)
+	down.name, down.where, down.fold = "shelf "+to.Head().Name, to.Place(), true
+	return m.runPage.start(work{run: r, lanes: []lanes{{up: m.datesPage.shelfLane(m.reads(isNow), 0), down: down}},
+		stopped: "Cancelling keeps what has arrived: the next time goes on there.",
+		after: func(s run.Snapshot) tea.Cmd {
 			mv := moved()
 			m.runPage.result = movedLines(m.th, mv, w.Shelf.Head().Name, to.Head().Name)
 			if s.State != run.Done {
@@ -168,7 +171,7 @@ func (m *shelfDesk) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
 			}
 			m.settleShelves(to, mv)
 			return nil
-		})
+		}})
 }
 
 // settleShelves asks which of two shelves is used from now on.

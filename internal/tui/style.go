@@ -3,38 +3,8 @@ package tui
 import (
 	"strings"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
-
-	"twinshelf/internal/table"
 )
-
-// pattern is how a part of some role looks on a rail: the glyph of what is in use.
-type pattern struct {
-	used  string
-	style lipgloss.Style
-}
-
-const freeGlyph, gapGlyph = "░", "─"
-
-func patternOf(r table.Role) pattern {
-	c := func(n string) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.Color(n)) }
-	switch r {
-	case table.RoleStartup:
-		return pattern{"▞", c("179")}
-	case table.RoleSystem:
-		return pattern{"█", c("74")}
-	case table.RoleData:
-		return pattern{"▆", c("109")}
-	case table.RoleRecovery:
-		return pattern{"◆", c("139")}
-	case table.RoleSwap:
-		return pattern{"~", c("102")}
-	case table.RoleReserved:
-		return pattern{"·", c("244")}
-	}
-	return pattern{"?", c("180")}
-}
 
 // fit cuts or pads s to exactly w cells.
 func fit(s string, w int) string {

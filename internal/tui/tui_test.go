@@ -92,25 +92,28 @@ func opened(t *testing.T) tea.Model {
 	return does(feed(m, tea.WindowSizeMsg{Width: 120, Height: 36}), m.Init())
 }
 
+// everyView are the keys that lead to each page, in its states.
+var everyView = [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"},
+	{"8"}, {"?"},
+	{"2"}, {"2", "p"}, {"2", "p", "enter"}, {"2", "x"}, {"2", "x", "enter"}, {"2", "a"}, {"2", "a", "enter"},
+	{"2", "e", "e"}, {"2", "e", "enter"}, {"2", "?"},
+	{"4", "g"}, {"4", "m"}, {"4", "m", "enter"}, {"4", "o"}, {"4", "?"}, {"1", "i"}, {"4", "i"},
+	{"4", "i", "right"}, {"4", "i", "right", "t"}, {"4", "down", "i", "down", "right", "right"},
+	{"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"},
+	{"4", "i", "?"}}
+
 // TestEveryStepFitsEverySize draws all pages in many sizes: no line too wide, none too many.
 func TestEveryStepFitsEverySize(t *testing.T) {
 	m := key(opened(t), "down", "w")
-	for _, keys := range [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "enter", "enter"}, {"6"}, {"7"},
-		{"8"}, {"?"},
-		{"2"}, {"2", "p"}, {"2", "p", "enter"}, {"2", "x"}, {"2", "x", "enter"}, {"2", "a"}, {"2", "a", "enter"},
-		{"2", "e", "e"}, {"2", "e", "enter"}, {"2", "?"},
-		{"4", "g"}, {"4", "m"}, {"4", "m", "enter"}, {"4", "o"}, {"4", "?"}, {"1", "i"}, {"4", "i"},
-		{"4", "i", "right"}, {"4", "i", "right", "t"}, {"4", "down", "i", "down", "right", "right"},
-		{"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"},
-		{"4", "i", "?"}} {
+	for _, keys := range everyView {
 		m = key(m, "esc", "1")
 		m = key(m, keys...)
-		for _, size := range [][2]int{{60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15},
+		for _, size := range [][2]int{{60, 15}, {60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15}, {60, 14},
 			{20, 5}, {1, 1}} {
 			m = feed(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			text := m.View().Content
 			lines := strings.Split(text, "\n")
-			if size[0] >= 60 && size[1] >= 16 && len(lines) != size[1] {
+			if size[0] >= 60 && size[1] >= 15 && len(lines) != size[1] {
 				t.Errorf("%q at %v: %d lines", keys, size, len(lines))
 			}
 			for _, l := range lines {
@@ -118,7 +121,7 @@ func TestEveryStepFitsEverySize(t *testing.T) {
 					t.Errorf("%q at %v: a line of %d cells: %q", keys, size, lipgloss.Width(l), ansi.Strip(l))
 				}
 			}
-			if size[0] >= 60 && size[1] >= 16 {
+			if size[0] >= 60 && size[1] >= 15 {
 				plain := ansi.Strip(text)
 				if !strings.Contains(plain, "READS") && !strings.Contains(plain, "IS NOW") ||
 					!strings.Contains(plain, "WRITES") {
@@ -154,7 +157,7 @@ func TestRailsShowEveryPart(t *testing.T) {
 				}
 				last = s.to
 			}
-			for _, line := range []string{r.bar(newTheme(true), w), r.labels(newTheme(true), w)} {
+			for _, line := range []string{r.bar(newTheme(terminal{}), w, true), r.labels(newTheme(terminal{}), w)} {
 				if lipgloss.Width(line) != w {
 					t.Errorf("%d parts: a line of %d cells instead of %d", n, lipgloss.Width(line), w)
 				}
@@ -202,7 +205,7 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 		<-hold
 		return nil
 	})
-	mm.runPage.start(r, "", nil)
+	mm.runPage.start(work{run: r})
 	m = key(m, "q")
 	if !mm.runPage.leaving {
 		t.Fatal("it doesn't ask")
@@ -262,11 +265,11 @@ func TestReadyKeepsTwoActionsApart(t *testing.T) {
 	for _, c := range "5 MB" {
 		m = key(m, map[bool]string{true: "space", false: string(c)}[c == ' '])
 	}
-	if !mm.readyPage.ready.wrong || !strings.Contains(mm.readyPage.ready.hint, "can't shrink") {
-		t.Errorf("hint %q", mm.readyPage.ready.hint)
+	if !mm.prompt.wrong || !strings.Contains(mm.prompt.says, "can't shrink") {
+		t.Errorf("hint %q", mm.prompt.says)
 	}
 	m = key(m, "esc")
-	if mm.readyPage.ready.hint != "" || mm.readyPage.ready.preview != nil {
+	if mm.prompt.says != "" || mm.readyPage.ready.preview != nil {
 		t.Error("what was typed stays")
 	}
 	_ = m

@@ -206,6 +206,11 @@ func (o Origin) when() time.Time {
 // seed is what identities of a target's own are made from: the same plan makes the same ones.
 func seed(origin string, target disk.Identity) string { return origin + "\n" + target.Key() }
 
+// CutOff says how far a restore onto a disk came that was cut off; false when there is none.
+func (w *restoring) CutOff(id disk.Identity) (restore.Progress, bool) {
+	return restore.CutOff(w.noteOf(id))
+}
+
 // noteOf is where it is written down how far a restore onto a target came.
 func (w *restoring) noteOf(id disk.Identity) restore.Notes {
 	sum := blake3.Sum256([]byte(id.Key()))
@@ -296,7 +301,7 @@ func (w *restoring) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 	}
 	if n := p.Plan.Missing().Total(); n > 0 {
 		proof.Claims = append(proof.Claims,
-			shelf.Claim{About: "source", Says: "all of the source could be read",
+			shelf.Claim{Topic: shelf.TopicContents, About: "source", Says: "all of the source could be read",
 				Evidence: fmt.Sprintf("%s could not be read; zeros are there instead, first at byte %d of the target",
 					units.Exact(n), p.Plan.Missing().Bounds().Start)})
 	}

@@ -15,12 +15,28 @@ import (
 )
 
 // Confirm is what a person has to type before a disk is written: the last four
-// characters of its serial number, or its size when it has none.
+// characters of its serial number, of its WWN when it has none, or else its size.
 func Confirm(id disk.Identity) (text, what string) {
 	if id.Serial != "" {
 		return id.Tail(), "the last four characters of the target's serial number"
 	}
+	if r := []rune(id.WWN); len(r) > 4 {
+		return string(r[len(r)-4:]), "the last four characters of the target's world wide name (WWN)"
+	}
 	return units.Bytes(id.Size), "the target's size, as shown above"
+}
+
+// Alike finds another disk that nothing on the stickers tells from d: both have no serial number, and the same model, size
+// and world wide name. nil when there is none.
+func Alike(d *bench.Disk, disks []*bench.Disk) *bench.Disk {
+	for _, o := range disks {
+		a, b := o.Identity, d.Identity
+		if o.Path != d.Path && a.Serial == "" && b.Serial == "" && a.Model == b.Model && a.Size == b.Size &&
+			a.WWN == b.WWN {
+			return o
+		}
+	}
+	return nil
 }
 
 // Summary says in words what is about to be done to a disk, before anything is written.
@@ -116,7 +132,7 @@ func summarizePair(p *Pair) Summary {
 	}
 	if b := p.Plan.Before(); b != nil {
 		s.Steps = append(s.Steps,
-			fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% of the target)",
+			fmt.Sprintf("goes on where an earlier run was cut off on %s, at byte %d (%d %% was written)",
 				units.Moment(b.When), b.Upto, b.Percent(p.Plan.Layout.Size)))
 	}
 	write, data := p.Plan.Bytes()

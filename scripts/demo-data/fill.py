@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Fills a folder with the invented files of one machine at one date.
 
-usage: fill.py FOLDER MACHINE DATE   (DATE is 0, 1 or 2)
+usage: fill.py FOLDER MACHINE DATE   (DATE is 0 to 3)
 """
 import os
 import random
@@ -47,6 +47,8 @@ if date == 0:
             write(f"Users/Maud/Letters/{p.replace(' ', '-')}.txt", f"Dear {p},\n\n" + ledger(p, 200))
         write("Users/Maud/timetable-winter.txt", ledger("winter", 400))
         write("pagefile.sys", random.Random("page").randbytes(300_000))
+        for year in (2019, 2021, 2023, 2025):
+            write(f"Users/Maud/Pictures/archive-{year}.zip", b"")
     elif machine == "kiosk":
         write("etc/hostname", "kiosk-harbour\n")
         write("etc/fstab", "LABEL=kiosk-root / ext4 defaults 0 1\nLABEL=kiosk-swap none swap sw 0 0\n")
@@ -65,8 +67,17 @@ if date == 0:
         for boat in BOATS:
             for m in range(1, 7):
                 write(f"{boat.replace(' ', '-')}/2026-{m:02}.csv", ledger(f"{boat}{m}", 700))
+        for year in range(2019, 2025):
+            write(f"scans-{year}.zip", b"")
     elif machine == "recovery":
         write("Recovery/start.bin", picture("recovery", 200_000))
+        write("Recovery/system.img", b"")
+    elif machine == "crane":
+        write("etc/hostname", "crane\n")
+        write("srv/crane/limits.csv", ledger("crane", 300))
+    elif machine == "chart":
+        write("Charts/skarnholm.txt", ledger("chart", 500))
+        write("Charts/soundings.dat", b"")
 elif date == 1:
     if machine == "desk":
         write("Tickets/2026/quarter-4.csv", ledger("20264b", 3100))
@@ -87,3 +98,8 @@ elif date == 2:
     elif machine == "kiosk":
         write("srv/kiosk/timetable-spring.txt", ledger("spring", 500))
         remove("srv/kiosk/boards/ms-old-gannet.txt")
+elif date == 3:  # after the newest twin
+    if machine == "desk":
+        write("Tickets/2027/quarter-1.csv", ledger("20271 later", 1200))
+    elif machine == "kiosk":
+        write("srv/kiosk/notice-crane.txt", "The crane is out of order until Monday. Signed, Signe Arvo\n")

@@ -32,6 +32,9 @@ states() { # image machine dates mount-command...
     fill "$machine" "$d"
     sync
     umount "$work/m"
+    if [ "$d" = 0 ] && declare -F "room_$machine" >/dev/null; then
+      "room_$machine" "$work/$image" # what takes room and holds nothing, so that it costs nothing to store
+    fi
     if [ "$d" = 0 ]; then
       "$work/pack" "$work/$image" "$out/$image.0.tar.zst"
     else
@@ -45,16 +48,46 @@ ntfs() { # image bytes label
   mkntfs -F -Q -q -s 512 -p "$4" -H 255 -S 63 -L "$3" "$work/$1" 2>/dev/null
 }
 
+gib=$((1024 * MiB))
+room_desk() {
+  for f in 41:2019 17:2021 23:2023 19:2025; do
+    ntfsfallocate -l $((${f%:*} * gib)) "$1" "Users/Maud/Pictures/archive-${f#*:}.zip" >/dev/null 2>&1
+  done
+  ntfsfallocate -l $((11 * gib)) "$1" pagefile.sys >/dev/null 2>&1
+}
+room_manifests() {
+  for y in 2019 2020 2021 2022 2023 2024; do
+    ntfsfallocate -l $((49 * gib)) "$1" "scans-$y.zip" >/dev/null 2>&1
+  done
+}
+room_chart() { ntfsfallocate -l $((71 * gib)) "$1" "Charts/soundings.dat" >/dev/null 2>&1; }
+room_recovery() { ntfsfallocate -l $((410 * MiB)) "$1" Recovery/system.img >/dev/null 2>&1; }
+in_ext() { # image size name: a file of the size
+  mount -o loop "$1" "$work/m"
+  mkdir -p "$(dirname "$work/m/$3")"
+  fallocate -l "$2" "$work/m/$3"
+  umount "$work/m"
+}
+room_kiosk() { in_ext "$1" $((29 * gib)) srv/kiosk/pictures/loop.mov; }
+room_purser() { in_ext "$1" $((38 * gib)) home/pell/mail/archive.mbox; }
+room_crane() { # with a file that was really written: on this one places can't be read
+  in_ext "$1" $((12 * gib)) srv/crane/load-cells.dat
+  mount -o loop "$1" "$work/m"
+  head -c $((256 * MiB)) /dev/zero >"$work/m/srv/crane/load-cells-2026.dat"
+  umount "$work/m"
+  fallocate -d "$1"
+}
+
 esp desk-esp DESKSTART 1a2b0001 BOOT BOOTX64.EFI
 ntfs desk-system $((237000 * MiB)) "Ticket desk" 239616
-states desk-system desk 2 ntfs-3g
+states desk-system desk 3 ntfs-3g
 ntfs desk-recovery $((600 * MiB)) "Recovery" 485615616
 states desk-recovery recovery 0 ntfs-3g
 
 esp kiosk-esp KIOSKSTART 1a2b0002 kiosk grubx64.efi
 truncate -s $((56000 * MiB)) "$work/kiosk-root"
 mkfs.ext4 -q -L kiosk-root -U 5d1c7a10-0000-4000-8000-00000000a001 -N 40000 -J size=8 -E lazy_itable_init=1,nodiscard "$work/kiosk-root"
-states kiosk-root kiosk 2 mount -o loop
+states kiosk-root kiosk 3 mount -o loop
 truncate -s $((4000 * MiB)) "$work/kiosk-swap"
 mkswap -L kiosk-swap -U 5d1c7a10-0000-4000-8000-00000000a002 "$work/kiosk-swap" >/dev/null
 "$work/pack" "$work/kiosk-swap" $out/kiosk-swap.tar.zst
@@ -68,11 +101,23 @@ states purser-manifests manifests 1 ntfs-3g
 
 truncate -s $((2000 * MiB)) "$work/weighbridge"
 mkfs.fat -F 16 -n WEIGHBRIDGE -i 1a2b0004 -h 63 "$work/weighbridge" >/dev/null
-python3 -c "print('weight;lorry\n' + ''.join(f'{(i * 7919) % 24000};L-{i % 97}\n' for i in range(9000)))" >"$work/weights"
+truncate -s $((8 * MiB)) "$work/weights" # the demo writes what was weighed into it, date by date
 mcopy -i "$work/weighbridge" "$work/weights" ::WEIGHTS.CSV
+truncate -s $((1100 * MiB)) "$work/photos"
+mcopy -i "$work/weighbridge" "$work/photos" ::LORRIES.ZIP
 "$work/pack" "$work/weighbridge" $out/weighbridge.tar.zst
+
+truncate -s $((28000 * MiB)) "$work/crane-root"
+mkfs.ext4 -q -L crane-root -U 5d1c7a10-0000-4000-8000-00000000d001 -N 10000 -J size=8 -E lazy_itable_init=1,nodiscard "$work/crane-root"
+states crane-root crane 0 mount -o loop
+
+ntfs chart-table $((114000 * MiB)) "Chart table" 2048
+states chart-table chart 0 ntfs-3g
+ntfsfix "$work/chart-table" >/dev/null # marks it as not shut down
+"$work/pack" -base "$work/before" "$work/chart-table" $out/chart-table.1.tar.zst
 
 truncate -s $((1900000 * MiB)) "$work/oak"
 mkfs.ext4 -q -L oak-store -U 5d1c7a10-0000-4000-8000-00000000c001 -N 20000 -O ^resize_inode -J size=8 -E lazy_itable_init=1,nodiscard "$work/oak"
+in_ext "$work/oak" $((1130 * gib)) oak/packs.dat
 "$work/pack" "$work/oak" $out/oak.tar.zst
 ls -l $out

@@ -24,10 +24,18 @@ const (
 	flushEvery = 16 << 20
 )
 
-type folder struct{ root string }
+type folder struct {
+	root string
+	// hasty says that nothing waits for the medium.
+	hasty bool
+}
 
 // InFolder gives the backend in a folder of a file system.
-func InFolder(path string) Backend { return folder{path} }
+func InFolder(path string) Backend { return folder{root: path} }
+
+// InFolderHastily is InFolder for stand-ins that are made anew whenever they are wanted: nothing waits for the medium, so
+// that a loss of power may cost everything.
+func InFolderHastily(path string) Backend { return folder{root: path, hasty: true} }
 
 func (f folder) Place() string           { return f.root }
 func (f folder) path(name string) string { return filepath.Join(f.root, filepath.FromSlash(name)) }
@@ -119,7 +127,7 @@ func (f folder) Settle(ctx context.Context, dir string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	err := syncDir(f.path(dir))
+	err := f.syncDir(f.path(dir))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // nothing in it can come back
 	}
@@ -228,6 +236,10 @@ func (u *folderUpload) Sync(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	if u.hasty {
+		u.synced = true
+		return nil
+	}
 	if err := u.File.Sync(); err != nil {
 		return err
 	}
@@ -264,7 +276,7 @@ func (u *folderUpload) Commit(ctx context.Context) error {
 	if u.o.Fleeting {
 		return err
 	}
-	return errors.Join(err, syncDir(dir))
+	return errors.Join(err, u.syncDir(dir))
 }
 
 func (u *folderUpload) Abort() error {
@@ -319,10 +331,13 @@ func (f folder) makeFolder(dir string) error {
 	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return syncDir(parent)
+	return f.syncDir(parent)
 }
 
-func syncDir(dir string) error {
+func (f folder) syncDir(dir string) error {
+	if f.hasty {
+		return nil
+	}
 	d, err := os.Open(dir)
 	if err != nil {
 		return err

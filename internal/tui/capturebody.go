@@ -1,0 +1,225 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
+	"twinshelf/internal/units"
+)
+
+// captureRow is a line of the Capture step: a disk (part 0) or one of its parts.
+type captureRow struct {
+	disk *bench.Disk
+	part int
+}
+
+func (m *capturePage) captureRows() []captureRow {
+	var rows []captureRow
+	for _, d := range m.disks {
+		if d.Survey == nil || d.Problem != "" {
+			continue
+		}
+		rows = append(rows, captureRow{d, 0})
+		if m.chosen[d.Path] {
+			for _, a := range d.Survey.Parts() {
+				rows = append(rows, captureRow{d, a.Part.Number})
+			}
+		}
+	}
+	return rows
+}
+
+func (m *capturePage) body(w int) ([]string, int) {
+	if m.w.Shelf == nil {
+		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new "+
+			"one on a mounted storage drive."), -1
+	}
+	machine := m.machine
+	if machine == "" {
+		machine = m.th.caution.Render("no name yet: press n")
+	} else {
+		machine = m.th.strong.Render(machine)
+	}
+	out := []string{" Machine  " + machine}
+	if w < twoPanes*m.share()/100-1 { // the other pane isn't beside it
+		out = append(out, m.inShort()...)
+	}
+	out = append(out, "")
+	keep := -1
+	for i, r := range m.captureRows() {
+		line := m.captureLine(r, w-4)
+		if i == m.row {
+			line = "▶ " + line
+			keep = len(out)
+		} else {
+			line = "  " + line
+		}
+		out = append(append(out, line), innerLines(m.th, r, w)...)
+	}
+	if len(m.captureRows()) == 0 {
+		out = append(out, " No disk can be captured. Go to the Bench (1) to see why.")
+	}
+	return out, keep
+}
+
+func (m *capturePage) captureLine(r captureRow, w int) string {
+	box := func(in bool) string {
+		if in {
+			return m.th.good.Render("[■]")
+		}
+		return m.th.dim.Render("[ ]")
+	}
+	if r.part == 0 {
+		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " +
+			fit(r.disk.Identity.Serial, 16)
+		if m.chosen[r.disk.Path] {
+			text = m.th.strong.Render(text)
+		}
+		return box(m.chosen[r.disk.Path]) + " " + text
+	}
+	for _, a := range r.disk.Survey.Parts() {
+		if a.Part.Number != r.part {
+			continue
+		}
+		in := !m.leaveOut[r.disk.Path][r.part]
+		state := units.Bytes(a.ToRead) + " to read"
+		if !a.Content.Maps && a.Content.Why != "" {
+			state = "all of it is read: " + a.Content.Why
+		}
+		for _, o := range a.Content.Omit {
+			state += ", without " + o.What
+		}
+		if !in {
+			state = m.th.caution.Render("left out of the twin")
+		}
+		p := m.th.patternOf(a.Role)
+		return "    " + box(in) + " " + p.style.Render(p.used) + " " +
+			fit(fmt.Sprintf("%d %s", r.part, a.Title()), 22) + fit(string(a.Role), 10) + fit(a.Holds(), 10) +
+			right(units.Bytes(a.Span.Len()), 9) + "   " + fit(state, w-64)
+	}
+	return ""
+}
+
+// innerLines are what lies in a container on a part, a line for each device.
+func innerLines(th theme, r captureRow, w int) (out []string) {
+	if r.part == 0 {
+		return nil
+	}
+	for _, a := range r.disk.Survey.Parts() {
+		if a.Part.Number != r.part {
+			continue
+		}
+		for _, words := range a.InnerWords() {
+			out = append(out, th.dim.Render(fit("             "+words, w)))
+		}
+	}
+	return out
+}
+
+// share is how much of the window what is captured takes, in percent.
+func (m *capturePage) share() int { return 58 }
+
+// beside says what the capture costs, and what is left out and why.
+func (m *capturePage) beside(w int) []string {
+	if m.w.Shelf == nil {
+		return nil
+	}
+	return append([]string{" " + m.th.strong.Render("What it costs"), ""}, m.estimateLines(w)...)
+}
+
+// inShort is what it costs in a line, where the other pane isn't in view.
+func (m *capturePage) inShort() []string {
+	if m.plan == nil || len(m.plan.Warnings()) > 0 {
+		return m.estimateLines(m.wide)[:1]
+	}
+	return []string{" Costs    probably " + m.th.strong.Render(units.Bytes(m.estimate.Likely)) + " of the shelf, about " +
+		m.th.strong.Render(units.Duration(m.estimate.Time)) + "; " + m.estimate.Words()}
+}
+
+// mostGoing is how many lines say what goes after a capture.
+const mostGoing = 9
+
+func (m *capturePage) estimateLines(w int) []string {
+	if m.plan == nil {
+		if len(chosenDisks(m.model)) == 0 {
+			return []string{m.th.caution.Render(" No disk is chosen: press Space on the disks of this machine.")}
+		}
+		return []string{m.th.dim.Render(" Working out what is needed …"), m.th.dim.Render("   " + m.busy.words())}
+	}
+	e := m.estimate
+	before := "the first capture of this machine"
+	if e.Before > 0 {
+		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
+	}
+	out := []string{
+		fmt.Sprintf(" Reads    %s in about %s; %s", m.th.strong.Render(units.Bytes(e.Read)),
+			m.th.strong.Render(units.Duration(e.Time)), before),
+		fmt.Sprintf(" Shelf    probably %s more, at the most %s", m.th.strong.Render(units.Bytes(e.Likely)),
+			units.Bytes(e.Most)),
+	}
+	verdict := " Room     " + e.Words()
+	switch {
+	case e.Likely > e.Free:
+		verdict = m.th.bad.Render(verdict)
+	case e.Most > e.Free:
+		verdict = m.th.caution.Render(verdict)
+	default:
+		verdict = m.th.good.Render(verdict)
+	}
+	out = append(out, verdict)
+	switch {
+	case m.trust == capture.TrustNone:
+		out = append(out, " Unread   nothing: everything is read, whatever the file systems' records say")
+	case m.trust == capture.TrustMost && len(m.trusts) == 0:
+		out = append(out, " Unread   nothing: no file system here has records to trust, or it wasn't captured before")
+	}
+	for _, s := range m.trusts {
+		for i, l := range wrap(s, w-12) {
+			label := " Unread   "
+			if i > 0 {
+				label = "          "
+			}
+			out = append(out, label+m.th.dim.Render(l))
+		}
+	}
+	if m.plan != nil {
+		for _, s := range m.plan.Wholes() {
+			for i, l := range wrap(s, w-12) {
+				label := " Whole    "
+				if i > 0 {
+					label = "          "
+				}
+				out = append(out, label+m.th.caution.Render(l))
+			}
+		}
+	}
+	goes := m.outgoing.Words()
+	if more := len(goes) - mostGoing; more > 0 {
+		goes = append(slices.Clone(goes[:mostGoing]),
+			fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
+	}
+	for i, s := range goes {
+		label, paint := " Goes     ", m.th.caution
+		if i > 0 {
+			label, paint = "          ✗ ", m.th.dim
+		}
+		for _, l := range wrap(s, w-12) {
+			out = append(out, label+paint.Render(l))
+			label = strings.Repeat(" ", ansi.StringWidth(label))
+		}
+	}
+	for _, s := range m.plan.Warnings() {
+		for _, l := range wrap(" Not quiet: "+s, w-2) {
+			out = append(out, m.th.caution.Render(l))
+		}
+	}
+	if m.unquiet && len(m.plan.Warnings()) > 0 {
+		out = append(out, " It will be captured as it is, and the twin says so for ever.")
+	}
+	return out
+}

@@ -1,0 +1,156 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"twinshelf/internal/prove"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// shown is the proof to show: that of the last run, or the newest of the chosen twin.
+func (m *proofPage) shown() *shelf.Proof {
+	if t := m.datesPage.twin(); m.proof == nil && t != nil {
+		if all := m.datesPage.boards[m.datesPage.board].proofs[t.ID]; len(all) > 0 {
+			return all[0]
+		}
+	}
+	return m.proof
+}
+
+// lines answer the questions that people ask, and where there is one pane list the claims below.
+func (m *proofPage) lines(w int) []string {
+	p := m.shown()
+	if p == nil {
+		return m.plain(w, "Proof", "shows the evidence that a twin can be read, or that a target holds what it should.",
+			"Choose a twin in Dates (4) and press v to read every block of it.",
+			"After every restore the target is read back and compared without being asked.")
+	}
+	out := []string{" " + verdictWords(m.th, p) + m.th.dim.Render("   "+units.Moment(p.When))}
+	for _, l := range wrap("Proof of "+p.Of+m.twinWords(p), w-4) {
+		out = append(out, "   "+l)
+	}
+	out = append(out, "")
+	for i, a := range prove.Answers(p) {
+		if i == 2 {
+			out = append(out, m.cameBack(p, w)...)
+		}
+		out = append(out, answerLines(m.th, a, w)...)
+	}
+	if m.wide >= twoPanes {
+		return out
+	}
+	return append(append(out, " "+m.th.strong.Render("The claims, with their evidence"), ""), m.claimLines(p, w)...)
+}
+
+// answerLines are one question and its answer.
+func answerLines(th theme, a prove.Answer, w int) []string {
+	mark, paint := th.good.Render(" ✓ "), th.good.Bold(true)
+	switch a.Verdict {
+	case prove.No:
+		mark, paint = th.bad.Render(" ✗ "), th.bad
+	case prove.CantSay:
+		mark, paint = th.caution.Render(" ? "), th.caution.Bold(true)
+	case prove.NotHere:
+		mark, paint = th.dim.Render(" – "), th.dim
+	}
+	out := []string{mark + th.strong.Render(a.Question) + "  " + paint.Render(string(a.Verdict))}
+	for _, l := range wrap(a.Words, w-5) {
+		out = append(out, "   "+l)
+	}
+	return append(out, "")
+}
+
+// cameBack answers what a restore brought back; what is gone takes a comparison.
+func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
+	if p.OfShelf() {
+		return nil
+	}
+	a := prove.Answer{Question: "What came back, and what is gone?", Verdict: prove.CantSay,
+		Words: "It isn't known which dates there are."}
+	for i := range m.datesPage.boards {
+		b := &m.datesPage.boards[i]
+		for j, t := range b.twins {
+			switch newer := len(b.twins) - 1 - j; {
+			case t.ID != p.Twin:
+			case newer == 0:
+				a.Verdict = prove.Yes
+				a.Words = "The newest date of " + b.machine + " was restored: nothing on the shelf is newer. What was " +
+					"written to the machine after " + short(t.Taken) + " isn't on it."
+			default:
+				a.Words = fmt.Sprintf("%s of %s are newer than the one that was restored (%s). c compares the newest "+
+					"with what is on the disk now.", units.Plural(newer, "date"), b.machine, short(t.Taken))
+			}
+		}
+	}
+	if a.Verdict == prove.CantSay {
+		a.Verdict = "c shows it"
+	}
+	return answerLines(m.th, a, w)
+}
+
+// verdictWords are the proof in a few words.
+func verdictWords(th theme, p *shelf.Proof) string {
+	if p.Holds() {
+		return th.good.Bold(true).Render("✓ " + p.Words())
+	}
+	return th.bad.Render("✗ " + p.Words())
+}
+
+// share is how much of the window the answers take, in percent.
+func (m *proofPage) share() int { return 50 }
+
+// beside lists the claims with their evidence.
+func (m *proofPage) beside(w int) []string {
+	p := m.shown()
+	if p == nil {
+		return nil
+	}
+	return append([]string{" " + m.th.strong.Render("The claims, with their evidence"), ""}, m.claimLines(p, w)...)
+}
+
+func (m *proofPage) claimLines(p *shelf.Proof, w int) []string {
+	var out []string
+	for _, c := range p.Claims {
+		mark, paint := m.th.good.Render(" ✓ "), m.th.strong
+		if !c.Holds {
+			mark, paint = m.th.bad.Render(" ✗ "), m.th.bad
+		}
+		for i, l := range wrap(c.About+": "+c.Says, w-5) {
+			if i > 0 {
+				mark = "   "
+			}
+			out = append(out, mark+paint.Render(l))
+		}
+		for _, l := range wrap(c.Evidence, w-7) {
+			if strings.TrimSpace(l) != "" {
+				out = append(out, m.th.dim.Render("     "+l))
+			}
+		}
+	}
+	return out
+}
+
+func (m *proofPage) twinWords(p *shelf.Proof) string {
+	for _, t := range m.datesPage.twins() {
+		if t.ID == p.Twin {
+			return ", twin of " + t.Machine + " of " + units.Moment(t.Taken)
+		}
+	}
+	return ""
+}
+
+// lanes are what was proven.
+func (m *proofPage) lanes() lanes {
+	ls := lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing")}
+	if m.written != "" && m.runPage.wrote(m.written) && !m.runPage.running() {
+		return m.runPage.lanes()
+	}
+	if t := m.datesPage.twin(); t != nil {
+		ls.up = m.reads("").ofTwin(t, m.datesPage.twinDisk)
+	}
+	return ls
+}
+
+func (m *proofPage) body(w int) ([]string, int) { return m.lines(w), -1 }
