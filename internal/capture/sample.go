@@ -3,6 +3,8 @@ package capture
 import (
 	"bytes"
 	"context"
+	"errors"
+	"io"
 	"strings"
 
 	"twinshelf/internal/disk"
@@ -57,6 +59,9 @@ func (p *Plan) takesArea(s *Source, i int) bool {
 	return a.Part == nil || !s.LeaveOut[a.Number()]
 }
 
+// mostZeros is how many blocks without anything in them are read at the most.
+const mostZeros = 4 * samples
+
 // sampler takes every nth block that is in use.
 type sampler struct {
 	p           *Plan
@@ -65,13 +70,15 @@ type sampler struct {
 	seen        int64 // blocks in use
 	buf         []byte
 	read, known int
+	zeros       int       // blocks that were read and hold nothing
+	hole        span.Span // the last one that the device told of
 	spans       []span.Span // of the block that is gathered, in bytes of the part
 	at          int64       // its number
 }
 
 func (c *sampler) area(ctx context.Context, s *Source, i int) error {
 	a := &s.Survey.Areas[i]
-	c.at, c.spans = -1, nil
+	c.at, c.spans, c.hole = -1, nil, span.Span{}
 	// Maps that can't be read are told elsewhere; here it is only about an estimate.
 	_ = eachUsed(ctx, &a.Content, c.block, func(k int64, sp span.Span) {
 		if k != c.at {
@@ -87,22 +94,42 @@ func (c *sampler) area(ctx context.Context, s *Source, i int) error {
 	return ctx.Err()
 }
 
+// isHole says whether the device knows that a stretch reads as zeros.
+func (c *sampler) isHole(d disk.Device, sp span.Span) bool {
+	sparse, ok := d.(disk.Sparse)
+	if !ok || c.hole.Covers(sp) {
+		return ok
+	}
+	data, err := sparse.NextData(sp.Start)
+	switch {
+	case errors.Is(err, io.EOF):
+		c.hole = span.Span{Start: sp.Start, End: d.Size()}
+	case err == nil:
+		c.hole = span.Span{Start: sp.Start, End: data.Start}
+	}
+	return err == nil && c.hole.Covers(sp) || errors.Is(err, io.EOF)
+}
+
 // look reads the block that was gathered, as a capture would, and asks the shelf for it.
 func (c *sampler) look(ctx context.Context, s *Source, i int) {
-	if len(c.spans) == 0 || c.read >= 2*samples {
+	if len(c.spans) == 0 || c.read >= 2*samples || c.zeros >= mostZeros {
 		return
 	}
 	a := &s.Survey.Areas[i]
 	start := c.at * c.block
 	b := c.buf[:min(c.block, a.Span.Len()-start)]
+	if c.isHole(s.Survey.Device, span.At(a.Span.Start+start, int64(len(b)))) {
+		return // it isn't counted as read
+	}
 	for k := range c.spans {
 		c.spans[k] = c.spans[k].Shift(a.Span.Start)
 	}
 	if readSpans(s.Survey.Device, b, a.Span.Start+start, c.spans) != nil {
 		return
 	}
-	if _, holes := s.Survey.Device.(disk.Sparse); holes && len(bytes.TrimLeft(b, "\x00")) == 0 {
-		return // what a device knows to be holes isn't counted as read
+	if len(bytes.TrimLeft(b, "\x00")) == 0 {
+		c.zeros++ // it costs nothing, and says nothing of the rest
+		return
 	}
 	c.read++
 	if c.p.Shelf.Has(ctx, b) {

@@ -21,7 +21,7 @@ func (m *benchPage) bindings() []binding {
 		m.unless(unread, binding{"enter", "Enter", "capture " + name, "capture the machine of this disk",
 			leads(func() tea.Cmd { return m.read(d, stepCapture) })}),
 		move(listKeys, "disk", "choose a disk", &m.cursor, len(m.disks)),
-		m.unless(first(unread, m.unwritten(d)), binding{"w", "w", "target", "choose this disk to be written, or let go " +
+		m.unless(first(unread, m.unwritten(d)), binding{"w", "w", "as target", "choose this disk to be written, or let go " +
 			"of it; nothing is written yet", acts(func() { m.aim(d) })}),
 		m.unless(unread, binding{"c", "c", "copy", "copy this disk onto another one directly", leads(func() tea.Cmd {
 			m.fitPage.copies = d.Path
@@ -35,7 +35,7 @@ func (m *benchPage) bindings() []binding {
 			m.target = d
 			return m.goTo(stepReady)
 		})}),
-		m.unless(unread, binding{"r", "r", "source", "choose this disk to be read, or let go of it",
+		m.unless(unread, binding{"r", "r", "as source", "choose this disk to be read, or let go of it",
 			leads(func() tea.Cmd { return m.read(d, stepBench) })}),
 	}
 	return append(out, m.keepingBindings(d, again)...)

@@ -132,7 +132,7 @@ func (m *model) anywhere() []binding {
 		return nil
 	}
 	return []binding{
-		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", func(k string) tea.Cmd { return m.goTo(step(k[0] - '1')) }},
+		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", m.toStep},
 		m.paneBinding(),
 		{"pgdown pgup", "", "", "", pages},
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},
@@ -142,10 +142,27 @@ func (m *model) anywhere() []binding {
 	}
 }
 
+// toStep opens a step by its number.
+func (m *model) toStep(k string) tea.Cmd {
+	s := step(k[0] - '1')
+	if s == m.step {
+		m.say("%s is open already.", stepNames[s])
+		return nil
+	}
+	return m.goTo(s)
+}
+
+// otherPane turns to the page's other pane; where both are in view it says which one is scrolled.
+func (m *model) otherPane() {
+	if m.other = !m.other; m.wide >= twoPanes {
+		m.say("PgUp and PgDn scroll the %s pane now.", map[bool]string{true: "right", false: "left"}[m.other])
+	}
+}
+
 // paneBinding turns to the other pane of the page.
 func (m *model) paneBinding() binding {
 	b := binding{"tab shift+tab", "Tab", "other pane", "turn to the page's other pane; PgUp and PgDn scroll it",
-		acts(func() { m.other = !m.other })}
+		acts(m.otherPane)}
 	if m.wide > 0 && m.secondPane(max(leastWide, m.wide-1)) == nil {
 		b.show, b.do = "", acts(func() { m.say("This page has one pane.") })
 	}

@@ -16,6 +16,9 @@ type keyed struct {
 	keys  []binding
 }
 
+// onReady is Ready with the kiosk's disk.
+func onReady(t *testing.T) *model { return key(onDisk(opened(t), "Sandmartin S 64"), "e").(*model) }
+
 // pagesWithKeys are all pages and panes in states in which all their keys work.
 func pagesWithKeys(t *testing.T) []keyed {
 	t.Helper()
@@ -26,8 +29,8 @@ func pagesWithKeys(t *testing.T) []keyed {
 	inside := at("4", "i", "right")
 	listMenu := at("4", "x")
 	listMenu.menus.menu = &menu{several: true, choices: []choice{{name: "one"}}}
-	ready := at("down", "e")
-	view := at("4", "down", "down", "i")
+	ready := onReady(t)
+	view := at("4", "i")
 	view.insidePage.inside.viewing = &viewing{}
 	proof := at()
 	proof.proofPage.written = "somewhere"

@@ -98,9 +98,13 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 			state = m.th.caution.Render("left out of the twin")
 		}
 		p := m.th.patternOf(a.Role)
-		return "    " + box(in) + " " + p.style.Render(p.used) + " " +
-			fit(fmt.Sprintf("%d %s", r.part, a.Title()), 22) + fit(string(a.Role), 10) + fit(a.Holds(), 10) +
-			right(units.Bytes(a.Span.Len()), 9) + "   " + fit(state, w-64)
+		line := "    " + box(in) + " " + p.style.Render(p.used) + " " +
+			fit(fmt.Sprintf("%d %s", r.part, a.Title()), min(22, max(14, w-50)))
+		if w >= 90 {
+			line += fit(string(a.Role), 10)
+		}
+		line += fit(a.Holds(), 8) + right(units.Bytes(a.Span.Len()), 9) + "   "
+		return line + fit(state, w-ansi.StringWidth(line))
 	}
 	return ""
 }
@@ -156,70 +160,84 @@ func (m *capturePage) estimateLines(w int) []string {
 	if e.Before > 0 {
 		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
 	}
-	out := []string{
-		fmt.Sprintf(" Reads    %s in about %s; %s", m.th.strong.Render(units.Bytes(e.Read)),
-			m.th.strong.Render(units.Duration(e.Time)), before),
-		fmt.Sprintf(" Shelf    probably %s more, at the most %s", m.th.strong.Render(units.Bytes(e.Likely)),
-			units.Bytes(e.Most)),
-	}
-	verdict := " Room     " + e.Words()
+	plain := func(s ...string) string { return strings.Join(s, "") }
+	out := labelled("Reads", fmt.Sprintf("%s in about %s; %s", m.th.strong.Render(units.Bytes(e.Read)),
+		m.th.strong.Render(units.Duration(e.Time)), before), w, plain)
+	out = append(out, labelled("Shelf", fmt.Sprintf("probably %s more, at the most %s",
+		m.th.strong.Render(units.Bytes(e.Likely)), units.Bytes(e.Most)), w, plain)...)
+	paint := m.th.good.Render
 	switch {
 	case e.Likely > e.Free:
-		verdict = m.th.bad.Render(verdict)
+		paint = m.th.bad.Render
 	case e.Most > e.Free:
-		verdict = m.th.caution.Render(verdict)
-	default:
-		verdict = m.th.good.Render(verdict)
+		paint = m.th.caution.Render
 	}
-	out = append(out, verdict)
+	out = append(out, labelled("Room", e.Words(), w, paint)...)
+	out = append(out, m.unreadLines(w)...)
+	for _, s := range m.plan.Wholes() {
+		out = append(out, labelled("Whole", s, w, m.th.caution.Render)...)
+	}
+	out = append(out, m.goingLines(w)...)
+	for _, s := range m.plan.Warnings() {
+		out = append(out, labelled("Not quiet", s, w, m.th.caution.Render)...)
+	}
+	if m.unquiet && len(m.plan.Warnings()) > 0 {
+		out = append(out, labelled("", "It will be captured as it is, and the twin says so for ever.", w, plain)...)
+	}
+	return out
+}
+
+// labelWide is the width of the labels before what a capture costs.
+const labelWide = 10
+
+// labelled is a text with a label before it, over as many lines as it takes.
+func labelled(label, text string, w int, paint func(...string) string) []string {
+	var out []string
+	for i, l := range wrap(text, w-labelWide-2) {
+		if i > 0 {
+			label = ""
+		}
+		out = append(out, " "+fit(label, labelWide)+paint(l))
+	}
+	return out
+}
+
+// unreadLines say what isn't read again, and why not.
+func (m *capturePage) unreadLines(w int) []string {
+	says := m.trusts
 	switch {
 	case m.trust == capture.TrustNone:
-		out = append(out, " Unread   nothing: everything is read, whatever the file systems' records say")
+		says = []string{"nothing: everything is read, whatever the file systems' records say"}
 	case m.trust == capture.TrustMost && len(m.trusts) == 0:
-		out = append(out, " Unread   nothing: no file system here has records to trust, or it wasn't captured before")
+		says = []string{"nothing: no file system here has records to trust, or it wasn't captured before"}
 	}
-	for _, s := range m.trusts {
-		for i, l := range wrap(s, w-12) {
-			label := " Unread   "
-			if i > 0 {
-				label = "          "
-			}
-			out = append(out, label+m.th.dim.Render(l))
-		}
+	var out []string
+	for _, s := range says {
+		out = append(out, labelled("Unread", s, w, m.th.dim.Render)...)
 	}
-	if m.plan != nil {
-		for _, s := range m.plan.Wholes() {
-			for i, l := range wrap(s, w-12) {
-				label := " Whole    "
-				if i > 0 {
-					label = "          "
-				}
-				out = append(out, label+m.th.caution.Render(l))
-			}
-		}
-	}
+	return out
+}
+
+// goingLines say which twins go after the capture.
+func (m *capturePage) goingLines(w int) []string {
 	goes := m.outgoing.Words()
 	if more := len(goes) - mostGoing; more > 0 {
 		goes = append(slices.Clone(goes[:mostGoing]),
 			fmt.Sprintf("and %d older ones: t in Dates shows what each rule means", more))
 	}
+	var out []string
 	for i, s := range goes {
-		label, paint := " Goes     ", m.th.caution
-		if i > 0 {
-			label, paint = "          ✗ ", m.th.dim
+		if i == 0 {
+			out = labelled("Goes", s, w, m.th.caution.Render)
+			continue
 		}
-		for _, l := range wrap(s, w-12) {
-			out = append(out, label+paint.Render(l))
-			label = strings.Repeat(" ", ansi.StringWidth(label))
+		for j, l := range wrap(s, w-labelWide-4) {
+			mark := "✗ "
+			if j > 0 {
+				mark = "  "
+			}
+			out = append(out, strings.Repeat(" ", labelWide+1)+mark+m.th.dim.Render(l))
 		}
-	}
-	for _, s := range m.plan.Warnings() {
-		for _, l := range wrap(" Not quiet: "+s, w-2) {
-			out = append(out, m.th.caution.Render(l))
-		}
-	}
-	if m.unquiet && len(m.plan.Warnings()) > 0 {
-		out = append(out, " It will be captured as it is, and the twin says so for ever.")
 	}
 	return out
 }

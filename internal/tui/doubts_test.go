@@ -15,9 +15,7 @@ func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
 	before := len(mm.datesPage.twins())
-	for mm.disks[mm.benchPage.cursor].Identity.Model != "Cormorant C 500" {
-		m = key(m, "down")
-	}
+	m = onDisk(m, "Cormorant C 500")
 	m = key(m, "enter", "space")
 	if mm.step != stepCapture || len(mm.capturePage.plan.Sources) != 1 {
 		t.Fatalf("%d sources:\n%s", len(mm.capturePage.plan.Sources), text(m))
@@ -46,31 +44,36 @@ func TestCaptureOfOneDiskOfTwo(t *testing.T) {
 	}
 }
 
-// TestKeysWaitForThePlan: what is typed for a prompt while a plan is worked out goes to the prompt, and never acts as
-// commands.
-func TestKeysWaitForThePlan(t *testing.T) {
-	m := key(opened(t), "down", "w", "4", "down", "down", "enter")
+// TestNothingActsForAPromptThatCantOpen: what is typed for a prompt that couldn't open, since the plan isn't known yet,
+// goes nowhere; nothing is queued. A toggle pressed twice leads back to exactly what was.
+func TestNothingActsForAPromptThatCantOpen(t *testing.T) {
+	m := key(onMachine(targeted(opened(t)), "Ticket desk"), "enter")
 	mm := m.(*model)
 	if mm.step != stepFit || mm.fitPage.pair == nil {
 		t.Fatalf("no plan:\n%s", text(m))
 	}
 	planned := mm.fitPage.pair
 	mm.fitPage.pair = nil // it is being worked out again
+	mm.planning++
+	mm.busy = &busy{}
 	for _, k := range []string{"=", "3", "0", "0", "G", "B", "q", "t", "n"} {
 		m, _ = m.Update(tea.KeyPressMsg{Code: []rune(k)[0], Text: k})
 	}
-	if mm.prompt.typing != nil || mm.runPage.leaving || mm.step != stepFit || mm.target == nil {
+	if mm.prompt.refused == "" || mm.prompt.typing != nil || mm.runPage.leaving || mm.step != stepFit ||
+		mm.target == nil || !strings.Contains(text(m), "still being worked out") {
 		t.Fatalf("the keys act before the plan is there:\n%s", text(m))
 	}
 	target := mm.target
 	m = feed(m, plannedMsg(mm, planned))
-	if mm.prompt.typing == nil || mm.prompt.typing.Value() != "300GBqtn" || mm.target != target {
-		t.Errorf("the prompt holds %+v:\n%s", mm.prompt.typing, text(m))
+	if mm.prompt.typing != nil || mm.target != target || mm.fitPage.pair != planned {
+		t.Errorf("something was queued: %+v:\n%s", mm.prompt.typing, text(m))
 	}
-	mm.prompt.typing, mm.prompt.typed = nil, nil
+	if m = key(m, "esc"); mm.prompt.refused != "" || mm.step != stepFit {
+		t.Errorf("Esc doesn't close the box:\n%s", text(m))
+	}
 	m = key(m, "o", "o")
 	before := partsOfPlan(mm)
-	for _, k := range []string{"x", "m"} {
+	for _, k := range []string{"x", "m", "y", "o"} {
 		if m = key(m, k, k); partsOfPlan(mm) != before {
 			t.Errorf("%s %s leads to\n%s instead of\n%s", k, k, partsOfPlan(mm), before)
 		}

@@ -195,6 +195,9 @@ func (m *model) keyLine(w int) string {
 		if b.show == menuKey {
 			continue
 		}
+		if verb, _, long := strings.Cut(b.does, " "); i == 0 && long && used+wide(b) > room { // it comes before all others
+			b.does = verb
+		}
 		if used+wide(b) > room {
 			more = m.th.keyStyle.Render(menuKey) + fmt.Sprintf(" %d more", countBut(all[i:], menuKey))
 			break

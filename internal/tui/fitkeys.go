@@ -124,11 +124,44 @@ func (m *fitPage) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cm
 	return m.replan()
 }
 
-func (m *fitPage) bindings() []binding { return m.every(false) }
+func (m *fitPage) bindings() []binding {
+	if m.busy != nil && m.target != nil {
+		return append([]binding{{"esc", "Esc", "give up planning", "stop working the plan out; the one before counts",
+			leads(m.giveUp)}}, m.every(false)...)
+	}
+	return m.every(false)
+}
+
+// planless is why what needs a plan can't act now; empty when it can.
+func (m *fitPage) planless() string {
+	switch _, ok := m.origin(); {
+	case !ok:
+		return "There is nothing to restore or to copy yet: choose a date in Dates (4), or a disk on the Bench (1)."
+	case m.target == nil:
+		return "There is no target yet: press t to choose the disk that would be written."
+	case m.pair == nil && m.busy != nil:
+		return "The plan is still being worked out."
+	case m.pair == nil:
+		return "There is no plan that could be carried out: the page says why."
+	}
+	return ""
+}
 
 // every gives the bindings; also those that need a plan of some sort, if all are wanted.
 func (m *fitPage) every(all bool) []binding {
-	out := []binding{{"enter", "Enter", "go on", "to the last page before anything is written", leads(m.fitLastPage)}}
+	why := m.planless()
+	if all {
+		why = ""
+	}
+	does := "go on"
+	if m.target != nil {
+		does = "restore onto " + stickerEnd(m.target.Identity)
+		if m.copies != "" {
+			does = "copy onto " + stickerEnd(m.target.Identity)
+		}
+	}
+	out := []binding{m.unless(first(why, m.noRun()), binding{"enter", "Enter", does, "to the last page before anything is " +
+		"written", leads(m.fitLastPage)})}
 	rows := 0
 	if m.pair != nil {
 		rows = len(m.pair.Plan.Layout.Parts)
@@ -136,7 +169,7 @@ func (m *fitPage) every(all bool) []binding {
 	if all || m.pair != nil {
 		out = append(out, move(listKeys, "part", "choose a part", &m.fit.row, rows))
 	}
-	out = append(append(out, m.partBindings()...), m.wholeBindings()...)
+	out = append(append(out, m.partBindings(why)...), m.wholeBindings(why)...)
 	if _, several := m.several(); all || several {
 		out = append(out,
 			binding{"d", "d", "disk", "the next disk of the machine, with a target of its own", leads(func() tea.Cmd {
@@ -151,49 +184,48 @@ func (m *fitPage) every(all bool) []binding {
 					return m.replan()
 				})})
 	}
-	return append(out, m.plannedBindings(all)...)
+	return append(out, m.plannedBindings(all, why)...)
 }
 
 // partBindings are for the chosen part.
-func (m *fitPage) partBindings() []binding {
+func (m *fitPage) partBindings(why string) []binding {
 	share := func(k string) tea.Cmd {
 		return m.wishFor(func(x layout.Part, w *layout.PartWish) {
 			switch {
 			case x.Fixed != "":
 				m.fail(fmt.Sprintf("Part %d can't grow: %s.", x.Part.Number, x.Fixed))
 			case k == "+":
-				w.Share, w.Size = w.Share+1, 0
-			default:
+				*w = layout.PartWish{Share: w.Share + 1}
+			case k == "-" && w.Share > 0:
 				w.Share, w.Size = max(0, w.Share-1), 0
+			default:
+				m.say("Part %d has no share of the room: + gives it one.", x.Part.Number)
 			}
 		})
 	}
 	return []binding{
-		{"+ -", "+-", "share", "give the part a larger or smaller share of the room", share},
-		{"=", "=", "size", "type how large the part shall be", acts(m.askPartSize)},
-		{"m", "m", "smallest", "make the part as small as it gets, or take that back", leads(func() tea.Cmd {
-			return m.toggle("m"+m.part(), func() tea.Cmd {
-				return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
-			})
-		})},
-		{"x", "x", "leave out", "leave the part out, or take it in again", leads(func() tea.Cmd {
+		m.unless(why, binding{"+ -", "+-", "share", "give the part a larger or smaller share of the room", share}),
+		m.unlessTyped(why, binding{"=", "=", "size", "type how large the part shall be", acts(m.askPartSize)}),
+		m.unless(why, binding{"m", "m", "smallest", "make the part as small as it gets, or take that back",
+			leads(func() tea.Cmd {
+				return m.toggle("m"+m.part(), func() tea.Cmd {
+					return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
+				})
+			})}),
+		m.unless(why, binding{"x", "x", "leave out", "leave the part out, or take it in again", leads(func() tea.Cmd {
 			return m.toggle("x"+m.part(), func() tea.Cmd {
 				return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
 			})
-		})},
+		})}),
 	}
 }
 
 // wholeBindings are for the whole disk.
-func (m *fitPage) wholeBindings() []binding {
+func (m *fitPage) wholeBindings(why string) []binding {
+	if m.restoreErr != nil { // another wish may help
+		why = ""
+	}
 	return []binding{
-		{"f", "f", "new part", "make a new part in the room that nothing takes", acts(m.askFill)},
-		{"o", "o", "keep sizes", "let nothing grow, or let the main part take the room again", leads(func() tea.Cmd {
-			return m.toggle("o", func() tea.Cmd {
-				return m.change(func(w *plan.Wish) { w.Parts, w.Keep = nil, !w.Keep })
-			})
-		})},
-		{"u", "u", "undo", "undo the last change of the plan", leads(m.undo)},
 		{"t", "t", "target", "choose the disk that would be written from those on the bench", acts(func() {
 			m.offerTargets(func(d *bench.Disk) tea.Cmd {
 				m.target = d
@@ -201,44 +233,50 @@ func (m *fitPage) wholeBindings() []binding {
 				return nil
 			})
 		})},
-		{"y", "y", "identity", "give the target identities of its own, for a machine that has both disks, or keep " +
-			"those of the source", leads(func() tea.Cmd {
+		m.unlessTyped(why, binding{"f", "f", "new part", "make a new part in the room that nothing takes",
+			acts(m.askFill)}),
+		m.unless(why, binding{"o", "o", "keep sizes", "let nothing grow, or let the main part take the room again",
+			leads(func() tea.Cmd {
+				return m.toggle("o", func() tea.Cmd {
+					return m.change(func(w *plan.Wish) { w.Parts, w.Keep = nil, !w.Keep })
+				})
+			})}),
+		{"u", "u", "undo", "undo the last change of the plan", leads(m.undo)},
+		m.unless(why, binding{"y", "y", "identity", "give the target identities of its own, for a machine that has both " +
+			"disks, or keep those of the source", leads(func() tea.Cmd {
 			return m.toggle("y", func() tea.Cmd {
 				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
 			})
-		})},
+		})}),
 	}
 }
 
 // plannedBindings are for what was planned.
-func (m *fitPage) plannedBindings(all bool) (out []binding) {
-	if !all && m.pair == nil {
-		return nil
+func (m *fitPage) plannedBindings(all bool, why string) (out []binding) {
+	repairs, cutOff := "This plan has no repair of what keeps it from starting.", "No earlier run of this plan was cut off."
+	if m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts) || all {
+		repairs = ""
 	}
-	if all || len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts {
-		out = append(out,
-			binding{"s", "s", "start repair", "repair what keeps it from starting, or leave that as it is",
-				leads(func() tea.Cmd {
-					return m.toggle("s", func() tea.Cmd {
-						return m.change(func(w *plan.Wish) { w.AsItStarts = !w.AsItStarts })
-					})
-				})})
+	if m.pair != nil && m.pair.Plan.Before() != nil || all {
+		cutOff = ""
 	}
-	out = append(out,
-		binding{"w", "w", "rehearse", "write the planned disk into a new image file, to try it before any disk is " +
-			"written",
-			acts(m.askExport)},
-		binding{"i", "i", "look inside", "look inside of the planned disk, before it exists",
-			leads(m.insidePage.insideFrom)})
-	if all || m.pair.Plan.Before() != nil {
-		out = append(out,
-			binding{"a", "a", "anew", "write everything again, also what was written before the run was cut off",
-				acts(func() {
-					m.pair.Plan.Anew()
-					m.say("Everything will be written again.")
-				})})
+	return []binding{
+		m.unless(first(why, repairs), binding{"s", "s", "start repair", "repair what keeps it from starting, or leave that " +
+			"as it is", leads(func() tea.Cmd {
+			return m.toggle("s", func() tea.Cmd {
+				return m.change(func(w *plan.Wish) { w.AsItStarts = !w.AsItStarts })
+			})
+		})}),
+		m.unlessTyped(first(why, m.noRun()), binding{"w", "w", "rehearse", "write the planned disk into a new image file, " +
+			"to try it before any disk is written", acts(m.askExport)}),
+		m.unless(why, binding{"i", "i", "inside", "look inside: folders and files of the planned disk, before it exists",
+			leads(m.insidePage.insideFrom)}),
+		m.unless(first(why, cutOff), binding{"a", "a", "anew", "write everything again, also what was written before the " +
+			"run was cut off", acts(func() {
+			m.pair.Plan.Anew()
+			m.say("Everything will be written again.")
+		})}),
 	}
-	return out
 }
 
 // change changes the wish, and has it planned.

@@ -59,14 +59,32 @@ func (m *insidePage) itemBindings(search binding) []binding {
 		binding{"t", "t", "take out", "take the marked items, or this one, out into a folder, a tar or a zip file",
 			acts(m.askTake)},
 		search,
-		binding{"space", "Space", "mark", "mark items to be taken out together", acts(m.markChosen)},
+		m.unless(m.partless(), binding{"space", "Space", "mark", "mark items to be taken out together",
+			acts(m.markChosen)}),
 		version, compare,
-		binding{"s", "s", "sort", "by name, size or time", leads(m.otherOrder)},
-		binding{"a", "a", "hidden", "show hidden and system items, or don't", leads(func() tea.Cmd {
-			l.hidden = !l.hidden
-			l.arrange(l.chosenName())
-			return m.readDetail()
-		})})
+		m.unless(m.partless(), binding{"s", "s", "sort", "by name, size or time", leads(m.otherOrder)}),
+		m.unless(m.partless(), binding{"a", "a", "hidden", "show hidden and system items, or don't", leads(m.toggleHidden)}))
+}
+
+// partless is why what needs an open folder can't act; empty when one is open.
+func (m *insidePage) partless() string {
+	if m.inside.part == nil {
+		return "Open a part first: → opens it."
+	}
+	return ""
+}
+
+// toggleHidden shows hidden and system items, or doesn't.
+func (m *insidePage) toggleHidden() tea.Cmd {
+	l := &m.inside
+	l.hidden = !l.hidden
+	l.arrange(l.chosenName())
+	if l.hidden {
+		m.say("Hidden and system items are shown.")
+	} else {
+		m.say("Hidden and system items aren't shown: there are %d here.", l.unseen)
+	}
+	return m.readDetail()
 }
 
 // toItem chooses another item.

@@ -38,8 +38,8 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 		t.Fatalf("no rule can be typed:\n%s", text(m))
 	}
 	m = typed(cleared(m), "one a year for ever; never fewer than 1")
-	if mm.datesPage.thin.Goes != 5 || len(mm.datesPage.goes) != 5 ||
-		!strings.Contains(text(m), "BY THE RULE 5 TWINS WOULD GO") {
+	if mm.datesPage.thin.Goes != 63 || len(mm.datesPage.goes) != 63 ||
+		!strings.Contains(text(m), "BY THE RULE 63 TWINS WOULD GO") {
 		t.Errorf("%d go while typing:\n%s", mm.datesPage.thin.Goes, text(m))
 	}
 	m = typed(m, "x")
@@ -54,12 +54,12 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 	m = key(m, "r", "enter")
 	m = key(typed(cleared(m), "one a year for ever; never fewer than 1"), "enter")
 	m = key(m, "enter")
-	if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != "5" || len(mm.lastPage.summary.Lost) != 5 ||
-		len(mm.lastPage.summary.Stays) != 3 {
+	if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != "63" || len(mm.lastPage.summary.Lost) != 63 ||
+		len(mm.lastPage.summary.Stays) != 4 {
 		t.Fatalf("last page: %+v", mm.lastPage.summary)
 	}
 	m = key(m, "esc", "esc")
-	if twins, _ := mm.w.Shelf.Twins(t.Context()); len(twins) != 9 || mm.datesPage.thin != nil || mm.step != stepDates {
+	if twins, _ := mm.w.Shelf.Twins(t.Context()); len(twins) != 70 || mm.datesPage.thin != nil || mm.step != stepDates {
 		t.Errorf("%d twins, step %d", len(twins), mm.step)
 	}
 	m = key(m, "f")
@@ -80,7 +80,7 @@ func TestThinningIsShownBeforeAnythingGoes(t *testing.T) {
 	if mm.lastPage.summary == nil || mm.lastPage.summary.Confirm != mm.datesPage.twin().Machine {
 		t.Errorf("no last page for discarding: %+v", mm.lastPage.summary)
 	}
-	if head := text(m); !strings.Contains(head, "LAST PAGE: the twin of Harbour kiosk") ||
+	if head := text(m); !strings.Contains(head, "LAST PAGE: the twin of Chart table") ||
 		!strings.Contains(head, "the name of the machine") {
 		t.Errorf("\n%s", head)
 	}
@@ -100,7 +100,7 @@ func TestMenusAreLeft(t *testing.T) {
 			t.Errorf("%s: the menu isn't left", k)
 		}
 	}
-	m = key(m, "1", "down", "e", "p")
+	m = key(onDisk(m, "Heron H1 1 TB"), "e", "p")
 	if mm.menus.menu == nil || !strings.Contains(text(m), "What is this disk for?") {
 		t.Fatalf("\n%s", text(m))
 	}
@@ -116,9 +116,9 @@ func TestMenusAreLeft(t *testing.T) {
 
 // TestCaptureSaysWhatIsTakenOver: what isn't read again is shown, and one key has it read.
 func TestCaptureSaysWhatIsTakenOver(t *testing.T) {
-	m := key(opened(t), "3")
+	m := key(onDisk(opened(t), "Sandmartin S 64"), "3")
 	mm := m.(*model)
-	if len(mm.capturePage.trusts) != 1 || !strings.Contains(text(m), "Unread   part 2 (kiosk-root)") {
+	if len(mm.capturePage.trusts) != 1 || !strings.Contains(text(m), "Unread    part 2 (kiosk-root)") {
 		t.Errorf("%q\n%s", mm.capturePage.trusts, text(m))
 	}
 	m = key(m, "o")
@@ -146,8 +146,8 @@ func TestCaptureSaysWhatGoesThen(t *testing.T) {
 	if err := keeping.SetRule(t.Context(), mm.w.Shelf, "", rule); err != nil {
 		t.Fatal(err)
 	}
-	m = key(m, "3")
-	for _, want := range []string{"Goes     after this capture the rule",
+	m = feed(key(onDisk(m, "Sandmartin S 64"), "3", "tab"), tea.WindowSizeMsg{Width: 110, Height: 36})
+	for _, want := range []string{"Goes      after this capture the rule",
 		"takes 3 twins of Harbour kiosk off the shelf", "a newer one covers the same time"} {
 		if !strings.Contains(text(m), want) {
 			t.Errorf("%q is missing:\n%s", want, text(m))

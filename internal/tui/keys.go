@@ -17,9 +17,12 @@ func (m *fitPage) nextDisk() {
 }
 
 func (m *datesPage) nextDisk() {
-	if t := m.twin(); t != nil {
-		m.twinDisk = (m.twinDisk + 1) % len(t.Disks)
+	t := m.twin()
+	if t == nil || len(t.Disks) < 2 {
+		m.say("The machine has one disk.")
+		return
 	}
+	m.twinDisk = (m.twinDisk + 1) % len(t.Disks)
 }
 
 func (m *datesPage) jumpTo(text string) {
@@ -119,4 +122,7 @@ func (m *proofPage) bindings() []binding {
 		"restored: what came back, what is gone", leads(m.diffPane.compareProven)}, m.scrolled()}
 }
 
-func (m *runPage) opened() { m.menus.askWaiting() }
+func (m *runPage) opened() {
+	m.unseen = false
+	m.menus.askWaiting()
+}

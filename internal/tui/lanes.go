@@ -343,15 +343,15 @@ func drawThreads(all []thread, w int) []rune {
 		copy(line[at:], r)
 		return true
 	}
-	for _, t := range all { // what goes straight down, and both ends of the rest
-		number := fmt.Sprint(t.number)
-		if put(t.to, "▾"+number); t.from == t.to {
-			continue
-		}
-		if t.to > t.from {
+	for _, t := range all {
+		put(t.to, "▾"+fmt.Sprint(t.number))
+	}
+	for _, t := range all { // where there is room
+		switch number := fmt.Sprint(t.number); {
+		case t.to > t.from:
 			put(t.from, "╰"+number)
-		} else if !put(t.from-len(number), number+"╯") {
-			put(t.from, "╯"+number)
+		case t.to < t.from:
+			put(t.from-len(number), number+"╯")
 		}
 	}
 	for i, t := range all {

@@ -47,27 +47,26 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 	m := withBlank(t)
 	m = does(m, m.Init())
 	mm := m.(*model)
-	m = key(m, "4")
-	for mm.datesPage.twin().Machine != "Purser's laptop" {
-		m = key(m, "down")
-	}
+	m = onMachine(m, "Purser's laptop")
 	m = key(m, "enter")
 	if mm.target == nil || mm.target.Identity.Model != "Curlew 600" ||
-		!strings.Contains(text(m), "disk 2  Cormorant C 500, 500 GB, serial CC500-0031D98F  →  Heron H1") {
+		!strings.Contains(text(m), "disk 2  Cormorant C 500 …D98F  →  Heron H1") {
 		t.Fatalf("not proposed:\n%s", text(m))
 	}
 	m = key(m, "d", "n")
 	if mm.target != nil || !strings.Contains(text(m), "what is on it will be missing") {
 		t.Errorf("it isn't left out:\n%s", text(m))
 	}
-	m = key(m, "t", "t", "t", "t")
-	for range 8 {
-		if mm.target.Identity.Model == "Heron H1 1 TB" {
-			break
-		}
-		m = key(m, "t")
+	m = key(m, "t")
+	if n := mm.menus.menu; n == nil || !strings.Contains(n.choices[0].name, "Heron H1 1 TB") || n.choices[0].no != "" ||
+		n.choices[len(n.choices)-1].no == "" {
+		t.Fatalf("the blank disk isn't first, or what can't be written not last:\n%s", text(m))
 	}
-	if mm.target.Identity.Model != "Heron H1 1 TB" {
+	if m = key(m, "end", "enter"); mm.menus.menu == nil || !mm.alarm {
+		t.Errorf("what can't be written is taken:\n%s", text(m))
+	}
+	m = key(m, "home", "enter")
+	if mm.target == nil || mm.target.Identity.Model != "Heron H1 1 TB" {
 		t.Fatalf("the target can't be chosen: %+v", mm.target.Identity)
 	}
 	m = key(m, "enter")
@@ -95,14 +94,7 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 func TestCopyOnTheScreen(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
-	for mm.disks[mm.benchPage.cursor].Identity.Model != "Heron H1 1 TB" {
-		m = key(m, "down")
-	}
-	m = key(m, "w", "home")
-	for mm.disks[mm.benchPage.cursor].Identity.Model != "Turnstone CF 4" {
-		m = key(m, "down")
-	}
-	m = key(m, "c")
+	m = key(onDisk(targeted(m), "Turnstone CF 4"), "c")
 	if mm.step != stepFit || mm.fitPage.copies == "" || mm.fitPage.pair == nil || mm.fitPage.pair.Bench == nil ||
 		!strings.Contains(text(m), "Turnstone CF 4") {
 		t.Fatalf("%v\n%s", mm.fitPage.restoreErr, text(m))
@@ -117,7 +109,8 @@ func TestCopyOnTheScreen(t *testing.T) {
 		t.Fatal(err)
 	}
 	m = feed(m, ticked{})
-	if mm.proofPage.proof == nil || !mm.proofPage.proof.Holds() || !strings.Contains(text(m), "claims hold") {
+	if mm.proofPage.proof == nil || !mm.proofPage.proof.Holds() || !strings.Contains(text(m), "claims hold") ||
+		mm.step != stepRun {
 		t.Errorf("%+v\n%s", mm.proofPage.proof, text(m))
 	}
 	if key(m, "4", "enter"); mm.fitPage.copies != "" {

@@ -15,6 +15,9 @@ func newInput(width int) *textinput.Model {
 	t.Prompt = ""
 	t.SetWidth(width)
 	t.CharLimit = 1000 // folders and passphrases may be long
+	still := t.Styles()
+	still.Cursor.Blink = false
+	t.SetStyles(still)
 	t.Focus()
 	return &t
 }

@@ -23,7 +23,7 @@ func TestAnotherShelf(t *testing.T) {
 		t.Fatal(err)
 	}
 	elm.Close()
-	m := key(opened(t), "4")
+	m := onMachine(opened(t), "Harbour kiosk")
 	mm := m.(*model)
 	first := mm.w.Shelf.Place()
 	ask := func(k, phrase string) {
@@ -62,7 +62,7 @@ func TestAnotherShelf(t *testing.T) {
 		}
 	}
 	carried("1 twin carried, ", "end", "enter")
-	if len(mm.menus.menu.choices) != 2 || !strings.Contains(text(m), "Oak has 8 twins that Elm doesn't have") {
+	if len(mm.menus.menu.choices) != 2 || !strings.Contains(text(m), "Oak has 69 twins that Elm doesn't have") {
 		t.Errorf("a shelf may be replaced by one that lacks twins:\n%s", text(m))
 	}
 	m = key(m, "esc")
@@ -73,9 +73,9 @@ func TestAnotherShelf(t *testing.T) {
 	carried(fmt.Sprintf("%d twins carried, 1 twin there", dates-1), "down", "down", "enter", "home", "down", "space",
 		"down", "space", "home", "enter")
 	m = key(m, "enter")
-	carried("2 twins carried, ", "down", "enter", "home", "down", "space", "enter")
+	carried("2 twins carried, ", "down", "enter", "home", "down", "down", "space", "enter")
 	m = key(m, "enter")
-	carried("4 twins carried, 5 twins there", "enter")
+	carried("65 twins carried, 5 twins there", "enter")
 	if len(mm.menus.menu.choices) != 3 {
 		t.Fatalf("%+v", mm.menus.menu.choices)
 	}
@@ -91,7 +91,7 @@ func TestAnotherShelf(t *testing.T) {
 	if note, yes := old.Retired(t.Context()); !yes || note != "replaced by Elm" {
 		t.Errorf("%v %q", yes, note)
 	}
-	if len(mm.datesPage.twins()) != 9 || mm.w.Bench.Shelves[0] != dir {
+	if len(mm.datesPage.twins()) != 70 || mm.w.Bench.Shelves[0] != dir {
 		t.Errorf("%s has %d twins: %s", mm.w.Shelf.Place(), len(mm.datesPage.twins()), mm.note)
 	}
 	if m = key(m, "4"); !strings.Contains(text(m), "Harbour kiosk") {

@@ -45,13 +45,13 @@ var (
 		inkKey: "#a8c7ff", inkStartup: "#d7af5f", inkSystem: "#6aaede", inkData: "#8fbcbb", inkRecovery: "#b794c9",
 		inkSwap: "#a0a0a0", inkReserved: "#8a93a3", inkUnknown: "#d7af87", inkFree: "#6c7789"}}
 	lightInks = palette{"#ffffff", [inks]string{inkText: "#1c1f26", inkDim: "#5b6370", inkReads: "#00696b",
-		inkWrites: "#a03c00", inkGood: "#1f6f2b", inkBad: "#b3161b", inkCaution: "#7d5300", inkGrown: "#3c6a70",
+		inkWrites: "#8f3600", inkGood: "#1f6f2b", inkBad: "#b3161b", inkCaution: "#7d5300", inkGrown: "#3c6a70",
 		inkKey: "#1f4e9e", inkStartup: "#8a6100", inkSystem: "#1f6aa5", inkData: "#2f6f6e", inkRecovery: "#7a4a94",
 		inkSwap: "#666666", inkReserved: "#6a7280", inkUnknown: "#8a5a2b", inkFree: "#808894"}}
 	darkSixteen = palette{"#000000", [inks]string{inkText: "7", inkDim: "7", inkReads: "14", inkWrites: "11",
 		inkGood: "10", inkBad: "9", inkCaution: "11", inkGrown: "6", inkKey: "15", inkStartup: "11", inkSystem: "14",
 		inkData: "6", inkRecovery: "13", inkSwap: "7", inkReserved: "7", inkUnknown: "15", inkFree: "7"}}
-	lightSixteen = palette{"#ffffff", [inks]string{inkText: "0", inkDim: "8", inkReads: "4", inkWrites: "1",
+	lightSixteen = palette{"#ffffff", [inks]string{inkText: "0", inkDim: "0", inkReads: "4", inkWrites: "1",
 		inkGood: "0", inkBad: "1", inkCaution: "5", inkGrown: "4", inkKey: "4", inkStartup: "5", inkSystem: "4",
 		inkData: "0", inkRecovery: "5", inkSwap: "8", inkReserved: "8", inkUnknown: "1", inkFree: "8"}}
 )

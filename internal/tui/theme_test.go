@@ -99,7 +99,7 @@ const oldConsole = "☺☻♥♦♣♠•◘○◙♂♀♪♫☼►◄↕‼¶�
 
 // TestFewGlyphs: what any page draws with few characters can be drawn with a console font, cell for cell.
 func TestFewGlyphs(t *testing.T) {
-	m := key(opened(t), "down", "w")
+	m := targeted(opened(t))
 	for _, keys := range everyView {
 		m = key(m, "esc", "1")
 		m = key(m, keys...)
