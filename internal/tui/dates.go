@@ -98,8 +98,10 @@ func (m *datesPage) thinLines(w int) []string {
 	if m.thin.Goes == 0 {
 		head = m.th.good.Render("By the rule nothing goes")
 	}
-	out := []string{" " + head + fmt.Sprintf("   up to %s come back. Nothing is dropped yet.",
-		units.Bytes(m.thin.Back))}
+	out := []string{" " + head}
+	for _, l := range wrap(fmt.Sprintf("up to %s come back. Nothing is dropped yet.", units.Bytes(m.thin.Back)), w-3) {
+		out = append(out, " "+l)
+	}
 	for _, mp := range m.thin.Machines {
 		if mp.Machine != m.boards[m.board].machine {
 			continue

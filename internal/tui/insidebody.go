@@ -203,7 +203,10 @@ func (m *insidePage) insideDetail(w int) []string {
 	}
 	d := &l.detail
 	if l.in.Twin != nil {
-		out = append(out, m.datesLine(d, w), " "+sightWords(m.th, d, l.in.Twin.ID))
+		out = append(out, m.datesLine(d, w))
+		for _, s := range wrap(sightWords(m.th, d, l.in.Twin.ID), w-2) {
+			out = append(out, " "+s)
+		}
 	}
 	if e.Err != nil {
 		for _, s := range wrap("Damaged: "+e.Err.Error(), w-2) {

@@ -199,6 +199,9 @@ func (l lane) draw(th theme, scale int64, w int, h height) []string {
 	}
 	n := l.width(scale, w)
 	rest := strings.Repeat(" ", w-n)
+	if len(l.parts) == 0 && l.cells == nil {
+		return append(out, l.bar(th, n, false)+rest)
+	}
 	if h == low {
 		if l.cells != nil {
 			return append(out, l.progress(th, n)+rest)
@@ -282,9 +285,9 @@ func (m *railsPane) rails(w, rows int) []string {
 	out := ls.up.draw(m.th, scale, w, h)
 	if h > low && drawn(ls.up) && drawn(ls.down) {
 		switch {
-		case ls.fates != nil:
+		case ls.fates != nil && len(ls.up.parts) > 0:
 			out = append(out, ls.drawFates(m.th, w))
-		case ls.joined:
+		case ls.joined && len(ls.up.parts) > 0:
 			out = append(out, ls.threads(m.th, scale, w))
 		}
 	}

@@ -57,7 +57,7 @@ func (m *readyPage) beside(w int) []string {
 	if !m.readyOn() {
 		return nil
 	}
-	return append([]string{" " + m.th.strong.Render("What stays, what goes"), ""}, m.readyNotes(w)...)
+	return append([]string{" " + m.th.strong.Render("What it comes to"), ""}, m.readyNotes(w)...)
 }
 
 // readyBanner says which of the two actions this is, unmistakably.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/run"
 	"twinshelf/internal/units"
@@ -149,7 +150,15 @@ func (m *runPage) lines(w int) []string {
 			"Nothing has been started. Capture a machine (3), restore or prove a twin (4).")
 	}
 	s := m.snap
-	out := []string{" " + m.th.strong.Render(s.Title) + "   " + stateWords(m.th, s), ""}
+	var out []string
+	if ansi.StringWidth(s.Title)+14 <= w {
+		out = append(out, " "+m.th.strong.Render(s.Title)+"   "+stateWords(m.th, s), "")
+	} else {
+		for _, l := range wrap(s.Title, w-2) {
+			out = append(out, " "+m.th.strong.Render(l))
+		}
+		out = append(out, " "+stateWords(m.th, s), "")
+	}
 	out = append(out, m.phaseLines(w)...)
 	out = append(out, "")
 	if s.Total > 0 && !s.Over() {
@@ -198,7 +207,7 @@ func (m *runPage) phaseLines(w int) []string {
 	}
 	total := "  = " + fit("all of it", max(20, min(44, w-24))) + right(units.Duration(s.Elapsed), 12)
 	if s.Estimate > 0 {
-		total += m.th.dim.Render("   estimated " + units.Duration(s.Estimate))
+		total += m.th.dim.Render("  of " + units.Duration(s.Estimate))
 	}
 	return append(out, total)
 }
@@ -271,7 +280,10 @@ func (m *runPage) paceLines(w int) []string {
 	} else if line := sparkline(s.Samples, min(60, w-14)); line != "" {
 		out = append(out, "  rate over time  "+m.th.reads.Render(line))
 	}
-	return append(out, wrap(rateWords(s), w-2)...)
+	for _, l := range wrap(rateWords(s), w-3) {
+		out = append(out, " "+strings.TrimSpace(l))
+	}
+	return out
 }
 
 // rateChart draws the rate as far as it was sampled, over w columns.
@@ -313,13 +325,13 @@ func (m *runPage) rateChart(w, high int) []string {
 
 func rateWords(s run.Snapshot) string {
 	if s.Over() {
-		words := fmt.Sprintf("  rate      %s moved, %s on average", units.Bytes(s.All), units.Rate(s.Average))
+		words := fmt.Sprintf("%s moved, %s on average", units.Bytes(s.All), units.Rate(s.Average))
 		if s.Skipped > 0 {
 			words += fmt.Sprintf("; %s known to be zeros, so not moved", units.Bytes(s.Skipped))
 		}
 		return words
 	}
-	return fmt.Sprintf("  rate      %s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average))
+	return fmt.Sprintf("%s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average))
 }
 
 func stateWords(th theme, s run.Snapshot) string {

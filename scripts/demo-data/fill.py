@@ -8,6 +8,9 @@ import random
 import sys
 
 root, machine, date = sys.argv[1], sys.argv[2], int(sys.argv[3])
+DAY = 86400
+# when the files of each date were written: before its twin was taken
+WRITTEN = 1788000000 + {0: 0, 1: 40 * DAY, 2: 75 * DAY, 3: 89 * DAY}[date]
 PEOPLE = ["Maud Ellingsen", "Joris Haverkate", "Ines Tarrow", "Pell Okonja", "Signe Arvo", "Tam Leclair"]
 ISLES = ["Skarnholm", "Little Ebb", "Grey Tern", "Westhaven", "Ostrey", "Kelp Point"]
 BOATS = ["MS Ternfoot", "MS Eider", "MS Saltwort", "MS Old Gannet"]
@@ -18,7 +21,6 @@ def write(name, text, seed=None):
     os.makedirs(os.path.dirname(path), exist_ok=True)
     with open(path, "wb") as f:
         f.write(text if isinstance(text, bytes) else text.encode())
-    os.utime(path, (1790000000, 1790000000))
 
 
 def remove(name):
@@ -48,7 +50,7 @@ if date == 0:
         write("Users/Maud/timetable-winter.txt", ledger("winter", 400))
         write("pagefile.sys", random.Random("page").randbytes(300_000))
         for year in (2019, 2021, 2023, 2025):
-            write(f"Users/Maud/Pictures/archive-{year}.zip", b"")
+            write(f"Archive/{year}.zip", b"")
     elif machine == "kiosk":
         write("etc/hostname", "kiosk-harbour\n")
         write("etc/fstab", "LABEL=kiosk-root / ext4 defaults 0 1\nLABEL=kiosk-swap none swap sw 0 0\n")
@@ -103,3 +105,8 @@ elif date == 3:  # after the newest twin
         write("Tickets/2027/quarter-1.csv", ledger("20271 later", 1200))
     elif machine == "kiosk":
         write("srv/kiosk/notice-crane.txt", "The crane is out of order until Monday. Signed, Signe Arvo\n")
+
+for folder, _, names in os.walk(root, topdown=False):
+    for path in [os.path.join(folder, n) for n in names] + [folder]:
+        if os.path.lexists(path) and os.lstat(path).st_mtime > WRITTEN:
+            os.utime(path, (WRITTEN, WRITTEN))

@@ -51,7 +51,7 @@ ntfs() { # image bytes label
 gib=$((1024 * MiB))
 room_desk() {
   for f in 41:2019 17:2021 23:2023 19:2025; do
-    ntfsfallocate -l $((${f%:*} * gib)) "$1" "Users/Maud/Pictures/archive-${f#*:}.zip" >/dev/null 2>&1
+    ntfsfallocate -l $((${f%:*} * gib)) "$1" "Archive/${f#*:}.zip" >/dev/null 2>&1
   done
   ntfsfallocate -l $((11 * gib)) "$1" pagefile.sys >/dev/null 2>&1
 }
@@ -68,7 +68,7 @@ in_ext() { # image size name: a file of the size
   fallocate -l "$2" "$work/m/$3"
   umount "$work/m"
 }
-room_kiosk() { in_ext "$1" $((29 * gib)) srv/kiosk/pictures/loop.mov; }
+room_kiosk() { in_ext "$1" $((29 * gib)) var/cache/loop/loop.mov; }
 room_purser() { in_ext "$1" $((38 * gib)) home/pell/mail/archive.mbox; }
 room_crane() { # with a file that was really written: on this one places can't be read
   in_ext "$1" $((12 * gib)) srv/crane/load-cells.dat
