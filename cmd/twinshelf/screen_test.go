@@ -105,14 +105,6 @@ func TestScreenSmallAndWithoutColour(t *testing.T) {
 		}
 	}
 	s.WaitFor("READS", "WRITES", "? help")
-	s.Resize(132, 43)
-	s.WaitFor("demo, shelf Oak", "q leave")
-	s.Resize(50, 12)
-	s.WaitFor("too small")
-	s.Resize(60, 15)
-	s.WaitFor("READS", "q leave", "Enter capture")
-	s.Resize(80, 24)
-	s.WaitFor("READS", "q leave")
 	s.Keys("4")
 	s.WaitFor("Weighbridge", "Guillemot G 120")
 	s.Keys("Tab")
@@ -121,7 +113,33 @@ func TestScreenSmallAndWithoutColour(t *testing.T) {
 	s.WaitFor("Date, such as")
 	s.Type("2026-09")
 	s.Keys("Enter")
-	s.WaitFor("2026-09-14 20:30")
+	s.WaitFor("as of 14 Sep 20:30")
+	s.Resize(132, 43)
+	s.WaitFor("demo, shelf Oak", "q leave")
+	s.Resize(50, 12)
+	s.WaitFor("too small")
+	s.Resize(80, 24)
+	s.WaitFor("READS", "q leave")
+}
+
+// TestScreenSmallest: the smallest window has everything that matters.
+func TestScreenSmallest(t *testing.T) {
+	s := tmuxtest.Start(t, 60, 15, []string{"XDG_STATE_HOME=" + t.TempDir(), "TERM=linux"}, demotest.Program(t), "demo",
+		"--glyphs", "few")
+	s.WaitFor("1 Bench", "READS", "WRITES", "MACHINES", "Enter capture", "? help q leave")
+	s.Keys("?")
+	s.WaitFor("Keys of this step", "lines below")
+	s.Keys("Escape")
+	s.WaitGone("Keys of this step") // Esc and a key at once are another key
+	s.Keys(".")
+	s.WaitFor("What works here")
+	s.Keys("q", "4")
+	s.WaitFor("Chart table", "Enter restore")
+	for _, r := range s.Screen() {
+		if strings.ContainsRune("▏╎░▶…", r) && r != '░' {
+			t.Errorf("%q is in no console font", r)
+		}
+	}
 }
 
 func TestScreenNeedsATerminal(t *testing.T) {

@@ -242,7 +242,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	s.Type("one a year for ever; never fewer than 1")
 	s.WaitFor("BY THE RULE 62 TWINS WOULD GO", "come back. Nothing is dropped yet")
 	s.Keys("Enter")
-	s.WaitFor("The rule is set")
+	s.WaitFor("The rule is set", "62 TWINS WOULD GO")
 	s.Keys("Enter")
 	s.WaitFor("LAST PAGE: 62 twins go", "a newer one covers the same time")
 	s.Type("7")
@@ -284,7 +284,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	s.Keys("Escape")
-	s.WaitFor("newest")
+	s.WaitFor("Not proven yet")
 	elm, err := shelf.Create(t.Context(), filepath.Join(state, "elm"), store.New{Name: "Elm"})
 	if err != nil {
 		t.Fatal(err)

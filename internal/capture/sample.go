@@ -70,8 +70,8 @@ type sampler struct {
 	seen        int64 // blocks in use
 	buf         []byte
 	read, known int
-	zeros       int       // blocks that were read and hold nothing
-	hole        span.Span // the last one that the device told of
+	zeros       int         // blocks that were read and hold nothing
+	hole        span.Span   // the last one that the device told of
 	spans       []span.Span // of the block that is gathered, in bytes of the part
 	at          int64       // its number
 }

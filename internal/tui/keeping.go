@@ -126,6 +126,10 @@ func (m *datesPage) dropThinned() tea.Cmd {
 		m.fail("This rule isn't set: press r and then Enter to set it.")
 		return nil
 	}
+	if len(p.Machines) == 0 {
+		m.say("What would go is still being worked out: press Enter again once it is shown.")
+		return nil
+	}
 	if p.Goes == 0 {
 		m.say("By the rule nothing goes.")
 		return nil

@@ -160,6 +160,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.th = newTheme(m.term)
 	case tea.WindowSizeMsg:
 		m.wide, m.high = msg.Width, msg.Height
+		return m, tea.ClearScreen // a frame for the size before may have scrolled the terminal
 	case listed:
 		return m, m.onListed(msg.disks)
 	case probed:
