@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/demo"
+	"twinshelf/internal/demo/cutoff"
 	"twinshelf/internal/workshop"
 )
 
@@ -38,6 +39,9 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 			}
 			b, err := demo.Build(cmd.Context(), dir, workshop.Tool())
 			if err != nil {
+				return err
+			}
+			if err := cutoff.Leave(cmd.Context(), b); err != nil {
 				return err
 			}
 			if only {

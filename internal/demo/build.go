@@ -60,9 +60,6 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 			return b, err
 		}
 	}
-	if err := b.cutOff(ctx, s); err != nil {
-		return b, err
-	}
 	st, err := settings.Load(b.State)
 	if err != nil {
 		return b, err

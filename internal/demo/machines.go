@@ -72,14 +72,16 @@ var machines = []machine{
 			at(2, 101, 16, table.TypeMSReserved, guid("0D102"), "Reserved", "", 0),
 			at(3, 117, 237_000, table.TypeMSBasicData, guid("0D103"), "Basic data", "desk-system", 4),
 			at(4, 237_117, 600, table.TypeMSRecovery, guid("0D104"), "Recovery", "desk-recovery", 1),
-		}, false}}, dates: []string{"2026-10-02T17:42:00+02:00", "2026-10-30T18:05:00+01:00", "2026-11-20T17:58:00+01:00"}},
+		}, false}}, dates: []string{"2026-10-02T17:42:00+02:00", "2026-10-30T18:05:00+01:00",
+		"2026-11-20T17:58:00+01:00"}},
 	{name: "Harbour kiosk", disks: []stand{{
 		"harbour-kiosk.img", disk.Label{Model: "Sandmartin S 64", Serial: "SM640027C3E9", Bus: "SATA"}, 64_023_257_088,
 		table.GPT, guid("0E001"), []part{
 			at(1, 1, 100, table.TypeESP, guid("0E101"), "EFI system", "kiosk-esp", 0),
 			at(2, 101, 56_000, table.TypeLinuxData, guid("0E102"), "kiosk", "kiosk-root", 4),
 			at(3, 56_101, 4_000, table.TypeLinuxSwap, guid("0E103"), "swap", "kiosk-swap", 0),
-		}, false}}, dates: []string{"2026-09-14T20:30:00+02:00", "2026-10-19T20:31:00+02:00", "2026-11-16T20:30:00+01:00"}},
+		}, false}}, dates: []string{"2026-09-14T20:30:00+02:00", "2026-10-19T20:31:00+02:00",
+		"2026-11-16T20:30:00+01:00"}},
 	{name: "Purser's laptop", disks: []stand{
 		{"purser-1.img", disk.Label{Model: "Dunlin D 128", Serial: "DU128-77F20A64", Bus: "SATA"}, 128_035_676_160,
 			table.GPT, guid("0F001"), []part{
@@ -109,6 +111,9 @@ var machines = []machine{
 		}, false}}, dates: []string{"2026-09-03T16:40:00+02:00"}},
 }
 
+// CutOffTarget is the file of the disk on which a restore of CutOffMachine was cut off.
+const CutOffTarget, CutOffMachine = "curlew-480.img", "Harbour kiosk"
+
 // others are the disks that belong to the workshop.
 var others = []stand{
 	{"heron-1tb.img", disk.Label{Model: "Heron H1 1 TB", Serial: "HH1-90C2E7731", Bus: "USB"}, 1_000_204_886_016,
@@ -117,6 +122,6 @@ var others = []stand{
 		2_000_398_934_016, table.GPT, guid("0A001"), []part{
 			at(1, 1, 1_900_000, table.TypeLinuxData, guid("0A101"), "oak", "oak", 0),
 		}, false},
-	{"curlew-480.img", disk.Label{Model: "Curlew C 480", Serial: "CC480-6D1E9A27", Bus: "SATA"}, 480_103_981_056,
+	{CutOffTarget, disk.Label{Model: "Curlew C 480", Serial: "CC480-6D1E9A27", Bus: "SATA"}, 480_103_981_056,
 		table.None, "", nil, false},
 }

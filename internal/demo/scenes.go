@@ -1,7 +1,6 @@
 package demo
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,16 +8,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
-	"twinshelf/internal/bench"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
-	"twinshelf/internal/plan"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
-	"twinshelf/internal/workshop"
 )
 
 // largest finds the file of which most was written in the largest part of a stand-in: where that lies on the disk.
@@ -128,50 +122,4 @@ func weights(r *rand.Rand, lines int) []byte {
 		fmt.Fprintf(&s, "%d;L-%02d;%s\n", 900+r.IntN(23_000), r.IntN(97), []string{"in", "out"}[r.IntN(2)])
 	}
 	return []byte(s.String())
-}
-
-// cutOff leaves a restore of the harbour kiosk that was cut off: it can go on.
-func (b Bench) cutOff(ctx context.Context, s *shelf.Shelf) error {
-	w, err := workshop.New(b.State, []string{b.Disks}, false)
-	if err != nil {
-		return err
-	}
-	w.Shelf = s
-	var target *bench.Disk
-	for _, d := range w.Bench.List() {
-		if filepath.Base(d.Path) == others[2].file {
-			target = d
-		}
-	}
-	if target == nil {
-		return errors.New("the disk for a restore that is cut off is missing")
-	}
-	w.Bench.Probe(ctx, target)
-	if target.Device == nil {
-		return errors.New(target.Problem)
-	}
-	defer target.Device.Close()
-	twins, bad := w.Shelf.Twins(ctx)
-	if err := errors.Join(bad...); err != nil {
-		return err
-	}
-	o := workshop.Origin{}
-	for _, t := range twins {
-		if t.Machine == machines[1].name && (o.Twin == nil || t.Taken.After(o.Twin.Taken)) {
-			o.Twin = t
-		}
-	}
-	p, err := w.PlanRestore(ctx, o, target, plan.Wish{}, nil)
-	if err != nil {
-		return err
-	}
-	r, _ := w.StartRestore(ctx, []*workshop.Pair{p})
-	for s := r.Snapshot(); !s.Over() && (s.PhaseNo == 0 || s.Done*100 < s.Total*20); s = r.Snapshot() {
-		time.Sleep(100 * time.Microsecond)
-	}
-	r.Cancel()
-	if err := r.Wait(); err != nil && !errors.Is(err, context.Canceled) {
-		return err
-	}
-	return nil
 }

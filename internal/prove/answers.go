@@ -82,7 +82,10 @@ func starts(p *shelf.Proof, claims []shelf.Claim) Answer {
 		a.Verdict, a.Words = NotHere, "Nothing on the disk is meant to start a machine."
 	case len(bad) > 0:
 		a.Verdict = No
-		a.Words = sayings(bad, func(c shelf.Claim) string { return "doesn't hold: " + says(c) + " (" + c.Evidence + ")" })
+		a.Words = sayings(bad, func(c shelf.Claim) string {
+			return "doesn't hold: " + says(c) + " " +
+				"(" + c.Evidence + ")"
+		})
 	case strings.HasPrefix(claims[0].Says, asPlanned):
 		a.Verdict, a.Words = CantSay, sayings(claims, says)
 	default:
@@ -102,7 +105,8 @@ func everything(p *shelf.Proof, claims []shelf.Claim) Answer {
 		a.Verdict, a.Words = CantSay, "Nothing was compared."
 		return a
 	}
-	if a.Words = fmt.Sprintf("%s read back from the target, every byte as it was planned.", units.Bytes(p.Read)); p.OfShelf() {
+	if a.Words = fmt.Sprintf("%s read back from the target, every byte as it was planned.",
+		units.Bytes(p.Read)); p.OfShelf() {
 		a.Words = fmt.Sprintf("%s read from the shelf, every block as it was captured.", units.Bytes(p.Read))
 	}
 	return a

@@ -395,7 +395,8 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	if want.Kind == table.None {
 		return nil
 	}
-	c := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: fmt.Sprintf("the %s names the same parts as the twin", want.Kind)}
+	c := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: fmt.Sprintf("the %s names the same parts as "+
+		"the twin", want.Kind)}
 	if target {
 		c.Says = fmt.Sprintf("the %s names the parts that were planned, where they were planned", want.Kind)
 	}
@@ -412,7 +413,8 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 	c.Evidence = fmt.Sprintf("%s, %s, identity %s", t.Kind, units.Plural(len(t.Parts), "part"), t.ID)
 	out := []shelf.Claim{c}
 	if target && want.Kind == table.GPT {
-		both := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: "both copies of the GPT are whole and agree, the back-up in the " +
+		both := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: "both copies of the GPT are whole " +
+			"and agree, the back-up in the " +
 			"last sector", Holds: t.Worst() == "", Evidence: "headers, entries and checksums of both copies read"}
 		for _, f := range t.Findings {
 			both.Evidence = f.Text

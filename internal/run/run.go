@@ -116,7 +116,8 @@ func Start(ctx context.Context, title string, phases []string, estimate time.Dur
 	ctx, cancel := context.WithCancel(ctx)
 	now := time.Now()
 	r := &Run{cancel: cancel, ended: make(chan struct{}), start: now, phaseStart: now, lastAt: now,
-		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate, Took: make([]time.Duration, len(phases))}}
+		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate,
+			Took: make([]time.Duration, len(phases))}}
 	r.resumed = sync.NewCond(&r.mu)
 	slog.Info("begins", "work", title, "expected", estimate.Round(time.Second))
 	stop := context.AfterFunc(ctx, r.wake) // a paused run must notice too

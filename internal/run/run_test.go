@@ -171,7 +171,8 @@ func TestRailsSayWhatIsExpected(t *testing.T) {
 	})
 	<-marked
 	s := r.Snapshot()
-	for cell, want := range map[int]Cell{0: Idle, 10: Finished, 11: Busy, 12: ToCome, 14: ToCome, 15: Idle, 100: ToCome} {
+	for cell, want := range map[int]Cell{0: Idle, 10: Finished, 11: Busy, 12: ToCome, 14: ToCome, 15: Idle,
+		100: ToCome} {
 		if s.Read[cell] != want {
 			t.Errorf("cell %d is %d, not %d", cell, s.Read[cell], want)
 		}

@@ -56,7 +56,7 @@ var sorts = []sort{sortMachine, sortBlank, sortOther, sortStorage}
 
 func (m *benchPage) sortOf(d *bench.Disk) sort {
 	switch {
-	case m.whose(d).machine != "":
+	case m.datesPage.owners.of(d).machine != "":
 		return sortMachine
 	case d.Reach != "" && !m.runPage.writesTo(d.Path):
 		return sortStorage
@@ -91,7 +91,7 @@ func (m *benchPage) rows(d *bench.Disk, here bool, w int) []string {
 
 // isWhat says whose disk it is, or what it is.
 func (m *benchPage) isWhat(d *bench.Disk) string {
-	if o := m.whose(d); o.machine != "" {
+	if o := m.datesPage.owners.of(d); o.machine != "" {
 		return o.name()
 	}
 	switch {
@@ -116,7 +116,7 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 	if f := m.facts[d.Path]; f.cutOff > 0 {
 		return fmt.Sprintf("◐ restore cut off at %d %%: it can go on", f.cutOff), m.th.caution.Render
 	}
-	o := m.whose(d)
+	o := m.datesPage.owners.of(d)
 	if o.unread > 0 {
 		return "✗ failing: " + units.Bytes(o.unread) + " unread on " + o.newest.Format("2 Jan"), m.th.bad.Render
 	}
@@ -189,8 +189,9 @@ func (m *benchPage) beside(w int) []string {
 			out = append(out, " "+paint(l))
 		}
 	}
-	if o := m.whose(d); o.machine != "" {
-		say(fmt.Sprintf("%s. %s of it on %s, newest %s.", o.name(), units.Plural(o.twins, "twin"), m.w.Shelf.Head().Name,
+	if o := m.datesPage.owners.of(d); o.machine != "" {
+		say(fmt.Sprintf("%s. %s of it on %s, newest %s.", o.name(), units.Plural(o.twins, "twin"),
+			m.w.Shelf.Head().Name,
 			units.Moment(o.newest)), m.th.good.Render)
 		if m.facts[d.Path].changed == o.twin.ID {
 			say("Changed since then.", m.th.caution.Render)
@@ -264,7 +265,7 @@ func (m *benchPage) arrange() {
 
 // compare looks in the background whether a disk differs from its newest twin; nil where there is none.
 func (m *benchPage) compare(d *bench.Disk) tea.Cmd {
-	o := m.whose(d)
+	o := m.datesPage.owners.of(d)
 	if o.twin == nil || d.Survey == nil || m.w.Shelf == nil || m.facts[d.Path].compared == o.twin.ID {
 		return nil
 	}

@@ -21,7 +21,8 @@ func (m *benchPage) bindings() []binding {
 		m.unless(unread, binding{"enter", "Enter", "capture " + name, "capture the machine of this disk",
 			leads(func() tea.Cmd { return m.read(d, stepCapture) })}),
 		move(listKeys, "disk", "choose a disk", &m.cursor, len(m.disks)),
-		m.unless(first(unread, m.unwritten(d)), binding{"w", "w", "as target", "choose this disk to be written, or let go " +
+		m.unless(first(unread, m.unwritten(d)), binding{"w", "w", "as target", "choose this disk to be written, " +
+			"or let go " +
 			"of it; nothing is written yet", acts(func() { m.aim(d) })}),
 		m.unless(unread, binding{"c", "c", "copy", "copy this disk onto another one directly", leads(func() tea.Cmd {
 			m.fitPage.copies = d.Path
@@ -29,7 +30,8 @@ func (m *benchPage) bindings() []binding {
 		})}),
 		m.unless(unread, binding{"i", "i", "inside", "look inside: folders and files of this disk",
 			leads(m.insidePage.insideFrom)}),
-		m.unless(first(unread, m.unwritten(d)), binding{"e", "e", "ready", "make this disk ready: lay it out, format, " +
+		m.unless(first(unread, m.unwritten(d)), binding{"e", "e", "ready", "make this disk ready: lay it out, " +
+			"format, " +
 			"erase", leads(func() tea.Cmd {
 			m.source = without(m.source, d)
 			m.target = d
@@ -136,14 +138,15 @@ func (m *benchPage) chosen() *bench.Disk {
 
 // lanes are what was chosen so far; here nothing is read or written.
 func (m *benchPage) lanes() lanes {
-	ls := lanes{up: nothing(m.reads(""), "nothing yet: Enter captures a disk, c copies one, 4 has the dates of the shelf"),
-		down: nothing(m.writes(""), "nothing yet: w chooses the disk that would be written")}
+	ls := lanes{up: nothing(reading(m.th, ""), "nothing yet: Enter captures a disk, c copies one, 4 has the "+
+		"dates of the shelf"),
+		down: nothing(writing(m.th, ""), "nothing yet: w chooses the disk that would be written")}
 	if m.source != nil {
-		ls.up = m.reads(isChosen).ofDisk(m.source)
+		ls.up = reading(m.th, isChosen).ofDisk(m.source)
 		ls.up.fold = true
 	}
 	if m.target != nil {
-		ls.down = m.writes(isChosen).ofDisk(m.target).overwriting(m.target)
+		ls.down = writing(m.th, isChosen).ofDisk(m.target).overwriting(m.target)
 		ls.down.fold = true
 	}
 	return ls

@@ -136,7 +136,7 @@ func (m *model) anywhere() []binding {
 		m.paneBinding(),
 		{"pgdown pgup", "", "", "", pages},
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},
-		{menuKey, menuKey, "all keys", "a list of everything that works here", acts(m.offerKeys)},
+		{menuKey, menuKey, "all keys", "a list of everything that works here", acts(m.helper.offerKeys)},
 		{"?", "?", "help", "this page", acts(func() { m.help, m.scroll = true, 0 })},
 		{"q", "q", "leave", "asks only while a run is on", leads(m.quit)},
 	}

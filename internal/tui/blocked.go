@@ -34,9 +34,3 @@ func first(whys ...string) string {
 	}
 	return ""
 }
-
-// on is the binding with words that name what it acts on.
-func (b binding) on(does string) binding {
-	b.does = does
-	return b
-}

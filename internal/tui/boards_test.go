@@ -188,7 +188,7 @@ func TestGrowthOfAShelf(t *testing.T) {
 			t.Errorf("%q is missing:\n%s", want, text(m))
 		}
 	}
-	chart := mm.datesPage.growthChart(80, 6)
+	chart := growthChart(mm.datesPage, 80, 6)
 	var last []rune
 	for _, l := range chart[:6] {
 		last = append(last, []rune(ansi.Strip(l))[scaleWide+79])

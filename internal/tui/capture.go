@@ -113,11 +113,11 @@ func (m *capturePage) capture() tea.Cmd {
 			}
 			return nil
 		}}
-	shelf := m.datesPage.shelfLane(m.writes(written), m.estimate.Likely)
+	shelf := shelfLane(m.datesPage, writing(m.th, written), m.estimate.Likely)
 	for _, s := range p.Sources {
 		for _, d := range m.disks {
 			if d.Survey == s.Survey {
-				job.lanes = append(job.lanes, lanes{up: m.reads(isNow).ofDisk(d), down: shelf})
+				job.lanes = append(job.lanes, lanes{up: reading(m.th, isNow).ofDisk(d), down: shelf})
 			}
 		}
 	}
@@ -126,14 +126,15 @@ func (m *capturePage) capture() tea.Cmd {
 
 // lanes are the disk that is read, and the shelf with what it will probably take.
 func (m *capturePage) lanes() lanes {
-	ls := lanes{up: nothing(m.reads(""), "no disk is chosen"), down: m.datesPage.shelfLane(m.writes(willBe), 0)}
+	ls := lanes{up: nothing(reading(m.th, ""), "no disk is chosen"), down: shelfLane(m.datesPage, writing(m.th,
+		willBe), 0)}
 	if m.plan != nil {
-		ls.down = m.datesPage.shelfLane(m.writes(willBe), m.estimate.Likely)
+		ls.down = shelfLane(m.datesPage, writing(m.th, willBe), m.estimate.Likely)
 	}
 	if rows := m.captureRows(); m.row < len(rows) && m.chosen[rows[m.row].disk.Path] {
-		ls.up = m.reads(isNow).ofDisk(rows[m.row].disk)
+		ls.up = reading(m.th, isNow).ofDisk(rows[m.row].disk)
 	} else if all := chosenDisks(m.model); len(all) > 0 {
-		ls.up = m.reads(isNow).ofDisk(all[0])
+		ls.up = reading(m.th, isNow).ofDisk(all[0])
 	}
 	return ls
 }

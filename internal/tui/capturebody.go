@@ -141,7 +141,8 @@ func (m *capturePage) inShort() []string {
 	if m.plan == nil || len(m.plan.Warnings()) > 0 {
 		return m.estimateLines(m.wide)[:1]
 	}
-	return []string{" Costs    probably " + m.th.strong.Render(units.Bytes(m.estimate.Likely)) + " of the shelf, about " +
+	return []string{" Costs    probably " + m.th.strong.Render(units.Bytes(m.estimate.Likely)) + " of the " +
+		"shelf, about " +
 		m.th.strong.Render(units.Duration(m.estimate.Time)) + "; " + m.estimate.Words()}
 }
 

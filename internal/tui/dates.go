@@ -29,7 +29,7 @@ func (m *datesPage) lines(w int) []string {
 	out := m.shelfLines(w)
 	var twin, thin []string
 	if m.wide < twoPanes { // otherwise it is beside
-		twin = m.twinLines(m.twin(), w)
+		twin = twinLines(m, m.twin(), w)
 	}
 	if m.thin != nil {
 		thin = m.thinLines(w)
@@ -54,7 +54,7 @@ func (m *datesPage) beside(w int) []string {
 	if m.w.Shelf == nil || m.growing || m.twin() == nil {
 		return nil
 	}
-	return m.twinLines(m.twin(), w)
+	return twinLines(m, m.twin(), w)
 }
 
 // shelfLines say how full the shelf is and will be.
@@ -117,7 +117,7 @@ func (m *datesPage) thinLines(w int) []string {
 }
 
 // twinLines say what is to know of a twin, and list its disks and parts.
-func (m *datesPage) twinLines(t *shelf.Twin, w int) []string {
+func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 	b := &m.boards[m.board]
 	out := []string{" " + sides(m.th.strong.Render(units.Moment(t.Taken))+"  "+t.Machine, m.th.dim.Render(ago(t.Taken))+
 		" ", w-1)}
@@ -143,15 +143,15 @@ func (m *datesPage) twinLines(t *shelf.Twin, w int) []string {
 	if k, kept := m.pins[t.ID]; kept {
 		say("◆ kept for ever: "+k.Note, m.th.good.Render)
 	}
-	m.proofLines(b, t, say)
+	proofLines(m, b, t, say)
 	if n := t.Missing(); n > 0 {
 		say(fmt.Sprintf("× %s of the source could not be read.", units.Bytes(n)), m.th.bad.Render)
 	}
-	return append(out, m.diskLines(t, w)...)
+	return append(out, diskLines(m, t, w)...)
 }
 
 // proofLines say when the twin was proven last, and what it was restored to.
-func (m *datesPage) proofLines(b *board, t *shelf.Twin, say func(string, func(...string) string)) {
+func proofLines(m *datesPage, b *board, t *shelf.Twin, say func(string, func(...string) string)) {
 	unread := b.unread[t.ID]
 	if unread > 0 {
 		say(unreadProofs(unread), m.th.caution.Render)
@@ -179,7 +179,7 @@ func (m *datesPage) proofLines(b *board, t *shelf.Twin, say func(string, func(..
 }
 
 // diskLines list the disks of a twin with their parts.
-func (m *datesPage) diskLines(t *shelf.Twin, w int) []string {
+func diskLines(m *datesPage, t *shelf.Twin, w int) []string {
 	var out []string
 	for i, d := range t.Disks {
 		mark := "  "
@@ -190,8 +190,9 @@ func (m *datesPage) diskLines(t *shelf.Twin, w int) []string {
 			out = append(out, "")
 		}
 		out = append(out, sides(fmt.Sprintf("%s %s %s  %s", mark, fit(d.Identity.Model, 18),
-			right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial), m.th.dim.Render(tableWord(string(d.Table.Kind)))+
-			" ", w))
+			right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial),
+			m.th.dim.Render(tableWord(string(d.Table.Kind)))+
+				" ", w))
 		for _, r := range d.Parts() {
 			out = append(out, regionLine(m.th, r, w)...)
 		}
@@ -206,17 +207,17 @@ func tableWord(kind string) string {
 	return kind
 }
 
-// regionLine is a part of a twin: how large, how much of it is used, what it brought anew; what is to know of it follows
-// where there is no room beside it.
+// regionLine is a part of a twin: how large, how much of it is used, what it brought anew; what is to know of it
+// follows where there is no room beside it.
 func regionLine(th theme, r shelf.Region, w int) []string {
 	p := th.patternOf(tableRole(r.Role))
 	wide := w >= 90
-	title := min(30, max(12, w-52))
+	title := min(30, max(12, w-51))
 	line := "     " + p.style.Render(p.used) + " "
 	if wide {
 		title = min(30, w-78)
 	}
-	line += fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title)
+	line += fit(fmt.Sprintf("%d %s", r.Part, r.Title()), title-1) + " "
 	if wide {
 		line += fit(r.Role, 10)
 	}
@@ -259,8 +260,8 @@ func (m *datesPage) body(w int) ([]string, int) { return m.lines(w), -1 }
 
 // lanes are the twin that is chosen; nothing is written here before a last page.
 func (m *datesPage) lanes() lanes {
-	ls := lanes{up: nothing(m.reads(""), "nothing: the shelf has no twins yet"),
-		down: nothing(m.writes(""), "nothing; Enter plans to restore this twin")}
+	ls := lanes{up: nothing(reading(m.th, ""), "nothing: the shelf has no twins yet"),
+		down: nothing(writing(m.th, ""), "nothing; Enter plans to restore this twin")}
 	if m.target != nil {
 		ls.down.said = "nothing; Enter plans to restore this twin onto " + m.target.Identity.Model
 	}
@@ -268,7 +269,7 @@ func (m *datesPage) lanes() lanes {
 		ls.up.said = "nothing: no shelf is open"
 	}
 	if t := m.twin(); t != nil {
-		ls.up = m.reads("").ofTwin(t, m.twinDisk)
+		ls.up = reading(m.th, "").ofTwin(t, m.twinDisk)
 	} else {
 		ls.down.said = "nothing"
 	}
@@ -280,7 +281,7 @@ func (m *datesPage) lanes() lanes {
 }
 
 // shelfLane puts the open shelf onto a lane, with what it is about to take in bytes.
-func (m *datesPage) shelfLane(l lane, adds int64) lane {
+func shelfLane(m *datesPage, l lane, adds int64) lane {
 	s := m.w.Shelf
 	if s == nil {
 		return nothing(l, "nothing: no shelf is open")

@@ -67,12 +67,12 @@ func (m *model) middle(w int) []string {
 	case right == nil:
 		out, row = m.main(w)
 	case w < twoPanes && m.other:
-		out = m.window(m.secondPane(w-1), &m.scrollBeside, -1)
+		out = window(m.th, m.secondPane(w-1), m.room, &m.scrollBeside, -1)
 	case w < twoPanes:
 		out, row = m.main(w)
 	default:
 		out, row = m.main(left)
-		side := m.window(right, &m.scrollBeside, -1)
+		side := window(m.th, right, m.room, &m.scrollBeside, -1)
 		bar := m.th.dim.Render(" │ ")
 		for i := range out {
 			out[i] = fit(out[i], left) + bar + fit(side[i], w-left-3)
@@ -84,7 +84,7 @@ func (m *model) middle(w int) []string {
 // main is the first pane, and the row in it that must stay in view; -1 for none.
 func (m *model) main(w int) ([]string, int) {
 	body, keep := m.body(w)
-	out := m.window(body, &m.scroll, keep)
+	out := window(m.th, body, m.room, &m.scroll, keep)
 	if keep >= 0 {
 		keep -= m.scroll
 	}
@@ -92,8 +92,7 @@ func (m *model) main(w int) ([]string, int) {
 }
 
 // window cuts lines to the room; keep is a line that must stay in view, or -1.
-func (m *model) window(body []string, scroll *int, keep int) []string {
-	room := m.room
+func window(th theme, body []string, room int, scroll *int, keep int) []string {
 	if keep >= 0 {
 		*scroll = max(keep-room+2, min(*scroll, max(0, keep-1)))
 	}
@@ -101,7 +100,7 @@ func (m *model) window(body []string, scroll *int, keep int) []string {
 	out := slices.Clone(body[*scroll:])
 	if len(out) > room {
 		out = out[:room]
-		out[room-1] = m.th.dim.Render(fmt.Sprintf(" … %s below", units.Plural(len(body)-*scroll-room+1, "line")))
+		out[room-1] = th.dim.Render(fmt.Sprintf(" … %s below", units.Plural(len(body)-*scroll-room+1, "line")))
 	}
 	for len(out) < room {
 		out = append(out, "")
@@ -195,7 +194,8 @@ func (m *model) keyLine(w int) string {
 		if b.show == menuKey {
 			continue
 		}
-		if verb, _, long := strings.Cut(b.does, " "); i == 0 && long && used+wide(b) > room { // it comes before all others
+		// it comes before all others
+		if verb, _, long := strings.Cut(b.does, " "); i == 0 && long && used+wide(b) > room {
 			b.does = verb
 		}
 		if used+wide(b) > room {
@@ -230,7 +230,7 @@ func countBut(list []binding, show string) int {
 func (m *model) body(w int) ([]string, int) {
 	switch {
 	case m.help:
-		return m.helpBody(w), -1
+		return m.helper.helpBody(w), -1
 	case m.lastPage.summary != nil:
 		return m.lastPage.lines(w), -1
 	case m.menus.menu != nil:

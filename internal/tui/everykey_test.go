@@ -22,7 +22,8 @@ func statesToPress() []state {
 	fit := func(m tea.Model) tea.Model { return key(onMachine(targeted(m), "Ticket desk"), "enter") }
 	return []state{
 		{"Bench", on()}, {"Ready", on("e")}, {"Ready without a target", on("2")}, {"Capture", on("3")},
-		{"Dates", on("4")}, {"growth", on("4", "g")}, {"thinning", on("4", "t")}, {"Fit without a target", on("4", "enter")},
+		{"Dates", on("4")}, {"growth", on("4", "g")}, {"thinning", on("4", "t")}, {"Fit without a target",
+			on("4", "enter")},
 		{"Fit", fit}, {"Run", on("6")}, {"Proof", on("7")}, {"Sheet", on("8")}, {"Inside", on("i")},
 		{"folder", on("i", "down", "right")},
 	}
@@ -55,8 +56,8 @@ func pressable(m *model) []string {
 	return out
 }
 
-// TestEveryKeyActs presses every key of every page's table: each changes what is seen, or says why it can't. Moving where
-// there is nothing further is told by the cursor.
+// TestEveryKeyActs presses every key of every page's table: each changes what is seen, or says why it can't. Moving
+// where there is nothing further is told by the cursor.
 func TestEveryKeyActs(t *testing.T) {
 	moves := strings.Fields(listKeys + " left right h l pgup pgdown [ ] < > esc")
 	m := opened(t)
@@ -124,7 +125,8 @@ func TestKeyLineCountsWhatIsCut(t *testing.T) {
 	for _, w := range []int{60, 80, 120, 200} {
 		line := strings.TrimRight(plainOf(m.keyLine(w)), " ")
 		if !strings.HasPrefix(line, " Enter capture") ||
-			w > 60 && !strings.HasPrefix(line, " Enter capture Heron H1 1 TB …7731") || !strings.HasSuffix(line, "? help q leave") {
+			w > 60 && !strings.HasPrefix(line, " Enter capture Heron H1 1 TB …7731") || !strings.HasSuffix(line,
+			"? help q leave") {
 			t.Errorf("%d: %q", w, line)
 		}
 		shownKeys := 0

@@ -47,7 +47,8 @@ func (m *fitPage) lines(w int) []string {
 	}
 	head := fitHead(m.th, m.pair.Plan.Plan)
 	if m.busy != nil {
-		head = m.th.caution.Render("Being worked out anew") + m.th.dim.Render(": below is the plan before. Esc gives up. "+
+		head = m.th.caution.Render("Being worked out anew") + m.th.dim.Render(": below is the plan before. Esc "+
+			"gives up. "+
 			m.busy.words())
 	}
 	out := append(m.pairLines(w), " "+head, "")

@@ -54,8 +54,8 @@ func (m *fitPage) pointAtGrowing() {
 	}
 }
 
-// toggle makes a change, or takes it back when it was the last one made: pressed twice, a key leads back to exactly what
-// was before.
+// toggle makes a change, or takes it back when it was the last one made: pressed twice, a key leads back to exactly
+// what was before.
 func (m *fitPage) toggle(key string, change func() tea.Cmd) tea.Cmd {
 	if n := len(m.fit.past); m.fit.toggled == key && n > 0 {
 		return m.undo()
@@ -91,9 +91,6 @@ func (m *fitPage) giveUp() tea.Cmd {
 	m.say("Planning was given up: the plan before counts.")
 	return nil
 }
-
-// part is the number of the chosen part, for telling toggles apart.
-func (m *fitPage) part() string { return fmt.Sprint(m.fit.row) }
 
 // wishFor changes the wish for the chosen part. What the plan did by itself becomes a wish first, so that it stays.
 func (m *fitPage) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cmd {
@@ -160,7 +157,8 @@ func (m *fitPage) every(all bool) []binding {
 			does = "copy onto " + stickerEnd(m.target.Identity)
 		}
 	}
-	out := []binding{m.unless(first(why, m.noRun()), binding{"enter", "Enter", does, "to the last page before anything is " +
+	out := []binding{m.unless(first(why, m.noRun()), binding{"enter", "Enter", does, "to the last page before " +
+		"anything is " +
 		"written", leads(m.fitLastPage)})}
 	rows := 0
 	if m.pair != nil {
@@ -173,7 +171,7 @@ func (m *fitPage) every(all bool) []binding {
 	if _, several := m.several(); all || several {
 		out = append(out,
 			binding{"d", "d", "disk", "the next disk of the machine, with a target of its own", leads(func() tea.Cmd {
-				m.nextDisk()
+				m.disk = (m.disk + 1) % len(m.twin().Disks)
 				m.proposeTarget()
 				return m.replan()
 			})},
@@ -208,12 +206,12 @@ func (m *fitPage) partBindings(why string) []binding {
 		m.unlessTyped(why, binding{"=", "=", "size", "type how large the part shall be", acts(m.askPartSize)}),
 		m.unless(why, binding{"m", "m", "smallest", "make the part as small as it gets, or take that back",
 			leads(func() tea.Cmd {
-				return m.toggle("m"+m.part(), func() tea.Cmd {
+				return m.toggle(fmt.Sprint("m", m.fit.row), func() tea.Cmd {
 					return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Least: !w.Least} })
 				})
 			})}),
 		m.unless(why, binding{"x", "x", "leave out", "leave the part out, or take it in again", leads(func() tea.Cmd {
-			return m.toggle("x"+m.part(), func() tea.Cmd {
+			return m.toggle(fmt.Sprint("x", m.fit.row), func() tea.Cmd {
 				return m.wishFor(func(_ layout.Part, w *layout.PartWish) { *w = layout.PartWish{Leave: !w.Leave} })
 			})
 		})}),
@@ -227,7 +225,7 @@ func (m *fitPage) wholeBindings(why string) []binding {
 	}
 	return []binding{
 		{"t", "t", "target", "choose the disk that would be written from those on the bench", acts(func() {
-			m.offerTargets(func(d *bench.Disk) tea.Cmd {
+			m.chooser.offerTargets(func(d *bench.Disk) tea.Cmd {
 				m.target = d
 				m.chooseTarget(d)
 				return nil
@@ -242,7 +240,8 @@ func (m *fitPage) wholeBindings(why string) []binding {
 				})
 			})}),
 		{"u", "u", "undo", "undo the last change of the plan", leads(m.undo)},
-		m.unless(why, binding{"y", "y", "identity", "give the target identities of its own, for a machine that has both " +
+		m.unless(why, binding{"y", "y", "identity", "give the target identities of its own, for a machine that " +
+			"has both " +
 			"disks, or keep those of the source", leads(func() tea.Cmd {
 			return m.toggle("y", func() tea.Cmd {
 				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
@@ -253,7 +252,8 @@ func (m *fitPage) wholeBindings(why string) []binding {
 
 // plannedBindings are for what was planned.
 func (m *fitPage) plannedBindings(all bool, why string) (out []binding) {
-	repairs, cutOff := "This plan has no repair of what keeps it from starting.", "No earlier run of this plan was cut off."
+	repairs, cutOff := "This plan has no repair of what keeps it from starting.", "No earlier run of this plan "+
+		"was cut off."
 	if m.pair != nil && (len(m.pair.Plan.Repaired) > 0 || m.fit.wish.AsItStarts) || all {
 		repairs = ""
 	}
@@ -261,17 +261,21 @@ func (m *fitPage) plannedBindings(all bool, why string) (out []binding) {
 		cutOff = ""
 	}
 	return []binding{
-		m.unless(first(why, repairs), binding{"s", "s", "start repair", "repair what keeps it from starting, or leave that " +
+		m.unless(first(why, repairs), binding{"s", "s", "start repair", "repair what keeps it from starting, or " +
+			"leave that " +
 			"as it is", leads(func() tea.Cmd {
 			return m.toggle("s", func() tea.Cmd {
 				return m.change(func(w *plan.Wish) { w.AsItStarts = !w.AsItStarts })
 			})
 		})}),
-		m.unlessTyped(first(why, m.noRun()), binding{"w", "w", "rehearse", "write the planned disk into a new image file, " +
+		m.unlessTyped(first(why, m.noRun()), binding{"w", "w", "rehearse", "write the planned disk into a new " +
+			"image file, " +
 			"to try it before any disk is written", acts(m.askExport)}),
-		m.unless(why, binding{"i", "i", "inside", "look inside: folders and files of the planned disk, before it exists",
+		m.unless(why, binding{"i", "i", "inside", "look inside: folders and files of the planned disk, before " +
+			"it exists",
 			leads(m.insidePage.insideFrom)}),
-		m.unless(first(why, cutOff), binding{"a", "a", "anew", "write everything again, also what was written before the " +
+		m.unless(first(why, cutOff), binding{"a", "a", "anew", "write everything again, also what was written " +
+			"before the " +
 			"run was cut off", acts(func() {
 			m.pair.Plan.Anew()
 			m.say("Everything will be written again.")

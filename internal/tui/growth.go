@@ -40,7 +40,7 @@ func (m *datesPage) growthBody(w int) []string {
 	out = append(out, "")
 	const foot = 4 // rows of axis, distance, titles and what is below
 	if high := min(10, m.room-len(out)-foot-min(len(f.Machines), m.room/3)); high >= 3 {
-		out = append(append(out, m.growthChart(w-scaleWide-2, high)...), "")
+		out = append(append(out, growthChart(m, w-scaleWide-2, high)...), "")
 	}
 	most := 1.0
 	for _, g := range f.Machines {
@@ -59,7 +59,7 @@ func (m *datesPage) growthBody(w int) []string {
 }
 
 // growthChart is what all twins up to a date brought, over w columns.
-func (m *datesPage) growthChart(w, high int) []string {
+func growthChart(m *datesPage, w, high int) []string {
 	from, to, stored := keeping.Grown(m.twins(), w)
 	most := max(1, stored[len(stored)-1])
 	var out []string

@@ -14,7 +14,7 @@ import (
 const menuKey = "."
 
 // offerKeys lists everything that works on the page with its letter; what is chosen is done.
-func (m *model) offerKeys() {
+func (m *helper) offerKeys() {
 	var does []binding
 	n := menu{title: "What works here"}
 	for _, b := range shown(m.bindings()) {
@@ -32,7 +32,7 @@ func (m *model) offerKeys() {
 }
 
 // helpBody explains the keys of what is shown, from the same tables that act, and all marks.
-func (m *model) helpBody(w int) []string {
+func (m *helper) helpBody(w int) []string {
 	title, keys := "Keys of this step: "+m.stepName(), over(m.page().bindings(), m.anywhere())
 	if m.menus.menu != nil {
 		title, keys = "Keys of this list", m.menus.bindings()
@@ -56,7 +56,8 @@ func (m *model) helpBody(w int) []string {
 	for _, l := range []string{
 		"READS is what the step reads, WRITES what it really writes; the words after that say of which moment it is: " +
 			"as of a date, is now, will be, is being written.",
-		"WRITES is written only after its last page, where you type what is on its sticker. LOSES names what is there " +
+		"WRITES is written only after its last page, where you type what is on its sticker. LOSES names what is " +
+			"there " +
 			"now and goes.",
 		fmt.Sprintf("While a run is on: %s done, %s being done, %s still to come, %s can't be read or written; where "+
 			"nothing stands there is nothing to do.", finishedMark, busyMark, toComeMark, unreadableMark),
@@ -71,7 +72,7 @@ func (m *model) helpBody(w int) []string {
 }
 
 // legendLines say how the parts of a disk look.
-func (m *model) legendLines(w int) []string {
+func (m *helper) legendLines(w int) []string {
 	var legend []string
 	for _, r := range []table.Role{table.RoleStartup, table.RoleSystem, table.RoleData, table.RoleRecovery,
 		table.RoleSwap, table.RoleReserved, table.RoleUnknown} {

@@ -508,13 +508,13 @@ func (m *insidePage) insideFrom() tea.Cmd {
 // lanes are what is looked at, with the places of the chosen file, and that nothing is written.
 func (m *insidePage) lanes() lanes {
 	l := &m.inside
-	up, disk := m.reads(isNow), 0
+	up, disk := reading(m.th, isNow), 0
 	if l.part != nil {
 		disk = l.part.Disk
 	}
 	switch {
 	case l.plan != nil:
-		up = m.fitPage.plannedLane(up, l.plan)
+		up = plannedLane(up, l.plan)
 	case l.in != nil && l.in.Twin != nil:
 		up = up.ofTwin(l.in.Twin, disk)
 	case l.of.Twin != nil:
@@ -527,5 +527,5 @@ func (m *insidePage) lanes() lanes {
 	if l.part != nil && l.viewing == nil {
 		up.spots = l.detail.spans
 	}
-	return lanes{up: up, down: nothing(m.writes(""), "nothing; t takes files out into a folder that you name")}
+	return lanes{up: up, down: nothing(writing(m.th, ""), "nothing; t takes files out into a folder that you name")}
 }

@@ -214,22 +214,7 @@ func (m *insidePage) insideDetail(w int) []string {
 		}
 		return out
 	}
-	facts := []string{units.Exact(e.Size)}
-	if !e.Mode.IsRegular() {
-		facts = []string{inside.ItemWord(e.Item)}
-	}
-	if len(d.spans) > 0 {
-		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"),
-			units.Grouped(d.spans[0].Start)))
-	}
-	facts = append(facts, e.Mode.String())
-	if e.UID != 0 || e.GID != 0 {
-		facts = append(facts, fmt.Sprintf("owner %d:%d", e.UID, e.GID))
-	}
-	if e.Links > 1 && e.Mode.IsRegular() {
-		facts = append(facts, fmt.Sprintf("%d names", e.Links))
-	}
-	for _, s := range wrap(strings.Join(facts, " · "), w-2) {
+	for _, s := range wrap(strings.Join(factsOf(e, d), " · "), w-2) {
 		out = append(out, " "+s)
 	}
 	if m.high < 26 && m.wide < twoPanes {
@@ -276,6 +261,26 @@ func (m *insidePage) insideDetail(w int) []string {
 		out = append(out, " "+m.th.bad.Render(fit(d.problem, w-2)))
 	}
 	return out
+}
+
+// factsOf are what a listing, and where the item lies, say of it.
+func factsOf(e fsys.Entry, d *detail) []string {
+	facts := []string{units.Exact(e.Size)}
+	if !e.Mode.IsRegular() {
+		facts = []string{inside.ItemWord(e.Item)}
+	}
+	if len(d.spans) > 0 {
+		facts = append(facts, fmt.Sprintf("in %s from byte %s of the disk", units.Plural(len(d.spans), "piece"),
+			units.Grouped(d.spans[0].Start)))
+	}
+	facts = append(facts, e.Mode.String())
+	if e.UID != 0 || e.GID != 0 {
+		facts = append(facts, fmt.Sprintf("owner %d:%d", e.UID, e.GID))
+	}
+	if e.Links > 1 && e.Mode.IsRegular() {
+		facts = append(facts, fmt.Sprintf("%d names", e.Links))
+	}
+	return facts
 }
 
 // datesLine lights up the dates that have the item: a new version begins with a bar, what goes on is a line.

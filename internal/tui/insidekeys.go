@@ -63,7 +63,8 @@ func (m *insidePage) itemBindings(search binding) []binding {
 			acts(m.markChosen)}),
 		version, compare,
 		m.unless(m.partless(), binding{"s", "s", "sort", "by name, size or time", leads(m.otherOrder)}),
-		m.unless(m.partless(), binding{"a", "a", "hidden", "show hidden and system items, or don't", leads(m.toggleHidden)}))
+		m.unless(m.partless(), binding{"a", "a", "hidden", "show hidden and system items, or don't",
+			leads(m.toggleHidden)}))
 }
 
 // partless is why what needs an open folder can't act; empty when one is open.

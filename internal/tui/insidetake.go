@@ -162,7 +162,7 @@ func (m *insidePage) take(choices []takeout.Choice, way int, where string) tea.C
 	l.marked = nil
 	up := m.lanes().up
 	up.spots = nil
-	down := nothing(m.writes(""), where)
+	down := nothing(writing(m.th, ""), where)
 	return m.runPage.start(work{run: r, lanes: []lanes{{up: up, down: down}},
 		stopped: "Cancelling keeps what is whole in a folder; taken out again, it goes on.",
 		after: func(s run.Snapshot) tea.Cmd {

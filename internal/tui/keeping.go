@@ -200,12 +200,13 @@ func (m *datesPage) askRoom() tea.Cmd {
 		}
 		return startRun{func() tea.Cmd {
 			r, freed := w.StartGiveBack(ctx)
-			return m.runPage.start(m.onShelf(r, "Cancelling loses nothing; it can be done again.", func(s run.Snapshot) tea.Cmd {
-				if s.State == run.Done {
-					m.runPage.result = []string{freed().Words()}
-				}
-				return nil
-			}))
+			return m.runPage.start(onShelf(m, r, "Cancelling loses nothing; it can be done again.",
+				func(s run.Snapshot) tea.Cmd {
+					if s.State == run.Done {
+						m.runPage.result = []string{freed().Words()}
+					}
+					return nil
+				}))
 		}}
 	}
 }
@@ -223,7 +224,7 @@ func (m *datesPage) offerChecks() {
 			"was"}}}
 	n.then = func(chosen []int) tea.Cmd {
 		r, report := m.w.StartCheck(m.ctx, kinds[chosen[0]])
-		return m.runPage.start(m.onShelf(r, "Cancelling keeps what was read: the next check goes on there.",
+		return m.runPage.start(onShelf(m, r, "Cancelling keeps what was read: the next check goes on there.",
 			func(s run.Snapshot) tea.Cmd {
 				if rep := report(); rep != nil && s.State == run.Done {
 					m.showReport(rep)
@@ -284,7 +285,7 @@ func (m *datesPage) showReport(rep *keeping.Report) {
 
 func (m *datesPage) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 	r, report := m.w.StartRefill(m.ctx, other, rep)
-	return m.runPage.start(m.onShelf(r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
+	return m.runPage.start(onShelf(m, r, "Cancelling keeps what has come.", func(s run.Snapshot) tea.Cmd {
 		other.Close()
 		if s.State == run.Done {
 			m.showReport(report())
@@ -294,11 +295,11 @@ func (m *datesPage) refill(other *shelf.Shelf, rep *keeping.Report) tea.Cmd {
 }
 
 // onShelf is a run that reads the shelf and writes nothing else.
-func (m *datesPage) onShelf(r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) work {
-	up := m.shelfLane(m.reads(isNow), 0)
+func onShelf(m *datesPage, r *run.Run, stopped string, after func(run.Snapshot) tea.Cmd) work {
+	up := shelfLane(m, reading(m.th, isNow), 0)
 	up.fold = true
 	return work{run: r, stopped: stopped, after: after,
-		lanes: []lanes{{up: up, down: m.shelfLane(m.writes(isNow), 0)}}}
+		lanes: []lanes{{up: up, down: shelfLane(m, writing(m.th, isNow), 0)}}}
 }
 
 func reportLines(th theme, rep *keeping.Report) []string {

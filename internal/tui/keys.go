@@ -9,13 +9,6 @@ import (
 	"twinshelf/internal/shelf"
 )
 
-// nextDisk goes to the next disk of a machine with several.
-func (m *fitPage) nextDisk() {
-	if t := m.twin(); t != nil {
-		m.disk = (m.disk + 1) % len(t.Disks)
-	}
-}
-
 func (m *datesPage) nextDisk() {
 	t := m.twin()
 	if t == nil || len(t.Disks) < 2 {
@@ -49,8 +42,8 @@ func (m *datesPage) prove() tea.Cmd {
 		return nil
 	}}
 	for i := range t.Disks {
-		w.lanes = append(w.lanes, lanes{up: m.reads("").ofTwin(t, i),
-			down: nothing(m.writes(""), "nothing but the proof, which is kept with the twin")})
+		w.lanes = append(w.lanes, lanes{up: reading(m.th, "").ofTwin(t, i),
+			down: nothing(writing(m.th, ""), "nothing but the proof, which is kept with the twin")})
 	}
 	w.on = byRails(1)
 	return m.runPage.start(w)

@@ -68,8 +68,8 @@ const (
 	wordWide   = 8
 )
 
-func (m *model) reads(t tense) lane  { return lane{word: readsWord, ink: m.th.reads, tense: t} }
-func (m *model) writes(t tense) lane { return lane{word: writesWord, ink: m.th.writes, tense: t} }
+func reading(th theme, t tense) lane { return lane{word: readsWord, ink: th.reads, tense: t} }
+func writing(th theme, t tense) lane { return lane{word: writesWord, ink: th.writes, tense: t} }
 
 // nothing is a lane of a step that reads, or writes, nothing.
 func nothing(l lane, said string) lane {

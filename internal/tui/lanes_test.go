@@ -33,9 +33,11 @@ func TestLanesSayWhatTheStepWrites(t *testing.T) {
 		{[]string{"3"}, []string{"READS   is now  Sandmartin", "WRITES  will be  shelf Oak"}, []string{"Heron"}},
 		{[]string{"4"}, []string{"READS   as of ", "WRITES  nothing; Enter plans to restore this twin onto Heron"},
 			[]string{"will be"}},
-		{[]string{"5"}, []string{"READS   as of ", "WRITES  will be  Heron", "blank: erases nothing"}, []string{"LOSES"}},
+		{[]string{"5"}, []string{"READS   as of ", "WRITES  will be  Heron", "blank: erases nothing"},
+			[]string{"LOSES"}},
 		{[]string{"6"}, []string{"WRITES  nothing: no run is on"}, []string{"Heron"}},
-		{[]string{"1", "i"}, []string{"READS   is now  Sandmartin", "WRITES  nothing; t takes files out"}, []string{"Heron"}},
+		{[]string{"1", "i"}, []string{"READS   is now  Sandmartin", "WRITES  nothing; t takes files out"},
+			[]string{"Heron"}},
 	} {
 		m = key(m, c.keys...)
 		got := lanesText(mm)
@@ -70,7 +72,8 @@ func TestWhatWillBeLostIsNamed(t *testing.T) {
 		t.Fatalf("no last page:\n%s", text(m))
 	}
 	page := text(m)
-	for _, want := range []string{"NOW", "THEN", "✗ 1 PURSERBOOT", "All that is lost is on the shelf Oak", "DU128-77F2••••"} {
+	for _, want := range []string{"NOW", "THEN", "✗ 1 PURSERBOOT", "All that is lost is on the shelf Oak",
+		"DU128-77F2••••"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("no %q on the last page:\n%s", want, page)
 		}
@@ -104,7 +107,7 @@ func TestAWrittenDiskIsForNothingElse(t *testing.T) {
 			return nil
 		})
 	d := mm.benchPage.chosen()
-	mm.runPage.start(work{run: r, targets: []string{d.Path}, lanes: []lanes{{down: mm.writes(written).ofDisk(d)}},
+	mm.runPage.start(work{run: r, targets: []string{d.Path}, lanes: []lanes{{down: writing(mm.th, written).ofDisk(d)}},
 		next: " Press 2."})
 	for range 100 {
 		if mm.runPage.snap = r.Snapshot(); mm.runPage.snap.Done > 0 {

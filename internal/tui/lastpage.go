@@ -115,7 +115,7 @@ func (m *lastPage) kept() (words string, danger bool) {
 	case m.w.Shelf == nil:
 		return " ‼ No shelf is open: whether what is lost is kept anywhere isn't known ‼ ", true
 	}
-	o := m.whose(d)
+	o := m.datesPage.owners.of(d)
 	if o.twin == nil {
 		return " ‼ WHAT IS LOST IS NOT ON ANY SHELF IN REACH ‼ ", true
 	}

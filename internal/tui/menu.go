@@ -11,6 +11,7 @@ import (
 type choice struct {
 	name, about string
 	no          string // why it can't be chosen; empty when it can
+	warns       bool   // what it is about is a warning
 	on          bool
 }
 
@@ -129,8 +130,12 @@ func (n *menu) body(th theme, w int) ([]string, int) {
 		if c.about == "" {
 			continue
 		}
+		paint := th.dim
+		if c.warns {
+			paint = th.caution
+		}
 		for _, l := range wrap(c.about, w-8) {
-			out = append(out, th.dim.Render("      "+l))
+			out = append(out, paint.Render("      "+l))
 		}
 	}
 	return out, keep

@@ -36,6 +36,8 @@ type pages struct {
 	prompt    *prompt
 	menus     *menus
 	railsPane *railsPane
+	chooser   *chooser
+	helper    *helper
 }
 
 // page is a step of the job, or what is opened over one.
@@ -108,6 +110,8 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 		prompt:      &prompt{model: m},
 		menus:       &menus{model: m},
 		railsPane:   &railsPane{m},
+		chooser:     &chooser{m},
+		helper:      &helper{m},
 	}
 	return m
 }
@@ -153,7 +157,7 @@ type datesPage struct {
 	boards   []board
 	board    int
 	twinDisk int
-	owners   map[string]owner     // whose disks are, by their stickers
+	owners   owners               // whose disks are, by their stickers
 	pins     map[string]shelf.Pin // twins that are kept for ever
 	ahead    keeping.Foresight
 	known    []workshop.KnownShelf
@@ -201,7 +205,7 @@ type proofPage struct {
 type sheetPage struct{ *model }
 
 func (m *sheetPage) lanes() lanes {
-	return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing")}
+	return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing")}
 }
 
 func (m *sheetPage) bindings() []binding { return nil }
@@ -263,3 +267,9 @@ type menus struct {
 
 // railsPane are the two rails at the top.
 type railsPane struct{ *model }
+
+// chooser lets a target be chosen from the disks on the bench; helper lists and explains keys.
+type (
+	chooser struct{ *model }
+	helper  struct{ *model }
+)

@@ -243,7 +243,7 @@ func (m *fitPage) onPaired(msg paired) tea.Cmd {
 		s := summaries[i]
 		if len(pairs) > 1 {
 			s.Head = fmt.Sprintf("target %d of %d: ", i+1, len(pairs)) + s.Head
-			m.show(pairs[i])
+			m.disk, m.target, m.pair = pairs[i].Disk, pairs[i].Target, pairs[i]
 		}
 		m.lastPage.open(s, func() tea.Cmd { return page(i + 1) })
 		return nil
@@ -287,47 +287,45 @@ func (m *fitPage) startRestore(pairs []*workshop.Pair, stopped string) tea.Cmd {
 		return nil
 	}}
 	for _, p := range pairs {
-		w.lanes = append(w.lanes, m.lanesOf(p).nowWriting())
+		w.lanes = append(w.lanes, lanesOf(m.th, p).nowWriting())
 		w.targets = append(w.targets, p.Target.Path)
 	}
 	return m.runPage.start(w)
 }
-
-// show has the page be about a pair.
-func (m *fitPage) show(p *workshop.Pair) { m.disk, m.target, m.pair = p.Disk, p.Target, p }
 
 // lanes are what is read and what becomes of the target, with what will be lost on it.
 func (m *fitPage) lanes() lanes {
 	o, ok := m.origin()
 	switch {
 	case !ok:
-		return lanes{up: nothing(m.reads(""), "nothing is chosen"), down: nothing(m.writes(""), "nothing")}
+		return lanes{up: nothing(reading(m.th, ""), "nothing is chosen"), down: nothing(writing(m.th, ""), "nothing")}
 	case m.pair != nil && m.restoreErr == nil:
-		return m.lanesOf(m.pair)
+		return lanesOf(m.th, m.pair)
 	}
-	ls := lanes{up: m.readsOf(o), down: nothing(m.writes(""), "nothing yet: t chooses the disk that would be written")}
+	ls := lanes{up: readsOf(m.th, o), down: nothing(writing(m.th, ""), "nothing yet: t chooses the disk that "+
+		"would be written")}
 	if m.target != nil {
-		ls.down = m.writes(isNow).ofDisk(m.target).overwriting(m.target)
+		ls.down = writing(m.th, isNow).ofDisk(m.target).overwriting(m.target)
 	}
 	return ls
 }
 
 // readsOf is the lane of what is read.
-func (m *fitPage) readsOf(o workshop.Origin) lane {
+func readsOf(th theme, o workshop.Origin) lane {
 	if o.Bench != nil {
-		return m.reads(isNow).ofDisk(o.Bench)
+		return reading(th, isNow).ofDisk(o.Bench)
 	}
-	return m.reads("").ofTwin(o.Twin, o.Disk)
+	return reading(th, "").ofTwin(o.Twin, o.Disk)
 }
 
 // lanesOf are the lanes of a plan.
-func (m *fitPage) lanesOf(p *workshop.Pair) lanes {
-	down := m.plannedLane(m.writes(willBe), p).overwriting(p.Target)
-	return lanes{up: m.readsOf(p.Origin), down: down, lost: lostOn(p.Target), joined: true}
+func lanesOf(th theme, p *workshop.Pair) lanes {
+	down := plannedLane(writing(th, willBe), p).overwriting(p.Target)
+	return lanes{up: readsOf(th, p.Origin), down: down, lost: lostOn(p.Target), joined: true}
 }
 
 // plannedLane puts the disk as it is planned onto a lane: the parts where the plan puts them.
-func (m *fitPage) plannedLane(l lane, p *workshop.Pair) lane {
+func plannedLane(l lane, p *workshop.Pair) lane {
 	l.id, l.where, l.tense = p.Target.Identity, shortPath(p.Target.Path), willBe
 	for _, q := range twinParts(p.Describe()) {
 		for _, x := range p.Plan.Layout.Parts {

@@ -36,8 +36,8 @@ func (m *prompt) askPath(label, now string, then func(string)) {
 	m.paths = true
 }
 
-// refuse says why a line can't be typed now. What is typed for it all the same must not act as commands: it goes nowhere
-// until the box is closed.
+// refuse says why a line can't be typed now. What is typed for it all the same must not act as commands: it goes
+// nowhere until the box is closed.
 func (m *prompt) refuse(why string) { m.refused = why }
 
 // promptWide is how wide a box for a line is at the most.
@@ -123,7 +123,8 @@ func (m *prompt) bindings() []binding {
 	}
 	out := []binding{{"enter", "Enter", "take it", "", leads(m.take)}, {"esc", "Esc", "leave it", "", leads(m.leave)}}
 	if m.paths {
-		out = append(out, binding{"tab", "Tab", "complete", "complete the name of the folder or file", acts(m.complete)})
+		out = append(out, binding{"tab", "Tab", "complete", "complete the name of the folder or file",
+			acts(m.complete)})
 	}
 	return out
 }

@@ -68,7 +68,7 @@ func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
 		return nil
 	}
 	a := prove.Answer{Question: "What came back, and what is gone?", Verdict: prove.CantSay,
-		Words: "It isn't known which dates there are."}
+		Words: "The twin that was restored isn't on the open shelf any more."}
 	for i := range m.datesPage.boards {
 		b := &m.datesPage.boards[i]
 		for j, t := range b.twins {
@@ -76,16 +76,14 @@ func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
 			case t.ID != p.Twin:
 			case newer == 0:
 				a.Verdict = prove.Yes
-				a.Words = "The newest date of " + b.machine + " was restored: nothing on the shelf is newer. What was " +
+				a.Words = "The newest date of " + b.machine + " was restored: nothing on the shelf is newer. " +
+					"What was " +
 					"written to the machine after " + short(t.Taken) + " isn't on it."
 			default:
-				a.Words = fmt.Sprintf("%s of %s are newer than the one that was restored (%s). c compares the newest "+
-					"with what is on the disk now.", units.Plural(newer, "date"), b.machine, short(t.Taken))
+				a.Words = fmt.Sprintf("The date of %s was restored; %s of %s came after it. Press c: it compares the "+
+					"newest with what is on the disk now.", short(t.Taken), units.Plural(newer, "date"), b.machine)
 			}
 		}
-	}
-	if a.Verdict == prove.CantSay {
-		a.Verdict = "c shows it"
 	}
 	return answerLines(m.th, a, w)
 }
@@ -143,12 +141,12 @@ func (m *proofPage) twinWords(p *shelf.Proof) string {
 
 // lanes are what was proven.
 func (m *proofPage) lanes() lanes {
-	ls := lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing")}
+	ls := lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing")}
 	if m.written != "" && m.runPage.wrote(m.written) && !m.runPage.running() {
 		return m.runPage.lanes()
 	}
 	if t := m.datesPage.twin(); t != nil {
-		ls.up = m.reads("").ofTwin(t, m.datesPage.twinDisk)
+		ls.up = reading(m.th, "").ofTwin(t, m.datesPage.twinDisk)
 	}
 	return ls
 }

@@ -68,9 +68,12 @@ func (m *readyPage) readyBanner(w int) string {
 	case d.New && len(lost) == 0 && d.Before.Blank():
 		return m.th.here.Render(" LAYS OUT A BLANK DISK ") + "  nothing is lost"
 	case d.New:
-		what := units.Plural(len(lost), "part") + " and what is on them go"
-		if len(lost) == 0 {
+		what := units.Plural(len(lost), "part") + " go, with what is on them"
+		switch len(lost) {
+		case 0:
 			what = "whatever is on it goes"
+		case 1:
+			what = "1 part goes, with what is on it"
 		}
 		return m.th.danger.Render(" LAYS THE DISK OUT ANEW ") + "  " +
 			m.th.bad.Render(fit("nothing stays: "+what, w-28))
@@ -199,7 +202,7 @@ func (m *readyPage) readyKeys() []string {
 		if l[0] == "o" && m.ready.draft.New {
 			continue
 		}
-		for i, part := range wrap(l[1], m.notesWide()-7) {
+		for i, part := range wrap(l[1], notesWide(m)-7) {
 			key := l[0]
 			if i > 0 {
 				key = " "
@@ -211,7 +214,7 @@ func (m *readyPage) readyKeys() []string {
 }
 
 // notesWide is how many columns the notes have.
-func (m *readyPage) notesWide() int {
+func notesWide(m *readyPage) int {
 	if m.wide < twoPanes {
 		return m.wide
 	}
@@ -234,15 +237,16 @@ type outcome struct {
 // lanes are the target as it is now, and as it would be.
 func (m *readyPage) lanes() lanes {
 	if m.target == nil {
-		return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing: no disk is chosen")}
+		return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing: no "+
+			"disk is chosen")}
 	}
 	up := lane{word: "TARGET", ink: m.th.reads, tense: isNow}.ofDisk(m.target)
 	if !m.readyOn() {
-		return lanes{up: up, down: nothing(m.writes(""), "nothing yet")}
+		return lanes{up: up, down: nothing(writing(m.th, ""), "nothing yet")}
 	}
-	down := m.writes(willBe).ofDisk(m.target)
+	down := writing(m.th, willBe).ofDisk(m.target)
 	down.parts, down.state = nil, ""
-	if to := m.leadsTo(); to != nil {
+	if to := leadsTo(m); to != nil {
 		down.state, down.alarm = to.state, to.danger
 		return lanes{up: up, down: down}
 	}
@@ -266,7 +270,7 @@ func (m *readyPage) lanes() lanes {
 }
 
 // leadsTo is what the menu or the last page that is open leads to; nil for what the draft says.
-func (m *readyPage) leadsTo() *outcome {
+func leadsTo(m *readyPage) *outcome {
 	switch {
 	case m.menus.menu != nil:
 		return m.menus.menu.outcome

@@ -13,7 +13,7 @@ import (
 func (m *readyPage) bindings() []binding {
 	target := binding{"t", "t", "target", "choose the disk that would be written from those on the bench",
 		acts(func() {
-			m.offerTargets(func(d *bench.Disk) tea.Cmd {
+			m.chooser.offerTargets(func(d *bench.Disk) tea.Cmd {
 				m.target = d
 				return nil
 			})

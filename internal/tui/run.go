@@ -84,10 +84,11 @@ func (m *runPage) announce() {
 // lanes are what the run reads and writes, as it is at this moment.
 func (m *runPage) lanes() lanes {
 	if m.run == nil {
-		return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing: no run is on")}
+		return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing: no "+
+			"run is on")}
 	}
 	if len(m.work.lanes) == 0 {
-		return lanes{up: nothing(m.reads(""), "nothing"), down: nothing(m.writes(""), "nothing")}
+		return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing")}
 	}
 	i := 0
 	if m.on != nil {
@@ -193,7 +194,7 @@ func (m *runPage) phaseLines(w int) []string {
 		if i < len(s.Took) && (s.Took[i] > 0 || i+1 < s.PhaseNo) {
 			took = units.Duration(s.Took[i])
 		}
-		name := fit(p, max(20, min(44, w-24)))
+		name := fit(p, max(20, min(42, w-34)))
 		line := m.th.dim.Render("  ○ " + name)
 		switch {
 		case s.State == run.Done || i+1 < s.PhaseNo:
@@ -205,9 +206,9 @@ func (m *runPage) phaseLines(w int) []string {
 		}
 		out = append(out, line+right(took, 12))
 	}
-	total := "  = " + fit("all of it", max(20, min(44, w-24))) + right(units.Duration(s.Elapsed), 12)
+	total := "  = " + fit("all of it", max(20, min(42, w-34))) + right(units.Duration(s.Elapsed), 12)
 	if s.Estimate > 0 {
-		total += m.th.dim.Render("  of " + units.Duration(s.Estimate))
+		total += m.th.dim.Render("  estimated " + units.Duration(s.Estimate))
 	}
 	return append(out, total)
 }

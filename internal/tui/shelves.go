@@ -158,9 +158,10 @@ func (m *shelfDesk) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
 	}
 	w := m.w
 	r, moved := w.StartCarry(m.ctx, to, twins)
-	down := m.writes(written)
+	down := writing(m.th, written)
 	down.name, down.where, down.fold = "shelf "+to.Head().Name, to.Place(), true
-	return m.runPage.start(work{run: r, lanes: []lanes{{up: m.datesPage.shelfLane(m.reads(isNow), 0), down: down}},
+	return m.runPage.start(work{run: r, lanes: []lanes{{up: shelfLane(m.datesPage, reading(m.th, isNow), 0),
+		down: down}},
 		stopped: "Cancelling keeps what has arrived: the next time goes on there.",
 		after: func(s run.Snapshot) tea.Cmd {
 			mv := moved()

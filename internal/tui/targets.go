@@ -32,13 +32,13 @@ type candidate struct {
 }
 
 // asTarget says how a disk would do as a target of the page that asks.
-func (m *model) asTarget(d *bench.Disk) candidate {
+func (m *chooser) asTarget(d *bench.Disk) candidate {
 	c := candidate{disk: d, place: placeNever, why: m.cantWrite(d)}
 	switch {
 	case c.why != "":
 	case d.Survey.Blank():
 		c.place = placeBlank
-	case m.whose(d).machine != "":
+	case m.datesPage.owners.of(d).machine != "":
 		c.place = placeMachine
 	default:
 		c.place = placeFilled
@@ -47,7 +47,7 @@ func (m *model) asTarget(d *bench.Disk) candidate {
 }
 
 // cantWrite says why a disk can't be a target of the page that is shown; empty when it can.
-func (m *model) cantWrite(d *bench.Disk) string {
+func (m *chooser) cantWrite(d *bench.Disk) string {
 	_, several := m.fitPage.several()
 	switch {
 	case m.runPage.writesTo(d.Path):
@@ -66,7 +66,7 @@ func (m *model) cantWrite(d *bench.Disk) string {
 
 // offerTargets lets a target be chosen from the bench: blank disks first, machines' own disks and those that can't be
 // written last.
-func (m *model) offerTargets(then func(*bench.Disk) tea.Cmd) {
+func (m *chooser) offerTargets(then func(*bench.Disk) tea.Cmd) {
 	all := make([]candidate, 0, len(m.disks))
 	for _, d := range m.disks {
 		all = append(all, m.asTarget(d))
@@ -84,7 +84,7 @@ func (m *model) offerTargets(then func(*bench.Disk) tea.Cmd) {
 			serial = "no serial number"
 		}
 		n.choices = append(n.choices, choice{name: fit(id.Model, 18) + right(units.Bytes(id.Size), 9) + "  " + serial,
-			about: m.costs(c), no: c.why})
+			about: m.costs(c), no: c.why, warns: c.place == placeMachine})
 		if m.target != nil && m.target.Path == c.disk.Path {
 			n.at = i
 		}
@@ -94,7 +94,7 @@ func (m *model) offerTargets(then func(*bench.Disk) tea.Cmd) {
 }
 
 // costs says what choosing a disk would cost.
-func (m *model) costs(c candidate) string {
+func (m *chooser) costs(c candidate) string {
 	switch c.place {
 	case placeNever:
 		return "can't be chosen: " + c.why
@@ -105,7 +105,7 @@ func (m *model) costs(c candidate) string {
 	if n := len(partsOf(c.disk)); n > 0 {
 		words = fmt.Sprintf("%s, %s used: %s", units.Plural(n, "part"), units.Bytes(c.disk.Survey.Used()), words)
 	}
-	if o := m.whose(c.disk); o.machine != "" {
+	if o := m.datesPage.owners.of(c.disk); o.machine != "" {
 		return "‼ " + o.words() + ". Would be lost: " + words
 	}
 	return "would be lost: " + words
@@ -137,12 +137,15 @@ func (o owner) words() string {
 	return o.name() + ", newest twin " + ago(o.newest)
 }
 
-// whose finds the machine that a disk belongs to: its newest twin names the disk by model and serial number.
-func (m *model) whose(d *bench.Disk) owner {
+// owners are whose disks are, by their stickers.
+type owners map[string]owner
+
+// of finds the machine that a disk belongs to: its newest twin names the disk by model and serial number.
+func (o owners) of(d *bench.Disk) owner {
 	if d.Identity.Serial == "" {
 		return owner{}
 	}
-	return m.datesPage.owners[stickerKey(d.Identity)]
+	return o[stickerKey(d.Identity)]
 }
 
 // stickerKey names a disk by what is on its sticker.
@@ -157,8 +160,8 @@ func stickerEnd(id disk.Identity) string {
 }
 
 // ownersOf finds for each disk that twins name the machine that has the newest of them.
-func ownersOf(boards []board) map[string]owner {
-	out := map[string]owner{}
+func ownersOf(boards []board) owners {
+	out := owners{}
 	for i := range boards {
 		for _, t := range boards[i].twins {
 			for j := range t.Disks {

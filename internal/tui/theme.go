@@ -104,7 +104,8 @@ func newTheme(t terminal) theme {
 		grown: c(inkGrown), keyStyle: c(inkKey).Bold(true), free: c(inkFree),
 	}
 	th.roles = map[table.Role]pattern{
-		table.RoleStartup: {"▞", c(inkStartup)}, table.RoleSystem: {"█", c(inkSystem)}, table.RoleData: {"▓", c(inkData)},
+		table.RoleStartup: {"▞", c(inkStartup)}, table.RoleSystem: {"█", c(inkSystem)}, table.RoleData: {"▓",
+			c(inkData)},
 		table.RoleRecovery: {"╳", c(inkRecovery)}, table.RoleSwap: {"≈", c(inkSwap)},
 		table.RoleReserved: {"·", c(inkReserved)}, table.RoleUnknown: {"?", c(inkUnknown)},
 	}

@@ -135,7 +135,8 @@ func TestEveryStepFitsEverySize(t *testing.T) {
 	for _, keys := range everyView {
 		m = key(m, "esc", "1")
 		m = key(m, keys...)
-		for _, size := range [][2]int{{60, 15}, {60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43}, {220, 60}, {59, 15}, {60, 14},
+		for _, size := range [][2]int{{60, 15}, {60, 16}, {80, 24}, {80, 25}, {99, 26}, {100, 33}, {132, 43},
+			{220, 60}, {59, 15}, {60, 14},
 			{20, 5}, {1, 1}} {
 			m = feed(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			text := m.View().Content

@@ -14,12 +14,13 @@ import (
 	"twinshelf/internal/survey"
 )
 
-// headOfPart is how much of the beginning of a part is compared, in bytes: super blocks, allocation tables and the like.
+// headOfPart is how much of the beginning of a part is compared, in bytes: super blocks, allocation tables and the
+// like.
 const headOfPart = 256 << 10
 
-// ChangedSince looks whether an attached disk differs from a twin of it in those places that change with most of what is
-// written: its table, the beginning of each part, and what its volumes name. What it finds is certain; finding nothing
-// proves nothing, since the rest isn't read.
+// ChangedSince looks whether an attached disk differs from a twin of it in those places that change with most of what
+// is written: its table, the beginning of each part, and what its volumes name. What it finds is certain; finding
+// nothing proves nothing, since the rest isn't read.
 func (w *looking) ChangedSince(ctx context.Context, d *bench.Disk, t *shelf.Twin, i int) (bool, error) {
 	s := w.shelf()
 	if s == nil || d.Survey == nil {
@@ -40,7 +41,8 @@ func (w *looking) ChangedSince(ctx context.Context, d *bench.Disk, t *shelf.Twin
 	return false, nil
 }
 
-// differs compares the telling places of a region, as far as they are in use now: what a twin doesn't keep reads as zeros.
+// differs compares the telling places of a region, as far as they are in use now: what a twin doesn't keep reads as
+// zeros.
 func differs(ctx context.Context, then disk.Device, d *bench.Disk, r shelf.Region) (bool, error) {
 	k := slices.IndexFunc(d.Survey.Areas, func(a survey.Area) bool { return a.Span == r.Span })
 	if k < 0 {

@@ -272,8 +272,10 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 			if err != nil {
 				return err
 			}
-			if result = prove.Join(result, one, names[i]); p.Twin != nil {
+			if p.Twin != nil {
 				one.Twin = p.Twin.ID
+			}
+			if result = prove.Join(result, one, names[i]); p.Twin != nil {
 				if err := w.shelf().SaveProof(rc, one); err != nil {
 					return err
 				}

@@ -26,8 +26,8 @@ func Confirm(id disk.Identity) (text, what string) {
 	return units.Bytes(id.Size), "the target's size, as shown above"
 }
 
-// Alike finds another disk that nothing on the stickers tells from d: both have no serial number, and the same model, size
-// and world wide name. nil when there is none.
+// Alike finds another disk that nothing on the stickers tells from d: both have no serial number, and the same model,
+// size and world wide name. nil when there is none.
 func Alike(d *bench.Disk, disks []*bench.Disk) *bench.Disk {
 	for _, o := range disks {
 		a, b := o.Identity, d.Identity

@@ -33,8 +33,8 @@ type folder struct {
 // InFolder gives the backend in a folder of a file system.
 func InFolder(path string) Backend { return folder{root: path} }
 
-// InFolderHastily is InFolder for stand-ins that are made anew whenever they are wanted: nothing waits for the medium, so
-// that a loss of power may cost everything.
+// InFolderHastily is InFolder for stand-ins that are made anew whenever they are wanted: nothing waits for the
+// medium, so that a loss of power may cost everything.
 func InFolderHastily(path string) Backend { return folder{root: path, hasty: true} }
 
 func (f folder) Place() string           { return f.root }
