@@ -54,7 +54,7 @@ func (m *benchPage) keepingBindings(d *bench.Disk, again binding) []binding {
 			leads(func() tea.Cmd { return m.padlock(d) })}),
 		m.unless(busy, binding{"m", "m", "mount", "mount a part of this disk read-only, or unmount it (as root)",
 			leads(func() tea.Cmd { return m.mountDisk(d) })}),
-		again,
+		m.newestBinding(), again,
 	}
 }
 

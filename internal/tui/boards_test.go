@@ -21,7 +21,7 @@ import (
 
 // boardsOf makes a model with boards of machines, each with some twins three days apart; the first brought much more
 // than the others.
-func boardsOf(t *testing.T, machines, twins int) *model {
+func boardsOf(t testing.TB, machines, twins int) *model {
 	t.Helper()
 	s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
 	if err != nil {

@@ -153,10 +153,6 @@ func (m *model) stepName() string {
 
 func (m *model) message(w int) string {
 	switch {
-	case m.runPage.leaving:
-		return m.th.caution.Render(fit(" A run is on. Leaving cancels it. Cancel and leave? (y/n)", w))
-	case m.runPage.ending:
-		return m.th.caution.Render(fit(" Cancel the run? (y/n)  "+m.runPage.stopped, w))
 	case m.note != "" && m.alarm:
 		return m.th.bad.Render(fit(" ▲ "+m.note, w))
 	case m.note != "":

@@ -220,3 +220,23 @@ func TestWidePartsAreMarked(t *testing.T) {
 		t.Errorf("without the numbers: %q", got)
 	}
 }
+
+// TestCancellingSaysWhatItLeavesNow: what is asked before a run is cancelled depends on the phase that it is in.
+func TestCancellingSaysWhatItLeavesNow(t *testing.T) {
+	m := bare(t)
+	m.runPage.work = work{stopped: "The target has no table then.", proving: "The target isn't proven then."}
+	m.runPage.snap = run.Snapshot{Title: "Restore of Weighbridge", State: run.Running, PhaseNo: 1,
+		Read: make([]run.Cell, 1)}
+	m.runPage.ending = true
+	for _, c := range []struct {
+		phase     int
+		read      []run.Cell
+		says, not string
+	}{{1, make([]run.Cell, 1), "no table", "proven"}, {4, nil, "isn't proven", "no table"}} {
+		m.runPage.snap.PhaseNo, m.runPage.snap.Read = c.phase, c.read
+		got := plainOf(strings.Join(m.prompt.box(100), "\n"))
+		if !strings.Contains(got, c.says) || strings.Contains(got, c.not) {
+			t.Errorf("phase %d:\n%s", c.phase, got)
+		}
+	}
+}

@@ -166,6 +166,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case probed:
 		m.benchPage.facts[msg.disk.Path] = msg.facts
 		m.onProbed(msg.disk)
+		m.benchPage.announce(msg.disk)
 		return m, tea.Batch(m.replan(), m.benchPage.compare(msg.disk))
 	case shelved:
 		m.datesPage.pins, m.datesPage.ahead, m.datesPage.known, m.datesPage.retired, m.datesPage.concerns = msg.pins,
@@ -175,8 +176,6 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if planningOver(m, msg.number) {
 			m.datesPage.onThinned(msg.p, msg.err)
 		}
-	case changed:
-		m.benchPage.onChanged(msg)
 	case problems:
 		m.fail(msg.text)
 	case planned:
@@ -226,7 +225,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.PasteMsg:
 		return m, m.prompt.onPaste(msg)
 	default:
-		return m, m.insidePage.onInside(msg)
+		return m, tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
 	}
 	return m, nil
 }

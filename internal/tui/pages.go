@@ -121,6 +121,8 @@ type benchPage struct {
 	*model
 	cursor int
 	facts  map[string]facts // what is known of disks beside what is on them, by path
+	came   []string         // paths of disks that were attached and are still being looked at
+	newest string           // path of the one that was attached last
 }
 
 // facts are what is known of a disk from earlier work.

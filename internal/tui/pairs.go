@@ -237,8 +237,9 @@ func (m *fitPage) onPaired(msg paired) tea.Cmd {
 	var page func(i int) tea.Cmd
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
-			return m.startRestore(pairs, "While it is written, cancelling leaves the target without a table, and "+
-				"started again it goes on; while it is read back, nothing is lost.")
+			return m.startRestore(pairs, "Cancelling leaves the target without a table; started again, it goes "+
+				"on from "+
+				"the last flush.", "Cancelling leaves the target written, and not proven.")
 		}
 		s := summaries[i]
 		if len(pairs) > 1 {
@@ -273,16 +274,17 @@ func (m *fitPage) askExport() {
 				return told{err: err}
 			}
 			return startRun{func() tea.Cmd {
-				return m.startRestore([]*workshop.Pair{p}, "Cancelling leaves an image file that is written in part.")
+				return m.startRestore([]*workshop.Pair{p}, "Cancelling leaves an image file that is written in "+
+					"part.", "Cancelling leaves the image file written, and not proven.")
 			}}
 		}
 	})
 }
 
 // startRestore writes the targets of some pairs and proves them.
-func (m *fitPage) startRestore(pairs []*workshop.Pair, stopped string) tea.Cmd {
+func (m *fitPage) startRestore(pairs []*workshop.Pair, stopped, proving string) tea.Cmd {
 	r, proof := m.w.StartRestore(m.ctx, pairs)
-	w := work{run: r, stopped: stopped, on: byRails(2), after: func(run.Snapshot) tea.Cmd {
+	w := work{run: r, stopped: stopped, proving: proving, on: byRails(2), after: func(run.Snapshot) tea.Cmd {
 		m.proofPage.take(proof(), pairs[len(pairs)-1].Target.Path)
 		return nil
 	}}

@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"sync"
 	"syscall"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -16,6 +17,9 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/workshop"
 )
+
+// lookEvery is how often it is looked whether disks were attached or taken away.
+const lookEvery = 2 * time.Second
 
 // askQuit is sent when the program is asked to end from outside.
 type askQuit struct{}
@@ -41,6 +45,8 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 	signal.Notify(sigs, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(sigs)
 	ended := make(chan struct{})
+	look := time.NewTicker(lookEvery)
+	defer look.Stop()
 	told := make(chan bool, 1) // to end, with nobody left to ask
 	var asking sync.WaitGroup
 	asking.Go(func() {
@@ -56,6 +62,8 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 				default:
 				}
 				p.Quit()
+			case <-look.C:
+				p.Send(lookForNew{})
 			case <-ended:
 				return
 			}
@@ -89,7 +97,7 @@ func (m *model) cancelled() error {
 	case err == nil:
 		c.Leaves = "the work was done before it ended"
 	case errors.Is(err, context.Canceled):
-		c.Leaves = m.runPage.stopped
+		c.Leaves = m.runPage.leaves()
 	default:
 		c.Leaves = "the work failed: " + err.Error()
 	}

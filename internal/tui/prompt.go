@@ -66,16 +66,21 @@ func (m *prompt) over(body []string, row, w int) []string {
 
 // box is the frame with what is asked, what is typed, and how that is understood; nil when nothing is asked.
 func (m *prompt) box(w int) []string {
-	if m.typing == nil && m.refused == "" {
+	question := m.runPage.question()
+	if m.typing == nil && m.refused == "" && question == "" {
 		return nil
 	}
 	wide := min(promptWide+4, w-4)
 	frame := m.th.keyStyle
 	title, inner := m.label, []string{}
-	if m.refused != "" {
+	switch {
+	case question != "":
+		title, frame = "‼ A run is on", m.th.caution
+		inner = wrap(question, wide-4)
+	case m.refused != "":
 		title, frame = "Not now", m.th.caution
 		inner = wrap(m.refused, wide-4)
-	} else {
+	default:
 		inner = append(inner, m.typing.View())
 		paint := m.th.dim
 		if m.wrong {

@@ -24,6 +24,8 @@ type work struct {
 	// targets are the paths of the disks that are being written: until the end they are for nothing else.
 	targets []string
 	stopped string // what state cancelling leaves
+	// proving is what state cancelling leaves once everything is written and is being read back; empty for the same.
+	proving string
 	// after is done at its end; what it says is the announcement.
 	after func(run.Snapshot) tea.Cmd
 	// next is where to go on once it is done: a key and what it shows.
@@ -128,6 +130,25 @@ func (m *runPage) inOneLine(w int) (string, bool) {
 	return sides(" "+m.th.strong.Render(m.about()), "  "+right+m.th.dim.Render("   6 shows it "), w), true
 }
 
+// leaves is what state cancelling leaves in the present phase.
+func (m *runPage) leaves() string {
+	if m.proving != "" && m.snap.Read == nil && m.snap.PhaseNo > 1 {
+		return m.proving
+	}
+	return m.stopped
+}
+
+// question is what is asked before a run is cancelled; empty when nothing is.
+func (m *runPage) question() string {
+	switch {
+	case m.leaving:
+		return m.about() + " is on, and leaving cancels it. " + m.leaves() + " Cancel and leave (y), or stay (n)?"
+	case m.ending:
+		return "Cancel " + m.about() + " (y), or let it go on (n)? " + m.leaves()
+	}
+	return ""
+}
+
 // about is what the run does, and onto what.
 func (m *runPage) about() string {
 	text := m.snap.Title
@@ -178,7 +199,7 @@ func (m *runPage) lines(w int) []string {
 	out = append(out, m.endLines(w)...)
 	if !s.Over() {
 		out = append(out, "")
-		for _, l := range wrap(m.stopped, w-4) {
+		for _, l := range wrap(m.leaves(), w-4) {
 			out = append(out, m.th.dim.Render("  "+l))
 		}
 	}

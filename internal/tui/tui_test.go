@@ -243,7 +243,8 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 		t.Error("n doesn't stay")
 	}
 	m = key(m, "6", "c")
-	if !mm.runPage.ending || mm.runPage.run.Snapshot().Over() || !strings.Contains(text(m), "Cancel the run?") {
+	if !mm.runPage.ending || mm.runPage.run.Snapshot().Over() || !strings.Contains(text(m), "Cancel Capture of "+
+		"Weighbridge (y)") {
 		t.Errorf("c doesn't ask:\n%s", text(m))
 	}
 	if m = key(m, "enter", "n"); mm.runPage.ending || !mm.runPage.running() {
