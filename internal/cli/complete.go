@@ -148,6 +148,7 @@ func flagValues() map[string]candidates {
 	kinds := append(kindNames(), "none")
 	ways := values(string(ready.Quick), string(ready.Zeros), string(ready.Random), string(ready.Discard))
 	return map[string]candidates{
+		"glyphs": values(glyphSets...),
 		"disk": diskNames, "target": diskNames, "machine": machineNames, "twin": twinNames, "shelf": shelfNames,
 		"from": shelfNames, "without": partNumbers, "grow": partNumbers,
 		"how": ways, "for": values("storage", "shared", "system", "split"), "table": values("gpt", "mbr"),

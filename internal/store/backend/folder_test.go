@@ -21,6 +21,13 @@ func TestFolderConforms(t *testing.T) {
 	})
 }
 
+func TestHastyFolderConforms(t *testing.T) {
+	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
+		dir := filepath.Join(t.TempDir(), "oak")
+		return func() backend.Backend { return backend.InFolderHastily(dir) }
+	})
+}
+
 func TestFolderByRelativePath(t *testing.T) {
 	t.Chdir(t.TempDir())
 	b := backend.InFolder(".")
