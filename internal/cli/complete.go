@@ -149,7 +149,7 @@ func flagValues() map[string]candidates {
 	ways := values(string(ready.Quick), string(ready.Zeros), string(ready.Random), string(ready.Discard))
 	return map[string]candidates{
 		"glyphs": values(glyphSets...),
-		"disk": diskNames, "target": diskNames, "machine": machineNames, "twin": twinNames, "shelf": shelfNames,
+		"disk":   diskNames, "target": diskNames, "machine": machineNames, "twin": twinNames, "shelf": shelfNames,
 		"from": shelfNames, "without": partNumbers, "grow": partNumbers,
 		"how": ways, "for": values("storage", "shared", "system", "split"), "table": values("gpt", "mbr"),
 		"format": values(kinds...), "fill": values(kindNames()...), "kinds": values(kindNames()...),

@@ -69,6 +69,16 @@ func TestKeys(t *testing.T) {
 	t.Run("meaning", func(t *testing.T) { oneLetterOneMeaning(t, pages) })
 }
 
+// verbOf is what Enter does, without what it acts on at this moment.
+func verbOf(b binding) string {
+	for _, verb := range []string{"capture", "restore", "copy", "write"} {
+		if b.show == "Enter" && strings.HasPrefix(b.does, verb+" ") {
+			return verb
+		}
+	}
+	return b.does
+}
+
 // keysArePaged: docs/keys.md lists the keys as the pages have them.
 func keysArePaged(t *testing.T, pages []keyed) {
 	var b strings.Builder
@@ -77,7 +87,7 @@ func keysArePaged(t *testing.T, pages []keyed) {
 	for _, e := range pages {
 		b.WriteString("\n## " + e.title + "\n| key | does | |\n| --- | --- | --- |\n")
 		for _, k := range shown(e.keys) {
-			b.WriteString("| `" + k.show + "` | " + k.does + " | " + k.more + " |\n")
+			b.WriteString("| `" + k.show + "` | " + verbOf(k) + " | " + k.more + " |\n")
 		}
 	}
 	if os.Getenv("TWINSHELF_UPDATE") != "" {

@@ -32,7 +32,7 @@ func (m *capturePage) bindings() []binding {
 			})},
 		{"u", "u", "not quiet", "capture although a part is in use or wasn't shut down cleanly",
 			acts(func() { m.unquiet = !m.unquiet })},
-		{"enter", "Enter", "start", "start the capture", leads(m.startCapture)},
+		{"enter", "Enter", strings.TrimSpace("capture " + m.machine), "start the capture", leads(m.startCapture)},
 	}
 }
 
@@ -43,6 +43,9 @@ func (m *capturePage) inOrOut(rows []captureRow) tea.Cmd {
 	}
 	r := rows[m.row]
 	switch {
+	case m.runPage.writesTo(r.disk.Path):
+		m.fail(r.disk.Identity.Model + " is being written: until that is done it can't be captured.")
+		return nil
 	case r.part == 0:
 		m.chosen[r.disk.Path] = !m.chosen[r.disk.Path]
 	case m.leaveOut[r.disk.Path] == nil:

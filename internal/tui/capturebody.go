@@ -80,6 +80,9 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 		if m.chosen[r.disk.Path] {
 			text = m.th.strong.Render(text)
 		}
+		if m.runPage.writesTo(r.disk.Path) {
+			text += m.th.writes.Render("  being written")
+		}
 		return box(m.chosen[r.disk.Path]) + " " + text
 	}
 	for _, a := range r.disk.Survey.Parts() {

@@ -17,8 +17,7 @@ func (m *datesPage) lines(w int) []string {
 	switch {
 	case m.w.Shelf == nil:
 		return m.plain(w, "Dates", "needs a shelf.", "Press o to open one, or to make a new one on a mounted storage "+
-			"drive (Ready, 2, makes a drive ready for it).", "By command: twinshelf --shelf FOLDER, twinshelf shelf "+
-			"new FOLDER.")
+			"drive (Ready, 2, makes a drive ready for it).")
 	case len(m.boards) == 0:
 		return m.plain(w, "The shelf", "holds no twins yet.", "Choose a disk on the Bench (1) and press Enter to "+
 			"capture its machine.")

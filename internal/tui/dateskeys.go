@@ -91,7 +91,8 @@ func (m *datesPage) thinBindings() []binding {
 // twinBindings are for the chosen twin.
 func (m *datesPage) twinBindings() []binding {
 	return []binding{
-		{"enter", "Enter", "restore", "plan to put this twin onto the target", leads(func() tea.Cmd {
+		{"enter", "Enter", "restore " + short(m.twin().Taken), "plan to put this twin onto the target",
+			leads(func() tea.Cmd {
 			m.fitPage.copies, m.fitPage.of, m.fitPage.disk = "", m.twin().ID, m.twinDisk
 			return m.goTo(stepFit)
 		})},

@@ -44,7 +44,7 @@ type diffRow struct {
 func (m *diffPane) offerComparison() {
 	l := &m.insidePage.inside
 	if l.in.Twin == nil || len(m.datesPage.boards) == 0 {
-		m.say("There is no other date to compare a disk with here; \"twinshelf compare\" does it.")
+		m.say("There is no other date to compare a disk with: look into a date of a machine (4, then i).")
 		return
 	}
 	var others []*shelf.Twin
@@ -114,7 +114,7 @@ func (m *diffPane) compareProven() tea.Cmd {
 	target := m.again(&bench.Disk{Path: m.proofPage.written})
 	t := m.datesPage.twin()
 	if m.proofPage.written == "" || target == nil || t == nil {
-		m.say("Nothing was restored here yet; \"twinshelf compare\" compares any two.")
+		m.say("Nothing was restored here yet. Any two dates are compared by c while one is looked into (4, then i).")
 		return nil
 	}
 	b := &m.datesPage.boards[m.datesPage.board]

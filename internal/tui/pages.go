@@ -215,9 +215,9 @@ func (m *sheetPage) bindings() []binding { return nil }
 func (m *sheetPage) body(w int) ([]string, int) {
 	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
 		"which twin, with which proof.",
-		"It will need a finished restore with its proof: choose a twin in Dates (4), restore it, and read the Proof "+
-			"(7).",
-		"Until then every proof is kept with its twin; \"twinshelf dates TWIN\" prints them."), -1
+		"It isn't made yet. What would be on it is kept: every proof stays with its twin. Choose the twin in " +
+			"Dates (4) "+
+			"and press e to read its last one."), -1
 }
 
 // insidePage is opened over the others: the files of a disk.

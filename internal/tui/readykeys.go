@@ -26,7 +26,8 @@ func (m *readyPage) bindings() []binding {
 	r.row = max(0, min(r.row, len(rows)-1))
 	out := []binding{
 		move(listKeyButTable, "row", "choose a part or a gap", &r.row, len(rows)),
-		{"enter", "Enter", "go on", "to the last page before anything is written", leads(m.readyGoOn)},
+		{"enter", "Enter", "write " + stickerEnd(m.target.Identity), "to the last page before anything is written",
+			leads(m.readyGoOn)},
 		{"a", "a", "add", "add a part in a gap", acts(func() { m.askNewPart(rows) })},
 		m.onPart("s", "size", "another size for this part; its place stays", actsOn(m.askSize)),
 		m.onPart("f", "format", "a new file system for this part", actsOn(m.offerKinds)),
