@@ -93,9 +93,9 @@ func (m *datesPage) twinBindings() []binding {
 	return []binding{
 		{"enter", "Enter", "restore " + short(m.twin().Taken), "plan to put this twin onto the target",
 			leads(func() tea.Cmd {
-			m.fitPage.copies, m.fitPage.of, m.fitPage.disk = "", m.twin().ID, m.twinDisk
-			return m.goTo(stepFit)
-		})},
+				m.fitPage.copies, m.fitPage.of, m.fitPage.disk = "", m.twin().ID, m.twinDisk
+				return m.goTo(stepFit)
+			})},
 		{"i", "i", "inside", "look inside: folders and files at this date", leads(m.insidePage.insideFrom)},
 		{"v", "v", "prove", "read every block of this twin", leads(m.prove)},
 		{"e", "e", "evidence", "show the last proof of this twin", leads(m.showEvidence)},

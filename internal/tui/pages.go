@@ -215,7 +215,7 @@ func (m *sheetPage) bindings() []binding { return nil }
 func (m *sheetPage) body(w int) ([]string, int) {
 	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
 		"which twin, with which proof.",
-		"It isn't made yet. What would be on it is kept: every proof stays with its twin. Choose the twin in " +
+		"It isn't made yet. What would be on it is kept: every proof stays with its twin. Choose the twin in "+
 			"Dates (4) "+
 			"and press e to read its last one."), -1
 }
