@@ -7,14 +7,15 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-// patience is how long planning in the background says nothing of what it is busy with.
-const patience = 500 * time.Millisecond
+// usualPatience is how long planning in the background says nothing of what it is busy with.
+const usualPatience = 500 * time.Millisecond
 
 // busy is what a planning in the background is busy with.
 type busy struct {
-	began time.Time
-	mu    sync.Mutex
-	what  string
+	began    time.Time
+	patience time.Duration
+	mu       sync.Mutex
+	what     string
 }
 
 // doing notes it; it is called from the background.
@@ -26,7 +27,7 @@ func (b *busy) doing(what string) {
 
 // words say it, once it has lasted for a while.
 func (b *busy) words() string {
-	if b == nil || time.Since(b.began) < patience {
+	if b == nil || time.Since(b.began) < b.patience {
 		return ""
 	}
 	b.mu.Lock()
@@ -37,6 +38,6 @@ func (b *busy) words() string {
 // stillPlanning asks for another look at what a planning is busy with.
 type stillPlanning struct{ number int }
 
-func watchPlanning(number int) tea.Cmd {
+func watchPlanning(number int, patience time.Duration) tea.Cmd {
 	return tea.Tick(patience, func(time.Time) tea.Msg { return stillPlanning{number} })
 }

@@ -120,7 +120,7 @@ func (m *lastPage) kept() (words string, danger bool) {
 		return " ‼ WHAT IS LOST IS NOT ON ANY SHELF IN REACH ‼ ", true
 	}
 	text := fmt.Sprintf("on the shelf %s: its newest twin is %s (%s)", m.w.Shelf.Head().Name, age(o.newest),
-		units.Moment(o.newest))
+		short(o.newest))
 	if missing := notInTwin(o.twin, o.disk); missing != "" {
 		return " ‼ NOT ALL OF WHAT IS LOST IS KEPT: " + missing + ". The rest is " + text + " ‼ ", true
 	}
@@ -281,9 +281,13 @@ func (m *lastPage) foot(w int) []string {
 	if look == "" {
 		look = "Look at the sticker"
 	}
-	ask, typed := " "+look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
-	if ansi.StringWidth(ask)+14 <= w {
-		return []string{"", ask + typed}
+	ask, typed := look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
+	if ansi.StringWidth(ask)+15 <= w {
+		return []string{"", " " + ask + typed}
 	}
-	return []string{ask, " ▸" + typed}
+	var out []string
+	for _, l := range wrap(ask, w-2) {
+		out = append(out, " "+l)
+	}
+	return append(out, " ▸"+typed)
 }

@@ -63,6 +63,7 @@ type model struct {
 	planning int
 	unplan   context.CancelFunc // gives up what is being planned
 	busy     *busy              // what that is busy with
+	patience time.Duration      // how long nothing is said of that
 
 	*pages
 }
@@ -182,7 +183,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.fitPage.onPlanned(msg)
 	case stillPlanning:
 		if msg.number == m.planning && m.busy != nil {
-			return m, watchPlanning(msg.number)
+			return m, watchPlanning(msg.number, m.patience)
 		}
 	case estimated:
 		if planningOver(m, msg.number) {
@@ -355,7 +356,7 @@ func (m *model) replan() tea.Cmd {
 	}
 	ctx, cancel := context.WithCancel(m.ctx)
 	m.planning++
-	m.unplan, m.busy = cancel, &busy{began: time.Now()}
+	m.unplan, m.busy = cancel, &busy{began: time.Now(), patience: m.patience}
 	var cmd tea.Cmd
 	if p, works := m.page().(worker); works {
 		cmd = p.work(ctx, m.planning, m.busy.doing)
@@ -365,7 +366,7 @@ func (m *model) replan() tea.Cmd {
 		m.busy = nil
 		return nil
 	}
-	return tea.Batch(cmd, watchPlanning(m.planning))
+	return tea.Batch(cmd, watchPlanning(m.planning, m.patience))
 }
 
 // stopPlanning gives up what is being planned.

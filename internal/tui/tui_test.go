@@ -72,24 +72,22 @@ func key(m tea.Model, keys ...string) tea.Model {
 
 // onDisk puts the cursor of the Bench on a disk.
 func onDisk(m tea.Model, name string) tea.Model {
-	m = key(m, "1", "home")
-	for range m.(*model).disks {
-		if m.(*model).benchPage.chosen().Identity.Model == name {
-			return m
+	m = key(m, "1")
+	for i, d := range m.(*model).disks {
+		if d.Identity.Model == name {
+			m.(*model).benchPage.cursor = i
 		}
-		m = key(m, "down")
 	}
 	return m
 }
 
 // onMachine goes to the dates of a machine.
 func onMachine(m tea.Model, name string) tea.Model {
-	m = key(m, "4", "home")
-	for range m.(*model).datesPage.boards {
-		if m.(*model).datesPage.twin().Machine == name {
-			return m
+	m = key(m, "4")
+	for i, b := range m.(*model).datesPage.boards {
+		if b.machine == name {
+			m.(*model).datesPage.board = i
 		}
-		m = key(m, "down")
 	}
 	return m
 }
@@ -116,6 +114,7 @@ func opened(t *testing.T) tea.Model {
 	}
 	t.Cleanup(w.Shelf.Close)
 	m := newModel(context.Background(), w)
+	m.patience = time.Millisecond // each timer is waited for
 	return does(feed(m, tea.WindowSizeMsg{Width: 120, Height: 36}), m.Init())
 }
 
