@@ -110,7 +110,12 @@ func (m *datesPage) thinLines(w int) []string {
 		}
 	}
 	if why := m.goes[m.twin().ID]; why != "" {
-		out = append(out, m.th.bad.Render(" ✗ this one would go: "+why))
+		for i, l := range wrap("✗ this one would go: "+why, w-5) {
+			if i > 0 {
+				l = "  " + l
+			}
+			out = append(out, " "+m.th.bad.Render(l))
+		}
 	}
 	return append(out, "")
 }

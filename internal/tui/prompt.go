@@ -24,7 +24,7 @@ func newInput(width int) *textinput.Model {
 
 // ask lets a line be typed in a box at the row that it is about.
 func (m *prompt) ask(label, now string, then func(string)) {
-	m.typing = newInput(max(10, min(promptWide, m.wide-12)))
+	m.typing = newInput(max(10, min(promptWide, m.wide-8)-1)) // and the cursor
 	m.typing.SetValue(now)
 	m.label, m.typed, m.live, m.refused = strings.TrimSuffix(strings.TrimSpace(label), ":"), then, nil, ""
 	m.says, m.wrong, m.paths = "", false, false

@@ -46,12 +46,12 @@ func (m *proofPage) lines(w int) []string {
 
 // answerLines are one question and its answer.
 func answerLines(th theme, a prove.Answer, w int) []string {
-	mark, paint := th.good.Render(" ✓ "), th.good.Bold(true)
+	mark, paint := th.caution.Render(" ? "), th.caution.Bold(true)
 	switch a.Verdict {
+	case prove.Yes:
+		mark, paint = th.good.Render(" ✓ "), th.good.Bold(true)
 	case prove.No:
 		mark, paint = th.bad.Render(" ✗ "), th.bad
-	case prove.CantSay:
-		mark, paint = th.caution.Render(" ? "), th.caution.Bold(true)
 	case prove.NotHere:
 		mark, paint = th.dim.Render(" – "), th.dim
 	}
@@ -80,6 +80,7 @@ func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
 					"What was " +
 					"written to the machine after " + short(t.Taken) + " isn't on it."
 			default:
+				a.Verdict = notCompared
 				a.Words = fmt.Sprintf("The date of %s was restored; %s of %s came after it. Press c: it compares the "+
 					"newest with what is on the disk now.", short(t.Taken), units.Plural(newer, "date"), b.machine)
 			}
@@ -87,6 +88,9 @@ func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
 	}
 	return answerLines(m.th, a, w)
 }
+
+// notCompared is the answer as long as nobody has compared.
+const notCompared prove.Verdict = "not compared yet"
 
 // verdictWords are the proof in a few words.
 func verdictWords(th theme, p *shelf.Proof) string {
