@@ -82,7 +82,7 @@ func (m *benchPage) rows(d *bench.Disk, here bool, w int) []string {
 	strip := max(14, min(20, w/4))
 	r := rail{id: id, parts: partsOf(d)}
 	bar := fit("", strip)
-	if d.Survey != nil {
+	if d.Survey != nil && !m.runPage.writesTo(d.Path) { // what was on it is being overwritten
 		bar = r.bar(m.th, strip, false)
 	}
 	return []string{line + fit(m.isWhat(d), w-ansi.StringWidth(line)-1),
@@ -152,7 +152,7 @@ func (m *benchPage) isPlain(d *bench.Disk) bool {
 func (m *benchPage) may(d *bench.Disk) (string, func(...string) string) {
 	switch {
 	case m.runPage.writesTo(d.Path):
-		return "BEING WRITTEN: it can't be chosen for anything else", m.th.writes.Render
+		return "BEING WRITTEN, and for nothing else", m.th.writes.Render
 	case m.target != nil && m.target.Path == d.Path:
 		return "◀ WRITES: chosen as target", m.th.writes.Render
 	case m.source != nil && m.source.Path == d.Path:
@@ -203,6 +203,10 @@ func (m *benchPage) beside(w int) []string {
 	say(words, paint)
 	if strings.HasPrefix(words, "□") && words != mayBeWritten {
 		say(mayBeWritten, m.th.dim.Render)
+	}
+	if m.runPage.writesTo(d.Path) {
+		say("What was on it is being overwritten: step 6 shows how far that is.", m.th.dim.Render)
+		return out
 	}
 	if d.Survey == nil {
 		return out

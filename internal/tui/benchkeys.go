@@ -148,6 +148,9 @@ func (m *benchPage) lanes() lanes {
 	if m.target != nil {
 		ls.down = writing(m.th, isChosen).ofDisk(m.target).overwriting(m.target)
 		ls.down.fold = true
+		if m.runPage.writesTo(m.target.Path) {
+			ls.down = underWay(m.model, m.target)
+		}
 	}
 	return ls
 }

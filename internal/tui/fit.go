@@ -33,6 +33,10 @@ func (m *fitPage) lines(w int) []string {
 		return append(lines,
 			m.plain(w, "Fit", "needs a target.", "Press t and choose it from the disks on the bench.",
 				"Nothing is written before the last page, where you type what is on the target's sticker.")...)
+	case m.runPage.writesTo(m.target.Path):
+		return m.plain(w, "Fit", "has no plan now.", stickerEnd(m.target.Identity)+" is being written. Step 6 "+
+			"shows it; t "+
+			"chooses another target.")
 	case m.restoreErr != nil && m.busy == nil:
 		out := []string{"", " " + m.th.bad.Render("This can't be done.")}
 		for _, l := range wrap(m.restoreErr.Error(), w-4) {
@@ -69,7 +73,7 @@ func (m *fitPage) share() int { return 60 }
 
 // beside says what happens.
 func (m *fitPage) beside(w int) []string {
-	if m.pair == nil || m.restoreErr != nil || m.target == nil {
+	if m.pair == nil || m.restoreErr != nil || m.target == nil || m.runPage.writesTo(m.target.Path) {
 		return nil
 	}
 	return append([]string{" " + m.th.strong.Render("What happens"), ""}, m.fitWords(w)...)

@@ -71,6 +71,11 @@ const (
 func reading(th theme, t tense) lane { return lane{word: readsWord, ink: th.reads, tense: t} }
 func writing(th theme, t tense) lane { return lane{word: writesWord, ink: th.writes, tense: t} }
 
+// underWay is the lane of a disk that is being written by the run that is on.
+func underWay(m *model, d *bench.Disk) lane {
+	return nothing(writing(m.th, ""), stickerEnd(d.Identity)+" is being written: step 6 shows it")
+}
+
 // nothing is a lane of a step that reads, or writes, nothing.
 func nothing(l lane, said string) lane {
 	l.said, l.fold, l.tense = said, true, ""

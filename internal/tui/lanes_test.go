@@ -119,6 +119,19 @@ func TestAWrittenDiskIsForNothingElse(t *testing.T) {
 		!strings.Contains(got, "Restore of Weighbridge → Heron H1 1 TB …7731") || !strings.Contains(got, "6 shows it") {
 		t.Errorf("the Bench doesn't tell:\n%s", got)
 	}
+	mm.target = d
+	if got := text(m); strings.Contains(got, "ERASES") || strings.Contains(got, "erases nothing") ||
+		!strings.Contains(got, "is being written: step 6 shows it") {
+		t.Errorf("the Bench shows the disk as it was:\n%s", got)
+	}
+	for _, step := range []string{"2", "5"} {
+		if m = key(m, step); strings.Contains(lanesText(mm), "will be") ||
+			!strings.Contains(lanesText(mm), "is being written: step 6 shows it") {
+			t.Errorf("%s shows it as it was:\n%s", step, text(m))
+		}
+	}
+	m = key(m, "1")
+	mm.target = nil
 	for _, k := range []string{"enter", "w", "c", "e", "r", "i", "p", "m"} {
 		if m = key(m, k); mm.step != stepBench || mm.target != nil || mm.source != nil ||
 			!strings.Contains(mm.note, "being written") {

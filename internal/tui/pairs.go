@@ -301,6 +301,8 @@ func (m *fitPage) lanes() lanes {
 	switch {
 	case !ok:
 		return lanes{up: nothing(reading(m.th, ""), "nothing is chosen"), down: nothing(writing(m.th, ""), "nothing")}
+	case m.target != nil && m.runPage.writesTo(m.target.Path):
+		return lanes{up: readsOf(m.th, o), down: underWay(m.model, m.target)}
 	case m.pair != nil && m.restoreErr == nil:
 		return lanesOf(m.th, m.pair)
 	}

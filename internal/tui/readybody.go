@@ -14,6 +14,11 @@ import (
 // body shows the layout as it is wished, with what stays and what goes.
 func (m *readyPage) body(w int) ([]string, int) {
 	r := &m.ready
+	if m.target != nil && m.runPage.writesTo(m.target.Path) {
+		return m.plain(w, "Ready", "waits.", stickerEnd(m.target.Identity)+" is being written. Step 6 shows it; "+
+			"t chooses "+
+			"another disk."), -1
+	}
 	if m.target != nil && m.target.Survey == nil {
 		return []string{"", m.th.dim.Render(" " + m.target.Identity.Model + ": " + m.target.Words())}, -1
 	}
@@ -54,7 +59,7 @@ func (m *readyPage) share() int { return 62 }
 
 // beside says what goes, and what else there is to know.
 func (m *readyPage) beside(w int) []string {
-	if !m.readyOn() {
+	if !m.readyOn() || m.runPage.writesTo(m.target.Path) {
 		return nil
 	}
 	return append([]string{" " + m.th.strong.Render("What it comes to"), ""}, m.readyNotes(w)...)
@@ -236,6 +241,9 @@ type outcome struct {
 
 // lanes are the target as it is now, and as it would be.
 func (m *readyPage) lanes() lanes {
+	if m.target != nil && m.runPage.writesTo(m.target.Path) {
+		return lanes{up: nothing(reading(m.th, ""), "nothing"), down: underWay(m.model, m.target)}
+	}
 	if m.target == nil {
 		return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing: no "+
 			"disk is chosen")}
