@@ -58,7 +58,7 @@ func TestCarryAndKnownShelves(t *testing.T) {
 		t.Fatal(err)
 	}
 	m := moved()
-	if m.Twins != 9 || len(m.Compared) != 9 || m.Bytes == 0 {
+	if m.Twins != 70 || len(m.Compared) != 70 || m.Bytes == 0 {
 		t.Errorf("%+v", m.Carried)
 	}
 	for _, c := range m.Compared {
@@ -66,7 +66,7 @@ func TestCarryAndKnownShelves(t *testing.T) {
 			t.Errorf("%+v", c)
 		}
 	}
-	if r, moved = w.StartCarry(ctx, to, nil); r.Wait() != nil || moved().Twins != 0 || moved().Already != 9 {
+	if r, moved = w.StartCarry(ctx, to, nil); r.Wait() != nil || moved().Twins != 0 || moved().Already != 70 {
 		t.Errorf("a second time: %+v", moved().Carried)
 	}
 	twins, _ := to.Twins(ctx)
@@ -103,7 +103,7 @@ func TestCarryAndKnownShelves(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := w.OpenOther(ctx, "Elm"); err == nil || !strings.Contains(err.Error(), "last seen") ||
-		!strings.Contains(err.Error(), "8 twins") {
+		!strings.Contains(err.Error(), "69 twins") {
 		t.Errorf("one that isn't there: %v", err)
 	}
 	if err := w.Shelf.Retire(ctx, "test"); err != nil {
@@ -187,10 +187,10 @@ func TestCarryThatIsCancelled(t *testing.T) {
 	if err := r.Wait(); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if twins, problems := to.Twins(t.Context()); len(problems) > 0 || len(twins) == 9 {
+	if twins, problems := to.Twins(t.Context()); len(problems) > 0 || len(twins) == 70 {
 		t.Errorf("%d twins, %v", len(twins), problems)
 	}
-	if r, moved := w.StartCarry(context.Background(), to, nil); r.Wait() != nil || moved().Twins+moved().Already != 9 {
+	if r, moved := w.StartCarry(context.Background(), to, nil); r.Wait() != nil || moved().Twins+moved().Already != 70 {
 		t.Errorf("the next time: %+v", moved().Carried)
 	}
 }
@@ -270,7 +270,7 @@ func TestThinningAfterACapture(t *testing.T) {
 	if err := late.Wait(); err != nil || count() != 3 {
 		t.Errorf("%v, %d twins", err, count())
 	}
-	if twins, _ := w.Shelf.Twins(ctx); len(twins) != 9 {
+	if twins, _ := w.Shelf.Twins(ctx); len(twins) != 70 {
 		t.Errorf("%d twins of all machines", len(twins))
 	}
 	r, freed := w.StartGiveBack(ctx)
@@ -290,7 +290,7 @@ func TestForesightAndChart(t *testing.T) {
 	w, _ := ferry(t)
 	twins, _ := w.Shelf.Twins(t.Context())
 	f, err := w.Foresee(t.Context(), twins)
-	if err != nil || f.PerWeek <= 0 || len(f.Machines) != 4 || f.Free == 0 || !strings.Contains(f.Words(), "a week") {
+	if err != nil || f.PerWeek <= 0 || len(f.Machines) != 6 || f.Free == 0 || !strings.Contains(f.Words(), "a week") {
 		t.Errorf("%v %+v", err, f)
 	}
 	if f.Full.Before(time.Now()) && !f.Full.IsZero() {

@@ -54,7 +54,7 @@ func named(t *testing.T, disks []*bench.Disk, tail string) *bench.Disk {
 func TestWhatBelongsTogether(t *testing.T) {
 	w, disks := ferry(t)
 	twins, problems := w.Shelf.Twins(t.Context())
-	if len(twins) != 9 || len(problems) != 0 {
+	if len(twins) != 70 || len(problems) != 0 {
 		t.Fatalf("%d twins, %v", len(twins), problems)
 	}
 	for tail, machine := range map[string]string{"0A64": "Purser's laptop", "D98F": "Purser's laptop",
@@ -150,21 +150,21 @@ func TestConfirm(t *testing.T) {
 // TestDamagedTwinFileHidesNoOther: one hurt twin is reported and the others listed.
 func TestDamagedTwinFileHidesNoOther(t *testing.T) {
 	w, _ := ferry(t)
-	files, _ := filepath.Glob(filepath.Join(w.Shelf.Place(), "twins", "weighbridge*", "*.twin"))
+	files, _ := filepath.Glob(filepath.Join(w.Shelf.Place(), "twins", "slipway-crane*", "*.twin"))
 	if len(files) != 1 {
 		t.Fatalf("%v", files)
 	}
 	if err := os.Truncate(files[0], 300); err != nil {
 		t.Fatal(err)
 	}
-	if twins, problems := w.Shelf.Twins(t.Context()); len(twins) != 9 || len(problems) != 0 {
+	if twins, problems := w.Shelf.Twins(t.Context()); len(twins) != 70 || len(problems) != 0 {
 		t.Errorf("with its copy: %d twins, %v", len(twins), problems)
 	}
 	if err := os.Truncate(strings.Replace(files[0], "/twins/", "/copies/twins/", 1), 300); err != nil {
 		t.Fatal(err)
 	}
 	twins, problems := w.Shelf.Twins(t.Context())
-	if len(twins) != 8 || len(problems) != 1 || !strings.Contains(problems[0].Error(), "weighbridge") {
+	if len(twins) != 69 || len(problems) != 1 || !strings.Contains(problems[0].Error(), "slipway-crane") {
 		t.Errorf("%d twins, %v", len(twins), problems)
 	}
 }
