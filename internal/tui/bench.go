@@ -114,11 +114,12 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 		return may, paint
 	}
 	if f := m.facts[d.Path]; f.cutOff > 0 {
-		return fmt.Sprintf("◐ restore cut off at %d %%: it can go on", f.cutOff), m.th.caution.Render
+		words, paint = append(words, fmt.Sprintf("◐ restore cut off at %d %%", f.cutOff)), m.th.caution.Render
 	}
 	o := m.datesPage.owners.of(d)
 	if o.unread > 0 {
-		return "✗ failing: " + units.Bytes(o.unread) + " unread on " + o.newest.Format("2 Jan"), m.th.bad.Render
+		words = append(words, "✗ "+units.Bytes(o.unread)+" couldn't be read on "+o.newest.Format("2 Jan"))
+		paint = m.th.bad.Render
 	}
 	if o.machine != "" {
 		twin := "twin " + age(o.newest)
@@ -132,7 +133,7 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 	}
 	if d.Survey != nil && len(d.Survey.Warnings()) > 0 {
 		words = append(words, "not quiet")
-		if d.Reach == "" && m.isPlain(d) {
+		if d.Reach == "" && m.isPlain(d) && o.unread == 0 {
 			paint = m.th.caution.Render
 		}
 	}
@@ -264,7 +265,18 @@ func (m *benchPage) arrange() {
 		return len(sorts)
 	}
 	slices.SortStableFunc(m.disks, func(a, b *bench.Disk) int { return rank(a) - rank(b) })
-	m.cursor = max(0, slices.Index(m.disks, at))
+	m.stayOn(at)
+}
+
+// stayOn puts the cursor on a disk, wherever it is in the list now.
+func (m *benchPage) stayOn(d *bench.Disk) {
+	m.cursor = max(0, min(m.cursor, len(m.disks)-1))
+	if d == nil {
+		return
+	}
+	if i := slices.IndexFunc(m.disks, func(o *bench.Disk) bool { return o.Path == d.Path }); i >= 0 {
+		m.cursor = i
+	}
 }
 
 // compare looks in the background whether a disk differs from its newest twin; nil where there is none.

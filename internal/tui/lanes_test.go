@@ -72,7 +72,7 @@ func TestWhatWillBeLostIsNamed(t *testing.T) {
 		t.Fatalf("no last page:\n%s", text(m))
 	}
 	page := text(m)
-	for _, want := range []string{"NOW", "THEN", "✗ 1 PURSERBOOT", "All that is lost is on the shelf Oak",
+	for _, want := range []string{"NOW", "THEN", "✗ 1 PURSERBOOT", "What was on it is on the shelf Oak",
 		"DU128-77F2••••"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("no %q on the last page:\n%s", want, page)
@@ -107,8 +107,7 @@ func TestAWrittenDiskIsForNothingElse(t *testing.T) {
 			return nil
 		})
 	d := mm.benchPage.chosen()
-	mm.runPage.start(work{run: r, targets: []string{d.Path}, lanes: []lanes{{down: writing(mm.th, written).ofDisk(d)}},
-		next: " Press 2."})
+	mm.runPage.start(work{run: r, targets: []string{d.Path}, lanes: []lanes{{down: writing(mm.th, written).ofDisk(d)}}})
 	for range 100 {
 		if mm.runPage.snap = r.Snapshot(); mm.runPage.snap.Done > 0 {
 			break
@@ -237,19 +236,21 @@ func TestWidePartsAreMarked(t *testing.T) {
 // TestCancellingSaysWhatItLeavesNow: what is asked before a run is cancelled depends on the phase that it is in.
 func TestCancellingSaysWhatItLeavesNow(t *testing.T) {
 	m := bare(t)
-	m.runPage.work = work{stopped: "The target has no table then.", proving: "The target isn't proven then."}
+	m.runPage.work = work{lanes: make([]lanes, 2), stopped: "The target has no table then.", proving: "The " +
+		"target isn't proven then."}
 	m.runPage.snap = run.Snapshot{Title: "Restore of Weighbridge", State: run.Running, PhaseNo: 1,
 		Read: make([]run.Cell, 1)}
 	m.runPage.ending = true
 	for _, c := range []struct {
-		phase     int
-		read      []run.Cell
+		// how often the rails were set: the first target written, read back, the second written, read back
+		rails     int
 		says, not string
-	}{{1, make([]run.Cell, 1), "no table", "proven"}, {4, nil, "isn't proven", "no table"}} {
-		m.runPage.snap.PhaseNo, m.runPage.snap.Read = c.phase, c.read
+	}{{0, "no table", "proven"}, {1, "no table", "proven"}, {2, "no table", "proven"}, {3, "no table", "proven"},
+		{4, "isn't proven", "no table"}} {
+		m.runPage.snap.RailNo = c.rails
 		got := plainOf(strings.Join(m.prompt.box(100), "\n"))
 		if !strings.Contains(got, c.says) || strings.Contains(got, c.not) {
-			t.Errorf("phase %d:\n%s", c.phase, got)
+			t.Errorf("rails %d:\n%s", c.rails, got)
 		}
 	}
 }

@@ -92,7 +92,7 @@ func (m *lastPage) head(w int) []string {
 		out = append(out, " "+paint.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
 	}
 	if words, danger := m.kept(); words != "" {
-		style := m.th.good
+		style := m.th.caution
 		if danger {
 			style = m.th.danger
 		}
@@ -122,12 +122,12 @@ func (m *lastPage) kept() (words string, danger bool) {
 	text := fmt.Sprintf("on the shelf %s: its newest twin is %s (%s)", m.w.Shelf.Head().Name, age(o.newest),
 		short(o.newest))
 	if missing := notInTwin(o.twin, o.disk); missing != "" {
-		return " ‼ NOT ALL OF WHAT IS LOST IS KEPT: " + missing + ". The rest is " + text + " ‼ ", true
+		return " ‼ NOT ALL OF IT IS KEPT: " + missing + ". The rest is " + text + " ‼ ", true
 	}
 	if m.benchPage.facts[d.Path].changed == o.twin.ID {
-		return "All that is lost is " + text + ", and what is on the disk changed since.", false
+		return "What was on it is " + text + ". It CHANGED SINCE, and that is on no shelf.", false
 	}
-	return "All that is lost is " + text + ". Whether something changed since then isn't known.", false
+	return "What was on it is " + text + ". Whether it changed since isn't known.", false
 }
 
 // notInTwin says what of a disk its twin doesn't hold.

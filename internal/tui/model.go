@@ -258,8 +258,9 @@ func (m *model) say(format string, args ...any) {
 func (m *model) fail(text string) { m.note, m.alarm = text, true }
 
 func (m *model) onListed(disks []*bench.Disk) tea.Cmd {
+	at := m.benchPage.chosen()
 	m.disks, m.looking = disks, len(disks)
-	m.benchPage.cursor = min(m.benchPage.cursor, max(0, len(disks)-1))
+	m.benchPage.stayOn(at)
 	m.source, m.target = m.again(m.source), m.again(m.target)
 	var cmds []tea.Cmd
 	for _, d := range disks {

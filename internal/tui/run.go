@@ -28,8 +28,6 @@ type work struct {
 	proving string
 	// after is done at its end; what it says is the announcement.
 	after func(run.Snapshot) tea.Cmd
-	// next is where to go on once it is done: a key and what it shows.
-	next string
 }
 
 // bell is what a run that has ended rings.
@@ -75,7 +73,7 @@ func (m *runPage) onTick() tea.Cmd {
 func (m *runPage) announce() {
 	switch m.snap.State {
 	case run.Done:
-		m.say("%s: done in %s.%s", m.snap.Title, units.Duration(m.snap.Elapsed), m.next)
+		m.say("%s: done in %s.", m.snap.Title, units.Duration(m.snap.Elapsed))
 	case run.Cancelled:
 		m.say("%s: cancelled. 6 shows what that leaves.", m.snap.Title)
 	default:
@@ -104,7 +102,7 @@ func (m *runPage) lanes() lanes {
 			ls.down.tense, ls.down.state, ls.down.alarm = was, "", false
 		case m.snap.Over():
 			ls.down.tense = "written in part"
-		case m.snap.Read == nil && m.snap.PhaseNo > 1:
+		case m.readsBack():
 			ls.down.tense = readBack
 		}
 	}
@@ -132,10 +130,15 @@ func (m *runPage) inOneLine(w int) (string, bool) {
 
 // leaves is what state cancelling leaves in the present phase.
 func (m *runPage) leaves() string {
-	if m.proving != "" && m.snap.Read == nil && m.snap.PhaseNo > 1 {
+	if m.readsBack() && m.snap.RailNo == 2*len(m.work.lanes) {
 		return m.proving
 	}
 	return m.stopped
+}
+
+// readsBack says that a target is written and being read back: a restore goes over each twice.
+func (m *runPage) readsBack() bool {
+	return m.proving != "" && m.snap.RailNo > 0 && m.snap.RailNo%2 == 0
 }
 
 // question is what is asked before a run is cancelled; empty when nothing is.
@@ -154,10 +157,7 @@ func (m *runPage) about() string {
 	text := m.snap.Title
 	if len(m.work.lanes) > 0 {
 		if id := m.work.lanes[0].down.id; len(m.targets) > 0 && id.Model != "" {
-			text += " → " + id.Model
-			if id.Serial != "" {
-				text += " …" + id.Tail()
-			}
+			text += " → " + stickerEnd(id)
 		}
 	}
 	return text

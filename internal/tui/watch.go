@@ -74,11 +74,7 @@ func (m *benchPage) onSeen(now []*bench.Disk) tea.Cmd {
 	}
 	m.disks = disks
 	m.source, m.target = m.again(m.source), m.again(m.target)
-	for i, d := range m.disks {
-		if at != nil && d.Path == at.Path {
-			m.cursor = i
-		}
-	}
+	m.stayOn(at)
 	m.arrange()
 	if len(gone) > 0 {
 		m.say("Taken away: %s.", strings.Join(gone, ", "))

@@ -54,3 +54,15 @@ func TestAttachedDisksAnnounceThemselves(t *testing.T) {
 	}
 	_ = m
 }
+
+// TestCursorStaysOnItsDisk: looking at all disks again, as after every run, leaves the cursor on the same disk.
+func TestCursorStaysOnItsDisk(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	for _, d := range mm.disks {
+		m = onDisk(m, d.Identity.Model)
+		if m = key(m, "a"); mm.benchPage.chosen().Identity.Model != d.Identity.Model {
+			t.Errorf("from %s to %s", d.Identity.Model, mm.benchPage.chosen().Identity.Model)
+		}
+	}
+}
