@@ -68,7 +68,7 @@ func (m *helper) helpBody(w int) []string {
 	out = append(out, "", " "+m.th.strong.Render("The Bench"), "")
 	out = append(out, bullet("□ may be written, ■ out of reach, ▶ chosen as source, ◀ chosen as target, ◐ a "+
 		"restore onto it "+
-		"was cut off, ✗ failing.", w)...)
+		"was cut off, ✗ some of it could not be read at its newest twin.", w)...)
 	out = append(out, "", " "+m.th.strong.Render("Dates"), "")
 	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than "+
 		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the "+
