@@ -3,7 +3,27 @@ package settings
 import (
 	"testing"
 	"time"
+
+	"twinshelf/internal/units"
 )
+
+func TestUnitsAreRemembered(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Load(dir)
+	if err != nil || s.Sizes() != units.Decimal {
+		t.Fatal(err, s.Sizes())
+	}
+	if err := s.SaySizes(units.BinaryUnits); err != nil || s.Sizes() != units.BinaryUnits || s.Folder() != dir {
+		t.Fatal(err, s.Sizes())
+	}
+	again, err := Load(dir)
+	if err != nil || again.Sizes() != units.BinaryUnits {
+		t.Fatal(err, again.Sizes())
+	}
+	if err := again.SaySizes(units.Decimal); err != nil || again.Sizes() != units.Decimal {
+		t.Error(err, again.Sizes())
+	}
+}
 
 func TestShelvesAreRememberedByIdentity(t *testing.T) {
 	dir := t.TempDir()

@@ -28,6 +28,8 @@ type State struct {
 	Shelf string `json:"shelf,omitempty"`
 	// Shelves are all shelves that were ever open here, by identity.
 	Shelves []Known `json:"shelves,omitempty"`
+	// BinaryUnits says that the screen says sizes in GiB and not in GB.
+	BinaryUnits bool `json:"binary_units,omitempty"`
 
 	path string
 }
@@ -111,8 +113,22 @@ func (s *State) change(do func(*State)) error {
 	if err := replace(s.path, append(b, '\n')); err != nil {
 		return err
 	}
-	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
+	fresh.path = s.path
+	*s = *fresh
 	return nil
+}
+
+// SaySizes remembers in which units the screen says sizes.
+func (s *State) SaySizes(in units.System) error {
+	return s.change(func(s *State) { s.BinaryUnits = in == units.BinaryUnits })
+}
+
+// Sizes are the units that the screen says sizes in.
+func (s *State) Sizes() units.System {
+	if s.BinaryUnits {
+		return units.BinaryUnits
+	}
+	return units.Decimal
 }
 
 // IsOut says whether the person put a disk out of reach, here or in another program just now. While that can't be read

@@ -77,7 +77,7 @@ func (m *benchPage) rows(d *bench.Disk, here bool, w int) []string {
 	if id.Serial != "" {
 		tail = "…" + id.Tail()
 	}
-	line := mark + name + right(units.Bytes(id.Size), 9) + "  " + fit(tail, 6) + " "
+	line := mark + name + right(m.th.size(id.Size), 9) + "  " + fit(tail, 6) + " "
 	words, paint := m.stateWords(d)
 	strip := max(14, min(20, w/4))
 	r := rail{id: id, parts: partsOf(d)}
@@ -118,7 +118,7 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 	}
 	o := m.datesPage.owners.of(d)
 	if o.unread > 0 {
-		words = append(words, "✗ "+units.Bytes(o.unread)+" couldn't be read on "+o.newest.Format("2 Jan"))
+		words = append(words, "✗ "+m.th.size(o.unread)+" couldn't be read on "+o.newest.Format("2 Jan"))
 		paint = m.th.bad.Render
 	}
 	if o.machine != "" {
@@ -186,7 +186,7 @@ func (m *benchPage) beside(w int) []string {
 	out := []string{" " + sides(m.th.strong.Render(id.Model), m.th.dim.Render(serial)+" ", w-1),
 		" " + sides(units.Exact(id.Size), m.th.dim.Render(m.attachedWords(d))+" ", w-1), ""}
 	say := func(text string, paint func(...string) string) {
-		for _, l := range wrap(text, w-3) {
+		for _, l := range m.th.wrap(text, w-3) {
 			out = append(out, " "+paint(l))
 		}
 	}
@@ -242,10 +242,10 @@ func (m *benchPage) partLines(d *bench.Disk, w int) []string {
 		p := m.th.patternOf(a.Role)
 		used := right("unknown", 10)
 		if a.Content.Maps {
-			used = right(units.Bytes(a.Content.Used), 10)
+			used = right(m.th.size(a.Content.Used), 10)
 		}
 		out = append(out, " "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", a.Part.Number, a.Title()), title+2)+
-			fit(a.Holds(), 8)+right(units.Bytes(a.Span.Len()), 9)+used+"  "+m.th.dim.Render(string(a.Role)))
+			fit(a.Holds(), 8)+right(m.th.size(a.Span.Len()), 9)+used+"  "+m.th.dim.Render(string(a.Role)))
 		for _, words := range a.InnerWords() {
 			out = append(out, m.th.dim.Render(fit("     "+words, w)))
 		}

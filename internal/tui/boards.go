@@ -209,7 +209,7 @@ func (m *datesPage) largeBoard(w, rows int) []string {
 		left := ""
 		switch {
 		case r == high-1:
-			left = units.Bytes(scale) + " "
+			left = m.th.size(scale) + " "
 		case r == high-2 && over:
 			left = "≈ more "
 		}

@@ -90,7 +90,7 @@ func (m *capturePage) offerDoubts(doubts []capture.Doubt) {
 		{name: "no", about: "look at the disks and the name again"},
 		{name: "yes", about: "capture these disks under this name"}}}
 	for _, d := range doubts {
-		for _, l := range wrap("! "+d.Says, m.wide-2) {
+		for _, l := range m.th.wrap("! "+d.Says, m.wide-2) {
 			n.above = append(n.above, " "+m.th.caution.Render(l))
 		}
 	}

@@ -75,7 +75,7 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 		return m.th.dim.Render("[ ]")
 	}
 	if r.part == 0 {
-		text := fit(r.disk.Identity.Model, 22) + right(units.Bytes(r.disk.Identity.Size), 9) + "  " +
+		text := fit(r.disk.Identity.Model, 22) + right(m.th.size(r.disk.Identity.Size), 9) + "  " +
 			fit(r.disk.Identity.Serial, 16)
 		if m.chosen[r.disk.Path] {
 			text = m.th.strong.Render(text)
@@ -90,7 +90,7 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 			continue
 		}
 		in := !m.leaveOut[r.disk.Path][r.part]
-		state := units.Bytes(a.ToRead) + " to read"
+		state := m.th.size(a.ToRead) + " to read"
 		if !a.Content.Maps && a.Content.Why != "" {
 			state = "all of it is read: " + a.Content.Why
 		}
@@ -106,7 +106,7 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 		if w >= 90 {
 			line += fit(string(a.Role), 10)
 		}
-		line += fit(a.Holds(), 8) + right(units.Bytes(a.Span.Len()), 9) + "   "
+		line += fit(a.Holds(), 8) + right(m.th.size(a.Span.Len()), 9) + "   "
 		return line + fit(state, w-ansi.StringWidth(line))
 	}
 	return ""
@@ -144,7 +144,7 @@ func (m *capturePage) inShort() []string {
 	if m.plan == nil || len(m.plan.Warnings()) > 0 {
 		return m.estimateLines(m.wide)[:1]
 	}
-	return []string{" Costs    probably " + m.th.strong.Render(units.Bytes(m.estimate.Likely)) + " of the " +
+	return []string{" Costs    probably " + m.th.strong.Render(m.th.size(m.estimate.Likely)) + " of the " +
 		"shelf, about " +
 		m.th.strong.Render(units.Duration(m.estimate.Time)) + "; " + m.estimate.Words()}
 }
@@ -165,10 +165,10 @@ func (m *capturePage) estimateLines(w int) []string {
 		before = fmt.Sprintf("%s of it on the shelf already", units.Plural(e.Before, "twin"))
 	}
 	plain := func(s ...string) string { return strings.Join(s, "") }
-	out := labelled("Reads", fmt.Sprintf("%s in about %s; %s", m.th.strong.Render(units.Bytes(e.Read)),
+	out := m.th.labelled("Reads", fmt.Sprintf("%s in about %s; %s", m.th.strong.Render(m.th.size(e.Read)),
 		m.th.strong.Render(units.Duration(e.Time)), before), w, plain)
-	out = append(out, labelled("Shelf", fmt.Sprintf("probably %s more, at the most %s",
-		m.th.strong.Render(units.Bytes(e.Likely)), units.Bytes(e.Most)), w, plain)...)
+	out = append(out, m.th.labelled("Shelf", fmt.Sprintf("probably %s more, at the most %s",
+		m.th.strong.Render(m.th.size(e.Likely)), m.th.size(e.Most)), w, plain)...)
 	paint := m.th.good.Render
 	switch {
 	case e.Likely > e.Free:
@@ -176,17 +176,18 @@ func (m *capturePage) estimateLines(w int) []string {
 	case e.Most > e.Free:
 		paint = m.th.caution.Render
 	}
-	out = append(out, labelled("Room", e.Words(), w, paint)...)
+	out = append(out, m.th.labelled("Room", e.Words(), w, paint)...)
 	out = append(out, m.unreadLines(w)...)
 	for _, s := range m.plan.Wholes() {
-		out = append(out, labelled("Whole", s, w, m.th.caution.Render)...)
+		out = append(out, m.th.labelled("Whole", s, w, m.th.caution.Render)...)
 	}
 	out = append(out, m.goingLines(w)...)
 	for _, s := range m.plan.Warnings() {
-		out = append(out, labelled("Not quiet", s, w, m.th.caution.Render)...)
+		out = append(out, m.th.labelled("Not quiet", s, w, m.th.caution.Render)...)
 	}
 	if m.unquiet && len(m.plan.Warnings()) > 0 {
-		out = append(out, labelled("", "It will be captured as it is, and the twin says so for ever.", w, plain)...)
+		words := "It will be captured as it is, and the twin says so for ever."
+		out = append(out, m.th.labelled("", words, w, plain)...)
 	}
 	return out
 }
@@ -195,9 +196,9 @@ func (m *capturePage) estimateLines(w int) []string {
 const labelWide = 10
 
 // labelled is a text with a label before it, over as many lines as it takes.
-func labelled(label, text string, w int, paint func(...string) string) []string {
+func (th theme) labelled(label, text string, w int, paint func(...string) string) []string {
 	var out []string
-	for i, l := range wrap(text, w-labelWide-2) {
+	for i, l := range th.wrap(text, w-labelWide-2) {
 		if i > 0 {
 			label = ""
 		}
@@ -217,7 +218,7 @@ func (m *capturePage) unreadLines(w int) []string {
 	}
 	var out []string
 	for _, s := range says {
-		out = append(out, labelled("Unread", s, w, m.th.dim.Render)...)
+		out = append(out, m.th.labelled("Unread", s, w, m.th.dim.Render)...)
 	}
 	return out
 }
@@ -232,10 +233,10 @@ func (m *capturePage) goingLines(w int) []string {
 	var out []string
 	for i, s := range goes {
 		if i == 0 {
-			out = labelled("Goes", s, w, m.th.caution.Render)
+			out = m.th.labelled("Goes", s, w, m.th.caution.Render)
 			continue
 		}
-		for j, l := range wrap(s, w-labelWide-4) {
+		for j, l := range m.th.wrap(s, w-labelWide-4) {
 			mark := "✗ "
 			if j > 0 {
 				mark = "  "

@@ -67,7 +67,7 @@ func (m *datesPage) shelfLines(w int) []string {
 		line += "▕" + m.th.reads.Render(strings.Repeat("█", fill)) + m.th.dim.Render(strings.Repeat("░", n-fill)) + "▏ "
 	}
 	var out []string
-	for i, l := range wrap(f.Words(), w-ansi.StringWidth(line)-1) {
+	for i, l := range m.th.wrap(f.Words(), w-ansi.StringWidth(line)-1) {
 		if i > 0 {
 			line = strings.Repeat(" ", ansi.StringWidth(line))
 		}
@@ -98,19 +98,20 @@ func (m *datesPage) thinLines(w int) []string {
 		head = m.th.good.Render("By the rule nothing goes")
 	}
 	out := []string{" " + head}
-	for _, l := range wrap(fmt.Sprintf("up to %s come back. Nothing is dropped yet.", units.Bytes(m.thin.Back)), w-3) {
+	back := fmt.Sprintf("up to %s come back. Nothing is dropped yet.", m.th.size(m.thin.Back))
+	for _, l := range m.th.wrap(back, w-3) {
 		out = append(out, " "+l)
 	}
 	for _, mp := range m.thin.Machines {
 		if mp.Machine != m.boards[m.board].machine {
 			continue
 		}
-		for _, l := range wrap(mp.Machine+": "+mp.Rule+"; then it reaches back to "+units.Moment(mp.Reach), w-3) {
+		for _, l := range m.th.wrap(mp.Machine+": "+mp.Rule+"; then it reaches back to "+units.Moment(mp.Reach), w-3) {
 			out = append(out, " "+l)
 		}
 	}
 	if why := m.goes[m.twin().ID]; why != "" {
-		for i, l := range wrap("✗ this one would go: "+why, w-5) {
+		for i, l := range m.th.wrap("✗ this one would go: "+why, w-5) {
 			if i > 0 {
 				l = "  " + l
 			}
@@ -126,7 +127,7 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 	out := []string{" " + sides(m.th.strong.Render(units.Moment(t.Taken))+"  "+t.Machine, m.th.dim.Render(ago(t.Taken))+
 		" ", w-1)}
 	say := func(text string, paint func(...string) string) {
-		for _, l := range wrap(text, w-2) {
+		for _, l := range m.th.wrap(text, w-2) {
 			out = append(out, " "+paint(l))
 		}
 	}
@@ -135,8 +136,8 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 		share = "new since the one before"
 	}
 	plain := func(s ...string) string { return strings.Join(s, "") }
-	say(fmt.Sprintf("%s used, %s stored anew (%s)", m.th.strong.Render(units.Bytes(t.Used)),
-		m.th.strong.Render(units.Bytes(t.Added)), share), plain)
+	say(fmt.Sprintf("%s used, %s stored anew (%s)", m.th.strong.Render(m.th.size(t.Used)),
+		m.th.strong.Render(m.th.size(t.Added)), share), plain)
 	say(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID), m.th.dim.Render)
 	if t.Note != "" {
 		say("Note: "+t.Note, plain)
@@ -149,7 +150,7 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 	}
 	proofLines(m, b, t, say)
 	if n := t.Missing(); n > 0 {
-		say(fmt.Sprintf("× %s of the source could not be read.", units.Bytes(n)), m.th.bad.Render)
+		say(fmt.Sprintf("× %s of the source could not be read.", m.th.size(n)), m.th.bad.Render)
 	}
 	return append(out, diskLines(m, t, w)...)
 }
@@ -194,7 +195,7 @@ func diskLines(m *datesPage, t *shelf.Twin, w int) []string {
 			out = append(out, "")
 		}
 		out = append(out, sides(fmt.Sprintf("%s %s %s  %s", mark, fit(d.Identity.Model, 18),
-			right(units.Bytes(d.Identity.Size), 8), d.Identity.Serial),
+			right(m.th.size(d.Identity.Size), 8), d.Identity.Serial),
 			m.th.dim.Render(tableWord(string(d.Table.Kind)))+
 				" ", w))
 		for _, r := range d.Parts() {
@@ -225,12 +226,12 @@ func regionLine(th theme, r shelf.Region, w int) []string {
 	if wide {
 		line += fit(r.Role, 10)
 	}
-	line += fit(r.Kind, 6) + right(units.Bytes(r.Span.Len()), 8)
+	line += fit(r.Kind, 6) + right(th.size(r.Span.Len()), 8)
 	if !r.Captured {
 		return []string{line + "  " + th.caution.Render("left out")}
 	}
-	line += " " + right(units.Bytes(r.Used), 8) + " used"
-	line += right(units.Bytes(r.Added), 9) + " new"
+	line += " " + right(th.size(r.Used), 8) + " used"
+	line += right(th.size(r.Added), 9) + " new"
 	var more []string
 	if r.Unclean != "" {
 		more = append(more, th.caution.Render("not quiet: "+r.Unclean))
@@ -238,7 +239,7 @@ func regionLine(th theme, r shelf.Region, w int) []string {
 		more = append(more, th.dim.Render("without "+strings.Join(r.Omitted, ", ")))
 	}
 	if r.Trusted > 0 {
-		more = append(more, th.dim.Render(units.Bytes(r.Trusted)+" by its records"))
+		more = append(more, th.dim.Render(th.size(r.Trusted)+" by its records"))
 	}
 	if why := r.Shrinks(); why != "" {
 		more = append(more, th.dim.Render(why))
@@ -248,7 +249,7 @@ func regionLine(th theme, r shelf.Region, w int) []string {
 	}
 	out := []string{line}
 	for _, m := range more {
-		for _, l := range wrap(m, w-10) {
+		for _, l := range th.wrap(m, w-10) {
 			out = append(out, "         "+l)
 		}
 	}
@@ -293,12 +294,12 @@ func shelfLane(m *datesPage, l lane, adds int64) lane {
 	f := m.ahead
 	l.name, l.where = "shelf "+s.Head().Name, shortPath(s.Place())
 	l.gauge = &gauge{f.Stored, min(adds, f.Free), max(0, f.Free-adds)}
-	l.state = units.Bytes(f.Stored) + " stored, " + units.Bytes(f.Free) + " free"
+	l.says("%s stored, %s free", f.Stored, f.Free)
 	if adds > 0 {
-		l.state = "probably " + units.Bytes(adds) + " more; " + units.Bytes(f.Free) + " free"
+		l.says("probably %s more; %s free", adds, f.Free)
 	}
 	if adds > f.Free {
-		l.state, l.alarm = "IT PROBABLY DOESN'T FIT", true
+		l.warns("IT PROBABLY DOESN'T FIT")
 	}
 	return l
 }

@@ -154,9 +154,9 @@ func (m *model) stepName() string {
 func (m *model) message(w int) string {
 	switch {
 	case m.note != "" && m.alarm:
-		return m.th.bad.Render(fit(" ▲ "+m.note, w))
+		return m.th.bad.Render(fit(" ▲ "+m.th.sentence(m.note), w))
 	case m.note != "":
-		return fit(" "+m.note, w)
+		return fit(" "+m.th.sentence(m.note), w)
 	case m.looking > 0:
 		return m.th.dim.Render(fit(fmt.Sprintf(" Looking at %s …", units.Plural(m.looking, "disk")), w))
 	}
@@ -237,7 +237,7 @@ func (m *model) body(w int) ([]string, int) {
 
 func (m *model) plain(w int, title, does string, lines ...string) []string {
 	out := []string{""}
-	for i, l := range wrap(title+" "+does, w-2) {
+	for i, l := range m.th.wrap(title+" "+does, w-2) {
 		if i == 0 {
 			l = m.th.strong.Render(title) + strings.TrimPrefix(l, title)
 		}
@@ -245,14 +245,14 @@ func (m *model) plain(w int, title, does string, lines ...string) []string {
 	}
 	out = append(out, "")
 	for _, l := range lines {
-		out = append(out, bullet(l, w)...)
+		out = append(out, m.th.bullet(l, w)...)
 	}
 	return out
 }
 
 // bullet is a sentence with a dot before it, over as many lines as it needs.
-func bullet(s string, w int) []string {
-	lines := wrap(s, w-4)
+func (th theme) bullet(s string, w int) []string {
+	lines := th.wrap(s, w-4)
 	for i := range lines {
 		if i == 0 {
 			lines[i] = " · " + lines[i]

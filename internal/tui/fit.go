@@ -39,7 +39,7 @@ func (m *fitPage) lines(w int) []string {
 			"chooses another target.")
 	case m.restoreErr != nil && m.busy == nil:
 		out := []string{"", " " + m.th.bad.Render("This can't be done.")}
-		for _, l := range wrap(m.restoreErr.Error(), w-4) {
+		for _, l := range m.th.wrap(m.restoreErr.Error(), w-4) {
 			out = append(out, "   "+l)
 		}
 		return append(out, "", "   Press t to choose another disk, or u to undo the last change.")
@@ -99,9 +99,9 @@ func (m *fitPage) fitParts(w int) []string {
 	if a := m.pair.Plan.Added; a != nil {
 		line := "   + " +
 			fit(fmt.Sprintf("%d %s", a.Part.Number, a.Label), title+map[bool]int{true: 29, false: 10}[wide]) +
-			right(units.Bytes(a.Part.Span.Len()), 12)
+			right(m.th.size(a.Part.Span.Len()), 12)
 		if wide {
-			line += right(units.Bytes(a.Part.Span.Start), 12)
+			line += right(m.th.size(a.Part.Span.Start), 12)
 		}
 		out = append(out, m.th.good.Render(line+"   new, "+a.Kind))
 	}
@@ -109,7 +109,7 @@ func (m *fitPage) fitParts(w int) []string {
 		out = append(out,
 			m.th.caution.Render(fmt.Sprintf("   ─ %s%s   left over, unused",
 				fit("after the last part", title+map[bool]int{true: 29, false: 10}[wide]),
-				right(units.Bytes(left.Len()), 12))))
+				right(m.th.size(left.Len()), 12))))
 	}
 	return out
 }
@@ -120,12 +120,12 @@ func (m *fitPage) fitNotes(w int) (out []string) {
 	f := p.Layout
 	_, data := p.Bytes()
 	notes := append([]string{fmt.Sprintf("%s of the target = %s that the source takes + %s of room",
-		units.Bytes(f.Size), units.Bytes(f.Size-f.Room), units.Bytes(f.Room))}, p.Notes()...)
+		m.th.size(f.Size), m.th.size(f.Size-f.Room), m.th.size(f.Room))}, p.Notes()...)
 	notes = append(notes,
 		fmt.Sprintf("the smallest disk it fits %sis one of %s; %s of data to write, about %s, then it is read back "+
 			"and proven",
-			map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], units.Bytes(smallest(f)),
-			units.Bytes(data), units.Duration(p.Estimate())))
+			map[bool]string{true: "", false: "without shrinking "}[f.Smallest > 0], m.th.size(smallest(f)),
+			m.th.size(data), units.Duration(p.Estimate())))
 	if b := p.Before(); b != nil {
 		notes = append(notes,
 			fmt.Sprintf("an earlier run was cut off on %s: it goes on at %d %%; press a to begin anew",
@@ -135,7 +135,7 @@ func (m *fitPage) fitNotes(w int) (out []string) {
 		notes = append(notes, p.Fresh.Does...)
 	}
 	for _, n := range append(notes, restore.Warnings(d)...) {
-		out = append(out, bullet(n, w)...)
+		out = append(out, m.th.bullet(n, w)...)
 	}
 	if p.Fresh != nil {
 		for _, n := range slices.Concat(p.Fresh.Asks, p.Fresh.Stays) {
@@ -148,7 +148,7 @@ func (m *fitPage) fitNotes(w int) (out []string) {
 // warned is a line to be careful about.
 func warned(th theme, text string, w int) []string {
 	var out []string
-	for i, l := range wrap(text, w-5) {
+	for i, l := range th.wrap(text, w-5) {
 		mark := " ! "
 		if i > 0 {
 			mark = "   "
@@ -173,11 +173,11 @@ func startLines(th theme, p *restore.Restore, w int) []string {
 	}
 	words := p.Startup.Words()
 	out := []string{""}
-	for _, l := range wrap(strings.ToUpper(words[:1])+words[1:], w-2) {
+	for _, l := range th.wrap(strings.ToUpper(words[:1])+words[1:], w-2) {
 		out = append(out, " "+paint.Render(l))
 	}
 	for _, r := range p.Repaired {
-		out = append(out, bullet("will be repaired: "+r, w)...)
+		out = append(out, th.bullet("will be repaired: "+r, w)...)
 	}
 	for _, f := range p.Startup.Findings {
 		evidence := ""
@@ -186,7 +186,7 @@ func startLines(th theme, p *restore.Restore, w int) []string {
 		}
 		switch {
 		case f.Verdict == startup.Good:
-			out = append(out, bullet(f.Says+evidence, w)...)
+			out = append(out, th.bullet(f.Says+evidence, w)...)
 		case evidence != "" || !strings.HasSuffix(words, f.Says): // the verdict has said it
 			out = append(out, warned(th, f.Says+evidence, w)...)
 		}
@@ -258,18 +258,18 @@ func (m *fitPage) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int)
 	}
 	line := mark + p.style.Render(p.used) + " " + name
 	if w >= wideFit {
-		line += fit(r.Role, 10) + right(units.Bytes(r.Used), 9)
+		line += fit(r.Role, 10) + right(m.th.size(r.Used), 9)
 	}
-	line += right(units.Bytes(x.From.Len()), 10)
+	line += right(m.th.size(x.From.Len()), 10)
 	begins := ""
 	if w >= wideFit {
-		begins = right(units.Bytes(x.To.Start), 12)
+		begins = right(m.th.size(x.To.Start), 12)
 	}
 	if x.To.Empty() {
 		return line + right("—", 12) + right("", ansi.StringWidth(begins)) + "   " +
 			m.th.bad.Render("✗ left out: not on the target")
 	}
-	size := right(units.Bytes(x.To.Len()), 12)
+	size := right(m.th.size(x.To.Len()), 12)
 	var what []string
 	if x.Grown() > 0 {
 		size = m.th.good.Render(size)
@@ -277,11 +277,11 @@ func (m *fitPage) fitLine(i int, x layout.Part, d *shelf.TwinDisk, title, w int)
 		if x.Share > 1 {
 			share = fmt.Sprintf(" (share %d)", x.Share)
 		}
-		what = append(what, m.th.good.Render("▲ grows by "+units.Bytes(x.Grown())+share))
+		what = append(what, m.th.good.Render("▲ grows by "+m.th.size(x.Grown())+share))
 	}
 	if x.Shrunk() > 0 {
 		size = m.th.caution.Render(size)
-		what = append(what, m.th.caution.Render("▼ shrinks by "+units.Bytes(x.Shrunk())))
+		what = append(what, m.th.caution.Render("▼ shrinks by "+m.th.size(x.Shrunk())))
 	}
 	if x.Moved() {
 		begins = m.th.reads.Render(begins)

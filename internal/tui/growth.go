@@ -8,7 +8,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/keeping"
-	"twinshelf/internal/units"
 )
 
 // The growth of the shelf, from the Dates step: over time, by machine, and as a file.
@@ -34,7 +33,7 @@ func (m *datesPage) growthBindings() []binding {
 func (m *datesPage) growthBody(w int) []string {
 	f := m.ahead
 	out := []string{" " + m.th.strong.Render("How "+m.w.Shelf.Head().Name+" grows")}
-	for _, l := range wrap(f.Words(), w-2) {
+	for _, l := range m.th.wrap(f.Words(), w-2) {
 		out = append(out, " "+l)
 	}
 	out = append(out, "")
@@ -48,8 +47,8 @@ func (m *datesPage) growthBody(w int) []string {
 	}
 	out = append(out, m.th.dim.Render(" "+fit("machine", 24)+right("twins", 7)+right("stored", 11)+right("a week", 11)))
 	for _, g := range f.Machines {
-		line := " " + fit(g.Machine, 24) + right(fmt.Sprint(g.Twins), 7) + right(units.Bytes(g.Stored), 11) +
-			right(units.Bytes(int64(g.PerWeek)), 11)
+		line := " " + fit(g.Machine, 24) + right(fmt.Sprint(g.Twins), 7) + right(m.th.size(g.Stored), 11) +
+			right(m.th.size(int64(g.PerWeek)), 11)
 		if n := w - 60; n > 0 {
 			line += "  " + m.th.grown.Render(strings.Repeat("━", int(g.PerWeek/most*float64(min(n, 40))+0.5)))
 		}
@@ -67,7 +66,7 @@ func growthChart(m *datesPage, w, high int) []string {
 		left := ""
 		switch r {
 		case high - 1:
-			left = units.Bytes(most) + " "
+			left = m.th.size(most) + " "
 		case 0:
 			left = "0 "
 		}

@@ -43,7 +43,7 @@ func (m *helper) helpBody(w int) []string {
 		if text == "" {
 			text = b.does
 		}
-		for i, l := range wrap(text, w-12) {
+		for i, l := range m.th.wrap(text, w-12) {
 			show := b.show
 			if i > 0 {
 				show = ""
@@ -63,14 +63,14 @@ func (m *helper) helpBody(w int) []string {
 			"nothing stands there is nothing to do.", finishedMark, busyMark, toComeMark, unreadableMark),
 		"Threads lead from a part to where it goes, with its number at both ends.",
 	} {
-		out = append(out, bullet(l, w)...)
+		out = append(out, m.th.bullet(l, w)...)
 	}
 	out = append(out, "", " "+m.th.strong.Render("The Bench"), "")
-	out = append(out, bullet("□ may be written, ■ out of reach, ▶ chosen as source, ◀ chosen as target, ◐ a "+
+	out = append(out, m.th.bullet("□ may be written, ■ out of reach, ▶ chosen as source, ◀ chosen as target, ◐ a "+
 		"restore onto it "+
 		"was cut off, ✗ some of it could not be read at its newest twin.", w)...)
 	out = append(out, "", " "+m.th.strong.Render("Dates"), "")
-	return append(out, bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than "+
+	return append(out, m.th.bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than "+
 		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the "+
 		"last proof is over half a year old, ✗ would go by the rule.", w)...)
 }

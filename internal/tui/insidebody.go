@@ -68,7 +68,7 @@ func (m *insidePage) lines(w int) []string {
 	room := m.insideRoom()
 	switch {
 	case l.problem != "":
-		for _, s := range wrap(l.problem, w-4) {
+		for _, s := range m.th.wrap(l.problem, w-4) {
 			out = append(out, "  "+m.th.bad.Render(s))
 		}
 		return out
@@ -102,7 +102,7 @@ func (m *insidePage) insideHead(w int) string {
 	l := &m.inside
 	title := "Look inside"
 	if l.in != nil {
-		title = "Inside " + l.in.Title
+		title = "Inside " + m.th.sentence(l.in.Title)
 		if l.in.Twin != nil {
 			title += ", " + l.in.Twin.Taken.Format("2006-01-02 15:04")
 		}
@@ -147,11 +147,11 @@ func (m *insidePage) partRows(w int) []string {
 			why = m.th.caution.Render(fit("not quiet: "+p.Unclean, w-62))
 		}
 		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) +
-			right(units.Bytes(p.Span.Len()), 10) + "  " + why
+			right(m.th.size(p.Span.Len()), 10) + "  " + why
 		if i == l.at {
 			row = "▶ " + m.th.here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) +
 				fit(p.Kind, 8) +
-				right(units.Bytes(p.Span.Len()), 10) + "  " + why
+				right(m.th.size(p.Span.Len()), 10) + "  " + why
 		} else {
 			row = "  " + row
 		}
@@ -163,7 +163,7 @@ func (m *insidePage) partRows(w int) []string {
 func (m *insidePage) itemRow(i, w int) string {
 	l := &m.inside
 	e := l.shown[i]
-	sign, size := " ", right(units.Bytes(e.Size), 10)
+	sign, size := " ", right(m.th.size(e.Size), 10)
 	style := lipgloss.NewStyle()
 	switch {
 	case e.Err != nil:
@@ -204,17 +204,17 @@ func (m *insidePage) insideDetail(w int) []string {
 	d := &l.detail
 	if l.in.Twin != nil {
 		out = append(out, m.datesLine(d, w))
-		for _, s := range wrap(sightWords(m.th, d, l.in.Twin.ID), w-2) {
+		for _, s := range m.th.wrap(sightWords(m.th, d, l.in.Twin.ID), w-2) {
 			out = append(out, " "+s)
 		}
 	}
 	if e.Err != nil {
-		for _, s := range wrap("Damaged: "+e.Err.Error(), w-2) {
+		for _, s := range m.th.wrap("Damaged: "+e.Err.Error(), w-2) {
 			out = append(out, " "+m.th.bad.Render(s))
 		}
 		return out
 	}
-	for _, s := range wrap(strings.Join(factsOf(e, d), " · "), w-2) {
+	for _, s := range m.th.wrap(strings.Join(factsOf(e, d), " · "), w-2) {
 		out = append(out, " "+s)
 	}
 	if m.high < 26 && m.wide < twoPanes {

@@ -177,7 +177,7 @@ func foundRest(th theme, x inside.Found, w int) string {
 	}
 	size := inside.KindWord(x.Kind)
 	if x.Kind == names.File {
-		size = units.Bytes(x.At[0].Entry.Size)
+		size = th.size(x.At[0].Entry.Size)
 	}
 	s := right(size, 10) + "  " + newest + fit(fmt.Sprintf("%d of %d", len(x.At), x.Of), 9)
 	if x.Gone {

@@ -151,7 +151,7 @@ func (m *datesPage) dropThinned() tea.Cmd {
 					units.Moment(mp.Reach)))
 		}
 	}
-	s.Notes = []string{"up to " + units.Bytes(p.Back) + " come back when space is given back (s)",
+	s.Notes = []string{"up to " + m.th.size(p.Back) + " come back when space is given back (s)",
 		"each one is written into the journal of the shelf"}
 	m.lastPage.open(s, func() tea.Cmd {
 		m.thin, m.goes = nil, nil
@@ -177,8 +177,8 @@ func (m *datesPage) askDiscard(t *shelf.Twin) tea.Cmd {
 		s := workshop.Summary{Head: fmt.Sprintf("the twin of %s of %s is discarded.", t.Machine, units.Moment(t.Taken)),
 			To:      []string{w.Shelf.Head().Name + " in " + w.Shelf.Place()},
 			Confirm: t.Machine, What: "the name of the machine", Look: "Look at the date",
-			Lost:  []string{fmt.Sprintf("%s, %s used, %s", t.Machine, units.Bytes(t.Used), units.Moment(t.Taken))},
-			Notes: []string{"up to " + units.Bytes(room) + " come back when space is given back (s)"}}
+			Lost:  []string{fmt.Sprintf("%s, %s used, %s", t.Machine, m.th.size(t.Used), units.Moment(t.Taken))},
+			Notes: []string{"up to " + m.th.size(room) + " come back when space is given back (s)"}}
 		return asked{summary: s, goAhead: func() tea.Cmd {
 			return func() tea.Msg {
 				return told{"The twin is discarded. Press s to give back its room.",
@@ -251,7 +251,7 @@ func (m *datesPage) showReport(rep *keeping.Report) {
 		{name: "nothing now", about: "all that isn't missing can be restored, and files are named when they miss " +
 			"something"}}}
 	say := func(text string) {
-		for _, l := range wrap(text, m.wide-2) {
+		for _, l := range m.th.wrap(text, m.wide-2) {
 			n.above = append(n.above, " "+m.th.bad.Render(l))
 		}
 	}
@@ -303,7 +303,7 @@ func onShelf(m *datesPage, r *run.Run, stopped string, after func(run.Snapshot) 
 }
 
 func reportLines(th theme, rep *keeping.Report) []string {
-	out := []string{fmt.Sprintf("%s read in %s, %s known", units.Bytes(rep.Bytes), units.Plural(rep.Packs, "pack"),
+	out := []string{fmt.Sprintf("%s read in %s, %s known", th.size(rep.Bytes), units.Plural(rep.Packs, "pack"),
 		units.Plural(rep.Blocks, "block"))}
 	if v := rep.Verdict(); v != "" {
 		out = append(out, th.good.Render("✓ "+v))

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/shelf"
@@ -36,8 +37,10 @@ type lane struct {
 	name  string // instead of the model
 	where string
 	state string // at the right: how full it is, or what happens to it
-	alarm bool   // the state is a danger
-	fold  bool   // it is said in one line and not drawn
+	// amounts, in bytes, belong to each %s of the state.
+	amounts []int64
+	alarm   bool // the state is a danger
+	fold    bool // it is said in one line and not drawn
 	// masked hides the end of the serial number, which is to be read from the sticker.
 	masked bool
 	gauge  *gauge // a shelf is drawn as how full it is
@@ -82,11 +85,31 @@ func nothing(l lane, said string) lane {
 	return l
 }
 
+// says gives the lane a state, with an amount in bytes for each %s in it.
+func (l *lane) says(state string, amounts ...int64) {
+	l.state, l.amounts, l.alarm = state, amounts, false
+}
+
+// warns gives it one that is a danger.
+func (l *lane) warns(state string) { l.state, l.amounts, l.alarm = state, nil, true }
+
+// stateWords is the state in the units of the screen.
+func (l lane) stateWords(th theme) string {
+	var sizes []any
+	for _, n := range l.amounts {
+		sizes = append(sizes, th.size(n))
+	}
+	if len(sizes) == 0 {
+		return th.sentence(l.state)
+	}
+	return fmt.Sprintf(l.state, sizes...)
+}
+
 // ofDisk puts an attached disk as it is now onto a lane.
 func (l lane) ofDisk(d *bench.Disk) lane {
 	l.id, l.where, l.parts = d.Identity, shortPath(d.Path), partsOf(d)
-	if l.state = d.Words(); d.Survey != nil && len(l.parts) > 0 {
-		l.state = units.Bytes(d.Survey.Used()) + " used"
+	if l.says(d.Words()); d.Survey != nil && len(l.parts) > 0 {
+		l.says("%s used", d.Survey.Used())
 	}
 	return l
 }
@@ -100,7 +123,7 @@ func (l lane) ofTwin(t *shelf.Twin, i int) lane {
 	if len(t.Disks) > 1 {
 		l.where += fmt.Sprintf(", disk %d of %d", i+1, len(t.Disks))
 	}
-	l.state = units.Bytes(d.Used) + " used"
+	l.says("%s used", d.Used)
 	return l
 }
 
@@ -109,13 +132,13 @@ func (l lane) overwriting(d *bench.Disk) lane {
 	n := len(partsOf(d))
 	switch {
 	case d.Survey == nil:
-		l.state = d.Words()
+		l.says(d.Words())
 	case d.Survey.Blank():
-		l.state = "blank: erases nothing"
+		l.says("blank: erases nothing")
 	case n == 0:
-		l.state, l.alarm = "ERASES UNKNOWN CONTENTS", true
+		l.warns("ERASES UNKNOWN CONTENTS")
 	default:
-		l.state, l.alarm = "ERASES "+strings.ToUpper(units.Plural(n, "part")), true
+		l.warns("ERASES " + strings.ToUpper(units.Plural(n, "part")))
 	}
 	return l
 }
@@ -148,7 +171,7 @@ func (l lane) caption(th theme, w int) string {
 	if l.said != "" {
 		return word + th.dim.Render(fit(l.said, w-wordWide))
 	}
-	state := l.state
+	state := l.stateWords(th)
 	if l.alarm {
 		state = th.danger.Render(" ‼ " + state + " ‼ ")
 	}
@@ -158,7 +181,7 @@ func (l lane) caption(th theme, w int) string {
 	}
 	text := th.strong.Render(name)
 	if l.id.Size > 0 {
-		text += "  " + units.Bytes(l.id.Size)
+		text += "  " + th.size(l.id.Size)
 	}
 	switch {
 	case l.id.Serial != "" && l.masked:
@@ -240,31 +263,47 @@ func (g *gauge) bar(th theme, w int) string {
 		th.strong.Render("▌")
 }
 
-// draw gives the lines of what will be lost: every part named and struck out, and where there is room drawn.
+// draw gives the lines of what will be lost: the parts named and struck out, and where there is room drawn.
 func (s *strip) draw(th theme, scale int64, w int, h height) []string {
-	if h == low {
-		return nil
-	}
-	words := s.words
-	var names []string
-	for _, p := range s.parts {
-		used := "use unknown"
-		if p.known {
-			used = units.Bytes(p.used) + " used"
-		}
-		names = append(names, th.bad.Render("✗ ")+th.struck.Render(fmt.Sprintf("%d %s", p.number, p.title))+
-			th.dim.Render(" "+used))
-	}
-	if len(names) > 0 {
-		words = strings.Join(names, th.dim.Render(" · "))
-	}
 	head := th.bad.Render(fit(losesWord, wordWide)) + th.bad.Bold(false).Render(string(s.tense)) + "  "
+	words := th.sentence(s.words)
+	if len(s.parts) > 0 {
+		words = s.names(th, w-ansi.StringWidth(head), h > low)
+	}
 	out := []string{fit(head+words, w)}
 	if h == tall && len(s.parts) > 0 {
 		n := s.width(scale, w)
 		out = append(out, s.bar(th, n, true)+strings.Repeat(" ", w-n))
 	}
 	return out
+}
+
+// names are those of the parts, struck out, as many as there is room for, and how many more there are; used says with
+// how much of each is in use.
+func (s *strip) names(th theme, w int, used bool) string {
+	line := ""
+	for i, p := range s.parts {
+		name := th.bad.Render("✗ ") + th.struck.Render(fmt.Sprintf("%d %s", p.number, p.title))
+		switch {
+		case used && p.known:
+			name += th.dim.Render(" " + th.size(p.used) + " used")
+		case used:
+			name += th.dim.Render(" use unknown")
+		}
+		if i > 0 {
+			name = th.dim.Render(" · ") + name
+		}
+		more := fmt.Sprintf(" · … %d more", len(s.parts)-i)
+		kept := 0
+		if i < len(s.parts)-1 {
+			kept = ansi.StringWidth(more)
+		}
+		if i > 0 && ansi.StringWidth(line+name)+kept > w {
+			return line + th.bad.Render(more)
+		}
+		line += name
+	}
+	return line
 }
 
 // lanesNow are the lanes of the page that is shown; a run that is looked at has its own.

@@ -88,7 +88,7 @@ func (m *lastPage) head(w int) []string {
 		head = " ‼" + head + "‼ "
 	}
 	var out []string
-	for _, l := range wrap(head, w-2) {
+	for _, l := range m.th.wrap(head, w-2) {
 		out = append(out, " "+paint.Render(fit(l, min(w-2, ansi.StringWidth(head)))))
 	}
 	if words, danger := m.kept(); words != "" {
@@ -96,7 +96,7 @@ func (m *lastPage) head(w int) []string {
 		if danger {
 			style = m.th.danger
 		}
-		for _, l := range wrap(words, w-3) {
+		for _, l := range m.th.wrap(words, w-3) {
 			out = append(out, " "+style.Render(l))
 		}
 	}
@@ -156,7 +156,7 @@ func (m *lastPage) lines(w int) []string {
 			if i > 0 {
 				title = ""
 			}
-			for j, part := range wrap(m.masked(l), w-16) {
+			for j, part := range m.th.wrap(m.masked(l), w-16) {
 				if j > 0 {
 					title = ""
 				}
@@ -210,7 +210,7 @@ func (m *lastPage) nowAndThen(w int) []string {
 func (m *lastPage) now(w int) []string {
 	d := m.disk()
 	out := []string{" " + m.th.reads.Render("NOW") + "   " + m.th.strong.Render(d.Identity.Model) + ", " +
-		units.Bytes(d.Identity.Size)}
+		m.th.size(d.Identity.Size)}
 	r := rail{id: d.Identity, parts: partsOf(d)}
 	out = append(out, " "+r.bar(m.th, w-2, true))
 	if len(r.parts) == 0 {
@@ -220,10 +220,10 @@ func (m *lastPage) now(w int) []string {
 	for i, a := range d.Survey.Parts() {
 		used := "use unknown"
 		if a.Content.Maps {
-			used = units.Bytes(a.Content.Used) + " used"
+			used = m.th.size(a.Content.Used) + " used"
 		}
 		text := fmt.Sprintf("%-24s %-6s %9s   %s", fit(fmt.Sprintf("%d %s", a.Part.Number, a.Title()), 24),
-			fit(a.Holds(), 6), units.Bytes(a.Span.Len()), used)
+			fit(a.Holds(), 6), m.th.size(a.Span.Len()), used)
 		if stays(r.parts[i]) {
 			out = append(out, " "+m.th.good.Render("▾ ")+text)
 			continue
@@ -236,7 +236,7 @@ func (m *lastPage) now(w int) []string {
 // then is the target as it will be.
 func (m *lastPage) then(w int) []string {
 	l := m.scene.down
-	state := l.state
+	state := l.stateWords(m.th)
 	if m.outcome != nil {
 		state, l.parts = m.outcome.state, nil
 	}
@@ -248,7 +248,7 @@ func (m *lastPage) then(w int) []string {
 	happens := m.happens()
 	for _, p := range l.parts {
 		out = append(out, fmt.Sprintf("   %s %9s   %s", fit(fmt.Sprintf("%d %s", p.number, p.title), 24),
-			units.Bytes(p.span.Len()), happens[p.number]))
+			m.th.size(p.span.Len()), happens[p.number]))
 	}
 	return out
 }
@@ -263,9 +263,9 @@ func (m *lastPage) happens() map[int]string {
 		var what []string
 		switch {
 		case x.Grown() > 0:
-			what = append(what, m.th.good.Render("▲ grows by "+units.Bytes(x.Grown())))
+			what = append(what, m.th.good.Render("▲ grows by "+m.th.size(x.Grown())))
 		case x.Shrunk() > 0:
-			what = append(what, m.th.caution.Render("▼ shrinks by "+units.Bytes(x.Shrunk())))
+			what = append(what, m.th.caution.Render("▼ shrinks by "+m.th.size(x.Shrunk())))
 		}
 		if x.Moved() {
 			what = append(what, m.th.reads.Render("→ moves"))
@@ -286,7 +286,7 @@ func (m *lastPage) foot(w int) []string {
 		return []string{"", " " + ask + typed}
 	}
 	var out []string
-	for _, l := range wrap(ask, w-2) {
+	for _, l := range m.th.wrap(ask, w-2) {
 		out = append(out, " "+l)
 	}
 	return append(out, " ▸"+typed)

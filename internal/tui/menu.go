@@ -106,7 +106,7 @@ func (m *menus) takeChoice() tea.Cmd {
 
 func (n *menu) body(th theme, w int) ([]string, int) {
 	out := slices.Clone(n.above)
-	for _, l := range wrap(n.title, w-2) {
+	for _, l := range th.wrap(n.title, w-2) {
 		out = append(out, " "+th.strong.Render(l))
 	}
 	out = append(out, "")
@@ -134,7 +134,7 @@ func (n *menu) body(th theme, w int) ([]string, int) {
 		if c.warns {
 			paint = th.caution
 		}
-		for _, l := range wrap(c.about, w-8) {
+		for _, l := range th.wrap(c.about, w-8) {
 			out = append(out, paint.Render("      "+l))
 		}
 	}

@@ -155,10 +155,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.BackgroundColorMsg:
 		m.term.light = !msg.IsDark()
-		m.th = newTheme(m.term)
+		renewTheme(m)
 	case tea.ColorProfileMsg:
 		m.term.profile = msg.Profile
-		m.th = newTheme(m.term)
+		renewTheme(m)
 	case tea.WindowSizeMsg:
 		m.wide, m.high = msg.Width, msg.Height
 		return m, tea.ClearScreen // a frame for the size before may have scrolled the terminal
@@ -260,6 +260,7 @@ func (m *model) fail(text string) { m.note, m.alarm = text, true }
 func (m *model) onListed(disks []*bench.Disk) tea.Cmd {
 	at := m.benchPage.chosen()
 	m.disks, m.looking = disks, len(disks)
+	renewTheme(m)
 	m.benchPage.stayOn(at)
 	m.source, m.target = m.again(m.source), m.again(m.target)
 	var cmds []tea.Cmd

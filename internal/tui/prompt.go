@@ -76,17 +76,17 @@ func (m *prompt) box(w int) []string {
 	switch {
 	case question != "":
 		title, frame = "‼ A run is on", m.th.caution
-		inner = wrap(question, wide-4)
+		inner = m.th.wrap(question, wide-4)
 	case m.refused != "":
 		title, frame = "Not now", m.th.caution
-		inner = wrap(m.refused, wide-4)
+		inner = m.th.wrap(m.refused, wide-4)
 	default:
 		inner = append(inner, m.typing.View())
 		paint := m.th.dim
 		if m.wrong {
 			paint = m.th.bad
 		}
-		for _, l := range wrap(m.says, wide-4) {
+		for _, l := range m.th.wrap(m.says, wide-4) {
 			inner = append(inner, paint.Render(l))
 		}
 	}

@@ -28,7 +28,7 @@ func (m *proofPage) lines(w int) []string {
 			"After every restore the target is read back and compared without being asked.")
 	}
 	out := []string{" " + verdictWords(m.th, p) + m.th.dim.Render("   "+units.Moment(p.When))}
-	for _, l := range wrap("Proof of "+p.Of+m.twinWords(p), w-4) {
+	for _, l := range m.th.wrap("Proof of "+p.Of+m.twinWords(p), w-4) {
 		out = append(out, "   "+l)
 	}
 	out = append(out, "")
@@ -56,7 +56,7 @@ func answerLines(th theme, a prove.Answer, w int) []string {
 		mark, paint = th.dim.Render(" – "), th.dim
 	}
 	out := []string{mark + th.strong.Render(a.Question) + "  " + paint.Render(string(a.Verdict))}
-	for _, l := range wrap(a.Words, w-5) {
+	for _, l := range th.wrap(a.Words, w-5) {
 		out = append(out, "   "+l)
 	}
 	return append(out, "")
@@ -119,13 +119,13 @@ func (m *proofPage) claimLines(p *shelf.Proof, w int) []string {
 		if !c.Holds {
 			mark, paint = m.th.bad.Render(" ✗ "), m.th.bad
 		}
-		for i, l := range wrap(c.About+": "+c.Says, w-5) {
+		for i, l := range m.th.wrap(c.About+": "+c.Says, w-5) {
 			if i > 0 {
 				mark = "   "
 			}
 			out = append(out, mark+paint.Render(l))
 		}
-		for _, l := range wrap(c.Evidence, w-7) {
+		for _, l := range m.th.wrap(c.Evidence, w-7) {
 			if strings.TrimSpace(l) != "" {
 				out = append(out, m.th.dim.Render("     "+l))
 			}

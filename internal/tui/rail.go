@@ -10,7 +10,6 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
-	"twinshelf/internal/units"
 )
 
 // railPart is one part of a disk on a rail.
@@ -237,7 +236,7 @@ func (r rail) legend(th theme, w int) string {
 	}
 	names := make([]string, len(r.parts))
 	for i, p := range r.parts {
-		names[i] = fmt.Sprintf("%d %s %s", p.number, p.title, units.Bytes(p.span.Len()))
+		names[i] = fmt.Sprintf("%d %s %s", p.number, p.title, th.size(p.span.Len()))
 	}
 	return th.dim.Render(fit("  "+strings.Join(names, " · "), w))
 }

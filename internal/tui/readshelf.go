@@ -81,6 +81,7 @@ func (m *datesPage) onShelved(boards []board) tea.Cmd {
 		was = m.boards[m.board].machine
 	}
 	m.boards, m.owners = boards, ownersOf(boards)
+	renewTheme(m.model)
 	m.board = min(m.board, max(0, len(boards)-1))
 	for i := range boards {
 		if boards[i].machine == was { // machines that are new may stand before it

@@ -287,7 +287,8 @@ func (m *readyPage) askPutBack() tea.Cmd {
 func (m *readyPage) startAlone(r *run.Run, stopped string, to *outcome) tea.Cmd {
 	ls := m.lanes()
 	if to != nil {
-		ls.down.parts, ls.down.state, ls.down.alarm, ls.fates = nil, to.state, to.danger, nil
+		ls.down.parts, ls.fates = nil, nil
+		ls.down.comesTo(to)
 	}
 	ls.lost = lostOn(m.target)
 	if to == nil {

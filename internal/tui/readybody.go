@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"twinshelf/internal/ready"
-	"twinshelf/internal/sizes"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -97,13 +96,13 @@ func (m *readyPage) readyArithmetic(w int) []string {
 	for _, p := range d.Parts {
 		parts += p.Span.Len()
 	}
-	return []string{fmt.Sprintf(" %s   %s in parts + %s free = %s", d.Kind, units.Bytes(parts),
-		m.th.strong.Render(sizes.Words(d.Rest())), units.Bytes(d.Identity.Size))}
+	return []string{fmt.Sprintf(" %s   %s in parts + %s free = %s", d.Kind, m.th.size(parts),
+		m.th.strong.Render(bothWays(m.th, d.Rest())), m.th.size(d.Identity.Size))}
 }
 
 func readyLine(th theme, d *ready.Draft, row readyRow, title, w int) string {
 	size := row.gap.Len()
-	numbers := right(units.Bytes(size), 9) + ofDisk(share(size, d.Identity.Size), w) + "   "
+	numbers := right(th.size(size), 9) + ofDisk(share(size, d.Identity.Size), w) + "   "
 	if row.part < 0 {
 		return th.dim.Render("─ "+fit("free", title+23)+numbers) + th.dim.Render("no part")
 	}
@@ -119,10 +118,10 @@ func readyLine(th theme, d *ready.Draft, row readyRow, title, w int) string {
 		}
 	case ready.Formatted:
 		paint = th.bad.Render
-		words = "FORMATTED ANEW, loses " + p.Old.Title() + " (" + units.Bytes(p.Old.Content.Used) + ")"
+		words = "FORMATTED ANEW, loses " + p.Old.Title() + " (" + th.size(p.Old.Content.Used) + ")"
 	default:
 		if p.Old.Content.Maps {
-			words += ", " + units.Bytes(p.Old.Content.Used) + " in use"
+			words += ", " + th.size(p.Old.Content.Used) + " in use"
 		}
 	}
 	name := fmt.Sprintf("%d %s", p.Number, p.Title())
@@ -156,12 +155,12 @@ func (m *readyPage) readyNotes(w int) []string {
 	r := &m.ready
 	var out []string
 	for _, a := range r.shown().Lost() {
-		used := units.Bytes(a.Content.Used) + " in use"
+		used := m.th.size(a.Content.Used) + " in use"
 		if !a.Content.Maps {
 			used = "use unknown"
 		}
-		for i, l := range wrap(fmt.Sprintf("%d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role,
-			units.Bytes(a.Span.Len()), used), w-10) {
+		for i, l := range m.th.wrap(fmt.Sprintf("%d %s, %s, %s, %s, %s", a.Part.Number, a.Title(), a.Holds(), a.Role,
+			m.th.size(a.Span.Len()), used), w-10) {
 			mark := " ✗ goes   "
 			if i > 0 {
 				mark = "          "
@@ -175,21 +174,21 @@ func (m *readyPage) readyNotes(w int) []string {
 		out = append(out, " Nothing is changed yet.", "")
 		out = append(out, m.readyKeys()...)
 	case r.err != nil:
-		for _, l := range wrap("This can't be done: "+r.err.Error(), w-4) {
+		for _, l := range m.th.wrap("This can't be done: "+r.err.Error(), w-4) {
 			out = append(out, " "+m.th.bad.Render(l))
 		}
 	case r.plan == nil:
 		out = append(out, m.th.dim.Render(" Working the plan out …"))
 	default:
 		for _, n := range r.plan.Notes {
-			out = append(out, bullet(n, w)...)
+			out = append(out, m.th.bullet(n, w)...)
 		}
 		if len(r.draft.Parts) == 0 {
 			out = append(append(out, ""), m.readyKeys()...)
 		}
 	}
 	if r.onlyAnew != "" && r.draft.New && !r.draft.Before.Blank() {
-		out = append(out, bullet(r.onlyAnew, w)...)
+		out = append(out, m.th.bullet(r.onlyAnew, w)...)
 	}
 	return out
 }
@@ -207,7 +206,7 @@ func (m *readyPage) readyKeys() []string {
 		if l[0] == "o" && m.ready.draft.New {
 			continue
 		}
-		for i, part := range wrap(l[1], notesWide(m)-7) {
+		for i, part := range m.th.wrap(l[1], notesWide(m)-7) {
 			key := l[0]
 			if i > 0 {
 				key = " "
@@ -239,6 +238,12 @@ type outcome struct {
 	danger bool
 }
 
+// comesTo gives a lane the state that something leads to.
+func (l *lane) comesTo(to *outcome) {
+	l.says(to.state)
+	l.alarm = to.danger
+}
+
 // lanes are the target as it is now, and as it would be.
 func (m *readyPage) lanes() lanes {
 	if m.target != nil && m.runPage.writesTo(m.target.Path) {
@@ -253,22 +258,21 @@ func (m *readyPage) lanes() lanes {
 		return lanes{up: up, down: nothing(writing(m.th, ""), "nothing yet")}
 	}
 	down := writing(m.th, willBe).ofDisk(m.target)
-	down.parts, down.state = nil, ""
+	down.parts = nil
 	if to := leadsTo(m); to != nil {
-		down.state, down.alarm = to.state, to.danger
+		down.comesTo(to)
 		return lanes{up: up, down: down}
 	}
 	d := m.ready.shown()
 	down.parts = draftParts(d)
 	lost := d.Lost()
-	down.alarm = len(lost) > 0 || d.New && !d.Before.Blank()
 	switch {
-	case down.alarm && len(lost) == 0:
-		down.state = "LOSES WHAT IS ON IT"
-	case down.alarm:
-		down.state = "LOSES " + strings.ToUpper(units.Plural(len(lost), "part"))
+	case len(lost) > 0:
+		down.warns("LOSES " + strings.ToUpper(units.Plural(len(lost), "part")))
+	case d.New && !d.Before.Blank():
+		down.warns("LOSES WHAT IS ON IT")
 	default:
-		down.state = "nothing is lost"
+		down.says("nothing is lost")
 	}
 	fates := map[int]bool{}
 	for _, a := range lost {
@@ -276,6 +280,9 @@ func (m *readyPage) lanes() lanes {
 	}
 	return lanes{up: up, down: down, fates: fates}
 }
+
+// bothWays says n bytes in both kinds of units.
+func bothWays(th theme, n int64) string { return th.size(n) + " (" + th.sizes.Other().Bytes(n) + ")" }
 
 // leadsTo is what the menu or the last page that is open leads to; nil for what the draft says.
 func leadsTo(m *readyPage) *outcome {

@@ -40,8 +40,8 @@ func (m *readyPage) offerKinds(i int) {
 	for _, k := range makers {
 		about := k.About + "; " + ready.FileLimit(k)
 		if !fits(k) {
-			about = fmt.Sprintf("not for this part: it takes %s to %s", units.Bytes(k.Min(sector)),
-				units.Bytes(k.Max(sector)))
+			about = fmt.Sprintf("not for this part: it takes %s to %s", m.th.size(k.Min(sector)),
+				m.th.size(k.Max(sector)))
 		}
 		n.choices = append(n.choices, choice{name: k.Kind, about: about})
 	}
@@ -187,7 +187,7 @@ func (m *readyPage) offerMachines() {
 	n := menu{title: "Which machines shall the shelf on it hold?", several: true}
 	for _, name := range names {
 		used, _ := workshop.UsedOn(twins, name)
-		n.choices = append(n.choices, choice{name: name, about: units.Bytes(used) + " used in the newest twin",
+		n.choices = append(n.choices, choice{name: name, about: m.th.size(used) + " used in the newest twin",
 			on: true})
 	}
 	n.then = func(chosen []int) tea.Cmd {
@@ -259,8 +259,8 @@ func (m *readyPage) offerShapes() {
 				shapes = append(shapes, shape{t, j})
 				n.choices = append(n.choices,
 					choice{name: fmt.Sprintf("%s, %s", t.Machine, d.Identity.Model),
-						about: fmt.Sprintf("%s, %s, %s used on %s", units.Bytes(d.Identity.Size),
-							units.Plural(len(d.Parts()), "part"), units.Bytes(d.Used), units.Moment(t.Taken))})
+						about: fmt.Sprintf("%s, %s, %s used on %s", m.th.size(d.Identity.Size),
+							units.Plural(len(d.Parts()), "part"), m.th.size(d.Used), units.Moment(t.Taken))})
 			}
 		}
 	}

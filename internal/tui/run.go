@@ -99,7 +99,8 @@ func (m *runPage) lanes() lanes {
 	if ls.down.tense == written {
 		switch {
 		case m.snap.State == run.Done:
-			ls.down.tense, ls.down.state, ls.down.alarm = was, "", false
+			ls.down.tense = was
+			ls.down.says("")
 		case m.snap.Over():
 			ls.down.tense = "written in part"
 		case m.readsBack():
@@ -176,7 +177,7 @@ func (m *runPage) lines(w int) []string {
 	if ansi.StringWidth(s.Title)+14 <= w {
 		out = append(out, " "+m.th.strong.Render(s.Title)+"   "+stateWords(m.th, s), "")
 	} else {
-		for _, l := range wrap(s.Title, w-2) {
+		for _, l := range m.th.wrap(s.Title, w-2) {
 			out = append(out, " "+m.th.strong.Render(l))
 		}
 		out = append(out, " "+stateWords(m.th, s), "")
@@ -188,7 +189,7 @@ func (m *runPage) lines(w int) []string {
 		fill := int(float64(n) * float64(min(s.Done, s.Total)) / float64(s.Total))
 		out = append(out, fmt.Sprintf("  %s%s %s  %s of %s", m.th.good.Render(strings.Repeat("━", fill)),
 			m.th.dim.Render(strings.Repeat("·", n-fill)), right(units.Percent(min(s.Done, s.Total), s.Total), 5),
-			units.Bytes(s.Done), units.Bytes(s.Total)), "")
+			m.th.size(s.Done), m.th.size(s.Total)), "")
 	}
 	if !s.Over() {
 		out = append(out, m.doneLine())
@@ -199,7 +200,7 @@ func (m *runPage) lines(w int) []string {
 	out = append(out, m.endLines(w)...)
 	if !s.Over() {
 		out = append(out, "")
-		for _, l := range wrap(m.leaves(), w-4) {
+		for _, l := range m.th.wrap(m.leaves(), w-4) {
 			out = append(out, m.th.dim.Render("  "+l))
 		}
 	}
@@ -256,12 +257,12 @@ func (m *runPage) endLines(w int) []string {
 	var out []string
 	if s.Err != nil && (s.State == run.Failed || len(s.Err.Error()) > len(context.Canceled.Error())) {
 		out = append(out, "")
-		for _, l := range wrap(s.Err.Error(), w-4) {
+		for _, l := range m.th.wrap(s.Err.Error(), w-4) {
 			out = append(out, "  "+m.th.bad.Render(l))
 		}
 	}
 	for _, n := range s.Notes {
-		for _, l := range wrap("· "+n, w-4) {
+		for _, l := range m.th.wrap("· "+n, w-4) {
 			out = append(out, "  "+m.th.caution.Render(l))
 		}
 	}
@@ -269,7 +270,7 @@ func (m *runPage) endLines(w int) []string {
 		return out
 	}
 	for _, line := range m.result {
-		for i, l := range wrap(line, w-4) {
+		for i, l := range m.th.wrap(line, w-4) {
 			if i > 0 {
 				l = "  " + l
 			}
@@ -302,7 +303,7 @@ func (m *runPage) paceLines(w int) []string {
 	} else if line := sparkline(s.Samples, min(60, w-14)); line != "" {
 		out = append(out, "  rate over time  "+m.th.reads.Render(line))
 	}
-	for _, l := range wrap(rateWords(s), w-3) {
+	for _, l := range m.th.wrap(rateWords(m.th, s), w-3) {
 		out = append(out, " "+strings.TrimSpace(l))
 	}
 	return out
@@ -332,7 +333,7 @@ func (m *runPage) rateChart(w, high int) []string {
 		left := ""
 		switch r {
 		case high - 1:
-			left = units.Rate(most) + " "
+			left = m.th.rate(most) + " "
 		case 0:
 			left = "0 "
 		}
@@ -345,15 +346,15 @@ func (m *runPage) rateChart(w, high int) []string {
 	return append(out, m.th.dim.Render(strings.Repeat(" ", scaleWide)+sides("0", units.Duration(end), cols)), "")
 }
 
-func rateWords(s run.Snapshot) string {
+func rateWords(th theme, s run.Snapshot) string {
 	if s.Over() {
-		words := fmt.Sprintf("%s moved, %s on average", units.Bytes(s.All), units.Rate(s.Average))
+		words := fmt.Sprintf("%s moved, %s on average", th.size(s.All), th.rate(s.Average))
 		if s.Skipped > 0 {
-			words += fmt.Sprintf("; %s known to be zeros, so not moved", units.Bytes(s.Skipped))
+			words += fmt.Sprintf("; %s known to be zeros, so not moved", th.size(s.Skipped))
 		}
 		return words
 	}
-	return fmt.Sprintf("%s now, %s on average", units.Rate(s.Rate), units.Rate(s.Average))
+	return fmt.Sprintf("%s now, %s on average", th.rate(s.Rate), th.rate(s.Average))
 }
 
 func stateWords(th theme, s run.Snapshot) string {

@@ -117,7 +117,7 @@ func (m *shelfDesk) carryTo(to *shelf.Shelf) tea.Cmd {
 		case 2:
 			m.carrySome(to, "Which dates of "+b.machine+"?", len(mine), func(i int) (choice, []*shelf.Twin) {
 				t := mine[i]
-				return choice{name: units.Moment(t.Taken) + "  " + right(units.Bytes(t.Added), 9) + " new  " + t.Note,
+				return choice{name: units.Moment(t.Taken) + "  " + right(m.th.size(t.Added), 9) + " new  " + t.Note,
 					on: t == one}, mine[i : i+1]
 			})
 		case 3:

@@ -28,6 +28,6 @@ func sides(a, b string, w int) string {
 }
 
 // wrap breaks s into lines of at most w cells.
-func wrap(s string, w int) []string {
-	return strings.Split(ansi.Wrap(s, max(10, w), " "), "\n")
+func (th theme) wrap(s string, w int) []string {
+	return strings.Split(ansi.Wrap(th.sentence(s), max(10, w), " "), "\n")
 }

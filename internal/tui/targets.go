@@ -83,7 +83,7 @@ func (m *chooser) offerTargets(then func(*bench.Disk) tea.Cmd) {
 		if serial == "" {
 			serial = "no serial number"
 		}
-		n.choices = append(n.choices, choice{name: fit(id.Model, 18) + right(units.Bytes(id.Size), 9) + "  " + serial,
+		n.choices = append(n.choices, choice{name: fit(id.Model, 18) + right(m.th.size(id.Size), 9) + "  " + serial,
 			about: m.costs(c), no: c.why, warns: c.place == placeMachine})
 		if m.target != nil && m.target.Path == c.disk.Path {
 			n.at = i
@@ -103,7 +103,7 @@ func (m *chooser) costs(c candidate) string {
 	}
 	words := c.disk.Words()
 	if n := len(partsOf(c.disk)); n > 0 {
-		words = fmt.Sprintf("%s, %s used: %s", units.Plural(n, "part"), units.Bytes(c.disk.Survey.Used()), words)
+		words = fmt.Sprintf("%s, %s used: %s", units.Plural(n, "part"), m.th.size(c.disk.Survey.Used()), words)
 	}
 	if o := m.datesPage.owners.of(c.disk); o.machine != "" {
 		return "‼ " + o.words() + ". Would be lost: " + words

@@ -5,6 +5,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"twinshelf/internal/table"
+	"twinshelf/internal/units"
 )
 
 // ink is a colour's use. Colours only support what words and patterns already say.
@@ -67,12 +68,23 @@ type theme struct {
 	dim, reads, writes, good, bad, caution, grown, keyStyle lipgloss.Style
 	free                                                    lipgloss.Style
 	roles                                                   map[table.Role]pattern
+	// sizes are the units that sizes are said in; names are those of disks, which stay as they are.
+	sizes units.System
+	names []string
 }
+
+// size says n bytes, rate bytes per second.
+func (th theme) size(n int64) string                { return th.sizes.Bytes(n) }
+func (th theme) rate(bytesPerSecond float64) string { return th.sizes.Rate(bytesPerSecond) }
+
+// sentence is a sentence that came from elsewhere in the units of the screen.
+func (th theme) sentence(s string) string { return th.sizes.Sentence(s, th.names) }
 
 // terminal is what a theme depends on.
 type terminal struct {
 	light   bool
 	profile colorprofile.Profile
+	sizes   units.System
 }
 
 // palette is the one for the terminal.
@@ -101,7 +113,7 @@ func newTheme(t terminal) theme {
 		strong: lipgloss.NewStyle().Bold(true), here: lipgloss.NewStyle().Reverse(true).Bold(true), danger: danger,
 		struck: c(inkBad).Strikethrough(true), dim: c(inkDim), reads: c(inkReads).Bold(true),
 		writes: c(inkWrites).Bold(true), good: c(inkGood), bad: c(inkBad).Bold(true), caution: c(inkCaution),
-		grown: c(inkGrown), keyStyle: c(inkKey).Bold(true), free: c(inkFree),
+		grown: c(inkGrown), keyStyle: c(inkKey).Bold(true), free: c(inkFree), sizes: t.sizes,
 	}
 	th.roles = map[table.Role]pattern{
 		table.RoleStartup: {"▞", c(inkStartup)}, table.RoleSystem: {"█", c(inkSystem)}, table.RoleData: {"▓",
