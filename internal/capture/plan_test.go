@@ -36,7 +36,7 @@ func planOf(t *testing.T, machine string, rotational bool, devices ...disk.Devic
 }
 
 func carryOut(p *Plan) (t *shelf.Twin, err error) {
-	err = run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) (err error) {
+	err = run.Start(context.Background(), "t", Phases, nil, func(rc *run.Context) (err error) {
 		t, err = p.Run(rc)
 		return err
 	}).Wait()

@@ -107,7 +107,7 @@ func took(t *testing.T, s *shelf.Shelf, img string, trust Trust) (*shelf.Twin, s
 	p := &Plan{Shelf: s, Machine: "Harbour kiosk", Tool: "test", Sources: []Source{{Survey: sv}}, Trust: trust,
 		Now: time.Now()}
 	var tw *shelf.Twin
-	r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) (err error) {
+	r := run.Start(context.Background(), "t", Phases, nil, func(rc *run.Context) (err error) {
 		tw, err = p.Run(rc)
 		return err
 	})

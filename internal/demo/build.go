@@ -228,7 +228,7 @@ func (b Bench) capture(ctx context.Context, s *shelf.Shelf, m machine, when time
 		p.Sources = append(p.Sources, capture.Source{Survey: sv})
 	}
 	var t *shelf.Twin
-	err := run.Start(ctx, "capture", capture.Phases, 0, func(rc *run.Context) (err error) {
+	err := run.Start(ctx, "capture", capture.Phases, nil, func(rc *run.Context) (err error) {
 		t, err = p.Run(rc)
 		return err
 	}).Wait()

@@ -128,7 +128,7 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	for _, n := range p.Notes() {
 		say("  Note: %s.", n)
 	}
-	if err := run.Start(ctx, "restore", restore.Phases, 0, p.Run).Wait(); err != nil {
+	if err := run.Start(ctx, "restore", restore.Phases, nil, p.Run).Wait(); err != nil {
 		return nil, nil, err
 	}
 	_, bytes := p.Bytes()
@@ -139,7 +139,7 @@ func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, 
 	}
 	defer dev.Close()
 	var proof *shelf.Proof
-	err = run.Start(ctx, "prove", prove.Phases, 0, func(rc *run.Context) (err error) {
+	err = run.Start(ctx, "prove", prove.Phases, nil, func(rc *run.Context) (err error) {
 		proof, err = prove.Target(rc, &t.Disks[0], p.Plan, dev, tool)
 		return err
 	}).Wait()

@@ -35,8 +35,18 @@ func (p *Plan) Phases() []string {
 const scatteredRate = 60 * units.MB
 
 // Estimate is how long it will probably take.
-func (p *Plan) Estimate() time.Duration {
-	return time.Second + time.Duration(2*float64(p.Bytes())/scatteredRate*float64(time.Second))
+func (p *Plan) Estimate() time.Duration { return time.Second + p.Expected().Total() }
+
+// Expected is how long each phase will probably take.
+func (p *Plan) Expected() run.Expected {
+	takes := func(n int64) time.Duration {
+		return time.Duration(float64(n) / scatteredRate * float64(time.Second))
+	}
+	out := run.Expected{0}
+	for _, s := range p.Steps {
+		out = append(out, takes(s.Bytes()))
+	}
+	return append(out, 0, takes(p.Bytes()))
 }
 
 // Run carries the plan out: it keeps what will be overwritten, writes through

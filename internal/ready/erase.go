@@ -161,17 +161,26 @@ func (e *Erase) Phases() []string {
 
 // Estimate is how long it will probably take.
 func (e *Erase) Estimate() time.Duration {
+	if e.Way == Quick {
+		return e.plan.Estimate()
+	}
+	return e.Expected().Total()
+}
+
+// Expected is how long each phase will probably take.
+func (e *Erase) Expected() run.Expected {
 	switch e.Way {
 	case Quick:
-		return e.plan.Estimate()
+		return e.plan.Expected()
 	case Discard:
-		return 10 * time.Second
+		return run.Expected{10 * time.Second}
 	}
 	rate := float64(flashRate)
 	if e.Medium.Rotational {
 		rate = rotatingRate
 	}
-	return time.Duration(2 * float64(e.Target.Identity.Size) / rate * float64(time.Second))
+	over := time.Duration(float64(e.Target.Identity.Size) / rate * float64(time.Second))
+	return run.Expected{0, over, 0, over}
 }
 
 // CancelWords say what state a cancelled run leaves.

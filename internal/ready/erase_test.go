@@ -95,7 +95,7 @@ func TestEraseCancelled(t *testing.T) {
 	m := disk.NewMemory(64*units.MiB, 512)
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &Erase{Way: Random, Target: disk.Target{Identity: m.Identity()}}
-	err := run.Start(ctx, "test", e.Phases(), 0, func(rc *run.Context) error {
+	err := run.Start(ctx, "test", e.Phases(), nil, func(rc *run.Context) error {
 		rc.Phase("x", 1)
 		cancel()
 		return e.overwrite(rc, m)

@@ -180,7 +180,7 @@ func TestCancelInTheMiddle(t *testing.T) {
 	w, err := (&disk.Guard{}).Open(target)
 	must(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
-	err = run.Start(ctx, "test", p.Phases(), 0, func(rc *run.Context) error {
+	err = run.Start(ctx, "test", p.Phases(), nil, func(rc *run.Context) error {
 		_, err := p.onto(rc, cancelling{w, cancel}, keep)
 		return err
 	}).Wait()

@@ -318,7 +318,7 @@ func TestKernelSeesTheParts(t *testing.T) {
 		must(t, err)
 	}
 	p := planOf(t, d, target)
-	r := run.Start(context.Background(), "t", p.Phases(), 0, func(rc *run.Context) error {
+	r := run.Start(context.Background(), "t", p.Phases(), nil, func(rc *run.Context) error {
 		_, err := p.Run(rc, &disk.Guard{}, Keepsakes{t.TempDir()})
 		return err
 	})

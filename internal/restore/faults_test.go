@@ -54,7 +54,7 @@ func noise(size int64) *disk.Memory {
 }
 
 func write(p *Restore, target disk.Writable) (notes []string, err error) {
-	r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) error { return p.writeTo(rc, target) })
+	r := run.Start(context.Background(), "t", Phases, nil, func(rc *run.Context) error { return p.writeTo(rc, target) })
 	err = r.Wait()
 	return r.Snapshot().Notes, err
 }
@@ -235,7 +235,7 @@ func TestDoesNotGoOn(t *testing.T) {
 		q := planned(t, src)
 		q.every, q.notes, q.came = 0, n, p.came
 		q.found = q.headAsLeft(m)
-		r := run.Start(context.Background(), "t", Phases, 0, func(rc *run.Context) error { return q.writeTo(rc, m) })
+		r := run.Start(context.Background(), "t", Phases, nil, func(rc *run.Context) error { return q.writeTo(rc, m) })
 		if err := r.Wait(); err != nil || string(m.Bytes) != string(src.Bytes) {
 			t.Errorf("%s: %v", what, err)
 		}
@@ -254,7 +254,7 @@ func TestCancelledRestore(t *testing.T) {
 	cancel()
 	m := disk.NewMemory(src.Size(), 512)
 	copy(m.Bytes, "an old table")
-	err := run.Start(ctx, "t", Phases, 0, func(rc *run.Context) error { return p.writeTo(rc, m) }).Wait()
+	err := run.Start(ctx, "t", Phases, nil, func(rc *run.Context) error { return p.writeTo(rc, m) }).Wait()
 	if !errors.Is(err, context.Canceled) || m.Bytes[0] != 0 {
 		t.Errorf("%v, first byte %d", err, m.Bytes[0])
 	}

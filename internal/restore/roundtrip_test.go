@@ -520,7 +520,7 @@ func TestCancelledCaptureLeavesTheShelfAsItWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := capture.Plan{Shelf: s, Machine: "Kiosk", Sources: []capture.Source{{Survey: sv}}}
-	rn := run.Start(context.Background(), "t", capture.Phases, 0, func(rc *run.Context) error {
+	rn := run.Start(context.Background(), "t", capture.Phases, nil, func(rc *run.Context) error {
 		_, err := p.Run(rc)
 		return err
 	})

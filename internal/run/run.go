@@ -44,6 +44,7 @@ type Snapshot struct {
 	Skipped  int64 // bytes in all phases that needed no moving
 	Elapsed  time.Duration
 	Estimate time.Duration // said at the start, for all phases
+	Expected Expected      // said at the start, for each phase
 	// Took is how long each phase took so far, in the order of Phases.
 	Took    []time.Duration
 	Rate    float64 // bytes per second, lately
@@ -59,12 +60,36 @@ type Snapshot struct {
 	Err           error
 }
 
+// Expected is how long each phase will probably take, in the order of the phases; 0 or none where nothing can be said.
+type Expected []time.Duration
+
+// Of is how long phase i will probably take, counted from 0.
+func (e Expected) Of(i int) time.Duration {
+	if i < 0 || i >= len(e) {
+		return 0
+	}
+	return e[i]
+}
+
+// Total is how long all phases will probably take.
+func (e Expected) Total() time.Duration {
+	sum := time.Duration(0)
+	for _, d := range e {
+		sum += d
+	}
+	return sum
+}
+
 // DoneAbout is when the run will probably be done; false when nothing can be said. What is left of this phase is
-// measured, what comes after it is what was estimated at the start.
+// measured as soon as that can be; what comes after it is what was expected at the start.
 func (s Snapshot) DoneAbout(now time.Time) (time.Time, bool) {
+	at := s.PhaseNo - 1
 	left := (s.LeftLow + s.LeftHigh) / 2
-	if s.PhaseNo < len(s.Phases) {
-		left = max(left, s.Estimate-s.Elapsed)
+	if left == 0 && at >= 0 && at < len(s.Took) {
+		left = max(0, s.Expected.Of(at)-s.Took[at])
+	}
+	for i := at + 1; at >= 0 && i < len(s.Phases); i++ {
+		left += s.Expected.Of(i)
 	}
 	return now.Add(left), left > 0 && s.State == Running
 }
@@ -110,16 +135,15 @@ type Context struct {
 func (c *Context) Named(name string) *Context { return &Context{c.Context, c.r, c.name + name} }
 
 // Start begins work in a goroutine. phases are the names of what it will do, in
-// order; estimate is how long all of it will probably take, 0 when unknown. A
-// panic in the work ends the run as a failure.
-func Start(ctx context.Context, title string, phases []string, estimate time.Duration, work func(*Context) error) *Run {
+// order, expected how long they will probably take. A panic in the work ends the run as a failure.
+func Start(ctx context.Context, title string, phases []string, expected Expected, work func(*Context) error) *Run {
 	ctx, cancel := context.WithCancel(ctx)
 	now := time.Now()
 	r := &Run{cancel: cancel, ended: make(chan struct{}), start: now, phaseStart: now, lastAt: now,
-		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: estimate,
+		snap: Snapshot{Title: title, State: Running, Phases: phases, Estimate: expected.Total(), Expected: expected,
 			Took: make([]time.Duration, len(phases))}}
 	r.resumed = sync.NewCond(&r.mu)
-	slog.Info("begins", "work", title, "expected", estimate.Round(time.Second))
+	slog.Info("begins", "work", title, "expected", expected.Total().Round(time.Second))
 	stop := context.AfterFunc(ctx, r.wake) // a paused run must notice too
 	go func() {
 		defer stop()

@@ -21,7 +21,7 @@ func until(t *testing.T, what string, ok func() bool) {
 }
 
 func TestPhasesAndProgress(t *testing.T) {
-	r := Start(context.Background(), "a run", []string{"one", "two"}, time.Minute, func(c *Context) error {
+	r := Start(context.Background(), "a run", []string{"one", "two"}, Expected{time.Minute}, func(c *Context) error {
 		c.Phase("one", 100)
 		c.Rails(1000, 0)
 		c.Step(40)
@@ -52,7 +52,7 @@ func TestPhasesAndProgress(t *testing.T) {
 
 func TestPauseAndCancel(t *testing.T) {
 	steps := make(chan struct{}, 1000)
-	r := Start(context.Background(), "t", nil, 0, func(c *Context) error {
+	r := Start(context.Background(), "t", nil, nil, func(c *Context) error {
 		c.Phase("p", 1<<40)
 		for {
 			if err := c.Step(1); err != nil {
@@ -84,11 +84,11 @@ func TestPauseAndCancel(t *testing.T) {
 
 func TestFailuresAndPanics(t *testing.T) {
 	boom := errors.New("no such device")
-	r := Start(context.Background(), "t", nil, 0, func(*Context) error { return boom })
+	r := Start(context.Background(), "t", nil, nil, func(*Context) error { return boom })
 	if err := r.Wait(); !errors.Is(err, boom) || r.Snapshot().State != Failed {
 		t.Errorf("%v", err)
 	}
-	r = Start(context.Background(), "t", nil, 0, func(*Context) error { panic("of all things") })
+	r = Start(context.Background(), "t", nil, nil, func(*Context) error { panic("of all things") })
 	if err := r.Wait(); err == nil || !strings.Contains(err.Error(), "of all things") || r.Snapshot().State != Failed {
 		t.Errorf("%v", err)
 	}
@@ -97,7 +97,7 @@ func TestFailuresAndPanics(t *testing.T) {
 
 func TestTimeLeftIsARange(t *testing.T) {
 	hold := make(chan struct{})
-	r := Start(context.Background(), "t", nil, 0, func(c *Context) error {
+	r := Start(context.Background(), "t", nil, nil, func(c *Context) error {
 		c.Phase("p", 1000)
 		time.Sleep(20 * time.Millisecond)
 		c.Step(500)
@@ -120,7 +120,7 @@ func TestTimeLeftIsARange(t *testing.T) {
 func TestPausedRunWhoseParentEnds(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	started := make(chan struct{})
-	r := Start(ctx, "x", []string{"a"}, 0, func(c *Context) error {
+	r := Start(ctx, "x", []string{"a"}, nil, func(c *Context) error {
 		close(started)
 		for {
 			if err := c.Step(1); err != nil {
@@ -139,7 +139,7 @@ func TestPausedRunWhoseParentEnds(t *testing.T) {
 
 // TestNotesBeyondTheLastKept: they are counted, never dropped without a word.
 func TestNotesBeyondTheLastKept(t *testing.T) {
-	r := Start(context.Background(), "x", []string{"a"}, 0, func(c *Context) error {
+	r := Start(context.Background(), "x", []string{"a"}, nil, func(c *Context) error {
 		for i := range keepNotes + 5 {
 			c.Note("sector %d", i)
 		}
@@ -160,7 +160,7 @@ func TestRailsSayWhatIsExpected(t *testing.T) {
 	const size = Cells * 1000
 	at := func(cell, n int64) span.Span { return span.At(cell*1000, n*1000) }
 	marked, on := make(chan struct{}), make(chan struct{})
-	r := Start(context.Background(), "a run", []string{"one"}, time.Hour, func(c *Context) error {
+	r := Start(context.Background(), "a run", []string{"one"}, nil, func(c *Context) error {
 		c.Phase("one", size)
 		c.Rails(size, size)
 		c.ExpectRead(slices.Values([]span.Span{at(10, 5), at(100, 1)}))
@@ -194,14 +194,24 @@ func TestRailsSayWhatIsExpected(t *testing.T) {
 func TestDoneAbout(t *testing.T) {
 	now := time.Date(2026, 11, 28, 16, 0, 0, 0, time.UTC)
 	s := Snapshot{State: Running, Phases: []string{"a", "b"}, PhaseNo: 2, LeftLow: 8 * time.Minute,
-		LeftHigh: 12 * time.Minute, Estimate: time.Hour}
+		LeftHigh: 12 * time.Minute, Expected: Expected{30 * time.Minute, 30 * time.Minute},
+		Took: []time.Duration{20 * time.Minute, 0}}
 	if at, ok := s.DoneAbout(now); !ok || at.Sub(now) != 10*time.Minute {
 		t.Errorf("%v %v", at, ok)
 	}
-	s.PhaseNo, s.Elapsed = 1, 20*time.Minute
+	s.PhaseNo = 1
 	if at, ok := s.DoneAbout(now); !ok || at.Sub(now) != 40*time.Minute {
 		t.Errorf("%v %v", at, ok)
 	}
+	s.LeftLow, s.LeftHigh = 0, 0 // nothing measured yet
+	if at, ok := s.DoneAbout(now); !ok || at.Sub(now) != 40*time.Minute {
+		t.Errorf("%v %v", at, ok)
+	}
+	s.Expected = nil
+	if _, ok := s.DoneAbout(now); ok {
+		t.Error("it is known without anything to know it from")
+	}
+	s.Expected = Expected{0, time.Minute}
 	s.State = Paused
 	if _, ok := s.DoneAbout(now); ok {
 		t.Error("a paused run knows when it is done")

@@ -431,7 +431,7 @@ func TestCancelledAndFull(t *testing.T) {
 	_, tree := imaged(t, func(dir string) { office(t, dir, 50) })
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	err := run.Start(ctx, "x", Phases, 0, func(rc *run.Context) error {
+	err := run.Start(ctx, "x", Phases, nil, func(rc *run.Context) error {
 		_, err := ToFolder(rc, choose(t, tree, "tickets"), t.TempDir(), Options{})
 		return err
 	}).Wait()

@@ -222,7 +222,7 @@ func Write(t testing.TB, path string, patches []disk.Patch) {
 
 // Run carries work out and waits for its end.
 func Run(t testing.TB, work func(*run.Context) error) error {
-	return run.Start(t.Context(), "test", nil, 0, work).Wait()
+	return run.Start(t.Context(), "test", nil, nil, work).Wait()
 }
 
 // Target describes a file or device for the guard, as it is now.

@@ -99,7 +99,7 @@ func TestAWrittenDiskIsForNothingElse(t *testing.T) {
 	m := onDisk(opened(t), "Heron H1 1 TB")
 	mm := m.(*model)
 	hold := make(chan struct{})
-	r := run.Start(context.Background(), "Restore of Weighbridge", []string{"Write the disk"}, 0,
+	r := run.Start(context.Background(), "Restore of Weighbridge", []string{"Write the disk"}, nil,
 		func(c *run.Context) error {
 			c.Phase("Write the disk", 100)
 			_ = c.Step(42)

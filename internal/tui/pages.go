@@ -90,8 +90,7 @@ func (m *model) page() page {
 
 // newModel makes the screen.
 func newModel(ctx context.Context, w *workshop.Workshop) *model {
-	at := terminal{sizes: w.State.Sizes()}
-	m := &model{ctx: ctx, w: w, term: at, th: newTheme(at), patience: usualPatience}
+	m := &model{ctx: ctx, w: w, th: newTheme(terminal{}), patience: usualPatience}
 	inside := &insidePage{model: m}
 	m.pages = &pages{
 		benchPage:   &benchPage{model: m, facts: map[string]facts{}},

@@ -210,13 +210,14 @@ func (m *runPage) lines(w int) []string {
 // phaseLines list the phases: how long each took, and how far the present one is.
 func (m *runPage) phaseLines(w int) []string {
 	s := m.snap
-	var out []string
+	wide := max(20, min(42, w-34))
+	out := []string{m.th.dim.Render("    " + fit("", wide) + right("took", 12) + right("expected", 13))}
 	for i, p := range s.Phases {
 		took := ""
 		if i < len(s.Took) && (s.Took[i] > 0 || i+1 < s.PhaseNo) {
 			took = units.Duration(s.Took[i])
 		}
-		name := fit(p, max(20, min(42, w-34)))
+		name := fit(p, wide)
 		line := m.th.dim.Render("  ○ " + name)
 		switch {
 		case s.State == run.Done || i+1 < s.PhaseNo:
@@ -226,13 +227,18 @@ func (m *runPage) phaseLines(w int) []string {
 		case i+1 == s.PhaseNo:
 			line = m.th.bad.Render("  ◐ " + name)
 		}
-		out = append(out, line+right(took, 12))
+		out = append(out, line+right(took, 12)+m.th.dim.Render(right(about(s.Expected.Of(i)), 13)))
 	}
-	total := "  = " + fit("all of it", max(20, min(42, w-34))) + right(units.Duration(s.Elapsed), 12)
-	if s.Estimate > 0 {
-		total += m.th.dim.Render("  estimated " + units.Duration(s.Estimate))
+	return append(out, "  = "+fit("all of it", wide)+right(units.Duration(s.Elapsed), 12)+
+		m.th.dim.Render(right(about(s.Estimate), 13)))
+}
+
+// about says how long something will probably take; nothing where that isn't known.
+func about(d time.Duration) string {
+	if d <= 0 {
+		return ""
 	}
-	return append(out, total)
+	return units.Duration(d)
 }
 
 // doneLine says when the run will be done.

@@ -228,7 +228,7 @@ func TestLeavingAsksWhileARunIsOn(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
 	hold := make(chan struct{})
-	r := run.Start(context.Background(), "Capture of Weighbridge", []string{"read"}, 0, func(c *run.Context) error {
+	r := run.Start(context.Background(), "Capture of Weighbridge", []string{"read"}, nil, func(c *run.Context) error {
 		<-hold
 		return nil
 	})

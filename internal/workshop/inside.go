@@ -62,7 +62,7 @@ func (w *looking) StartTake(ctx context.Context, title string, choices []takeout
 		}
 	}
 	var result *takeout.Report
-	r = run.Start(ctx, title, takeout.Phases, 0, func(rc *run.Context) (err error) {
+	r = run.Start(ctx, title, takeout.Phases, nil, func(rc *run.Context) (err error) {
 		switch {
 		case to.Tar != nil:
 			result, err = takeout.ToTar(rc, choices, to.Tar, to.Options)

@@ -157,7 +157,7 @@ func NewShelf(ctx context.Context, dir, name string, parity int, passphrase []by
 func (w *shelves) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *run.Run, report func() *keeping.Report) {
 	var rep *keeping.Report
 	const phase = "Read the packs"
-	r = run.Start(ctx, "Check of "+w.shelf().Head().Name, []string{phase}, 0, func(rc *run.Context) (err error) {
+	r = run.Start(ctx, "Check of "+w.shelf().Head().Name, []string{phase}, nil, func(rc *run.Context) (err error) {
 		rep, err = keeping.Check(rc, w.shelf(), kind, stepper(rc, phase))
 		if err == nil {
 			rep.Files = damagedFiles(rc, w.room, rep)
@@ -172,7 +172,7 @@ func (w *shelves) StartCheck(ctx context.Context, kind keeping.CheckKind) (r *ru
 func (w *shelves) StartRefill(ctx context.Context, other *shelf.Shelf,
 	rep *keeping.Report) (r *run.Run, report func() *keeping.Report) {
 	const taking, looking = "Take what is missing", "Look again"
-	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, 0,
+	r = run.Start(ctx, "Mending "+w.shelf().Head().Name+" from "+other.Head().Name, []string{taking, looking}, nil,
 		func(rc *run.Context) error {
 			rc.Phase(taking, 0)
 			n, passed, err := keeping.Refill(rc, w.shelf(), other, rep)
@@ -215,7 +215,7 @@ func stepper(rc *run.Context, phase string) func(done, total int64) error {
 func (w *shelves) StartGiveBack(ctx context.Context) (r *run.Run, freed func() keeping.Freed) {
 	var f keeping.Freed
 	const phase = "Copy what is needed"
-	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, 0,
+	r = run.Start(ctx, "Giving back space on "+w.shelf().Head().Name, []string{phase}, nil,
 		func(rc *run.Context) (err error) {
 			f, err = keeping.GiveBack(rc, w.shelf(), stepper(rc, phase))
 			return err
@@ -338,7 +338,7 @@ func (w *shelves) StartCarry(ctx context.Context, to *shelf.Shelf,
 	m := &Moved{}
 	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
 	r = run.Start(ctx, "Carrying "+w.shelf().Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing},
-		0, func(rc *run.Context) error {
+		nil, func(rc *run.Context) error {
 			if twins == nil {
 				all, problems := w.shelf().Twins(rc)
 				if len(problems) > 0 {

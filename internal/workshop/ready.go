@@ -64,7 +64,7 @@ func (w *readying) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.D
 
 // StartReady carries a plan out.
 func (w *readying) StartReady(ctx context.Context, p *ready.Plan) *run.Run {
-	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Estimate(),
+	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Expected(),
 		func(rc *run.Context) error {
 			_, err := p.Run(rc, w.Guard(), w.Keepsakes())
 			return err
@@ -103,7 +103,7 @@ func allocated(path string) int64 {
 
 // StartErase erases.
 func (w *readying) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
-	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Estimate(),
+	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Expected(),
 		func(rc *run.Context) error {
 			_, err := e.Run(rc, w.Guard(), w.Keepsakes())
 			return err
@@ -136,7 +136,7 @@ func (w *readying) PlanReturn(d *bench.Disk, name string) (ready.Return, error) 
 
 // StartReturn puts a keepsake back.
 func (w *readying) StartReturn(ctx context.Context, r ready.Return) *run.Run {
-	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, 0,
+	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, nil,
 		func(rc *run.Context) error {
 			return r.Run(rc, w.Guard())
 		})

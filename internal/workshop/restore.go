@@ -252,17 +252,20 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 	var result *shelf.Proof
 	var phases []string
 	names := make([]string, len(pairs))
-	var estimate time.Duration
+	var expected run.Expected
 	for i, p := range pairs {
 		if len(pairs) > 1 {
 			names[i] = fmt.Sprintf("disk %d: ", p.Disk+1)
 		}
-		for _, s := range append(slices.Clone(p.Plan.Phases()), prove.Phases...) {
+		writing := p.Plan.Phases()
+		for _, s := range append(slices.Clone(writing), prove.Phases...) {
 			phases = append(phases, names[i]+s)
+			expected = append(expected, 0)
 		}
-		estimate += 2 * p.Plan.Estimate()
+		first := len(expected) - len(writing) - len(prove.Phases)
+		expected[first], expected[first+len(writing)] = p.Plan.Estimate(), p.Plan.Estimate() // it is read back as fast
 	}
-	r = run.Start(ctx, runTitle(pairs), phases, estimate, func(rc *run.Context) error {
+	r = run.Start(ctx, runTitle(pairs), phases, expected, func(rc *run.Context) error {
 		if err := w.CheckPairs(pairs); err != nil {
 			return err
 		}
@@ -328,7 +331,8 @@ func (w *restoring) StartProofTarget(ctx context.Context, o Origin,
 		return nil, nil, err
 	}
 	var result *shelf.Proof
-	r := run.Start(ctx, "Proof of "+disk.Sticker(target.Identity), prove.Phases, 0, func(rc *run.Context) (err error) {
+	title := "Proof of " + disk.Sticker(target.Identity)
+	r := run.Start(ctx, title, prove.Phases, nil, func(rc *run.Context) (err error) {
 		if result, err = prove.Target(rc, o.Describe(), p, target.Device, Tool()); err != nil || o.Twin == nil {
 			return err
 		}

@@ -226,7 +226,7 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 	leaving *Outgoing) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
 	e, _ := p.Estimate(ctx)
-	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), e.Time,
+	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), run.Expected{e.Time},
 		func(rc *run.Context) (err error) {
 			if t, err = p.Run(rc); err == nil {
 				w.list(rc, t)
@@ -272,7 +272,7 @@ func (w *Workshop) keptElsewhere(rc *run.Context, p *shelf.Proof, err error) err
 func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Run, proof func() *shelf.Proof) {
 	var result *shelf.Proof
 	estimate := time.Duration(float64(t.Used) / (300 * units.MB) * float64(time.Second))
-	r = run.Start(ctx, "Proof of "+t.Machine, prove.Phases, estimate, func(rc *run.Context) (err error) {
+	r = run.Start(ctx, "Proof of "+t.Machine, prove.Phases, run.Expected{estimate}, func(rc *run.Context) (err error) {
 		result, err = prove.Twin(rc, w.shelf(), t, Tool())
 		return w.keptElsewhere(rc, result, err)
 	})
