@@ -45,6 +45,8 @@ type Known struct {
 	Twins int `json:"twins"`
 	// Holds are the IDs of its twins then.
 	Holds []string `json:"holds,omitempty"`
+	// Disks are those that its twins are of, and whose; none of a sealed shelf.
+	Disks []KnownDisk `json:"disks,omitempty"`
 	// Marks are the twins that were kept for ever, Rules stands for the rules without telling them, Gone is what went
 	// without a word.
 	Marks []string `json:"marks,omitempty"`
@@ -52,6 +54,15 @@ type Known struct {
 	Gone  []string `json:"gone,omitempty"`
 	// Drive is the end of the serial number of the drive it lay on, if that could be told.
 	Drive string `json:"drive,omitempty"`
+}
+
+// KnownDisk is a disk that a shelf has twins of.
+type KnownDisk struct {
+	Model   string    `json:"model"`
+	Serial  string    `json:"serial"`
+	Machine string    `json:"machine"`
+	Newest  time.Time `json:"newest"`
+	Twins   int       `json:"twins"`
 }
 
 // Remember notes a shelf; last says that it is the one to be opened next time.

@@ -118,12 +118,12 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 	}
 	o := m.datesPage.owners.of(d)
 	if o.unread > 0 {
-		words = append(words, "✗ "+m.th.size(o.unread)+" couldn't be read on "+o.newest.Format("2 Jan"))
+		words = append(words, "✗ "+m.th.size(o.unread)+" unread on "+o.newest.Format("2 Jan"))
 		paint = m.th.bad.Render
 	}
 	if o.machine != "" {
-		twin := "twin " + age(o.newest)
-		if m.facts[d.Path].changed == o.twin.ID {
+		twin := "twin " + age(o.newest) + o.onWhich()
+		if m.isChanged(d, o) {
 			twin += ", changed since"
 		}
 		words = append(words, twin)
@@ -191,10 +191,12 @@ func (m *benchPage) beside(w int) []string {
 		}
 	}
 	if o := m.datesPage.owners.of(d); o.machine != "" {
-		say(fmt.Sprintf("%s. %s of it on %s, newest %s.", o.name(), units.Plural(o.twins, "twin"),
-			m.w.Shelf.Head().Name,
-			units.Moment(o.newest)), m.th.good.Render)
-		if m.facts[d.Path].changed == o.twin.ID {
+		paint := m.th.good.Render
+		if o.elsewhere != nil {
+			paint = m.th.caution.Render
+		}
+		say(o.about(m.shelfName()), paint)
+		if m.isChanged(d, o) {
 			say("Changed since then.", m.th.caution.Render)
 		}
 	} else if m.w.Shelf != nil && d.Survey != nil && !d.Survey.Blank() {
@@ -295,6 +297,19 @@ func (m *benchPage) compare(d *bench.Disk) tea.Cmd {
 		}
 		return changed{d.Path, o.twin.ID}
 	}
+}
+
+// isChanged says whether a disk is known to differ from its newest twin.
+func (m *benchPage) isChanged(d *bench.Disk, o owner) bool {
+	return o.twin != nil && m.facts[d.Path].changed == o.twin.ID
+}
+
+// shelfName is the name of the open shelf.
+func (m *benchPage) shelfName() string {
+	if m.w.Shelf == nil {
+		return ""
+	}
+	return m.w.Shelf.Head().Name
 }
 
 func (m *benchPage) onChanged(c changed) {

@@ -91,10 +91,13 @@ func (m *model) main(w int) ([]string, int) {
 	return out, keep
 }
 
+// linesKept is how many lines above the one that must stay in view stay so too, where there is room.
+const linesKept = 3
+
 // window cuts lines to the room; keep is a line that must stay in view, or -1.
 func window(th theme, body []string, room int, scroll *int, keep int) []string {
 	if keep >= 0 {
-		*scroll = max(keep-room+2, min(*scroll, max(0, keep-1)))
+		*scroll = max(keep-room+2, min(*scroll, max(0, keep-linesKept)))
 	}
 	*scroll = max(0, min(*scroll, len(body)-room))
 	out := slices.Clone(body[*scroll:])

@@ -109,9 +109,31 @@ func (l lane) stateWords(th theme) string {
 func (l lane) ofDisk(d *bench.Disk) lane {
 	l.id, l.where, l.parts = d.Identity, shortPath(d.Path), partsOf(d)
 	if l.says(d.Words()); d.Survey != nil && len(l.parts) > 0 {
-		l.says("%s used", d.Survey.Used())
+		n, all := usedOn(d)
+		switch {
+		case all:
+			l.says("%s used", n)
+		case n > 0:
+			l.says("at least %s used", n)
+		default:
+			l.says("use unknown")
+		}
 	}
 	return l
+}
+
+// usedOn is how many bytes of a disk's parts are in use, and whether that is known of all that hold something.
+func usedOn(d *bench.Disk) (n int64, all bool) {
+	all = true
+	for _, a := range d.Survey.Parts() {
+		switch {
+		case a.Content.Maps:
+			n += a.Content.Used
+		case a.Content.Used > 0:
+			all = false
+		}
+	}
+	return n, all
 }
 
 // ofTwin puts disk i of a twin onto a lane.

@@ -81,7 +81,7 @@ func (m *lastPage) masked(text string) string {
 
 // head stays in view over the last page, however long that is: what it does, and the sentence that matters most.
 func (m *lastPage) head(w int) []string {
-	head, paint := " LAST PAGE: "+m.masked(m.summary.Head)+" ", m.th.danger
+	head, paint := " LAST PAGE: "+m.th.sentence(m.masked(m.summary.Head))+" ", m.th.danger
 	if m.summary.Mild {
 		paint = m.th.here
 	} else {
@@ -112,6 +112,10 @@ func (m *lastPage) kept() (words string, danger bool) {
 	switch {
 	case d == nil || m.summary.Mild || len(m.summary.Lost) == 0:
 		return "", false
+	case m.datesPage.owners.of(d).elsewhere != nil:
+		o := m.datesPage.owners.of(d)
+		return fmt.Sprintf(" ‼ WHAT IS LOST IS NOT ON THE OPEN SHELF ‼ %s had a twin of it, %s, when it was open last "+
+			"on %s", o.elsewhere.Name, age(o.newest), o.elsewhere.Seen.Format("2 Jan")), true
 	case m.w.Shelf == nil:
 		return " ‼ No shelf is open: whether what is lost is kept anywhere isn't known ‼ ", true
 	}
@@ -124,7 +128,7 @@ func (m *lastPage) kept() (words string, danger bool) {
 	if missing := notInTwin(o.twin, o.disk); missing != "" {
 		return " ‼ NOT ALL OF IT IS KEPT: " + missing + ". The rest is " + text + " ‼ ", true
 	}
-	if m.benchPage.facts[d.Path].changed == o.twin.ID {
+	if m.benchPage.isChanged(d, o) {
 		return "What was on it is " + text + ". It CHANGED SINCE, and that is on no shelf.", false
 	}
 	return "What was on it is " + text + ". Whether it changed since isn't known.", false

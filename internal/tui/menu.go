@@ -137,6 +137,9 @@ func (n *menu) body(th theme, w int) ([]string, int) {
 		for _, l := range th.wrap(c.about, w-8) {
 			out = append(out, paint.Render("      "+l))
 		}
+		if i == n.at { // what is said about it stays in view too
+			keep = len(out) - 1
+		}
 	}
 	return out, keep
 }

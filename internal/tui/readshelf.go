@@ -21,7 +21,7 @@ type board struct {
 func (m *datesPage) readShelf() tea.Cmd {
 	s, w := m.w.Shelf, m.w
 	if s == nil {
-		return nil
+		return func() tea.Msg { return shelved{known: w.Known(m.ctx)} }
 	}
 	return func() tea.Msg {
 		twins, errs := s.Twins(m.ctx)
@@ -80,7 +80,7 @@ func (m *datesPage) onShelved(boards []board) tea.Cmd {
 	if m.board < len(m.boards) {
 		was = m.boards[m.board].machine
 	}
-	m.boards, m.owners = boards, ownersOf(boards)
+	m.boards, m.owners = boards, ownersOf(boards, m.known)
 	renewTheme(m.model)
 	m.board = min(m.board, max(0, len(boards)-1))
 	for i := range boards {

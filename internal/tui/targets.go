@@ -3,14 +3,10 @@ package tui
 import (
 	"fmt"
 	"slices"
-	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
-	"twinshelf/internal/disk"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
 
@@ -103,77 +99,17 @@ func (m *chooser) costs(c candidate) string {
 	}
 	words := c.disk.Words()
 	if n := len(partsOf(c.disk)); n > 0 {
-		words = fmt.Sprintf("%s, %s used: %s", units.Plural(n, "part"), m.th.size(c.disk.Survey.Used()), words)
+		used := "use unknown"
+		switch bytes, all := usedOn(c.disk); {
+		case all:
+			used = m.th.size(bytes) + " used"
+		case bytes > 0:
+			used = "at least " + m.th.size(bytes) + " used"
+		}
+		words = fmt.Sprintf("%s, %s: %s", units.Plural(n, "part"), used, words)
 	}
 	if o := m.datesPage.owners.of(c.disk); o.machine != "" {
 		return "‼ " + o.words() + ". Would be lost: " + words
 	}
 	return "would be lost: " + words
-}
-
-// owner is whose disk a disk is, as the shelf knows it.
-type owner struct {
-	machine string // empty when no twin is of it
-	newest  time.Time
-	twin    *shelf.Twin // the newest
-	disk    int         // which of its disks
-	twins   int
-	unread  int64 // bytes of it that couldn't be read at the newest twin
-}
-
-// name says whose disk it is.
-func (o owner) name() string {
-	if strings.HasSuffix(o.machine, "s") {
-		return o.machine + "' disk"
-	}
-	return o.machine + "'s disk"
-}
-
-// words say whose disk it is, and how old its newest twin is.
-func (o owner) words() string {
-	if o.machine == "" {
-		return "on no shelf in reach"
-	}
-	return o.name() + ", newest twin " + ago(o.newest)
-}
-
-// owners are whose disks are, by their stickers.
-type owners map[string]owner
-
-// of finds the machine that a disk belongs to: its newest twin names the disk by model and serial number.
-func (o owners) of(d *bench.Disk) owner {
-	if d.Identity.Serial == "" {
-		return owner{}
-	}
-	return o[stickerKey(d.Identity)]
-}
-
-// stickerKey names a disk by what is on its sticker.
-func stickerKey(id disk.Identity) string { return id.Model + "\x00" + id.Serial }
-
-// stickerEnd is the model and the end of the serial number.
-func stickerEnd(id disk.Identity) string {
-	if id.Serial == "" {
-		return id.Model
-	}
-	return id.Model + " …" + id.Tail()
-}
-
-// ownersOf finds for each disk that twins name the machine that has the newest of them.
-func ownersOf(boards []board) owners {
-	out := owners{}
-	for i := range boards {
-		for _, t := range boards[i].twins {
-			for j := range t.Disks {
-				key := stickerKey(t.Disks[j].Identity)
-				o := out[key]
-				if o.twins++; o.machine == "" || t.Taken.After(o.newest) {
-					o.machine, o.newest, o.unread = boards[i].machine, t.Taken, t.Disks[j].Missing.Total()
-					o.twin, o.disk = t, j
-				}
-				out[key] = o
-			}
-		}
-	}
-	return out
 }

@@ -50,12 +50,44 @@ func (w *shelves) Remember(ctx context.Context, s *shelf.Shelf) error {
 		}
 		same := slices.Equal(old.Holds, k.Holds) && slices.Equal(old.Marks, k.Marks) && old.Rules == k.Rules &&
 			slices.Equal(old.Gone, k.Gone)
-		if old.ID == k.ID && old.Path == k.Path && same && time.Since(old.Seen) < time.Hour &&
+		named := len(old.Disks) > 0 || k.Sealed || k.Twins == 0
+		if old.ID == k.ID && old.Path == k.Path && same && named && time.Since(old.Seen) < time.Hour &&
 			(!open || w.State.Shelf == abs) {
 			return nil
 		}
 	}
+	k.Disks = disksOn(ctx, s)
 	return w.State.Remember(k, open)
+}
+
+// mostOwned is of how many disks it is remembered whose they are.
+const mostOwned = 2000
+
+// disksOn are the disks that the twins of a shelf are of; none of a sealed one: what is on it stays with it.
+func disksOn(ctx context.Context, s *shelf.Shelf) []settings.KnownDisk {
+	if s.Sealed() {
+		return nil
+	}
+	twins, _ := s.Twins(ctx) // machines descending; those that can't be read are said where the shelf is shown
+	slices.SortStableFunc(twins, func(a, b *shelf.Twin) int { return b.Taken.Compare(a.Taken) })
+	var out []settings.KnownDisk
+	place := map[[2]string]int{}
+	for _, t := range twins {
+		for i := range t.Disks {
+			id := t.Disks[i].Identity
+			key := [2]string{id.Model, id.Serial}
+			at, known := place[key]
+			switch {
+			case known:
+				out[at].Twins++
+			case id.Serial != "" && len(out) < mostOwned:
+				place[key] = len(out)
+				out = append(out, settings.KnownDisk{Model: id.Model, Serial: id.Serial, Machine: t.Machine,
+					Newest: t.Taken, Twins: 1})
+			}
+		}
+	}
+	return out
 }
 
 // KnownShelf is a shelf that was open here once.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/keeping"
+	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/shelf/shelftest"
 	"twinshelf/internal/store"
@@ -81,6 +83,21 @@ func TestCarryAndKnownShelves(t *testing.T) {
 	if len(known) != 2 || !known[0].Here || known[0].Open || !known[1].Open ||
 		!strings.Contains(known[1].Words(), "open") {
 		t.Errorf("%+v", known)
+	}
+	if len(known[0].Disks) != 0 {
+		t.Errorf("whose disks a sealed shelf knows lies open: %+v", known[0].Disks)
+	}
+	bridge := slices.IndexFunc(known[1].Disks, func(d settings.KnownDisk) bool { return d.Machine == "Weighbridge" })
+	if bridge < 0 || len(known[1].Disks) != 7 {
+		t.Errorf("%+v", known[1].Disks)
+	} else if d := known[1].Disks[bridge]; d.Model != "Turnstone CF 4" || d.Twins != 60 {
+		t.Errorf("%+v", d)
+	} else {
+		for _, tw := range twins {
+			if tw.Machine == d.Machine && tw.Taken.After(d.Newest) {
+				t.Errorf("%+v, and there is a twin of %v", d, tw.Taken)
+			}
+		}
 	}
 	if also := AlsoOn(known, twins[1].ID); len(also) != 1 || also[0] != "Elm" {
 		t.Errorf("%s is also on %v", twins[1].ID, also)
