@@ -155,7 +155,7 @@ func (m *datesPage) keepForEver() tea.Cmd {
 func (m *datesPage) showEvidence() tea.Cmd {
 	b, t := &m.boards[m.board], m.twin()
 	if p := b.proofs[t.ID]; len(p) > 0 {
-		m.proofPage.proof = p[0]
+		m.proofPage.show(p[0], nil)
 		return m.goTo(stepProof)
 	}
 	if n := b.unread[t.ID]; n > 0 {

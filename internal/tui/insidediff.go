@@ -16,6 +16,7 @@ import (
 // compared is the outcome of a comparison.
 type compared struct {
 	d             *diffing
+	number        int // of the work of the page Proof; 0 for the page Inside
 	before, after *inside.Machine
 	all           []inside.PartDifference
 	err           error
@@ -104,37 +105,23 @@ func (m *diffPane) compare(d *diffing, part *inside.Part, folder string,
 		}
 		lib, _ := w.Library() // two disks need none
 		all, err := inside.Compare(ctx, lib, before, after, only, folder)
-		return compared{d, before, after, all, err}
+		return compared{d: d, before: before, after: after, all: all, err: err}
 	}
 }
 
-// compareProven shows what the last restore brought back: the newest date of the machine against the disk that was
-// written.
-func (m *diffPane) compareProven() tea.Cmd {
-	target := m.again(&bench.Disk{Path: m.proofPage.written})
-	t := m.datesPage.twin()
-	if m.proofPage.written == "" || target == nil || t == nil {
-		m.say("Nothing was restored here yet. Any two dates are compared by c while one is looked into (4, then i).")
-		return nil
-	}
-	b := &m.datesPage.boards[m.datesPage.board]
-	newest := b.twins[len(b.twins)-1]
-	m.insidePage.inside = lookingIn{from: m.step, number: m.insidePage.inside.number}
-	d := &diffing{title: fmt.Sprintf("%s: from %s to what was restored", b.machine,
-		newest.Taken.Format("2006-01-02 15:04")), disk: target}
-	w := m.w
-	cmd := m.goTo(stepInside)
-	return tea.Batch(cmd, m.compare(d, nil, "", func() (before, after *inside.Machine, err error) {
-		if before, err = w.LookInto(m.ctx, workshop.Origin{Twin: newest}); err == nil {
-			after, err = w.LookInto(m.ctx, workshop.Origin{Bench: target})
-		}
-		return before, after, err
-	}))
-}
-
+// onCompared takes what a comparison came to.
 func (m *diffPane) onCompared(msg compared) {
-	d := m.insidePage.inside.diffing
-	if d != msg.d {
+	if msg.number != 0 && planningOver(m.model, msg.number) {
+		m.proofPage.onCompared(msg)
+	}
+	if m.insidePage.inside.diffing == msg.d {
+		msg.d.take(msg)
+	}
+}
+
+// take keeps what a comparison came to, as rows.
+func (d *diffing) take(msg compared) {
+	if d.done {
 		return
 	}
 	d.before, d.after, d.all, d.err, d.done = msg.before, msg.after, msg.all, msg.err, true

@@ -38,7 +38,7 @@ func (m *datesPage) prove() tea.Cmd {
 	t := m.twin()
 	r, result := m.w.StartProofTwin(m.ctx, t)
 	w := work{run: r, stopped: "Cancelling changes nothing.", after: func(run.Snapshot) tea.Cmd {
-		m.proofPage.take(result(), "")
+		m.proofPage.take(result(), nil)
 		return nil
 	}}
 	for i := range t.Disks {
@@ -54,12 +54,20 @@ func byRails(times int) func(run.Snapshot) int {
 	return func(s run.Snapshot) int { return (s.RailNo - 1) / times }
 }
 
+// show makes it the proof that is shown, with the paths of the targets that it is of.
+func (m *proofPage) show(p *shelf.Proof, targets []string) {
+	m.proof, m.written, m.several, m.diff = p, "", len(targets) > 1, nil
+	if len(targets) > 0 {
+		m.written = targets[len(targets)-1]
+	}
+}
+
 // take keeps the proof that a run came to, and announces it; it opens by its number.
-func (m *proofPage) take(p *shelf.Proof, written string) {
+func (m *proofPage) take(p *shelf.Proof, targets []string) {
 	if p == nil {
 		return
 	}
-	m.proof, m.written = p, written
+	m.show(p, targets)
 	text := m.runPage.snap.Title + ": done, " + p.Words() + ". Press 7 for the proof."
 	if !p.Holds() {
 		m.fail(text)
@@ -111,8 +119,12 @@ func (m *proofPage) bindings() []binding {
 	if m.written == "" {
 		return []binding{m.scrolled()}
 	}
-	return []binding{{"c", "c", "what came back", "compare the newest date of the machine with the disk that was " +
-		"restored: what came back, what is gone", leads(m.diffPane.compareProven)}, m.scrolled()}
+	why := ""
+	if m.diff == nil || !m.diff.done || m.diff.err != nil {
+		why = "Nothing is compared yet. Any two dates are compared by c while one is looked into (4, then i)."
+	}
+	return []binding{m.unless(why, binding{"c", "c", "what came back", "list what came back and what is gone, against " +
+		"the newest date of the machine", leads(m.diffPane.showComparison)}), m.scrolled()}
 }
 
 func (m *runPage) opened() {

@@ -201,6 +201,9 @@ type proofPage struct {
 	*model
 	proof   *shelf.Proof
 	written string // path of the target that it is a proof of; empty for the shelf
+	several bool   // more than one target was written
+	// diff is how what was restored differs from the newest date, nil before that was compared.
+	diff *diffing
 }
 
 // sheetPage is step 8: the paper for the customer.

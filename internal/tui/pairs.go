@@ -285,7 +285,11 @@ func (m *fitPage) askExport() {
 func (m *fitPage) startRestore(pairs []*workshop.Pair, stopped, proving string) tea.Cmd {
 	r, proof := m.w.StartRestore(m.ctx, pairs)
 	w := work{run: r, stopped: stopped, proving: proving, on: byRails(2), after: func(run.Snapshot) tea.Cmd {
-		m.proofPage.take(proof(), pairs[len(pairs)-1].Target.Path)
+		var targets []string
+		for _, p := range pairs {
+			targets = append(targets, p.Target.Path)
+		}
+		m.proofPage.take(proof(), targets)
 		return nil
 	}}
 	for _, p := range pairs {

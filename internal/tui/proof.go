@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"fmt"
 	"strings"
 
 	"twinshelf/internal/prove"
@@ -48,7 +47,7 @@ func (m *proofPage) lines(w int) []string {
 func answerLines(th theme, a prove.Answer, w int) []string {
 	mark, paint := th.caution.Render(" ? "), th.caution.Bold(true)
 	switch a.Verdict {
-	case prove.Yes:
+	case prove.Yes, newestBack, isCompared:
 		mark, paint = th.good.Render(" ✓ "), th.good.Bold(true)
 	case prove.No:
 		mark, paint = th.bad.Render(" ✗ "), th.bad
@@ -61,36 +60,6 @@ func answerLines(th theme, a prove.Answer, w int) []string {
 	}
 	return append(out, "")
 }
-
-// cameBack answers what a restore brought back; what is gone takes a comparison.
-func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
-	if p.OfShelf() {
-		return nil
-	}
-	a := prove.Answer{Question: "What came back, and what is gone?", Verdict: prove.CantSay,
-		Words: "The twin that was restored isn't on the open shelf any more."}
-	for i := range m.datesPage.boards {
-		b := &m.datesPage.boards[i]
-		for j, t := range b.twins {
-			switch newer := len(b.twins) - 1 - j; {
-			case t.ID != p.Twin:
-			case newer == 0:
-				a.Verdict = prove.Yes
-				a.Words = "The newest date of " + b.machine + " was restored: nothing on the shelf is newer. " +
-					"What was " +
-					"written to the machine after " + short(t.Taken) + " isn't on it."
-			default:
-				a.Verdict = notCompared
-				a.Words = fmt.Sprintf("The date of %s was restored; %s of %s came after it. Press c: it compares the "+
-					"newest with what is on the disk now.", short(t.Taken), units.Plural(newer, "date"), b.machine)
-			}
-		}
-	}
-	return answerLines(m.th, a, w)
-}
-
-// notCompared is the answer as long as nobody has compared.
-const notCompared prove.Verdict = "not compared yet"
 
 // verdictWords are the proof in a few words.
 func verdictWords(th theme, p *shelf.Proof) string {
