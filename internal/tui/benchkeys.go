@@ -1,9 +1,13 @@
 package tui
 
 import (
+	"slices"
+	"strings"
+
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/units"
 )
 
 func (m *benchPage) bindings() []binding {
@@ -21,6 +25,8 @@ func (m *benchPage) bindings() []binding {
 		m.unless(unread, binding{"enter", "Enter", "capture " + name, "capture the machine of this disk",
 			leads(func() tea.Cmd { return m.read(d, stepCapture) })}),
 		move(listKeys, "disk", "choose a disk", &m.cursor, len(m.disks)),
+		{"/", "/", "find", "go to the next disk by a piece of its model, serial number, machine, or of a label on it",
+			acts(func() { m.prompt.ask("Model, serial number, machine or label: ", m.sought, m.find) })},
 		m.unless(first(unread, m.unwritten(d)), binding{"w", "w", "as target", "choose this disk to be written, " +
 			"or let go " +
 			"of it; nothing is written yet", acts(func() { m.aim(d) })}),
@@ -56,6 +62,29 @@ func (m *benchPage) keepingBindings(d *bench.Disk, again binding) []binding {
 			leads(func() tea.Cmd { return m.mountDisk(d) })}),
 		m.newestBinding(), again,
 	}
+}
+
+// find goes to the next disk that has a text on its sticker, in what is known of it, or on it.
+func (m *benchPage) find(text string) {
+	if text = strings.TrimSpace(text); text == "" {
+		return
+	}
+	m.sought = text
+	var found []int
+	for i, d := range m.disks {
+		has := []string{d.Identity.Model, d.Identity.Serial, d.Identity.WWN, d.Path, d.Words(),
+			m.datesPage.owners.of(d).machine}
+		if strings.Contains(strings.ToLower(strings.Join(has, "\n")), strings.ToLower(text)) {
+			found = append(found, i)
+		}
+	}
+	if len(found) == 0 {
+		m.fail("No disk here has " + text + " on its sticker, in its name or as a label.")
+		return
+	}
+	next := slices.IndexFunc(found, func(i int) bool { return i > m.cursor })
+	m.cursor = found[max(0, next)]
+	m.say("%s found. / and Enter goes to the next.", units.Plural(len(found), "disk"))
 }
 
 // unread says why a disk can't be read now; empty when it can.

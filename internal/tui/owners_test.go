@@ -9,6 +9,30 @@ import (
 	"twinshelf/internal/workshop"
 )
 
+// TestFindOnTheBench: / goes round the disks that have a text on their sticker, in their machine's name or as a label.
+func TestFindOnTheBench(t *testing.T) {
+	m := key(opened(t), "home")
+	mm := m.(*model)
+	find := func(text string) string {
+		m = cleared(key(m, "/"))
+		m = key(typed(m, text), "enter")
+		return mm.benchPage.chosen().Identity.Model
+	}
+	for _, c := range [][2]string{{"7731", "Heron H1 1 TB"}, {"purser", "Dunlin D 128"}, {"purser", "Cormorant C 500"},
+		{"purser", "Dunlin D 128"}, {"kiosk-ROOT", "Sandmartin S 64"}, {"oak-store", "Plover P5 2 TB"}} {
+		if got := find(c[0]); got != c[1] {
+			t.Errorf("%q leads to %s, not to %s", c[0], got, c[1])
+		}
+	}
+	was := mm.benchPage.chosen().Identity.Model
+	if find("no such thing") != was || !mm.alarm {
+		t.Errorf("what isn't there moves the cursor, or isn't said: %q", mm.note)
+	}
+	if find(" ") != was {
+		t.Error("nothing is found")
+	}
+}
+
 // TestWhoseOnAnotherShelf: a disk that only another shelf knows is a machine's disk all the same, and is never said to
 // be kept on the open one.
 func TestWhoseOnAnotherShelf(t *testing.T) {

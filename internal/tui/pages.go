@@ -121,6 +121,7 @@ type benchPage struct {
 	*model
 	cursor int
 	facts  map[string]facts // what is known of disks beside what is on them, by path
+	sought string           // what was looked for last
 	came   []string         // paths of disks that were attached and are still being looked at
 	newest string           // path of the one that was attached last
 }

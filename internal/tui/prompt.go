@@ -72,7 +72,7 @@ func (m *prompt) box(w int) []string {
 	}
 	wide := min(promptWide+4, w-4)
 	frame := m.th.keyStyle
-	title, inner := m.label, []string{}
+	title, inner := m.th.sentence(m.label), []string{}
 	switch {
 	case question != "":
 		title, frame = "‼ A run is on", m.th.caution

@@ -41,12 +41,13 @@ func (s System) Rate(bytesPerSecond float64) string { return s.Bytes(int64(bytes
 
 // said finds sizes as Bytes says them, also behind the escape sequence of a colour. A size on a drive's sticker, such
 // as 2 TB, isn't one: it has another number of digits.
-var said = regexp.MustCompile(`(^|\x1b\[[0-9;]*m|[^0-9A-Za-z.])(\d\.\d\d|\d\d\.\d|\d{3}) (kB|MB|GB|TB|PB|EB)\b`)
+var said = regexp.MustCompile(`(^|\x1b\[[0-9;]*m|[^0-9A-Za-z.])(\d\.\d\d|\d\d\.\d|\d{3}) (kB|MB|GB|TB|PB|EB)\b` +
+	`(?: \(([0-9.]+ [KMGTPE]iB)\))?`)
 
 var sizeOf = map[string]float64{"kB": KB, "MB": MB, "GB": GB, "TB": TB, "PB": 1e15, "EB": 1e18}
 
 // Sentence says the sizes of a sentence that was written with Bytes in the units of s: as exact as its three digits
-// are. The names, which may contain what looks like a size, stay as they are.
+// are; one that is said in both changes its order. The names, which may contain what looks like a size, stay as they are.
 func (s System) Sentence(text string, names []string) string {
 	if s == Decimal {
 		return text
@@ -54,14 +55,19 @@ func (s System) Sentence(text string, names []string) string {
 	var b strings.Builder
 	done := 0
 	for _, at := range said.FindAllStringSubmatchIndex(text, -1) {
-		from, to := at[4], at[7]
+		from, to, end := at[4], at[7], at[1]
 		n, err := strconv.ParseFloat(text[from:at[5]], 64)
 		n *= sizeOf[text[at[6]:to]]
 		if err != nil || n >= 1<<63 || inName(text, from, to, names) {
 			continue
 		}
-		b.WriteString(text[done:from] + Binary(int64(n)))
-		done = to
+		b.WriteString(text[done:from])
+		if at[8] >= 0 { // it is said in both
+			b.WriteString(text[at[8]:at[9]] + " (" + text[from:to] + ")")
+		} else {
+			b.WriteString(Binary(int64(n)))
+		}
+		done = end
 	}
 	return b.String() + text[done:]
 }

@@ -30,6 +30,7 @@ func TestSentence(t *testing.T) {
 		{"Heron H1 1 TB, 250 kB", "Heron H1 1 TB, 244 KiB"}, // the sticker has its own digits
 		{"Gannet G 500 GB has 500 GB.", "Gannet G 500 GB has 466 GiB."},
 		{"238 GiB", "238 GiB"}, {"1256 GB", "1256 GB"}, {"v1.256 GB", "v1.256 GB"}, {"256 GBit", "256 GBit"},
+		{"now 64.0 GB (59.6 GiB), at most 1.00 TB (931 GiB)", "now 59.6 GiB (64.0 GB), at most 931 GiB (1.00 TB)"},
 		{"9.22 EB", "8.00 EiB"}, {"999 EB", "999 EB"}, {"500 GB Gannet G", "466 GiB Gannet G"},
 	} {
 		if got := BinaryUnits.Sentence(c.says, names); got != c.want {
@@ -46,7 +47,7 @@ func FuzzSentence(f *testing.F) {
 	f.Add("needs 80.1 GB of 1.00 TB", "G 500 GB")
 	f.Fuzz(func(t *testing.T, text, name string) {
 		once := BinaryUnits.Sentence(text, []string{name})
-		if name == "" && BinaryUnits.Sentence(once, nil) != once {
+		if name == "" && !strings.Contains(text, "iB)") && BinaryUnits.Sentence(once, nil) != once {
 			t.Errorf("%q becomes %q and then something else", text, once)
 		}
 		if strings.Count(once, "\n") != strings.Count(text, "\n") {
