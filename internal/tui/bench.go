@@ -105,13 +105,23 @@ func (m *benchPage) isWhat(d *bench.Disk) string {
 
 // stateWords say how a disk is and whether it may be written, the most important thing first.
 func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
-	may, paint := m.may(d)
-	var words []string
+	may, words, paint := m.howIs(d, true)
+	if len(words) > 0 && may == mayBeWritten {
+		may, words[0] = "□ "+words[0], ""
+		words = words[1:]
+	}
+	return strings.Join(append([]string{may}, words...), " · "), paint
+}
+
+// howIs says whether a disk may be written, how it is, and in which colour that is said; twin says how old the newest
+// twin is too.
+func (m *benchPage) howIs(d *bench.Disk, twin bool) (may string, words []string, paint func(...string) string) {
+	may, paint = m.may(d)
 	switch {
 	case d.Problem != "":
-		return "can't be read: " + d.Problem, m.th.bad.Render
+		return "can't be read: " + d.Problem, nil, m.th.bad.Render
 	case m.runPage.writesTo(d.Path):
-		return may, paint
+		return may, nil, paint
 	}
 	if f := m.facts[d.Path]; f.cutOff > 0 {
 		words, paint = append(words, fmt.Sprintf("◐ restore cut off at %d %%", f.cutOff)), m.th.caution.Render
@@ -121,12 +131,12 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 		words = append(words, "✗ "+m.th.size(o.unread)+" unread on "+o.newest.Format("2 Jan"))
 		paint = m.th.bad.Render
 	}
-	if o.machine != "" {
-		twin := "twin " + age(o.newest) + o.onWhich()
+	if o.machine != "" && twin {
+		newest := "twin " + age(o.newest) + o.onWhich()
 		if m.isChanged(d, o) {
-			twin += ", changed since"
+			newest += ", changed since"
 		}
-		words = append(words, twin)
+		words = append(words, newest)
 	}
 	if how := d.MountWords(); strings.HasPrefix(how, "mounted") {
 		words = append(words, how)
@@ -137,11 +147,7 @@ func (m *benchPage) stateWords(d *bench.Disk) (string, func(...string) string) {
 			paint = m.th.caution.Render
 		}
 	}
-	if len(words) > 0 && may == mayBeWritten {
-		may, words[0] = "□ "+words[0], ""
-		words = words[1:]
-	}
-	return strings.Join(append([]string{may}, words...), " · "), paint
+	return may, words, paint
 }
 
 // isPlain says that a disk was chosen for nothing.
@@ -202,11 +208,14 @@ func (m *benchPage) beside(w int) []string {
 	} else if m.w.Shelf != nil && d.Survey != nil && !d.Survey.Blank() {
 		say("No twin of it is on "+m.w.Shelf.Head().Name+".", m.th.dim.Render)
 	}
-	words, paint := m.stateWords(d)
-	say(words, paint)
-	if strings.HasPrefix(words, "□") && words != mayBeWritten {
-		say(mayBeWritten, m.th.dim.Render)
+	may, words, paint := m.howIs(d, false)
+	for _, l := range words {
+		say(l, paint)
 	}
+	if may == mayBeWritten {
+		paint = m.th.dim.Render
+	}
+	say(may, paint)
 	if m.runPage.writesTo(d.Path) {
 		say("What was on it is being overwritten: step 6 shows how far that is.", m.th.dim.Render)
 		return out

@@ -26,7 +26,7 @@ func (m *benchPage) bindings() []binding {
 			leads(func() tea.Cmd { return m.read(d, stepCapture) })}),
 		move(listKeys, "disk", "choose a disk", &m.cursor, len(m.disks)),
 		{"/", "/", "find", "go to the next disk by a piece of its model, serial number, machine, or of a label on it",
-			acts(func() { m.prompt.ask("Model, serial number, machine or label: ", m.sought, m.find) })},
+			acts(func() { m.prompt.ask("Model, serial number, machine or label: ", "", m.find) })},
 		m.unless(first(unread, m.unwritten(d)), binding{"w", "w", "as target", "choose this disk to be written, " +
 			"or let go " +
 			"of it; nothing is written yet", acts(func() { m.aim(d) })}),
@@ -64,12 +64,15 @@ func (m *benchPage) keepingBindings(d *bench.Disk, again binding) []binding {
 	}
 }
 
-// find goes to the next disk that has a text on its sticker, in what is known of it, or on it.
+// find goes to the next disk that has a text on its sticker, in what is known of it, or on it. Without a text it is the
+// one that was looked for last.
 func (m *benchPage) find(text string) {
 	if text = strings.TrimSpace(text); text == "" {
+		text = m.sought
+	}
+	if m.sought = text; text == "" {
 		return
 	}
-	m.sought = text
 	var found []int
 	for i, d := range m.disks {
 		has := []string{d.Identity.Model, d.Identity.Serial, d.Identity.WWN, d.Path, d.Words(),

@@ -140,11 +140,36 @@ func (m *proofPage) diffWords(newer int, b *board) (prove.Verdict, string) {
 			counts[d.all[i].All[j].Way]++
 		}
 	}
-	words := fmt.Sprintf("%s Against the newest, of %s: %d came back, %d gone, %d with other contents, %d elsewhere. "+
-		"c lists them.", since, short(b.twins[len(b.twins)-1].Taken), counts[names.Added], counts[names.Removed],
-		counts[names.Changed], counts[names.Moved])
+	words := fmt.Sprintf("%s Against the newest, of %s: %s", since, short(b.twins[len(b.twins)-1].Taken),
+		countWords(counts))
 	if len(untold) > 0 {
 		return "compared in part", words + " " + strings.Join(untold, " ")
 	}
 	return isCompared, words
+}
+
+// countWords say how many items differ in each way.
+func countWords(counts map[names.Way]int) string {
+	var out []string
+	for _, c := range []struct {
+		way       names.Way
+		one, more string
+	}{{names.Added, "came back", "came back"}, {names.Removed, "is gone", "are gone"},
+		{names.Changed, "has other contents", "have other contents"}, {names.Moved, "is elsewhere", "are elsewhere"}} {
+		does := c.more
+		if counts[c.way] == 1 {
+			does = c.one
+		}
+		switch n := counts[c.way]; {
+		case n == 0:
+		case len(out) == 0:
+			out = append(out, units.Plural(n, "item")+" "+does)
+		default:
+			out = append(out, fmt.Sprintf("%d %s", n, does))
+		}
+	}
+	if len(out) == 0 {
+		return "no file or folder differs."
+	}
+	return strings.Join(out, ", ") + ". c lists them."
 }

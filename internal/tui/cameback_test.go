@@ -3,7 +3,26 @@ package tui
 import (
 	"strings"
 	"testing"
+
+	"twinshelf/internal/names"
 )
+
+func TestCountWords(t *testing.T) {
+	for _, c := range []struct {
+		counts map[names.Way]int
+		want   string
+	}{
+		{nil, "no file or folder differs."},
+		{map[names.Way]int{names.Added: 1}, "1 item came back. c lists them."},
+		{map[names.Way]int{names.Removed: 1, names.Moved: 2}, "1 item is gone, 2 are elsewhere. c lists them."},
+		{map[names.Way]int{names.Added: 3, names.Removed: 2, names.Changed: 1},
+			"3 items came back, 2 are gone, 1 has other contents. c lists them."},
+	} {
+		if got := countWords(c.counts); got != c.want {
+			t.Errorf("%v: %q, not %q", c.counts, got, c.want)
+		}
+	}
+}
 
 // TestWhatCameBack: after the restore of an older date the page Proof compares by itself, with the machine that was
 // restored, and c lists what it found.

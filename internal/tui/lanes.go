@@ -187,6 +187,9 @@ func (l lanes) nowWriting() lanes {
 	return l
 }
 
+// leastState is how many columns of a lane's state are always shown.
+const leastState = 12
+
 // caption is the line over the bar: what is read or written, and of which moment it is.
 func (l lane) caption(th theme, w int) string {
 	word := l.ink.Render(fit(l.word, wordWide))
@@ -213,6 +216,9 @@ func (l lane) caption(th theme, w int) string {
 	}
 	if l.tense != "" {
 		text = l.ink.Bold(false).Render(string(l.tense)) + "  " + text
+	}
+	if !l.alarm { // which disk it is matters more than how it is
+		state = ansi.Truncate(state, max(leastState, w-wordWide-ansi.StringWidth(text)-3), "…")
 	}
 	return word + sides(text+"  "+th.dim.Render(l.where), " "+state+" ", w-wordWide)
 }

@@ -218,7 +218,10 @@ func (m *lastPage) now(w int) []string {
 	r := rail{id: d.Identity, parts: partsOf(d)}
 	out = append(out, " "+r.bar(m.th, w-2, true))
 	if len(r.parts) == 0 {
-		return append(out, " "+m.th.dim.Render(d.Words()))
+		for _, l := range m.th.wrap(d.Words(), w-2) {
+			out = append(out, " "+m.th.dim.Render(l))
+		}
+		return out
 	}
 	stays := func(p railPart) bool { return m.scene.fates != nil && m.outcome == nil && !m.scene.fates[p.number] }
 	for i, a := range d.Survey.Parts() {

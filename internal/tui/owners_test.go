@@ -19,7 +19,7 @@ func TestFindOnTheBench(t *testing.T) {
 		return mm.benchPage.chosen().Identity.Model
 	}
 	for _, c := range [][2]string{{"7731", "Heron H1 1 TB"}, {"purser", "Dunlin D 128"}, {"purser", "Cormorant C 500"},
-		{"purser", "Dunlin D 128"}, {"kiosk-ROOT", "Sandmartin S 64"}, {"oak-store", "Plover P5 2 TB"}} {
+		{"", "Dunlin D 128"}, {"kiosk-ROOT", "Sandmartin S 64"}, {"oak-store", "Plover P5 2 TB"}} {
 		if got := find(c[0]); got != c[1] {
 			t.Errorf("%q leads to %s, not to %s", c[0], got, c[1])
 		}
@@ -30,6 +30,9 @@ func TestFindOnTheBench(t *testing.T) {
 	}
 	if find(" ") != was {
 		t.Error("nothing is found")
+	}
+	if find("purser"); find("") == "" || mm.benchPage.chosen().Identity.Model != "Cormorant C 500" {
+		t.Errorf("without a text the cursor goes to %s", mm.benchPage.chosen().Identity.Model)
 	}
 }
 

@@ -30,7 +30,7 @@ func (w *looking) LookInto(ctx context.Context, o Origin) (*inside.Machine, erro
 
 // LookIntoPlan opens the planned disk of a pair, as it will be.
 func LookIntoPlan(ctx context.Context, p *Pair) (*inside.Machine, error) {
-	return inside.OfDisk(ctx, "planned for "+disk.Sticker(p.Target.Identity), p.Plan.Disk)
+	return inside.OfDisk(ctx, "the plan for "+disk.Sticker(p.Target.Identity), p.Plan.Disk)
 }
 
 // Library is that of the open shelf.
