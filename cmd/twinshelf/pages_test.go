@@ -19,7 +19,8 @@ func TestScreenEveryPage(t *testing.T) {
 		{"5", "needs a target"}, {"6", "Nothing has been started"}, {"7", "Proof shows the evidence"},
 		{"8", "page for the customer"}, {"1 / H 1 Space 1 Space Enter w", "would be written"}, {"e", "nothing"},
 		{"1 / S a n d Enter Enter", "Machine  Harbour kiosk"}, {"4 Enter", "what happens"}, {"Enter", "LAST PAGE"},
-		{"Escape", "what happens"}, {"t", "Which disk is to be written?"}, {"Escape", "what happens"}, {"i", "opens a part"},
+		{"Escape", "what happens"}, {"t", "Which disk is to be written?"}, {"Escape", "what happens"},
+		{"i", "opens a part"},
 		{"1", "MACHINES"}, {"?", "Keys of this step"},
 	}
 	for _, size := range [][2]int{{140, 42}, {80, 24}, {60, 15}} {

@@ -159,7 +159,7 @@ func (m *benchPage) isPlain(d *bench.Disk) bool {
 func (m *benchPage) may(d *bench.Disk) (string, func(...string) string) {
 	switch {
 	case m.runPage.writesTo(d.Path):
-		return "BEING WRITTEN, and for nothing else", m.th.writes.Render
+		return "BEING WRITTEN: can't be used for anything else", m.th.writes.Render
 	case m.target != nil && m.target.Path == d.Path:
 		return "◀ WRITES: chosen as target", m.th.writes.Render
 	case m.source != nil && m.source.Path == d.Path:

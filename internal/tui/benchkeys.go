@@ -94,7 +94,7 @@ func (m *benchPage) find(text string) {
 func (m *benchPage) unread(d *bench.Disk) string {
 	switch {
 	case m.runPage.writesTo(d.Path):
-		return d.Identity.Model + " is being written: until that is done it is for nothing else."
+		return d.Identity.Model + " is being written: until that is done it can't be used for anything else."
 	case d.Survey == nil:
 		return d.Identity.Model + ": " + d.Words() + "."
 	}

@@ -140,7 +140,7 @@ func (m *model) anywhere() []binding {
 			"say them (1 GiB is 1024 MiB); remembered", acts(func() { otherUnits(m) })},
 		{menuKey, menuKey, "all keys", "a list of everything that works here", acts(m.helper.offerKeys)},
 		{"?", "?", "help", "this page", acts(func() { m.help, m.scroll = true, 0 })},
-		{"q", "q", "leave", "asks only while a run is on", leads(m.quit)},
+		{"q", "q", "leave", "asks only while a run is under way", leads(m.quit)},
 	}
 }
 

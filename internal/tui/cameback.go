@@ -108,8 +108,8 @@ func (m *proofPage) cameBack(p *shelf.Proof, w int) []string {
 	case b == nil:
 	case at == len(b.twins)-1:
 		a.Verdict = newestBack
-		a.Words = "Everything up to " + short(b.twins[at].Taken) + ": nothing on the shelf is newer. What was written " +
-			"to the machine after that isn't on it."
+		a.Words = "Everything up to " + short(b.twins[at].Taken) + ": nothing on the shelf is newer. What was " +
+			"written to the machine after that isn't on it."
 	default:
 		a.Verdict, a.Words = m.diffWords(len(b.twins)-1-at, b)
 	}

@@ -59,7 +59,7 @@ func (m *capturePage) inOrOut(rows []captureRow) tea.Cmd {
 func (m *capturePage) startCapture() tea.Cmd {
 	switch {
 	case m.runPage.running():
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 	case m.w.Shelf == nil:
 		m.fail(workshop.ErrNoShelf.Error())
 	case m.plan == nil:

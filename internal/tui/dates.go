@@ -136,7 +136,7 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 		share = "new since the one before"
 	}
 	plain := func(s ...string) string { return strings.Join(s, "") }
-	say(fmt.Sprintf("%s used, %s stored anew (%s)", m.th.strong.Render(m.th.size(t.Used)),
+	say(fmt.Sprintf("%s used, %s newly stored (%s)", m.th.strong.Render(m.th.size(t.Used)),
 		m.th.strong.Render(m.th.size(t.Added)), share), plain)
 	say(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID), m.th.dim.Render)
 	if t.Note != "" {
@@ -280,7 +280,7 @@ func (m *datesPage) lanes() lanes {
 	}
 	if m.growing || m.thin != nil {
 		ls.up.fold = true
-		ls.down.said = "nothing before a last page"
+		ls.down.said = "nothing before the last page"
 	}
 	return ls
 }

@@ -40,7 +40,7 @@ func (m *datesPage) bindings() []binding {
 func (m *datesPage) alone(what func() tea.Cmd) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
 		if m.runPage.running() {
-			m.fail("A run is on already: see step 6.")
+			m.fail("A run is under way already: see step 6.")
 			return nil
 		}
 		return what()
@@ -117,14 +117,15 @@ func (m *datesPage) shelfBindings() []binding {
 			return m.askDiscard(m.twin())
 		})},
 		{"s", "s", "space", "give back the room of what nobody needs", m.alone(m.askRoom)},
-		{"c", "c", "check", "look whether everything is as it was written, and mend it", m.alone(func() tea.Cmd {
+		{"c", "c", "check", "check that everything is as it was written, and mend it", m.alone(func() tea.Cmd {
 			m.offerChecks()
 			return nil
 		})},
 		{"g", "g", "growth", "how the shelf grows, by machine, and when it is full; saved as a chart",
 			acts(func() { m.growing, m.scroll = true, 0 })},
 		{"m", "m", "move", "carry twins to another shelf, and compare both", m.alone(func() tea.Cmd {
-			m.shelfDesk.offerShelves("Carry twins to which shelf? Nothing is taken away here", m.shelfDesk.carryTo)
+			m.shelfDesk.offerShelves("Carry twins to which shelf? Nothing is removed from this shelf",
+				m.shelfDesk.carryTo)
 			return nil
 		})},
 		{"p", "p", "passphrases", "add, change or withdraw passphrases of a sealed shelf", m.alone(func() tea.Cmd {

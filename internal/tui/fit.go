@@ -51,7 +51,7 @@ func (m *fitPage) lines(w int) []string {
 	}
 	head := fitHead(m.th, m.pair.Plan.Plan)
 	if m.busy != nil {
-		head = m.th.caution.Render("Being worked out anew") + m.th.dim.Render(": below is the plan before. Esc "+
+		head = m.th.caution.Render("Being worked out again") + m.th.dim.Render(": below is the previous plan. Esc "+
 			"gives up. "+
 			m.busy.words())
 	}

@@ -88,7 +88,7 @@ func (m *fitPage) giveUp() tea.Cmd {
 	past := m.fit.past
 	m.setWish(*m.fit.planned)
 	m.fit.past = past[:max(0, len(past)-1)]
-	m.say("Planning was given up: the plan before counts.")
+	m.say("Planning was given up: the previous plan is kept.")
 	return nil
 }
 
@@ -123,7 +123,7 @@ func (m *fitPage) wishFor(change func(x layout.Part, w *layout.PartWish)) tea.Cm
 
 func (m *fitPage) bindings() []binding {
 	if m.busy != nil && m.target != nil {
-		return append([]binding{{"esc", "Esc", "give up planning", "stop working the plan out; the one before counts",
+		return append([]binding{{"esc", "Esc", "give up planning", "stop planning; the previous plan is kept",
 			leads(m.giveUp)}}, m.every(false)...)
 	}
 	return m.every(false)
@@ -203,7 +203,7 @@ func (m *fitPage) partBindings(why string) []binding {
 	}
 	return []binding{
 		m.unless(why, binding{"+ -", "+-", "share", "give the part a larger or smaller share of the room", share}),
-		m.unlessTyped(why, binding{"=", "=", "size", "type how large the part shall be", acts(m.askPartSize)}),
+		m.unlessTyped(why, binding{"=", "=", "size", "type the size of the part", acts(m.askPartSize)}),
 		m.unless(why, binding{"m", "m", "smallest", "make the part as small as it gets, or take that back",
 			leads(func() tea.Cmd {
 				return m.toggle(fmt.Sprint("m", m.fit.row), func() tea.Cmd {

@@ -59,7 +59,8 @@ func (m *helper) helpBody(w int) []string {
 		"WRITES is written only after its last page, where you type what is on its sticker. LOSES names what is " +
 			"there " +
 			"now and goes.",
-		fmt.Sprintf("While a run is on: %s done, %s being done, %s still to come, %s can't be read or written; where "+
+		fmt.Sprintf("While a run is under way: %s done, %s being done, %s still to come, %s can't be read or written; "+
+			"where "+
 			"nothing stands there is nothing to do.", finishedMark, busyMark, toComeMark, unreadableMark),
 		"Threads lead from a part to where it goes, with its number at both ends.",
 	} {
@@ -70,7 +71,7 @@ func (m *helper) helpBody(w int) []string {
 		"restore onto it "+
 		"was cut off, ✗ some of it could not be read at its newest twin.", w)...)
 	out = append(out, "", " "+m.th.strong.Render("Dates"), "")
-	return append(out, m.th.bullet("Twins on a board: the height is what each brought anew, ≈ where that is more than "+
+	return append(out, m.th.bullet("Twins on a board: the height is how much each added, ≈ where that is more than "+
 		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the "+
 		"last proof is over half a year old, ✗ would go by the rule.", w)...)
 }

@@ -130,7 +130,7 @@ func (m *findPane) findingBody(w int) []string {
 	}
 	if len(f.res.Found) == 0 {
 		return append(out, "  Nothing has that name at any date. Hidden and system items are searched too after "+
-			"pressing . in a folder.")
+			"pressing a in a folder.")
 	}
 	room := m.viewPane.viewRoom() - 1
 	top := max(0, min(f.at-room/2, len(f.res.Found)-room))

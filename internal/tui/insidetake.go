@@ -95,7 +95,7 @@ func (l *lookingIn) toTake(ctx context.Context) ([]takeout.Choice, string, error
 func (m *insidePage) askTake() {
 	l := &m.inside
 	if m.runPage.running() {
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 		return
 	}
 	choices, what, err := l.toTake(m.ctx)

@@ -63,7 +63,7 @@ func (m *datesPage) askRule(machine string) tea.Cmd {
 		m.fail(sentence(err))
 		return nil
 	}
-	n := menu{title: "For which machines is the rule?", choices: []choice{
+	n := menu{title: "Which machines is the rule for?", choices: []choice{
 		{name: "all machines without a rule of their own", about: "now: " + rules.Usual.Words()},
 		{name: "only " + machine, about: "now: " + rules.For(machine).Words()}}}
 	n.then = func(chosen []int) tea.Cmd {
@@ -217,7 +217,7 @@ type startRun struct{ begin func() tea.Cmd }
 func (m *datesPage) offerChecks() {
 	kinds := []keeping.CheckKind{{}, {Share: 0.1, Mend: true}, {Share: 1, Mend: true}}
 	n := menu{title: "Check the shelf: is everything as it was written?", choices: []choice{
-		{name: "quick", about: "looks whether every block is there; reads nothing large"},
+		{name: "quick", about: "checks that every block is there; reads only a little"},
 		{name: "a tenth", about: "reads a tenth of the packs, the ones that weren't read for longest, and mends " +
 			"what parity reaches"},
 		{name: "everything", about: "reads every byte, and mends what parity reaches; stopped, it goes on where it " +
@@ -244,7 +244,7 @@ func (m *datesPage) showReport(rep *keeping.Report) {
 	if len(rep.Damage) == 0 {
 		return
 	}
-	n := menu{title: "From where should come what is missing?", choices: []choice{
+	n := menu{title: "Where should what is missing come from?", choices: []choice{
 		{name: "another shelf …", about: "with the same twins; what comes is right by its name, and everything is " +
 			"looked at again then"},
 		{name: "the next capture", about: "of the machine: blocks that are still on its disk are stored again"},
@@ -279,7 +279,7 @@ func (m *datesPage) showReport(rep *keeping.Report) {
 		}
 		return nil
 	}
-	m.menus.offerAfterRun(n, "The check found damage. Step 6 shows it, and asks from where should come what is "+
+	m.menus.offerAfterRun(n, "The check found damage. Step 6 shows it, and asks where to get what is "+
 		"missing.")
 }
 

@@ -32,7 +32,7 @@ func (m *datesPage) jumpTo(text string) {
 
 func (m *datesPage) prove() tea.Cmd {
 	if m.runPage.running() {
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 		return nil
 	}
 	t := m.twin()
@@ -123,8 +123,8 @@ func (m *proofPage) bindings() []binding {
 	if m.diff == nil || !m.diff.done || m.diff.err != nil {
 		why = "Nothing is compared yet. Any two dates are compared by c while one is looked into (4, then i)."
 	}
-	return []binding{m.unless(why, binding{"c", "c", "what came back", "list what came back and what is gone, against " +
-		"the newest date of the machine", leads(m.diffPane.showComparison)}), m.scrolled()}
+	return []binding{m.unless(why, binding{"c", "c", "what came back", "list what came back and what is gone, " +
+		"against the newest date of the machine", leads(m.diffPane.showComparison)}), m.scrolled()}
 }
 
 func (m *runPage) opened() {

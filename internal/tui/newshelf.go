@@ -26,7 +26,7 @@ func (m *shelfDesk) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
 			n := menu{title: fmt.Sprintf("Should %s be sealed?", name), choices: []choice{
 				{name: "open", about: "whoever has the drive can read what is on it"},
 				{name: "sealed", about: "encrypted: without a passphrase nothing can be read, not even the names of " +
-					"machines; a lost passphrase can't be had back by anybody"}}}
+					"machines; nobody can recover a lost passphrase"}}}
 			n.then = func(chosen []int) tea.Cmd {
 				if chosen[0] == 0 {
 					return m.makeThen(dir, name, nil, then)

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"twinshelf/internal/settings"
 	"twinshelf/internal/workshop"
 )
@@ -39,7 +41,7 @@ func TestFindOnTheBench(t *testing.T) {
 // TestWhoseOnAnotherShelf: a disk that only another shelf knows is a machine's disk all the same, and is never said to
 // be kept on the open one.
 func TestWhoseOnAnotherShelf(t *testing.T) {
-	m := opened(t)
+	m := feed(opened(t), tea.WindowSizeMsg{Width: 150, Height: 42})
 	mm := m.(*model)
 	days := func(n int) time.Time { return time.Now().Add(-time.Duration(n) * 24 * time.Hour) }
 	d := onDisk(m, "Curlew C 480").(*model).benchPage.chosen()
@@ -54,7 +56,7 @@ func TestWhoseOnAnotherShelf(t *testing.T) {
 	}
 	m = feed(m, shelved{boards: mm.datesPage.boards, known: known})
 	screen := text(onDisk(m, "Curlew C 480"))
-	for _, want := range []string{"Bar till's disk", "twin 12 days old on Elm", "2 twins of it on Elm when that was",
+	for _, want := range []string{"Bar till's disk", "twin 12 days old on", "2 twins of it on Elm when that was",
 		"isn't in reach."} {
 		if !strings.Contains(screen, want) {
 			t.Errorf("no %q on\n%s", want, screen)
@@ -78,7 +80,7 @@ func TestWhoseOnAnotherShelf(t *testing.T) {
 	}
 	known[0].Here = true
 	m = feed(key(m, "esc"), shelved{boards: mm.datesPage.boards, known: known})
-	if screen = text(onDisk(m, "Curlew C 480")); !strings.Contains(screen, "o in Dates") {
+	if screen = text(onDisk(m, "Curlew C 480")); !strings.Contains(screen, "in reach: o") {
 		t.Errorf("%s", screen)
 	}
 }

@@ -175,7 +175,7 @@ func sticker(id disk.Identity, w int) string {
 func (m *fitPage) fitLastPage() tea.Cmd {
 	switch {
 	case m.runPage.running():
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 		return nil
 	}
 	t, several := m.several()
@@ -259,7 +259,7 @@ func (m *fitPage) askExport() {
 		return
 	}
 	if m.runPage.running() {
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 		return
 	}
 	size, wish := m.pair.Plan.Layout.Size, m.fitWish()

@@ -75,7 +75,7 @@ func (m *prompt) box(w int) []string {
 	title, inner := m.th.sentence(m.label), []string{}
 	switch {
 	case question != "":
-		title, frame = "‼ A run is on", m.th.caution
+		title, frame = "‼ A run is under way", m.th.caution
 		inner = m.th.wrap(question, wide-4)
 	case m.refused != "":
 		title, frame = "Not now", m.th.caution
@@ -144,7 +144,7 @@ func (m *prompt) complete() {
 		m.says = strings.Join(all, "  ")
 	}
 	if len(all) == 0 {
-		m.says = "Nothing there begins so."
+		m.says = "Nothing there begins like that."
 	}
 }
 

@@ -308,7 +308,7 @@ func (m *readyPage) readyGoOn() tea.Cmd {
 	r := &m.ready
 	switch {
 	case m.runPage.running():
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 	case r.err != nil:
 		m.fail(sentence(r.err))
 	case r.plan == nil:

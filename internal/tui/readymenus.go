@@ -113,7 +113,7 @@ func (m *readyPage) offerUnits(i int) {
 	for j, u := range all {
 		c := choice{name: units.Binary(u)}
 		if u == usual {
-			c.about, n.at = "what is taken without a choice for a part of this size", j
+			c.about, n.at = "the usual one for a part of this size", j
 		}
 		n.choices = append(n.choices, c)
 	}
@@ -184,7 +184,7 @@ func (m *readyPage) offerMachines() {
 		m.say("Nothing is on a shelf yet, so the part takes all the room.")
 		return
 	}
-	n := menu{title: "Which machines shall the shelf on it hold?", several: true}
+	n := menu{title: "Which machines will the shelf on it hold?", several: true}
 	for _, name := range names {
 		used, _ := workshop.UsedOn(twins, name)
 		n.choices = append(n.choices, choice{name: name, about: m.th.size(used) + " used in the newest twin",
@@ -228,7 +228,7 @@ func (m *readyPage) offerMachines() {
 
 func (m *readyPage) offerSystems() {
 	names := ready.Systems()
-	n := menu{title: "Which kinds of systems shall read and write it?", several: true}
+	n := menu{title: "Which systems must be able to read and write it?", several: true}
 	for _, s := range names {
 		n.choices = append(n.choices, choice{name: s})
 	}
@@ -249,7 +249,8 @@ func (m *readyPage) offerShapes() {
 		disk int
 	}
 	var shapes []shape
-	n := menu{title: "The shape of which machine's disk? Parts like its own are made, empty; nothing on this disk " +
+	n := menu{title: "Which machine's disk is the layout taken from? Parts like its own are made, empty; nothing on " +
+		"this disk " +
 		"stays"}
 	for i := range m.datesPage.boards {
 		b := &m.datesPage.boards[i]

@@ -146,7 +146,8 @@ func (m *runPage) readsBack() bool {
 func (m *runPage) question() string {
 	switch {
 	case m.leaving:
-		return m.about() + " is on, and leaving cancels it. " + m.leaves() + " Cancel and leave (y), or stay (n)?"
+		return m.about() + " is under way, and leaving cancels it. " + m.leaves() +
+			" Cancel and leave (y), or stay (n)?"
 	case m.ending:
 		return "Cancel " + m.about() + " (y), or let it go on (n)? " + m.leaves()
 	}

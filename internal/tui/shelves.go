@@ -100,7 +100,7 @@ func (m *shelfDesk) carryTo(to *shelf.Shelf) tea.Cmd {
 	b := &m.datesPage.boards[m.datesPage.board]
 	mine, one := slices.Clone(b.twins), m.datesPage.twin()
 	slices.Reverse(mine)
-	n := menu{title: "What is carried to " + to.Head().Name + "? Nothing is taken away here", left: to.Close,
+	n := menu{title: "What is carried to " + to.Head().Name + "? Nothing is removed from this shelf", left: to.Close,
 		choices: []choice{
 			{name: "everything", about: units.Plural(len(m.datesPage.twins()), "twin") + " of " +
 				units.Plural(len(m.datesPage.boards), "machine")},
@@ -153,7 +153,7 @@ func (m *shelfDesk) carrySome(to *shelf.Shelf, title string, n int, of func(i in
 func (m *shelfDesk) carry(to *shelf.Shelf, twins []*shelf.Twin) tea.Cmd {
 	if m.runPage.running() {
 		to.Close()
-		m.fail("A run is on already: see step 6.")
+		m.fail("A run is under way already: see step 6.")
 		return nil
 	}
 	w := m.w
@@ -244,7 +244,7 @@ const datesInRow = 48
 func movedLines(th theme, mv *workshop.Moved, here, there string) []string {
 	out := []string{mv.Words(), ""}
 	if len(mv.Compared) > 0 {
-		out = append(out, th.dim.Render("■ stands there   · doesn't   ≠ differs"))
+		out = append(out, th.dim.Render("■ is there   · isn't   ≠ differs"))
 	}
 	for i := 0; i < len(mv.Compared); {
 		j := i

@@ -137,7 +137,7 @@ func TestMissingBlocksComeFromAnotherShelf(t *testing.T) {
 		m = feed(m, ticked{})
 	}
 	check()
-	if mm.menus.menu == nil || !strings.Contains(text(m), "From where should come what is missing?") {
+	if mm.menus.menu == nil || !strings.Contains(text(m), "Where should what is missing come from?") {
 		t.Fatalf("\n%s", text(m))
 	}
 	m = key(m, "end", "enter")

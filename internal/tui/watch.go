@@ -107,7 +107,7 @@ func (m *benchPage) isNew(d *bench.Disk) string {
 func (m *benchPage) couldBe(d *bench.Disk) string {
 	switch o := m.datesPage.owners.of(d); {
 	case d.Survey == nil, d.Reach != "":
-		return "it says why it can't be used"
+		return "there it says why it can't be used"
 	case o.machine != "":
 		return "Enter captures it, i looks inside"
 	case d.Survey.Blank():

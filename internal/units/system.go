@@ -47,7 +47,8 @@ var said = regexp.MustCompile(`(^|\x1b\[[0-9;]*m|[^0-9A-Za-z.])(\d\.\d\d|\d\d\.\
 var sizeOf = map[string]float64{"kB": KB, "MB": MB, "GB": GB, "TB": TB, "PB": 1e15, "EB": 1e18}
 
 // Sentence says the sizes of a sentence that was written with Bytes in the units of s: as exact as its three digits
-// are; one that is said in both changes its order. The names, which may contain what looks like a size, stay as they are.
+// are; one that is said in both changes its order. The names, which may contain what looks like a size, stay as they
+// are.
 func (s System) Sentence(text string, names []string) string {
 	if s == Decimal {
 		return text

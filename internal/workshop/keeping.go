@@ -320,7 +320,7 @@ func (m *Moved) Words() string {
 	if m.Already > 0 {
 		there = fmt.Sprintf(", %s there already", units.Plural(m.Already, "twin"))
 	}
-	return fmt.Sprintf("%s carried%s, %s stored anew, %s read back", units.Plural(m.Twins, "twin"), there,
+	return fmt.Sprintf("%s carried%s, %s newly stored, %s read back", units.Plural(m.Twins, "twin"), there,
 		units.Bytes(m.Bytes), units.Bytes(m.ReadBack))
 }
 
