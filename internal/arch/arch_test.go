@@ -20,7 +20,7 @@ var order = []string{
 	"fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "restore",
-	"prove",
+	"prove", "job",
 	"ready", "mounts", "draw", "bench", "settings", "answer", "workshop", "demo", "demo/cutoff", "cli", "tui",
 }
 

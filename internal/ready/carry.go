@@ -61,6 +61,9 @@ func (p *Plan) Run(rc *run.Context, guard *disk.Guard, keep Keepsakes) (*Keepsak
 	return p.onto(rc, w, keep)
 }
 
+// Before are the areas of the disk as they were when the plan was made.
+func (p *Plan) Before() []survey.Area { return p.old }
+
 // written is every byte that the plan writes.
 func (p *Plan) written() span.Set {
 	var set span.Set

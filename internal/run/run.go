@@ -292,6 +292,9 @@ func (c *Context) Phase(name string, total int64) {
 	r.lastAt, r.lastDone = r.phaseStart, 0
 }
 
+// Snapshot gives the run as it is now.
+func (c *Context) Snapshot() Snapshot { return c.r.Snapshot() }
+
 // Come is how far the present phase has come, in bytes.
 func (c *Context) Come() (done, total int64) {
 	c.r.mu.Lock()

@@ -30,6 +30,10 @@ type State struct {
 	Shelves []Known `json:"shelves,omitempty"`
 	// BinaryUnits says that the screen says sizes in GiB and not in GB.
 	BinaryUnits bool `json:"binary_units,omitempty"`
+	// Job is the ID of the case that was chosen last.
+	Job string `json:"job,omitempty"`
+	// Shop is who works here.
+	Shop Shop `json:"shop"`
 
 	path string
 }
@@ -128,6 +132,21 @@ func (s *State) change(do func(*State)) error {
 	*s = *fresh
 	return nil
 }
+
+// Shop is who works here, as it is printed on papers. Any of it may be empty.
+type Shop struct {
+	Name       string `json:"name,omitempty"`
+	Address    string `json:"address,omitempty"`    // lines
+	Technician string `json:"technician,omitempty"` // whose cases are new ones
+	Numbers    string `json:"numbers,omitempty"`    // how cases are numbered, such as "YYYY-NNN"
+	Paper      string `json:"paper,omitempty"`      // A4 or Letter
+}
+
+// UseJob remembers which case is chosen.
+func (s *State) UseJob(id string) error { return s.change(func(s *State) { s.Job = id }) }
+
+// SetShop remembers who works here.
+func (s *State) SetShop(shop Shop) error { return s.change(func(s *State) { s.Shop = shop }) }
 
 // SaySizes remembers in which units the screen says sizes.
 func (s *State) SaySizes(in units.System) error {

@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
+	"twinshelf/internal/job"
 	"twinshelf/internal/run"
 	"twinshelf/internal/takeout"
 )
@@ -63,15 +64,21 @@ func (w *looking) StartTake(ctx context.Context, title string, choices []takeout
 	}
 	var result *takeout.Report
 	r = run.Start(ctx, title, takeout.Phases, nil, func(rc *run.Context) (err error) {
-		switch {
-		case to.Tar != nil:
-			result, err = takeout.ToTar(rc, choices, to.Tar, to.Options)
-		case to.Zip != nil:
-			result, err = takeout.ToZip(rc, choices, to.Zip, to.Options)
-		default:
-			result, err = takeout.ToFolder(rc, choices, to.Folder, to.Options)
+		k := job.Work{Sort: job.TakeOut, Title: title}
+		for _, c := range choices[:min(len(choices), mostEntered)] {
+			k.Does = append(k.Does, "takes out "+c.Path)
 		}
-		return err
+		return w.onRecord(rc, k, func() error {
+			switch {
+			case to.Tar != nil:
+				result, err = takeout.ToTar(rc, choices, to.Tar, to.Options)
+			case to.Zip != nil:
+				result, err = takeout.ToZip(rc, choices, to.Zip, to.Options)
+			default:
+				result, err = takeout.ToFolder(rc, choices, to.Folder, to.Options)
+			}
+			return err
+		}, func(*job.Result) {})
 	})
 	return r, func() *takeout.Report { return result }, nil
 }

@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/job"
 	"twinshelf/internal/mounts"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
@@ -66,8 +67,10 @@ func (w *readying) PlanReady(ctx context.Context, draft *ready.Draft, d *bench.D
 func (w *readying) StartReady(ctx context.Context, p *ready.Plan) *run.Run {
 	return run.Start(ctx, "Making "+disk.Sticker(p.Target.Identity)+" ready", p.Phases(), p.Expected(),
 		func(rc *run.Context) error {
-			_, err := p.Run(rc, w.Guard(), w.Keepsakes())
-			return err
+			return w.onRecord(rc, readyWork(rc, p), func() error {
+				_, err := p.Run(rc, w.Guard(), w.Keepsakes())
+				return err
+			}, func(*job.Result) {})
 		})
 }
 
@@ -105,8 +108,12 @@ func allocated(path string) int64 {
 func (w *readying) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
 	return run.Start(ctx, "Erasing "+disk.Sticker(e.Target.Identity), e.Phases(), e.Expected(),
 		func(rc *run.Context) error {
-			_, err := e.Run(rc, w.Guard(), w.Keepsakes())
-			return err
+			k := job.Work{Sort: job.Erase, Title: "Erasing " + disk.Sticker(e.Target.Identity), Lost: e.Loses,
+				Does: []string{e.Way.Title(), e.Way.About(e.Medium)}, Before: []job.Disk{{Identity: e.Target.Identity}}}
+			return w.onRecord(rc, k, func() error {
+				_, err := e.Run(rc, w.Guard(), w.Keepsakes())
+				return err
+			}, func(*job.Result) {})
 		})
 }
 
@@ -138,7 +145,10 @@ func (w *readying) PlanReturn(d *bench.Disk, name string) (ready.Return, error) 
 func (w *readying) StartReturn(ctx context.Context, r ready.Return) *run.Run {
 	return run.Start(ctx, "Putting back what was on "+disk.Sticker(r.Target.Identity), ready.PutBackPhases, nil,
 		func(rc *run.Context) error {
-			return r.Run(rc, w.Guard())
+			k := job.Work{Sort: job.PutBack, Title: "Putting back what was on " + disk.Sticker(r.Target.Identity),
+				Does:   []string{"what was there before " + units.Moment(r.Keepsake.Taken) + " is put back"},
+				Before: []job.Disk{{Identity: r.Target.Identity}}}
+			return w.onRecord(rc, k, func() error { return r.Run(rc, w.Guard()) }, func(*job.Result) {})
 		})
 }
 

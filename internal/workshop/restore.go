@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/job"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/restore"
@@ -269,24 +270,30 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 		if err := w.CheckPairs(pairs); err != nil {
 			return err
 		}
-		for i, p := range pairs {
-			slog.Info("writes", "from", p.Title(), "target", disk.Sticker(p.Target.Identity), "path", p.Target.Path)
-			one, err := w.write(rc.Named(names[i]), p)
-			if err != nil {
-				return err
-			}
-			if p.Twin != nil {
-				one.Twin = p.Twin.ID
-			}
-			if result = prove.Join(result, one, names[i]); p.Twin != nil {
-				if err := w.shelf().SaveProof(rc, one); err != nil {
+		return w.onRecord(rc, pairsWork(pairs), func() (err error) {
+			for i, p := range pairs {
+				if result, err = w.writeNext(rc.Named(names[i]), p, result, names[i]); err != nil {
 					return err
 				}
 			}
-		}
-		return nil
+			return nil
+		}, func(r *job.Result) { claimed(result, r) })
 	})
 	return r, func() *shelf.Proof { return result }
+}
+
+// writeNext writes one of several targets, and joins its proof to those of the ones before.
+func (w *restoring) writeNext(rc *run.Context, p *Pair, before *shelf.Proof, name string) (*shelf.Proof, error) {
+	slog.Info("writes", "from", p.Title(), "target", disk.Sticker(p.Target.Identity), "path", p.Target.Path)
+	one, err := w.write(rc, p)
+	if err != nil {
+		return before, err
+	}
+	if p.Twin == nil {
+		return prove.Join(before, one, name), nil
+	}
+	one.Twin = p.Twin.ID
+	return prove.Join(before, one, name), w.shelf().SaveProof(rc, one)
 }
 
 // write writes one target and proves it.
@@ -333,11 +340,17 @@ func (w *restoring) StartProofTarget(ctx context.Context, o Origin,
 	var result *shelf.Proof
 	title := "Proof of " + disk.Sticker(target.Identity)
 	r := run.Start(ctx, title, prove.Phases, nil, func(rc *run.Context) (err error) {
-		if result, err = prove.Target(rc, o.Describe(), p, target.Device, Tool()); err != nil || o.Twin == nil {
-			return err
+		k := job.Work{Sort: job.Prove, Title: title, From: []job.Disk{onBench(target)}}
+		if o.Twin != nil {
+			k.Machine, k.Twin, k.Dated = o.Twin.Machine, o.Twin.ID, units.Moment(o.Twin.Taken)
 		}
-		result.Twin = o.Twin.ID
-		return w.shelf().SaveProof(rc, result)
+		return w.onRecord(rc, k, func() error {
+			if result, err = prove.Target(rc, o.Describe(), p, target.Device, Tool()); err != nil || o.Twin == nil {
+				return err
+			}
+			result.Twin = o.Twin.ID
+			return w.shelf().SaveProof(rc, result)
+		}, func(r *job.Result) { claimed(result, r) })
 	})
 	return r, func() *shelf.Proof { return result }, nil
 }

@@ -19,6 +19,7 @@ import (
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/inside"
+	"twinshelf/internal/job"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
@@ -44,6 +45,7 @@ type Workshop struct {
 	looking
 	readying
 	restoring
+	cases
 }
 
 // room is what all work shares: the bench, the open shelf, what is remembered.
@@ -84,7 +86,7 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	}
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
-		restoring: restoring{r}}
+		restoring: restoring{r}, cases: cases{r}}
 	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
 	return w, nil
 }
@@ -228,11 +230,13 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 	e, _ := p.Estimate(ctx)
 	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), run.Expected{e.Time},
 		func(rc *run.Context) (err error) {
-			if t, err = p.Run(rc); err == nil {
-				w.list(rc, t)
-				leaving.drop(rc, p.Shelf)
-			}
-			return err
+			return w.onRecord(rc, captureWork(p), func() error {
+				if t, err = p.Run(rc); err == nil {
+					w.list(rc, t)
+					leaving.drop(rc, p.Shelf)
+				}
+				return err
+			}, func(r *job.Result) { captured(rc, p.Shelf, t, r) })
 		})
 	return r, func() *shelf.Twin { return t }
 }
@@ -273,8 +277,12 @@ func (w *Workshop) StartProofTwin(ctx context.Context, t *shelf.Twin) (r *run.Ru
 	var result *shelf.Proof
 	estimate := time.Duration(float64(t.Used) / (300 * units.MB) * float64(time.Second))
 	r = run.Start(ctx, "Proof of "+t.Machine, prove.Phases, run.Expected{estimate}, func(rc *run.Context) (err error) {
-		result, err = prove.Twin(rc, w.shelf(), t, Tool())
-		return w.keptElsewhere(rc, result, err)
+		k := job.Work{Sort: job.Prove, Title: "Proof of " + t.Machine, Machine: t.Machine, Twin: t.ID,
+			Dated: units.Moment(t.Taken)}
+		return w.onRecord(rc, k, func() error {
+			result, err = prove.Twin(rc, w.shelf(), t, Tool())
+			return w.keptElsewhere(rc, result, err)
+		}, func(r *job.Result) { claimed(result, r) })
 	})
 	return r, func() *shelf.Proof { return result }
 }

@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/demo"
+	"twinshelf/internal/job"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
@@ -53,6 +54,11 @@ func Leave(ctx context.Context, b demo.Bench) error {
 	}
 	p, err := w.PlanRestore(ctx, o, target, plan.Wish{}, nil)
 	if err != nil {
+		return err
+	}
+	if _, err := w.NewJob(ctx, job.Case{Customer: "Signe Arvo, Skarnholm ferry line", Machine: demo.CutOffMachine,
+		Contact: "the harbour office, afternoons", Asked: "move the kiosk to the larger disk", Technician: "Tam Leclair",
+	}); err != nil {
 		return err
 	}
 	r, _ := w.StartRestore(ctx, []*workshop.Pair{p})

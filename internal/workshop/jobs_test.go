@@ -1,0 +1,210 @@
+package workshop
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"twinshelf/internal/job"
+	"twinshelf/internal/plan"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/shelf"
+)
+
+// forget takes away the cases that the demo begins with, here and on its shelf.
+func forget(t *testing.T, w *Workshop) {
+	t.Helper()
+	for _, dir := range []string{w.State.Folder(), w.Shelf.Place()} {
+		if err := os.RemoveAll(filepath.Join(dir, "jobs")); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// kiosksWork captures the kiosk and restores it onto the new disk: two works of one case.
+func kiosksWork(t *testing.T, w *Workshop) *job.Job {
+	t.Helper()
+	disks := w.Bench.List()
+	for _, d := range disks {
+		w.Bench.Probe(t.Context(), d)
+	}
+	kiosk, target := named(t, disks, "C3E9"), named(t, disks, "7731")
+	p, err := w.PlanCapture(t.Context(), "Harbour kiosk", append(disks[:0:0], kiosk), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, result := w.StartCapture(t.Context(), p, nil)
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	pair, err := w.PlanRestore(t.Context(), Origin{Twin: result()}, target, plan.Wish{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, _ = w.StartRestore(t.Context(), []*Pair{pair})
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	j := w.Job()
+	if j == nil {
+		t.Fatal("no case was opened")
+	}
+	return j
+}
+
+// TestWorkIsOnRecord: a case opens by itself with the first work, and has of each work what was planned, confirmed and
+// came of it; the shelf has the same, sealed with it.
+func TestWorkIsOnRecord(t *testing.T) {
+	w, _ := ferry(t)
+	forget(t, w)
+	j := kiosksWork(t, w)
+	if j.Machine != "Harbour kiosk" || !strings.HasSuffix(j.Number, "-001") || len(j.Problems) > 0 {
+		t.Errorf("%+v", j.Case)
+	}
+	works := j.Works()
+	if len(works) != 2 {
+		t.Fatalf("%+v", works)
+	}
+	capture, restored := works[0], works[1]
+	if capture.Sort != job.Capture || capture.Result == nil || capture.Result.State != "done" ||
+		capture.Result.Twin == "" || capture.Result.Used < 1e9 || len(capture.From) != 1 ||
+		len(capture.From[0].Parts) != 3 || capture.Shelf != "Oak" || capture.Expected <= 0 {
+		t.Errorf("the capture: %+v %+v", capture, capture.Result)
+	}
+	if restored.Sort != job.Restore || restored.Twin != capture.Result.Twin || restored.Result == nil ||
+		len(restored.Result.Claims) < 5 || len(restored.Before) != 1 || len(restored.After) != 1 ||
+		len(restored.Before[0].Parts) != 0 || len(restored.After[0].Parts) != 3 || len(restored.Does) == 0 {
+		t.Errorf("the restore: %+v %+v", restored, restored.Result)
+	}
+	if after := restored.After[0]; after.Identity.Tail() != "7731" || after.Parts[1].Size < restored.From[0].Parts[1].Size {
+		t.Errorf("%+v", after)
+	}
+	// Another machine has the shelf, and nothing else.
+	other, err := New(t.TempDir(), nil, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := shelf.Open(t.Context(), w.Shelf.Place(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	other.Shelf = s
+	jobs, problems := other.Jobs(t.Context())
+	if len(jobs) != 1 || len(problems) > 0 || jobs[0].ID != j.ID || len(jobs[0].Entries) != len(j.Entries) {
+		t.Fatalf("%+v %v", jobs, problems)
+	}
+	// What both enter comes together.
+	if err := other.NoteJob(t.Context(), jobs[0], "seen on the other machine"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.NoteJob(t.Context(), j, "seen here"); err != nil {
+		t.Fatal(err)
+	}
+	if jobs, problems = w.Jobs(t.Context()); len(problems) > 0 || len(jobs[0].Notes()) != 2 {
+		t.Errorf("%+v %v", jobs[0].Notes(), problems)
+	}
+}
+
+// TestWhichCase: work on another machine doesn't come into this one's case, and what is cancelled or fails is on
+// record too.
+func TestWhichCase(t *testing.T) {
+	w, disks := ferry(t)
+	ctx := t.Context()
+	asked, err := w.NewJob(ctx, job.Case{Customer: "Pell Okonja", Asked: "a larger disk"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.NewJob(ctx, job.Case{Number: asked.Number}); !errors.Is(err, ErrNumberTaken) {
+		t.Errorf("two cases of one number: %v", err)
+	}
+	twin := func(name string) *shelf.Twin {
+		tw, err := w.Shelf.Find(ctx, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return tw
+	}
+	prove := func(name string) {
+		r, _ := w.StartProofTwin(ctx, twin(name))
+		if err := r.Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	prove("Weighbridge") // the case was opened before anything was known of its machine
+	if j := w.Job(); j.ID != asked.ID || j.Machine != "Weighbridge" || j.Customer != "Pell Okonja" {
+		t.Errorf("%+v", j)
+	}
+	prove("Slipway crane")
+	crane := w.Job()
+	if crane.ID == asked.ID || crane.Machine != "Slipway crane" {
+		t.Errorf("%+v", crane)
+	}
+	prove("Weighbridge") // back into the open case of that machine
+	if j := w.Job(); j.ID != asked.ID || len(j.Works()) != 2 {
+		t.Errorf("%+v", j)
+	}
+	if err := w.CloseJob(ctx, w.Job()); err != nil || w.Job() != nil {
+		t.Error(err, w.Job())
+	}
+	if err := w.UseJob(crane.ID); err != nil {
+		t.Fatal(err)
+	}
+	target := named(t, disks, "7731") // a layout is of no machine: it belongs to the case that is chosen
+	e, err := w.PlanErase(ctx, target, ready.Quick)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cancelled, cancel := context.WithCancel(ctx)
+	cancel()
+	r := w.StartErase(cancelled, e)
+	if err := r.Wait(); !errors.Is(err, context.Canceled) {
+		t.Fatal(err)
+	}
+	works := w.Job().Works()
+	if last := works[len(works)-1]; last.Sort != job.Erase || last.Result == nil || last.Result.State != "cancelled" {
+		t.Errorf("%+v", last)
+	}
+}
+
+// TestRecordThatCantBeKept: the work goes on, and the run says that it isn't on record.
+func TestRecordThatCantBeKept(t *testing.T) {
+	w, _ := ferry(t)
+	forget(t, w)
+	if err := os.WriteFile(filepath.Join(w.State.Folder(), "jobs"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tw, err := w.Shelf.Find(t.Context(), "Weighbridge")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, proof := w.StartProofTwin(t.Context(), tw)
+	if err := r.Wait(); err != nil || !proof().Holds() {
+		t.Fatal(err)
+	}
+	if !slices.ContainsFunc(r.Snapshot().Notes, func(n string) bool { return strings.Contains(n, "isn't on record") }) {
+		t.Errorf("%q", r.Snapshot().Notes)
+	}
+}
+
+// TestUnreadFilesAreOnRecord: the capture of a failing disk enters the files that it hit.
+func TestUnreadFilesAreOnRecord(t *testing.T) {
+	w, disks := ferry(t)
+	p, err := w.PlanCapture(t.Context(), "Slipway crane", append(disks[:0:0], named(t, disks, "E6F5")), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, result := w.StartCapture(t.Context(), p, nil)
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	works := w.Job().Works()
+	got := works[0].Result
+	if result().Missing() == 0 || got.Unread != result().Missing() || len(got.Hit) == 0 {
+		t.Errorf("%d bytes are missing; on record: %+v", result().Missing(), got)
+	}
+}
