@@ -34,6 +34,10 @@ var jsonRuns = []string{
 	"shelf keep 20261002 --note why", "shelf journal", "shelf room --plan", "shelf check --full", "shelf reindex",
 	"shelf chart DIR/growth.svg", "shelf discard 20260827 --plan", "shelf discard 20260827 --confirm Weighbridge",
 	"shelf room", "shelf new ELM --name Elm", "shelf carry ELM 'Ticket desk'", "shelf compare ELM", "shelf retire",
+	"job list", "job show 'Harbour kiosk'", "job note 'Harbour kiosk' 'the fan was replaced'",
+	"job change 'Harbour kiosk' --contact mornings", "job use 'Harbour kiosk'", "job close", "job show 'Harbour kiosk'",
+	"job reopen 'Harbour kiosk'", "job new --machine Weighbridge --customer 'Signe Arvo' --maker Ternworks " +
+		"--model W2 --serial T-1998 --asked why --technician Tam",
 	"shelf retire --off", "demo --keep DIR/again --only-make", "demo --keep DIR/walked --walk",
 	"~shelf new SEALED --name Ash --sealed", "~shelf passphrase list",
 	"~shelf passphrase add purser --new-passphrase-file DIR/second",
@@ -239,7 +243,7 @@ var mounting = map[string]bool{"ready mount": true, "ready unmount": true}
 // commandOf is the command of a call.
 func commandOf(args []string) string {
 	n := 1
-	if args[0] == "shelf" || args[0] == "ready" {
+	if slices.Contains([]string{"shelf", "ready", "job"}, args[0]) {
 		n++
 	}
 	if len(args) > 1 && args[1] == "passphrase" {

@@ -34,7 +34,7 @@ const (
 type Entry struct {
 	// ID names it, unique among all entries of all machines; it sorts by time.
 	ID    string    `json:"id"`
-	At    time.Time `json:"at"`
+	At    time.Time `json:"when"`
 	Kind  Kind      `json:"kind"`
 	About *Case     `json:"about,omitempty"`
 	Note  string    `json:"note,omitempty"`
@@ -45,11 +45,12 @@ type Entry struct {
 
 // Case is what a case is about. Any of it may be empty.
 type Case struct {
-	Number     string `json:"number,omitempty"` // the shop's own, such as 2026-014
-	Customer   string `json:"customer,omitempty"`
-	Contact    string `json:"contact,omitempty"`
-	Machine    string `json:"machine,omitempty"` // its name on the shelf
-	Maker      string `json:"maker,omitempty"`   // of the machine, with model and serial number, as far as they are known
+	Number   string `json:"case_number,omitempty"` // the shop's own, such as 2026-014
+	Customer string `json:"customer,omitempty"`
+	Contact  string `json:"contact,omitempty"`
+	Machine  string `json:"machine,omitempty"` // its name on the shelf
+	// Maker, Model and Serial are the machine's.
+	Maker      string `json:"maker,omitempty"`
 	Model      string `json:"model,omitempty"`
 	Serial     string `json:"serial,omitempty"`
 	Asked      string `json:"asked,omitempty"` // what the customer asked for
@@ -59,8 +60,8 @@ type Case struct {
 // Disk is a disk at one moment.
 type Disk struct {
 	disk.Identity
-	Table string `json:"table"` // kind of partition table; empty without one
-	Words string `json:"words"` // what it holds, in a few words
+	Table string `json:"table_kind"` // kind of partition table; empty without one
+	Words string `json:"words"`      // what it holds, in a few words
 	Parts []Part `json:"parts"`
 }
 
@@ -96,12 +97,12 @@ type Work struct {
 	Title string `json:"title"`
 	// Machine is the name of the machine on the shelf; empty where the work is about none.
 	Machine string `json:"machine,omitempty"`
-	Shelf   string `json:"shelf,omitempty"`
+	Shelf   string `json:"shelf_name,omitempty"`
 	Twin    string `json:"twin,omitempty"`  // ID of the twin that was restored or proven
 	Dated   string `json:"dated,omitempty"` // when that was taken
-	From    []Disk `json:"from,omitempty"`
-	Before  []Disk `json:"before,omitempty"` // each target as it was
-	After   []Disk `json:"after,omitempty"`  // and as it was planned
+	From    []Disk `json:"sources,omitempty"`
+	Before  []Disk `json:"targets_before,omitempty"` // each target as it was
+	After   []Disk `json:"targets_after,omitempty"`  // and as it was planned
 	// What the last page said.
 	Lost   []string `json:"lost,omitempty"`
 	Does   []string `json:"does,omitempty"`

@@ -57,7 +57,8 @@ func TestOrderDoesntMatter(t *testing.T) {
 		}
 	}
 	j := Of("0123456789abcdef", all)
-	for text, want := range map[string]bool{"7731": true, "CLICKS": true, "maud": true, "ab12cd": true, "weigh": false} {
+	for text, want := range map[string]bool{"7731": true, "CLICKS": true, "maud": true, "ab12cd": true,
+		"weigh": false} {
 		if j.Has(text) != want {
 			t.Errorf("%q is in it: %v", text, !want)
 		}
@@ -203,7 +204,8 @@ func TestNumbers(t *testing.T) {
 		jobs    []*Job
 		want    string
 	}{
-		{"", nil, "2026-001"}, {"no digits", nil, "2026-001"}, {UsualNumbers, of("2026-001", "2026-009", "x"), "2026-010"},
+		{"", nil, "2026-001"}, {"no digits", nil, "2026-001"},
+		{UsualNumbers, of("2026-001", "2026-009", "x"), "2026-010"},
 		{UsualNumbers, of("2025-042"), "2026-001"}, {"F-NN/YYYY", of("F-07/2026", "F-99/2025"), "F-08/2026"},
 		{"NN", of("99"), "100"}, {"YYYY-NNN", of("2026-999999999999999999"), "2026-001"},
 	} {
@@ -215,7 +217,7 @@ func TestNumbers(t *testing.T) {
 
 // FuzzRecord: no bytes of a record make reading it fail, or more of it than there is.
 func FuzzRecord(f *testing.F) {
-	f.Add([]byte("{\"id\":\"a\",\"at\":\"2026-11-28T09:00:00Z\",\"kind\":\"note\"}\n{\n\n"))
+	f.Add([]byte("{\"id\":\"a\",\"when\":\"2026-11-28T09:00:00Z\",\"kind\":\"note\"}\n{\n\n"))
 	f.Fuzz(func(t *testing.T, record []byte) {
 		all, problems := readEntries(strings.NewReader(string(record)), "x")
 		if lines := strings.Count(string(record), "\n") + 1; len(all) > lines || len(problems) > 2*lines {

@@ -9,8 +9,12 @@ import (
 	"strings"
 )
 
-// Records of customers' cases lie on the shelf as notes, one for each entry: nothing is ever rewritten, and what two
-// machines enter into one case comes together.
+// Cases are the records of customers' cases on a shelf. They lie there as notes, one for each entry: nothing is ever
+// rewritten, and what two machines enter into one case comes together.
+type Cases struct{ s *Shelf }
+
+// CasesOn are those on a shelf.
+func CasesOn(s *Shelf) Cases { return Cases{s} }
 
 var plainName = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.-]{0,80}$`)
 
@@ -21,34 +25,34 @@ func jobFile(job, entry string) (string, error) {
 	return "jobs/" + job + "/" + entry + ".note", nil
 }
 
-// PutJobEntry keeps an entry of a case.
-func (s *Shelf) PutJobEntry(ctx context.Context, job, entry string, e any) error {
+// Put keeps an entry of a case.
+func (c Cases) Put(ctx context.Context, job, entry string, e any) error {
 	file, err := jobFile(job, entry)
 	if err != nil {
 		return err
 	}
-	return s.PutNote(ctx, nil, file, e)
+	return c.s.PutNote(ctx, nil, file, e)
 }
 
-// JobEntry reads an entry of a case into e.
-func (s *Shelf) JobEntry(ctx context.Context, job, entry string, e any) error {
+// Get reads an entry of a case into e.
+func (c Cases) Get(ctx context.Context, job, entry string, e any) error {
 	file, err := jobFile(job, entry)
 	if err != nil {
 		return err
 	}
-	there, err := s.GetNote(ctx, file, e)
+	there, err := c.s.GetNote(ctx, file, e)
 	if err == nil && !there {
 		err = fmt.Errorf("%s: %w", file, fs.ErrNotExist)
 	}
 	return err
 }
 
-// JobEntries names the entries of a case that the shelf has.
-func (s *Shelf) JobEntries(ctx context.Context, job string) ([]string, error) {
+// Entries names the entries of a case that the shelf has.
+func (c Cases) Entries(ctx context.Context, job string) ([]string, error) {
 	if !plainName.MatchString(job) {
 		return nil, fmt.Errorf("case %q can't be on a shelf", job)
 	}
-	names, err := s.Backend().List(ctx, "jobs/"+job)
+	names, err := c.s.Backend().List(ctx, "jobs/"+job)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -61,9 +65,9 @@ func (s *Shelf) JobEntries(ctx context.Context, job string) ([]string, error) {
 	return out, nil
 }
 
-// Jobs names the cases that the shelf has entries of.
-func (s *Shelf) Jobs(ctx context.Context) ([]string, error) {
-	names, err := s.Backend().List(ctx, "jobs")
+// IDs names the cases that the shelf has entries of.
+func (c Cases) IDs(ctx context.Context) ([]string, error) {
+	names, err := c.s.Backend().List(ctx, "jobs")
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}

@@ -89,7 +89,8 @@ func planned(p *Pair) job.Disk {
 func captureWork(p *capture.Plan) job.Work {
 	k := job.Work{Sort: job.Capture, Title: "Capture of " + p.Machine, Machine: p.Machine}
 	for _, s := range p.Sources {
-		k.From = append(k.From, surveyed(s.Survey.Device.Identity(), s.Survey, units.Bytes(s.Survey.Used())+" to capture"))
+		words := units.Bytes(s.Survey.Used()) + " to capture"
+		k.From = append(k.From, surveyed(s.Survey.Device.Identity(), s.Survey, words))
 		for _, a := range s.Survey.Parts() {
 			if s.LeaveOut[a.Part.Number] {
 				k.Warned = append(k.Warned, fmt.Sprintf("part %d (%s) is left out", a.Part.Number, a.Title()))
@@ -135,8 +136,9 @@ func pairsWork(pairs []*Pair) job.Work {
 	}
 	for i, s := range SummarizeRestore(pairs) {
 		p := pairs[i]
-		from := onBenchOrTwin(p.Origin)
-		k.From, k.Before, k.After = append(k.From, from), append(k.Before, onBench(p.Target)), append(k.After, planned(p))
+		k.From = append(k.From, onBenchOrTwin(p.Origin))
+		k.Before = append(k.Before, onBench(p.Target))
+		k.After = append(k.After, planned(p))
 		k.Lost = append(k.Lost, s.Lost...)
 		k.Does = append(k.Does, s.Steps...)
 		k.Warned = append(k.Warned, s.Doubts...)

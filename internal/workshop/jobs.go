@@ -56,6 +56,7 @@ func (w *room) UseJob(id string) error {
 
 // NewJob opens a case and chooses it. Without a number it gets the next one.
 func (w *room) NewJob(ctx context.Context, about job.Case) (*job.Job, error) {
+	_ = w.fetch(ctx) // numbers that only the shelf knows; without them it gets one all the same
 	jobs, _ := w.book().List()
 	if about.Number == "" {
 		about.Number = job.NextNumber(w.State.Shop.Numbers, time.Now(), jobs)
@@ -92,9 +93,10 @@ func unusedNumber(jobs []*job.Job, number, but string) error {
 
 // ChangeJob says anew what a case is about.
 func (w *cases) ChangeJob(ctx context.Context, j *job.Job, about job.Case) error {
-	jobs, _ := w.book().List()
-	if err := unusedNumber(jobs, about.Number, j.ID); err != nil {
-		return err
+	if jobs, _ := w.book().List(); about.Number != j.Number { // two machines may have given one number
+		if err := unusedNumber(jobs, about.Number, j.ID); err != nil {
+			return err
+		}
 	}
 	e := job.NewEntry(job.About)
 	e.About = &about
@@ -141,7 +143,7 @@ func (w *room) push(ctx context.Context, s *shelf.Shelf, id string) error {
 	if err != nil {
 		return err
 	}
-	there, err := s.JobEntries(ctx, id)
+	there, err := shelf.CasesOn(s).Entries(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -149,7 +151,7 @@ func (w *room) push(ctx context.Context, s *shelf.Shelf, id string) error {
 		if slices.Contains(there, e.ID) {
 			continue
 		}
-		if err := s.PutJobEntry(ctx, id, e.ID, e); err != nil {
+		if err := shelf.CasesOn(s).Put(ctx, id, e.ID, e); err != nil {
 			return err
 		}
 	}
@@ -162,7 +164,7 @@ func (w *room) fetch(ctx context.Context) error {
 	if s == nil {
 		return nil
 	}
-	ids, err := s.Jobs(ctx)
+	ids, err := shelf.CasesOn(s).IDs(ctx)
 	if err != nil {
 		return fmt.Errorf("the cases on the shelf can't be listed: %w", err)
 	}
@@ -176,7 +178,7 @@ func (w *room) fetch(ctx context.Context) error {
 }
 
 func (w *room) fetchJob(ctx context.Context, s *shelf.Shelf, id string) error {
-	there, err := s.JobEntries(ctx, id)
+	there, err := shelf.CasesOn(s).Entries(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -195,7 +197,7 @@ func (w *room) fetchJob(ctx context.Context, s *shelf.Shelf, id string) error {
 			continue
 		}
 		var e job.Entry
-		if err := s.JobEntry(ctx, id, name, &e); err != nil {
+		if err := shelf.CasesOn(s).Get(ctx, id, name, &e); err != nil {
 			hurt = append(hurt, err)
 		} else if e.ID == name {
 			lacking = append(lacking, e)
@@ -221,6 +223,7 @@ func (w *room) jobFor(ctx context.Context, machine string) (string, error) {
 			return j.ID, w.nameMachine(ctx, j, machine)
 		}
 	}
+	_ = w.fetch(ctx) // the case may have been opened on another machine
 	if jobs, _ := w.book().List(); machine != "" {
 		for _, j := range jobs {
 			if j.Open() && strings.EqualFold(j.Machine, machine) {
@@ -245,6 +248,14 @@ func (w *room) nameMachine(ctx context.Context, j *job.Job, machine string) erro
 	e := job.NewEntry(job.About)
 	e.About = &about
 	return w.enter(ctx, j.ID, e)
+}
+
+// UseOpenJob chooses a case that is open.
+func (w *cases) UseOpenJob(_ context.Context, j *job.Job) error {
+	if !j.Open() {
+		return fmt.Errorf("case %s is closed: reopen it first", j.Title())
+	}
+	return w.UseJob(j.ID)
 }
 
 // settling is how long an entry may take to come onto the shelf after a run was cancelled.

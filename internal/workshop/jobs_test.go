@@ -80,7 +80,8 @@ func TestWorkIsOnRecord(t *testing.T) {
 		len(restored.Before[0].Parts) != 0 || len(restored.After[0].Parts) != 3 || len(restored.Does) == 0 {
 		t.Errorf("the restore: %+v %+v", restored, restored.Result)
 	}
-	if after := restored.After[0]; after.Identity.Tail() != "7731" || after.Parts[1].Size < restored.From[0].Parts[1].Size {
+	after, from := restored.After[0], restored.From[0]
+	if after.Identity.Tail() != "7731" || after.Parts[1].Size < from.Parts[1].Size {
 		t.Errorf("%+v", after)
 	}
 	// Another machine has the shelf, and nothing else.

@@ -57,8 +57,8 @@ func Leave(ctx context.Context, b demo.Bench) error {
 		return err
 	}
 	if _, err := w.NewJob(ctx, job.Case{Customer: "Signe Arvo, Skarnholm ferry line", Machine: demo.CutOffMachine,
-		Contact: "the harbour office, afternoons", Asked: "move the kiosk to the larger disk", Technician: "Tam Leclair",
-	}); err != nil {
+		Contact: "the harbour office, afternoons", Asked: "move the kiosk to the larger disk",
+		Technician: "Tam Leclair"}); err != nil {
 		return err
 	}
 	r, _ := w.StartRestore(ctx, []*workshop.Pair{p})
