@@ -35,7 +35,9 @@ var jsonRuns = []string{
 	"shelf chart DIR/growth.svg", "shelf discard 20260827 --plan", "shelf discard 20260827 --confirm Weighbridge",
 	"shelf room", "shelf new ELM --name Elm", "shelf carry ELM 'Ticket desk'", "shelf compare ELM", "shelf retire",
 	"job list", "job show 'Harbour kiosk'", "job note 'Harbour kiosk' 'the fan was replaced'",
-	"job change 'Harbour kiosk' --contact mornings", "job use 'Harbour kiosk'", "job close", "job show 'Harbour kiosk'",
+	"job change 'Harbour kiosk' --contact mornings", "job use 'Harbour kiosk'", "job sheet --to DIR/sheet.pdf",
+	"job shop --name Ternhouse --address 'Quay 4' --technician Tam --numbers YYYY-NNN --paper A4", "job close",
+	"job show 'Harbour kiosk'",
 	"job reopen 'Harbour kiosk'", "job new --machine Weighbridge --customer 'Signe Arvo' --maker Ternworks " +
 		"--model W2 --serial T-1998 --asked why --technician Tam",
 	"shelf retire --off", "demo --keep DIR/again --only-make", "demo --keep DIR/walked --walk",

@@ -21,7 +21,8 @@ var order = []string{
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "restore",
 	"prove", "job",
-	"ready", "mounts", "draw", "bench", "settings", "answer", "workshop", "demo", "demo/cutoff", "cli", "tui",
+	"ready", "mounts", "draw", "bench", "settings", "scene", "sheet", "answer", "workshop", "demo", "demo/cutoff",
+	"cli", "tui",
 }
 
 // testsOnly are the packages that serve tests; they may use anything, and nothing of the product uses them.

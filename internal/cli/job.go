@@ -26,6 +26,8 @@ func jobCommand(o *options) *cobra.Command {
 		Args: cobra.NoArgs,
 	}
 	c.AddCommand(listJobsCommand(o), showJobCommand(o), newJobCommand(o), changeJobCommand(o), noteJobCommand(o),
+		sheetCommand(o),
+		shopCommand(o),
 		jobStateCommand(o, "use CASE", "Choose a case: what is done from now on belongs to it",
 			"is chosen", (*workshop.Workshop).UseOpenJob),
 		jobStateCommand(o, "close [CASE]", "Close a case", "is closed",

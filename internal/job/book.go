@@ -260,10 +260,13 @@ const UsualNumbers = "YYYY-NNN"
 
 var running = regexp.MustCompile(`N+`)
 
+// IsPattern says whether a pattern has a running number.
+func IsPattern(pattern string) bool { return running.MatchString(pattern) }
+
 // NextNumber is the number of a new case by a pattern such as "YYYY-NNN": one more than the largest that is there of
 // this pattern and year.
 func NextNumber(pattern string, now time.Time, jobs []*Job) string {
-	if !running.MatchString(pattern) {
+	if !IsPattern(pattern) {
 		pattern = UsualNumbers
 	}
 	pattern = strings.ReplaceAll(pattern, "YYYY", strconv.Itoa(now.Year()))

@@ -70,3 +70,11 @@ func (c Case) About() [][2]string {
 	}
 	return out
 }
+
+// State says in a word how a work ended.
+func (d Done) State() string {
+	if d.Result == nil {
+		return "no end on record"
+	}
+	return d.Result.State
+}

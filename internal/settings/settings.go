@@ -135,11 +135,11 @@ func (s *State) change(do func(*State)) error {
 
 // Shop is who works here, as it is printed on papers. Any of it may be empty.
 type Shop struct {
-	Name       string `json:"name,omitempty"`
-	Address    string `json:"address,omitempty"`    // lines
-	Technician string `json:"technician,omitempty"` // whose cases are new ones
-	Numbers    string `json:"numbers,omitempty"`    // how cases are numbered, such as "YYYY-NNN"
-	Paper      string `json:"paper,omitempty"`      // A4 or Letter
+	Name       string   `json:"name,omitempty"`
+	Address    []string `json:"address,omitempty"`    // line by line
+	Technician string   `json:"technician,omitempty"` // whose cases are new ones
+	Numbers    string   `json:"numbers,omitempty"`    // how cases are numbered, such as "YYYY-NNN"
+	Paper      string   `json:"paper,omitempty"`      // A4 or Letter
 }
 
 // UseJob remembers which case is chosen.

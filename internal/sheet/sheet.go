@@ -1,0 +1,353 @@
+// Package sheet makes the papers of a case: what was done, for the customer and for the file. A paper is a list of
+// blocks; the pages of a PDF and what the screen shows before printing are made from the same list.
+package sheet
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"twinshelf/internal/job"
+	"twinshelf/internal/scene"
+	"twinshelf/internal/settings"
+	"twinshelf/internal/table"
+	"twinshelf/internal/units"
+)
+
+// Block is a piece of a paper. Exactly one of its kinds is set.
+type Block struct {
+	Heading string
+	Text    string
+	// Alarm is a text that must not be overlooked.
+	Alarm string
+	// Facts are what is known, each with what it is.
+	Facts [][2]string
+	// Table has a head and rows of as many columns; the widths are shares of the page.
+	Table *Table
+	// Drawing are disks, with threads from the parts of one to those of the next.
+	Drawing []scene.Strip
+	// Code is a text that is printed as a square that can be scanned too.
+	Code string
+	// Sign are lines for signatures.
+	Sign []string
+	// Page begins a new page.
+	Page bool
+}
+
+// Table is a table. Numbers are at the right of their columns.
+type Table struct {
+	Head   []string
+	Shares []float64
+	Right  []bool
+	Rows   [][]string
+}
+
+// Sheet is the job sheet of a case.
+type Sheet struct {
+	Job  *job.Job
+	Shop settings.Shop
+	Made time.Time
+}
+
+// ErrNothingToDraw means that nothing was written in a case yet.
+var ErrNothingToDraw = errors.New("nothing was written in this case yet, so there is nothing to draw")
+
+// As gives the sheet as a file of a kind: ".pdf" is all of it, ".svg" its first drawing.
+func (s Sheet) As(ext string) ([]byte, error) {
+	switch strings.ToLower(ext) {
+	case ".pdf":
+		return s.PDF()
+	case ".svg":
+		for _, b := range s.Blocks() {
+			if b.Drawing != nil {
+				return scene.Disks(s.Job.Title(), drawingWide, b.Drawing, true).SVG(), nil
+			}
+		}
+		return nil, ErrNothingToDraw
+	}
+	return nil, fmt.Errorf("%q is no kind of file that a sheet is made as: choose .pdf, or .svg for the drawing", ext)
+}
+
+// drawingWide is how wide a drawing is that isn't on a page, in millimetres.
+const drawingWide = 180
+
+// CheckShop says what is wrong with what a shop says of itself.
+func CheckShop(shop settings.Shop) error {
+	if shop.Paper != "" && !slices.Contains(Papers, shop.Paper) {
+		return fmt.Errorf("paper %q is none of %s", shop.Paper, strings.Join(Papers, ", "))
+	}
+	if shop.Numbers != "" && !job.IsPattern(shop.Numbers) {
+		return fmt.Errorf("%q numbers no cases: it needs an N for each digit of the running number, as in %s",
+			shop.Numbers, job.UsualNumbers)
+	}
+	return nil
+}
+
+// mostRows is how many files and notes of a work are printed; how many more there are is said.
+const mostRows = 60
+
+// Blocks are what the sheet says: first what the customer wants to know, then a page for engineers.
+func (s Sheet) Blocks() []Block {
+	j := s.Job
+	facts := append(j.About(), [2]string{"Opened", units.Moment(j.Opened.Local())})
+	if !j.Open() {
+		facts = append(facts, [2]string{"Closed", units.Moment(j.Closed.Local())})
+	}
+	out := []Block{{Facts: facts}}
+	for _, p := range j.Problems {
+		out = append(out, Block{Alarm: "A part of the record can't be read: " + p.Error()})
+	}
+	works := j.Works()
+	if len(works) == 0 {
+		out = append(out, Block{Text: "Nothing has been done yet."})
+	} else {
+		out = append(out, Block{Heading: "What was done"}, Block{Table: doneTable(works)})
+	}
+	out = append(out, s.result(works)...)
+	if notes := j.Notes(); len(notes) > 0 {
+		out = append(out, Block{Heading: "Notes"})
+		for _, n := range notes {
+			out = append(out, Block{Text: n.At.Local().Format("2006-01-02 15:04") + "  " + n.Note})
+		}
+	}
+	out = append(out, unreadBlocks(works)...)
+	out = append(out, Block{Sign: []string{"Technician", "Customer"}})
+	if len(works) > 0 {
+		out = append(out, Block{Page: true}, Block{Heading: "For engineers"})
+		for _, w := range works {
+			out = append(out, technical(w)...)
+		}
+	}
+	return out
+}
+
+func doneTable(works []job.Done) *Table {
+	t := &Table{Head: []string{"when", "what", "what came of it"}, Shares: []float64{0.2, 0.35, 0.45},
+		Right: make([]bool, 3)}
+	for _, w := range works {
+		t.Rows = append(t.Rows, []string{w.Begun.Local().Format("2006-01-02 15:04"), w.Title, plainly(w)})
+	}
+	return t
+}
+
+// plainly says what a work came to as a customer understands it.
+func plainly(w job.Done) string {
+	r := w.Result
+	switch {
+	case r == nil:
+		return "no end is on record"
+	case r.State == "cancelled":
+		return "cancelled before it was done"
+	case r.State != "done":
+		return "FAILED: " + r.Error
+	}
+	switch w.Sort {
+	case job.Capture:
+		if r.Unread > 0 {
+			return fmt.Sprintf("%s are kept; %s of the disk couldn't be read", units.Bytes(r.Used),
+				units.Bytes(r.Unread))
+		}
+		return units.Bytes(r.Used) + " are kept"
+	case job.Restore, job.Copy:
+		return "written; " + proofWords(r)
+	case job.Prove:
+		return proofWords(r)
+	case job.Erase:
+		return "erased, and read back"
+	}
+	return "done"
+}
+
+func proofWords(r *job.Result) string {
+	failed := 0
+	for _, c := range r.Claims {
+		if !c.Holds {
+			failed++
+		}
+	}
+	switch {
+	case len(r.Claims) == 0:
+		return "not read back"
+	case failed > 0:
+		return fmt.Sprintf("READ BACK, AND NOT ALL OF IT IS RIGHT: %s", r.Verdict())
+	}
+	return "read back and compared: all of it is right"
+}
+
+// result draws what became of the disks in the last work that wrote some and was done, with its parts and its twin.
+func (s Sheet) result(works []job.Done) []Block {
+	for i := len(works) - 1; i >= 0; i-- {
+		w := works[i]
+		if w.Result == nil || w.Result.State != "done" || len(w.After) == 0 {
+			continue
+		}
+		var out []Block
+		for k := range w.After {
+			var before job.Disk
+			switch {
+			case k < len(w.From):
+				before = w.From[k]
+			case k < len(w.Before):
+				before = w.Before[k]
+			}
+			strips := []scene.Strip{stripOf("Before: ", before), stripOf("After: ", w.After[k])}
+			if k < len(w.From) && k < len(w.Before) && len(w.Before[k].Parts) > 0 {
+				lost := stripOf("What was on it, and is overwritten: ", w.Before[k])
+				for i := range lost.Parts {
+					lost.Parts[i].Lost = true
+				}
+				strips = append(strips, lost)
+			}
+			out = append(out, Block{Heading: "Before and after"}, Block{Drawing: strips},
+				Block{Table: partsTable(before, w.After[k])})
+		}
+		if w.Twin != "" {
+			out = append(out, Block{Text: fmt.Sprintf("It was made from the twin of %s of %s, on the shelf %s.",
+				w.Machine,
+				w.Dated, w.Shelf)}, Block{Code: w.Twin})
+		}
+		return out
+	}
+	for i := len(works) - 1; i >= 0; i-- {
+		if r := works[i].Result; r != nil && r.Twin != "" {
+			return []Block{{Text: fmt.Sprintf("What was captured is the twin %s, on the shelf %s.", r.Twin,
+				works[i].Shelf)},
+				{Code: r.Twin}}
+		}
+	}
+	return nil
+}
+
+func stripOf(head string, d job.Disk) scene.Strip {
+	out := scene.Strip{Title: head + sticker(d), Size: d.Identity.Size, Words: d.Words}
+	for _, p := range d.Parts {
+		q := scene.Part{Number: p.Number, Title: p.Title, Role: table.Role(p.Role), Start: p.Start, Size: p.Size,
+			Used: -1}
+		if p.Used != nil {
+			q.Used = *p.Used
+		}
+		out.Parts = append(out.Parts, q)
+	}
+	return out
+}
+
+func sticker(d job.Disk) string {
+	words := []string{d.Identity.Model, units.Bytes(d.Identity.Size)}
+	if d.Identity.Serial != "" {
+		words = append(words, "serial "+d.Identity.Serial)
+	}
+	return strings.Join(words, ", ")
+}
+
+func partsTable(before, after job.Disk) *Table {
+	t := &Table{Head: []string{"part", "file system", "used", "was", "is"}, Shares: []float64{0.38, 0.17, 0.15, 0.15,
+		0.15},
+		Right: []bool{false, false, true, true, true}}
+	for _, p := range after.Parts {
+		used, was := "unknown", "–"
+		if p.Used != nil {
+			used = units.Bytes(*p.Used)
+		}
+		for _, q := range before.Parts {
+			if q.Number == p.Number {
+				was = units.Bytes(q.Size)
+			}
+		}
+		holds := p.FileSystem
+		if holds == "" {
+			holds = "–"
+		}
+		t.Rows = append(t.Rows, []string{fmt.Sprintf("%d %s", p.Number, p.Title), holds, used, was,
+			units.Bytes(p.Size)})
+	}
+	return t
+}
+
+// unreadBlocks name the files in places that couldn't be read.
+func unreadBlocks(works []job.Done) []Block {
+	var out []Block
+	for _, w := range works {
+		if w.Result == nil || w.Result.Unread == 0 {
+			continue
+		}
+		out = append(out, Block{Alarm: fmt.Sprintf("%s: %s of the disk couldn't be read. %s", w.Title,
+			units.Bytes(w.Result.Unread), hitWords(w.Result))})
+		for _, f := range w.Result.Hit[:min(len(w.Result.Hit), mostRows)] {
+			out = append(out, Block{Text: "· " + f})
+		}
+		if more := len(w.Result.Hit) - mostRows; more > 0 {
+			out = append(out, Block{Text: fmt.Sprintf("… and %d more files; they are all on record.", more)})
+		}
+	}
+	return out
+}
+
+func hitWords(r *job.Result) string {
+	if len(r.Hit) == 0 {
+		return "No file is known to be in these places."
+	}
+	return "Files in these places have gaps:"
+}
+
+// technical is a work as an engineer wants it.
+func technical(w job.Done) []Block {
+	facts := [][2]string{{"Begun", units.Moment(w.Begun.Local())}}
+	add := func(name, says string) {
+		if says != "" {
+			facts = append(facts, [2]string{name, says})
+		}
+	}
+	add("ID", w.ID)
+	add("Shelf", w.Shelf)
+	add("Twin", strings.TrimSpace(w.Twin+"  "+w.Dated))
+	for _, d := range w.From {
+		add("Reads", diskWords(d))
+	}
+	for _, d := range w.Before {
+		add("Writes", diskWords(d))
+	}
+	for _, l := range w.Lost {
+		add("Lost", l)
+	}
+	for _, l := range w.Does {
+		add("Does", l)
+	}
+	for _, l := range w.Warned {
+		add("Doubtful", l)
+	}
+	if r := w.Result; r != nil {
+		took := time.Duration(r.Seconds * float64(time.Second))
+		expected := ""
+		if w.Expected > 0 {
+			expected = ", expected " + units.Duration(time.Duration(w.Expected*float64(time.Second)))
+		}
+		add("Took", fmt.Sprintf("%s%s; %s moved", units.Duration(took), expected, units.Bytes(r.Moved)))
+		for _, n := range r.Notes[:min(len(r.Notes), mostRows)] {
+			add("Note", n)
+		}
+		if more := len(r.Notes) - mostRows + r.More; more > 0 && len(r.Notes) >= mostRows {
+			add("Note", fmt.Sprintf("… and %d more", more))
+		}
+		for _, c := range r.Claims {
+			if c.Holds {
+				add("Claim", "✓ "+c.About+": "+c.Says)
+			} else {
+				add("Claim", "✗ DOESN'T HOLD: "+c.About+": "+c.Says)
+			}
+		}
+	}
+	return []Block{{Heading: w.Title + ": " + w.State()}, {Facts: facts}}
+}
+
+func diskWords(d job.Disk) string {
+	words := sticker(d)
+	if d.Table != "" {
+		words += ", " + d.Table
+	}
+	for _, p := range d.Parts {
+		words += fmt.Sprintf("; %d %s", p.Number, strings.TrimSpace(p.Title+" "+p.FileSystem+" "+units.Bytes(p.Size)))
+	}
+	return words
+}
