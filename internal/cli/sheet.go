@@ -24,7 +24,7 @@ func sheetCommand(o *options) *cobra.Command {
 			"sheet, FILE.svg the drawing.",
 		Example: "  twinshelf job sheet --to sheet.pdf\n" +
 			"  twinshelf job sheet \"Harbour kiosk\" --to before-and-after.svg",
-		Args:    cobra.MaximumNArgs(1),
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
 				return usageError{errors.New("name the file: --to FILE.pdf, or --to FILE.svg for the drawing")}

@@ -20,8 +20,6 @@ const (
 	About Kind = "about"
 	// Noted is a note of the technician.
 	Noted Kind = "note"
-	// Looked is a disk as it was found.
-	Looked Kind = "disk"
 	// Begun and Ended are the beginning and the end of a work.
 	Begun Kind = "begun"
 	Ended Kind = "ended"
@@ -38,7 +36,6 @@ type Entry struct {
 	Kind  Kind      `json:"kind"`
 	About *Case     `json:"about,omitempty"`
 	Note  string    `json:"note,omitempty"`
-	Disk  *Disk     `json:"disk,omitempty"`
 	Begun *Work     `json:"begun,omitempty"`
 	Ended *Result   `json:"ended,omitempty"`
 }
@@ -248,9 +245,6 @@ func (j *Job) Has(text string) bool {
 	has := []string{j.ID, j.Number, j.Customer, j.Contact, j.Machine, j.Maker, j.Model, j.Serial, j.Asked, j.Technician}
 	for _, e := range j.Entries {
 		has = append(has, e.Note)
-		if e.Disk != nil {
-			has = append(has, e.Disk.Identity.Model, e.Disk.Identity.Serial)
-		}
 	}
 	for _, w := range j.Works() {
 		has = append(has, w.Title, w.Twin)

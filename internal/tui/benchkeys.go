@@ -60,7 +60,10 @@ func (m *benchPage) keepingBindings(d *bench.Disk, again binding) []binding {
 			leads(func() tea.Cmd { return m.padlock(d) })}),
 		m.unless(busy, binding{"m", "m", "mount", "mount a part of this disk read-only, or unmount it (as root)",
 			leads(func() tea.Cmd { return m.mountDisk(d) })}),
-		m.newestBinding(), again,
+		m.newestBinding(),
+		{"J", "J", "case", "choose the customer's case that the work belongs to, or open one",
+			acts(m.sheetPage.offerCases)},
+		again,
 	}
 }
 

@@ -133,6 +133,9 @@ func (m *model) routeLine(w int) string {
 	if m.w.Demo {
 		name = "demo, " + name
 	}
+	if j := m.sheetPage.current(); j != nil && w >= 130 {
+		name = fit("case "+j.Number, min(24, len(j.Number)+5)) + " · " + name
+	}
 	if w < 100 {
 		name = ""
 	}

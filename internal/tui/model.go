@@ -174,7 +174,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case shelved:
 		m.datesPage.pins, m.datesPage.ahead, m.datesPage.known, m.datesPage.retired, m.datesPage.concerns = msg.pins,
 			msg.ahead, msg.known, msg.retired, msg.concerns
-		return m, m.datesPage.onShelved(msg.boards)
+		return m, tea.Batch(m.datesPage.onShelved(msg.boards), m.sheetPage.readJobs())
 	case thinned:
 		if planningOver(m, msg.number) {
 			m.datesPage.onThinned(msg.p, msg.err)
@@ -228,9 +228,18 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.PasteMsg:
 		return m, m.prompt.onPaste(msg)
 	default:
-		return m, tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
+		return m, toPages(m, msg)
 	}
 	return m, nil
+}
+
+// toPages gives the pages the messages that are theirs alone.
+func toPages(m *model, msg tea.Msg) tea.Cmd {
+	if jobs, are := msg.(jobsRead); are {
+		m.sheetPage.onJobs(jobs)
+		return nil
+	}
+	return tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
 }
 
 // onInside takes what was read for the Inside step.

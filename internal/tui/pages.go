@@ -100,7 +100,7 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 		fitPage:     &fitPage{model: m},
 		runPage:     &runPage{model: m},
 		proofPage:   &proofPage{model: m},
-		sheetPage:   &sheetPage{m},
+		sheetPage:   &sheetPage{model: m},
 		insidePage:  inside,
 		findPane:    &findPane{inside},
 		diffPane:    &diffPane{inside},
@@ -205,23 +205,6 @@ type proofPage struct {
 	several bool   // more than one target was written
 	// diff is how what was restored differs from the newest date, nil before that was compared.
 	diff *diffing
-}
-
-// sheetPage is step 8: the paper for the customer.
-type sheetPage struct{ *model }
-
-func (m *sheetPage) lanes() lanes {
-	return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing")}
-}
-
-func (m *sheetPage) bindings() []binding { return nil }
-
-func (m *sheetPage) body(w int) ([]string, int) {
-	return m.plain(w, "Sheet", "is the page for the customer and for the file: what was done to which disk, from "+
-		"which twin, with which proof.",
-		"It isn't made yet. What would be on it is kept: every proof stays with its twin. Choose the twin in "+
-			"Dates (4) "+
-			"and press e to read its last one."), -1
 }
 
 // insidePage is opened over the others: the files of a disk.

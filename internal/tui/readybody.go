@@ -197,7 +197,7 @@ func (m *readyPage) readyNotes(w int) []string {
 func (m *readyPage) readyKeys() []string {
 	lines := [][2]string{{"p", "fill the plan for a purpose: a shelf, a shared drive, a system disk, one part for " +
 		"each file system"},
-		{"a", "add a part: 250 GB, 465 GiB, 25%, rest, rest/2, used on " + m.exampleMachine() + " plus half"},
+		{"a", "add a part: 250GB, 465GiB, 25%, rest, rest/2, used on " + m.exampleMachine() + " plus half"},
 		{"e", "share the rest out evenly"},
 		{"o", "lay the disk out anew: nothing on it stays"}, {"x", "erase the disk, by where it goes next"},
 		{"b", "put back what was there before the last change made here"}}
