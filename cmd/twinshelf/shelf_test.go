@@ -235,7 +235,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	s.Keys("Enter")
 	s.WaitFor("◆ kept for ever: before the new till")
 	s.Keys("r")
-	s.WaitFor("For which machines")
+	s.WaitFor("machines is the rule for")
 	s.Keys("Enter")
 	s.WaitFor("─ Rule ─")
 	s.Keys("C-u")

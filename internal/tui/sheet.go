@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"twinshelf/internal/scene"
 	"twinshelf/internal/sheet"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
 
@@ -135,7 +135,7 @@ func (m *sheetPage) jobRows(j *job.Job, here bool, w int) []string {
 	} else {
 		number = m.th.strong.Render(number)
 	}
-	state := fmt.Sprintf("%d done", len(j.Works()))
+	state := units.Plural(len(j.Works()), "work")
 	if !j.Open() {
 		state += ", closed " + j.Closed.Local().Format("2 Jan")
 	}
