@@ -121,6 +121,7 @@ var before = map[string][]string{
 	"twinshelf shelf retire":              {"shelf new /media/elm --name Elm", "shelf carry Elm"},
 	"twinshelf job show":                  {`job use "Harbour kiosk"`},
 	"twinshelf job note \"the":            {`job use "Harbour kiosk"`},
+	"twinshelf job sheet --erasure":       {`job use "Harbour kiosk"`, `ready erase 7731 --how zeros --confirm 7731`},
 	"twinshelf job sheet":                 {`job use "Harbour kiosk"`, `copy C3E9 7731 --confirm 7731`},
 	"twinshelf shelf passphrase":          {"shelf new /media/oak --name Oak --sealed"},
 	"twinshelf shelf passphrase withdraw": {"shelf passphrase add purser"},

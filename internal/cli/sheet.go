@@ -17,13 +17,16 @@ import (
 
 func sheetCommand(o *options) *cobra.Command {
 	var to string
+	var erasure bool
 	c := &cobra.Command{
 		Use: "sheet [CASE]", Short: "Make the job sheet of a case, for the customer and for the file",
 		Long: "The sheet says what was done to which disk, with a drawing of before and after, what the\n" +
 			"proof came to, and on its later pages what engineers want to know. FILE.pdf is the whole\n" +
-			"sheet, FILE.svg the drawing.",
+			"sheet, FILE.svg the drawing. --erasure makes the certificate of what was erased in the case\n" +
+			"instead: only disks that were overwritten from end to end and read back are certified.",
 		Example: "  twinshelf job sheet --to sheet.pdf\n" +
-			"  twinshelf job sheet \"Harbour kiosk\" --to before-and-after.svg",
+			"  twinshelf job sheet \"Harbour kiosk\" --to before-and-after.svg\n" +
+			"  twinshelf job sheet --erasure --to erased.pdf",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
@@ -37,7 +40,12 @@ func sheetCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b, err := sheet.Sheet{Job: j, Shop: w.State.Shop, Made: time.Now()}.As(filepath.Ext(to))
+			paper := sheet.Sheet{Job: j, Shop: w.State.Shop, Made: time.Now()}
+			made := func() ([]byte, error) { return paper.As(filepath.Ext(to)) }
+			if erasure {
+				made = paper.Certificate
+			}
+			b, err := made()
 			if err != nil {
 				return err
 			}
@@ -51,6 +59,7 @@ func sheetCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&erasure, "erasure", false, "make the certificate of what was erased, as PDF")
 	c.Flags().StringVar(&to, "to", "", "the file to make: .pdf or .svg; nothing is written over")
 	return c
 }

@@ -92,6 +92,8 @@ type Work struct {
 	ID    string `json:"-"` // of the entry that began it
 	Sort  Sort   `json:"sort"`
 	Title string `json:"title"`
+	// Way is how a disk was erased: "quick", "zeros", "random" or "discard".
+	Way string `json:"way,omitempty"`
 	// Machine is the name of the machine on the shelf; empty where the work is about none.
 	Machine string `json:"machine,omitempty"`
 	Shelf   string `json:"shelf_name,omitempty"`

@@ -25,7 +25,10 @@ const (
 var Papers = []string{"A4", "Letter"}
 
 // PDF gives the sheet as a document. The same case at the same time gives the same bytes.
-func (s Sheet) PDF() ([]byte, error) {
+func (s Sheet) PDF() ([]byte, error) { return s.pdf("Job sheet", s.Blocks()) }
+
+// pdf prints blocks under the shop's head.
+func (s Sheet) pdf(kind string, blocks []Block) ([]byte, error) {
 	if err := CheckShop(s.Shop); err != nil {
 		return nil, err
 	}
@@ -33,8 +36,8 @@ func (s Sheet) PDF() ([]byte, error) {
 	if size == "" {
 		size = Papers[0]
 	}
-	p := newPages(s, size)
-	for _, b := range s.Blocks() {
+	p := newPages(s, kind, size)
+	for _, b := range blocks {
 		p.block(b)
 	}
 	var out bytes.Buffer
@@ -51,14 +54,14 @@ type pages struct {
 	end  float64 // of the text on a page
 }
 
-func newPages(s Sheet, size string) *pages {
+func newPages(s Sheet, kind, size string) *pages {
 	f := fpdf.New("P", "mm", size, "")
 	regular, bold := scene.Fonts()
 	f.AddUTF8FontFromBytes("text", "", regular)
 	f.AddUTF8FontFromBytes("text", "B", bold)
 	f.SetMargins(margin, margin, margin)
 	f.SetAutoPageBreak(false, foot)
-	f.SetTitle("Job sheet "+s.Job.Title(), true)
+	f.SetTitle(kind+" "+s.Job.Title(), true)
 	f.SetSubject(s.Job.ID, true)
 	f.SetAuthor(s.Shop.Name, true)
 	f.SetCreator("Twin Shelf", true)
@@ -71,20 +74,20 @@ func newPages(s Sheet, size string) *pages {
 	f.SetFooterFunc(func() {
 		p.font(fine, false)
 		f.SetTextColor(0x55, 0x5C, 0x68)
-		left := scene.Fit(scene.Printable("Job sheet "+s.Job.Title()), fine, false, p.wide-30)
+		left := scene.Fit(scene.Printable(kind+" "+s.Job.Title()), fine, false, p.wide-30)
 		p.write(margin, high-foot+3, left, "L")
 		p.write(margin+p.wide-22, high-foot+3, fmt.Sprintf("page %d of {nb}", f.PageNo()), "L")
 		f.SetTextColor(0, 0, 0)
 	})
 	f.AddPage()
-	p.letterhead(s)
+	p.letterhead(s, kind)
 	return p
 }
 
 // letterhead is who made the sheet, and what it is.
-func (p *pages) letterhead(s Sheet) {
+func (p *pages) letterhead(s Sheet, kind string) {
 	top := p.pdf.GetY()
-	right := "Job sheet " + s.Job.Number
+	right := kind + " " + s.Job.Number
 	p.font(15, true)
 	p.write(margin, top+6, scene.Fit(scene.Printable(right), 15, true, p.wide/2), "R")
 	p.font(fine, false)

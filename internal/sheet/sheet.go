@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinshelf/internal/job"
+	"twinshelf/internal/ready"
 	"twinshelf/internal/scene"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/table"
@@ -155,9 +156,22 @@ func plainly(w job.Done) string {
 	case job.Prove:
 		return proofWords(r)
 	case job.Erase:
-		return "erased, and read back"
+		return erasedWords(w)
 	}
 	return "done"
+}
+
+// erasedWords say what an erasing did, and no more than that.
+func erasedWords(w job.Done) string {
+	switch ready.Way(w.Way) {
+	case ready.Zeros:
+		return "overwritten with zeros everywhere, and read back"
+	case ready.Random:
+		return "overwritten with random bytes everywhere, and read back"
+	case ready.Discard:
+		return "the drive was told that nothing on it is needed; when it wipes that is its own affair"
+	}
+	return "table and signatures cleared; the contents are still on it"
 }
 
 func proofWords(r *job.Result) string {

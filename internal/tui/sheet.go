@@ -280,10 +280,30 @@ func stripLines(th theme, strips []scene.Strip, w int) []string {
 
 // save asks for a file, and writes the sheet or its drawing.
 func (m *sheetPage) save(j *job.Job) {
-	name := strings.ReplaceAll(strings.ToLower("sheet-"+j.Number), "/", "-") + ".pdf"
-	m.prompt.askPath("File for the sheet, .pdf, or .svg for its drawing: ", name, func(file string) {
+	m.saveAs("File for the sheet, .pdf, or .svg for its drawing: ", "sheet-", j, func(file string) ([]byte, error) {
+		return m.sheet(j).As(filepath.Ext(file))
+	})
+}
+
+// certify asks for a file, and writes the certificate of what was erased in the case.
+func (m *sheetPage) certify(j *job.Job) {
+	b, err := m.sheet(j).Certificate()
+	if err != nil {
+		m.say("%s", sentence(err))
+		return
+	}
+	m.saveAs("File for the certificate of erasure, .pdf: ", "erased-", j, func(string) ([]byte, error) {
+		return b,
+			nil
+	})
+}
+
+// saveAs asks for a file whose name begins with a word, and writes a paper of the case into it.
+func (m *sheetPage) saveAs(label, word string, j *job.Job, paper func(file string) ([]byte, error)) {
+	name := strings.ReplaceAll(strings.ToLower(word+j.Number), "/", "-") + ".pdf"
+	m.prompt.askPath(label, name, func(file string) {
 		file = strings.TrimSpace(file)
-		b, err := m.sheet(j).As(filepath.Ext(file))
+		b, err := paper(file)
 		if err == nil {
 			err = putNew(file, b)
 		}
@@ -291,7 +311,7 @@ func (m *sheetPage) save(j *job.Job) {
 			m.fail(sentence(err))
 			return
 		}
-		m.say("The sheet of case %s is in %s.", j.Number, file)
+		m.say("It is in %s.", file)
 	})
 }
 

@@ -63,7 +63,7 @@ func TestCasesOnTheScreen(t *testing.T) {
 	if got := text(m); !strings.Contains(got, "Which case") || !strings.Contains(got, "a new case") {
 		t.Errorf("%s", got)
 	}
-	m = key(m, "end", "up", "enter")
+	key(m, "end", "up", "enter")
 	if page.current() == nil || page.current().ID != first.ID {
 		t.Errorf("J chooses %+v", page.current())
 	}

@@ -36,6 +36,7 @@ func (m *sheetPage) bindings() []binding {
 			m.prompt.ask("Number, name, serial number or a piece of a note: ", "", m.find)
 		})},
 		fresh, closing,
+		{"c", "c", "certificate", "save the certificate of what was erased in the case", acts(func() { m.certify(j) })},
 	}
 }
 

@@ -1,0 +1,84 @@
+package sheet
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"twinshelf/internal/job"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/units"
+)
+
+// ErrNothingErased means that nothing was erased in a case in a way that can be certified.
+var ErrNothingErased = errors.New("no disk was overwritten from end to end in this case: there is nothing to certify")
+
+// Certificate is the paper on the disks that were erased in a case: a page for each. Only what was overwritten from end
+// to end and read back is certified; cleared signatures and a discard leave contents that nobody has seen go.
+func (s Sheet) Certificate() ([]byte, error) {
+	var blocks []Block
+	for _, w := range s.Job.Works() {
+		if !certain(w) {
+			continue
+		}
+		if len(blocks) > 0 {
+			blocks = append(blocks, Block{Page: true})
+		}
+		blocks = append(blocks, s.certified(w)...)
+	}
+	if len(blocks) == 0 {
+		return nil, ErrNothingErased
+	}
+	return s.pdf("Certificate of erasure", blocks)
+}
+
+// certain says whether a work overwrote a disk from end to end, and read it back.
+func certain(w job.Done) bool {
+	whole := ready.Way(w.Way) == ready.Zeros || ready.Way(w.Way) == ready.Random
+	return w.Sort == job.Erase && whole && w.Result != nil && w.Result.State == "done" && len(w.Before) == 1
+}
+
+func (s Sheet) certified(w job.Done) []Block {
+	id := w.Before[0].Identity
+	disk := [][2]string{{"Model", id.Model}, {"Serial", id.Serial}, {"WWN", id.WWN}, {"Attached by", id.Bus},
+		{"Size", units.Exact(id.Size)}}
+	var facts [][2]string
+	for _, f := range disk {
+		if f[1] != "" {
+			facts = append(facts, f)
+		}
+	}
+	took := time.Duration(w.Result.Seconds * float64(time.Second))
+	facts = append(facts, [2]string{"Begun", units.Moment(w.Begun.Local())}, [2]string{"Ended",
+		units.Moment(w.Ended.Local())}, [2]string{"Took", units.Duration(took)}, [2]string{"By", s.Job.Technician},
+		[2]string{"Case", s.Job.Title()}, [2]string{"Entry", w.ID})
+	out := []Block{{Heading: "This disk"}, {Facts: facts}, {Heading: "was " + erasedWords(w)}}
+	for _, l := range w.Does {
+		out = append(out, Block{Text: upper(l)})
+	}
+	if len(w.Lost) > 0 {
+		out = append(out, Block{Heading: "What was on it"})
+		for _, l := range w.Lost {
+			out = append(out, Block{Text: "· " + l})
+		}
+	}
+	if n := len(w.Result.Notes) + w.Result.More; n > 0 {
+		out = append(out, Block{Heading: "Notes of the run"})
+		for _, l := range w.Result.Notes[:min(len(w.Result.Notes), mostRows)] {
+			out = append(out, Block{Text: "· " + l})
+		}
+		if more := n - mostRows; more > 0 {
+			out = append(out, Block{Text: fmt.Sprintf("… and %d more; they are all on record.", more)})
+		}
+	}
+	return append(out, Block{Sign: []string{"Technician", "Witness"}})
+}
+
+// upper begins a sentence.
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
