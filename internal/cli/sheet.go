@@ -40,7 +40,7 @@ func sheetCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			paper := sheet.Sheet{Job: j, Shop: w.State.Shop, Made: time.Now()}
+			paper := sheet.Sheet{Job: j, Shop: w.Shop(), Made: time.Now()}
 			made := func() ([]byte, error) { return paper.As(filepath.Ext(to)) }
 			if erasure {
 				made = paper.Certificate
@@ -87,7 +87,7 @@ func shopCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			shop := w.State.Shop
+			shop := w.Shop()
 			fields := []struct {
 				flag     string
 				at, from *string
@@ -106,7 +106,7 @@ func shopCommand(o *options) *cobra.Command {
 				return usageError{err}
 			}
 			if changed {
-				if err := w.State.SetShop(shop); err != nil {
+				if err := w.SetShop(shop); err != nil {
 					return err
 				}
 			}

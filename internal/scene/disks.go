@@ -131,11 +131,11 @@ func (s *Scene) strip(t Strip, y, width float64, most int64, above bool) (wider 
 	if above {
 		bar, title, labels = y+headHigh+labelHigh, y+4, y+headHigh+3.4
 	}
-	s.Write(0, title, 8.5, true, Left, Black, Fit(Printable(t.Title), 8.5, true, width))
+	s.Write(0, title, 8.5, true, Left, Black, Fit(t.Title, 8.5, true, width))
 	whole := max(float64(t.Size)*width/float64(most), leastPart)
 	s.Box(0, bar, whole, stripHigh, &White, &Grey, 0.2)
 	if len(t.Parts) == 0 {
-		s.Write(2, bar+stripHigh/2+1.3, small, false, Left, Grey, Fit(Printable(t.Words), small, false, width-4))
+		s.Write(2, bar+stripHigh/2+1.3, small, false, Left, Grey, Fit(t.Words, small, false, width-4))
 		return false
 	}
 	labelled := -1.0 // where the last label ends
@@ -143,7 +143,7 @@ func (s *Scene) strip(t Strip, y, width float64, most int64, above bool) (wider 
 		s.part(p, bar)
 		wider = wider || p.w > float64(p.Size)*width/float64(most)+0.1
 		number := fmt.Sprint(p.Number)
-		label := Fit(Printable(number+" "+p.Title), small, false, p.w-1.2)
+		label := Fit(number+" "+p.Title, small, false, p.w-1.2)
 		if len(label) < len(number)+2 {
 			label = number
 		}

@@ -67,9 +67,9 @@ func (s *Scene) Stroke(line Ink, width float64, points ...Point) {
 	s.Shapes = append(s.Shapes, Shape{Points: points, Line: &line, Width: width})
 }
 
-// Write adds a text.
+// Write adds a text, as Printable, Fit or Wrap gives it.
 func (s *Scene) Write(x, y, size float64, bold bool, side Side, ink Ink, words string) {
-	s.Texts = append(s.Texts, Text{Point{x, y}, size, bold, side, ink, Printable(words)})
+	s.Texts = append(s.Texts, Text{Point{x, y}, size, bold, side, ink, words})
 }
 
 // mostLines is how many lines a hatch has at the most.

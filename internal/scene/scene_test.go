@@ -137,6 +137,9 @@ func TestWrap(t *testing.T) {
 	if strings.ReplaceAll(joined, " ", "") != strings.ReplaceAll(long, " ", "") {
 		t.Error("letters are lost")
 	}
+	if got := Wrap("אבג דהו", 9, false, 8); len(got) != 2 || got[0] != "גבא" { // what is read first stands first
+		t.Errorf("%q", got)
+	}
 	if got := Wrap("", 9, false, width); len(got) != 1 {
 		t.Errorf("%q", got)
 	}

@@ -57,10 +57,12 @@ func Width(words string, size float64, bold bool) float64 {
 
 // Printable is a text as it can be printed: what the fonts have no glyph for is shown as its code, never dropped, and
 // writing that runs to the left is laid in the order in which it is seen.
-func Printable(s string) string {
+func Printable(s string) string { return seen(coded(s)) }
+
+// coded is a text with the codes of what the fonts have no glyph for.
+func coded(s string) string {
 	var buf sfnt.Buffer
 	var out strings.Builder
-	left := false
 	for _, r := range strings.ToValidUTF8(s, "�") {
 		g0, err0 := faces()[0].GlyphIndex(&buf, r)
 		g1, err1 := faces()[1].GlyphIndex(&buf, r)
@@ -70,19 +72,25 @@ func Printable(s string) string {
 		case r > 0xFFFF || unicode.Is(unicode.C, r) || err0 != nil || err1 != nil || g0 == 0 || g1 == 0:
 			fmt.Fprintf(&out, "[U+%04X]", r)
 		default:
-			p, _ := bidi.LookupRune(r)
-			left = left || p.Class() == bidi.R || p.Class() == bidi.AL
 			out.WriteRune(r)
 		}
 	}
-	if !left {
-		return out.String()
-	}
-	return seen(out.String())
+	return out.String()
+}
+
+// runsLeft says whether any of a text is writing that runs to the left.
+func runsLeft(s string) bool {
+	return strings.ContainsFunc(s, func(r rune) bool {
+		p, _ := bidi.LookupRune(r)
+		return p.Class() == bidi.R || p.Class() == bidi.AL
+	})
 }
 
 // seen is a text with writing that runs to the left in the order in which it is seen.
 func seen(s string) string {
+	if !runsLeft(s) {
+		return s
+	}
 	var p bidi.Paragraph
 	if _, err := p.SetString(s, bidi.DefaultDirection(bidi.LeftToRight)); err != nil {
 		return s
@@ -112,10 +120,11 @@ func seen(s string) string {
 // mostFitted is how many letters of a text are tried: more don't fit on any paper.
 const mostFitted = 500
 
-// Fit cuts a text to a width in millimetres; what is cut ends in an ellipsis.
+// Fit cuts a text to a width in millimetres, and gives it as it can be printed; what is cut ends in an ellipsis.
 func Fit(words string, size float64, bold bool, width float64) string {
+	words = coded(words)
 	if Width(words, size, bold) <= width {
-		return words
+		return seen(words)
 	}
 	runes := []rune(words)
 	runes = runes[:min(len(runes), mostFitted)]
@@ -125,11 +134,14 @@ func Fit(words string, size float64, bold bool, width float64) string {
 	if len(runes) == 0 {
 		return ""
 	}
-	return strings.TrimRight(string(runes), " ") + "…"
+	return seen(strings.TrimRight(string(runes), " ") + "…")
 }
 
-// Wrap breaks a text into lines of a width in millimetres; a word that is longer is broken where it must.
+// Wrap breaks a text into lines of a width in millimetres, as they can be printed; a word that is longer is broken
+// where
+// it must.
 func Wrap(words string, size float64, bold bool, width float64) []string {
+	words = coded(words)
 	var out []string
 	line := ""
 	for _, w := range strings.Fields(words) {
@@ -150,6 +162,9 @@ func Wrap(words string, size float64, bold bool, width float64) []string {
 	}
 	if line != "" || len(out) == 0 {
 		out = append(out, line)
+	}
+	for i := range out {
+		out[i] = seen(out[i])
 	}
 	return out
 }

@@ -128,8 +128,8 @@ func (s *State) change(do func(*State)) error {
 	if err := replace(s.path, append(b, '\n')); err != nil {
 		return err
 	}
-	fresh.path = s.path
-	*s = *fresh
+	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
+	s.BinaryUnits, s.Job, s.Shop = fresh.BinaryUnits, fresh.Job, fresh.Shop
 	return nil
 }
 

@@ -74,7 +74,7 @@ func newPages(s Sheet, kind, size string) *pages {
 	f.SetFooterFunc(func() {
 		p.font(fine, false)
 		f.SetTextColor(0x55, 0x5C, 0x68)
-		left := scene.Fit(scene.Printable(kind+" "+s.Job.Title()), fine, false, p.wide-30)
+		left := scene.Fit(kind+" "+s.Job.Title(), fine, false, p.wide-30)
 		p.write(margin, high-foot+3, left, "L")
 		p.write(margin+p.wide-22, high-foot+3, fmt.Sprintf("page %d of {nb}", f.PageNo()), "L")
 		f.SetTextColor(0, 0, 0)
@@ -89,20 +89,20 @@ func (p *pages) letterhead(s Sheet, kind string) {
 	top := p.pdf.GetY()
 	right := kind + " " + s.Job.Number
 	p.font(15, true)
-	p.write(margin, top+6, scene.Fit(scene.Printable(right), 15, true, p.wide/2), "R")
+	p.write(margin, top+6, scene.Fit(right, 15, true, p.wide/2), "R")
 	p.font(fine, false)
 	p.write(margin, top+11, "printed "+s.Made.Local().Format("2006-01-02 15:04"), "R")
 	y := top + 6
 	if s.Shop.Name != "" {
 		p.font(head, true)
-		for _, l := range scene.Wrap(scene.Printable(s.Shop.Name), head, true, p.wide/2-4) {
+		for _, l := range scene.Wrap(s.Shop.Name, head, true, p.wide/2-4) {
 			p.write(margin, y, l, "L")
 			y += lineHigh + 0.6
 		}
 	}
 	p.font(fine, false)
 	for _, address := range s.Shop.Address {
-		for _, l := range scene.Wrap(scene.Printable(address), fine, false, p.wide/2-4) {
+		for _, l := range scene.Wrap(address, fine, false, p.wide/2-4) {
 			if l != "" {
 				p.write(margin, y, l, "L")
 				y += 3.6
@@ -167,7 +167,7 @@ func (p *pages) block(b Block) {
 
 // lines prints a text over as many lines as it takes, from so many millimetres on.
 func (p *pages) lines(words string, size float64, bold bool, from, high float64) {
-	for _, l := range scene.Wrap(scene.Printable(words), size, bold, p.wide-from) {
+	for _, l := range scene.Wrap(words, size, bold, p.wide-from) {
 		p.room(high)
 		p.font(size, bold)
 		p.write(margin+from, p.pdf.GetY()+high-1.2, l, "L")
@@ -191,13 +191,13 @@ func (p *pages) alarm(words string) {
 func (p *pages) facts(facts [][2]string) {
 	last := ""
 	for _, f := range facts {
-		lines := scene.Wrap(scene.Printable(f[1]), plain, false, p.wide-labelWide)
+		lines := scene.Wrap(f[1], plain, false, p.wide-labelWide)
 		for i, l := range lines {
 			p.room(lineHigh)
 			y := p.pdf.GetY() + lineHigh - 1.2
 			if i == 0 && f[0] != last {
 				p.font(plain, true)
-				p.write(margin, y, scene.Fit(scene.Printable(f[0]), plain, true, labelWide-2), "L")
+				p.write(margin, y, scene.Fit(f[0], plain, true, labelWide-2), "L")
 			}
 			p.font(plain, false)
 			p.write(margin+labelWide, y, l, "L")
@@ -226,7 +226,7 @@ func (p *pages) row(t *Table, cells []string, bold bool) {
 	wrapped := make([][]string, len(cells))
 	most := 1
 	for i, c := range cells {
-		wrapped[i] = scene.Wrap(scene.Printable(c), size, bold, t.Shares[i]*p.wide-gap)
+		wrapped[i] = scene.Wrap(c, size, bold, t.Shares[i]*p.wide-gap)
 		most = max(most, len(wrapped[i]))
 	}
 	for k := range most {

@@ -7,7 +7,7 @@ func otherUnits(m *model) {
 	m.term.sizes = m.term.sizes.Other()
 	renewTheme(m)
 	m.say("Sizes are in %s now.", m.term.sizes)
-	if err := m.w.State.SaySizes(m.term.sizes); err != nil {
+	if err := m.w.SaySizes(m.term.sizes); err != nil {
 		m.fail("Sizes are in " + m.term.sizes.String() + " until Twin Shelf ends; that can't be remembered: " +
 			err.Error())
 	}

@@ -125,7 +125,7 @@ type (
 
 // Init starts looking at the bench and the shelf.
 func (m *model) Init() tea.Cmd {
-	m.term.sizes = m.w.State.Sizes()
+	m.term.sizes = m.w.Sizes()
 	renewTheme(m)
 	return tea.Batch(m.look(), m.datesPage.readShelf(), tea.RequestBackgroundColor) // which may never be answered
 }

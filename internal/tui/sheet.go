@@ -154,7 +154,7 @@ func (m *sheetPage) beside(w int) []string {
 		return nil
 	}
 	title := "Job sheet " + j.Number
-	out := []string{" " + sides(m.th.strong.Render(title), m.th.dim.Render(m.w.State.Shop.Name)+" ", w-1), ""}
+	out := []string{" " + sides(m.th.strong.Render(title), m.th.dim.Render(m.w.Shop().Name)+" ", w-1), ""}
 	for _, b := range m.sheet(j).Blocks() {
 		out = append(out, blockLines(m.th, b, w)...)
 	}
@@ -162,7 +162,7 @@ func (m *sheetPage) beside(w int) []string {
 }
 
 func (m *sheetPage) sheet(j *job.Job) sheet.Sheet {
-	return sheet.Sheet{Job: j, Shop: m.w.State.Shop, Made: time.Now()}
+	return sheet.Sheet{Job: j, Shop: m.w.Shop(), Made: time.Now()}
 }
 
 // blockLines are a block of a paper on the screen.

@@ -11,7 +11,9 @@ import (
 
 	"twinshelf/internal/job"
 	"twinshelf/internal/run"
+	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
 )
 
 // cases opens, finds and closes customers' cases.
@@ -54,15 +56,43 @@ func (w *room) UseJob(id string) error {
 	return w.State.UseJob(id)
 }
 
+// Shop is who works here.
+func (w *room) Shop() settings.Shop {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.State.Shop
+}
+
+// SetShop says who works here, and remembers it.
+func (w *room) SetShop(shop settings.Shop) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.State.SetShop(shop)
+}
+
+// Sizes are the units that the screen says sizes in.
+func (w *room) Sizes() units.System {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.State.Sizes()
+}
+
+// SaySizes remembers in which units the screen says sizes.
+func (w *room) SaySizes(in units.System) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.State.SaySizes(in)
+}
+
 // NewJob opens a case and chooses it. Without a number it gets the next one.
 func (w *room) NewJob(ctx context.Context, about job.Case) (*job.Job, error) {
 	_ = w.fetch(ctx) // numbers that only the shelf knows; without them it gets one all the same
 	jobs, _ := w.book().List()
 	if about.Number == "" {
-		about.Number = job.NextNumber(w.State.Shop.Numbers, time.Now(), jobs)
+		about.Number = job.NextNumber(w.Shop().Numbers, time.Now(), jobs)
 	}
 	if about.Technician == "" {
-		about.Technician = w.State.Shop.Technician
+		about.Technician = w.Shop().Technician
 	}
 	if err := unusedNumber(jobs, about.Number, ""); err != nil {
 		return nil, err
