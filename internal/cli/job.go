@@ -93,16 +93,21 @@ func showJobs(o *options, w *workshop.Workshop, jobs []*job.Job) {
 	}
 }
 
-// theJob finds a case by its name; without one it is the chosen one.
-func theJob(ctx context.Context, w *workshop.Workshop, args []string) (*job.Job, error) {
-	if len(args) == 0 {
-		if j := w.Job(); j != nil {
-			return j, nil
-		}
-		return nil, usageError{errors.New("no case is chosen; name one: \"twinshelf job list\" lists them")}
+// theJob opens the workshop and finds a case by its name; without one it is the chosen one.
+func theJob(ctx context.Context, o *options, args []string) (*workshop.Workshop, *job.Job, error) {
+	w, err := o.workshop(ctx, false)
+	if err != nil {
+		return nil, nil, err
 	}
-	jobs, _ := w.Jobs(ctx)
-	return job.Find(jobs, args[0])
+	if len(args) > 0 {
+		jobs, _ := w.Jobs(ctx) // what can't be read of them is said where they are listed
+		j, err := job.Find(jobs, args[0])
+		return w, j, err
+	}
+	if j := w.Job(); j != nil {
+		return w, j, nil
+	}
+	return nil, nil, usageError{errors.New("no case is chosen; name one: \"twinshelf job list\" lists them")}
 }
 
 func showJobCommand(o *options) *cobra.Command {
@@ -110,11 +115,7 @@ func showJobCommand(o *options) *cobra.Command {
 		Use: "show [CASE]", Short: "Show what a case is about and what was done in it", Args: cobra.MaximumNArgs(1),
 		Example: "  twinshelf job show\n  twinshelf job show \"Harbour kiosk\" --json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			j, err := theJob(cmd.Context(), w, args)
+			w, j, err := theJob(cmd.Context(), o, args)
 			if err != nil {
 				return err
 			}
@@ -195,11 +196,7 @@ func changeJobCommand(o *options) *cobra.Command {
 		Use: "change [CASE]", Short: "Change what a case is about; what isn't named stays", Args: cobra.MaximumNArgs(1),
 		Example: "  twinshelf job change \"Harbour kiosk\" --number 2026-114 --contact \"the harbour office\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			j, err := theJob(cmd.Context(), w, args)
+			w, j, err := theJob(cmd.Context(), o, args)
 			if err != nil {
 				return err
 			}
@@ -229,12 +226,8 @@ func noteJobCommand(o *options) *cobra.Command {
 		Use: "note [CASE] TEXT", Short: "Add a note to a case", Args: cobra.RangeArgs(1, 2),
 		Example: "  twinshelf job note \"Harbour kiosk\" \"the fan was replaced\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
 			text := args[len(args)-1]
-			j, err := theJob(cmd.Context(), w, args[:len(args)-1])
+			w, j, err := theJob(cmd.Context(), o, args[:len(args)-1])
 			if err != nil {
 				return err
 			}
@@ -261,11 +254,7 @@ func jobStateCommand(o *options, use, short, says string,
 	return &cobra.Command{
 		Use: use, Short: short, Args: count, Example: "  twinshelf job " + verb + " \"Harbour kiosk\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			j, err := theJob(cmd.Context(), w, args)
+			w, j, err := theJob(cmd.Context(), o, args)
 			if err != nil {
 				return err
 			}

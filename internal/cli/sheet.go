@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"strings"
 	"time"
@@ -32,11 +31,7 @@ func sheetCommand(o *options) *cobra.Command {
 			if to == "" {
 				return usageError{errors.New("name the file: --to FILE.pdf, or --to FILE.svg for the drawing")}
 			}
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			j, err := theJob(cmd.Context(), w, args)
+			w, j, err := theJob(cmd.Context(), o, args)
 			if err != nil {
 				return err
 			}
@@ -49,7 +44,7 @@ func sheetCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := writeNew(to, b); err != nil {
+			if err := workshop.WriteNew(to, b); err != nil {
 				return err
 			}
 			if o.json {
@@ -62,16 +57,6 @@ func sheetCommand(o *options) *cobra.Command {
 	c.Flags().BoolVar(&erasure, "erasure", false, "make the certificate of what was erased, as PDF")
 	c.Flags().StringVar(&to, "to", "", "the file to make: .pdf or .svg; nothing is written over")
 	return c
-}
-
-// writeNew writes a file that must not be there yet.
-func writeNew(name string, b []byte) error {
-	f, err := workshop.NewFile(name)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(f, strings.NewReader(string(b)))
-	return errors.Join(err, f.Close())
 }
 
 func shopCommand(o *options) *cobra.Command {

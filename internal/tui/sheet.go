@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -305,7 +304,7 @@ func (m *sheetPage) saveAs(label, word string, j *job.Job, paper func(file strin
 		file = strings.TrimSpace(file)
 		b, err := paper(file)
 		if err == nil {
-			err = putNew(file, b)
+			err = workshop.WriteNew(file, b)
 		}
 		if err != nil {
 			m.fail(sentence(err))
@@ -313,20 +312,4 @@ func (m *sheetPage) saveAs(label, word string, j *job.Job, paper func(file strin
 		}
 		m.say("It is in %s.", file)
 	})
-}
-
-// putNew writes a file that must not be there yet.
-func putNew(name string, b []byte) error {
-	f, err := workshop.NewFile(name)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	if end := f.Close(); err == nil {
-		err = end
-	}
-	if err != nil {
-		os.Remove(name)
-	}
-	return err
 }

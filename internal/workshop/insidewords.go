@@ -2,6 +2,7 @@ package workshop
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 
@@ -62,4 +63,17 @@ func NewFile(name string) (*os.File, error) {
 		return nil, fmt.Errorf("%s can't be made (nothing is written over): %w", name, err)
 	}
 	return f, nil
+}
+
+// WriteNew makes a file that must not be there yet, and writes it; one that can't be written whole is taken away.
+func WriteNew(name string, b []byte) error {
+	f, err := NewFile(name)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return errors.Join(fmt.Errorf("%s can't be written: %w", name, err), os.Remove(name))
+	}
+	return nil
 }
