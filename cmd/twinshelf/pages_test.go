@@ -17,7 +17,7 @@ func TestScreenEveryPage(t *testing.T) {
 	walk := []struct{ keys, shows string }{
 		{"1", "MACHINES"}, {"2", "Ready prepares a disk"}, {"3", "Machine"}, {"4", "Chart table"},
 		{"5", "needs a target"}, {"6", "Nothing has been started"}, {"7", "Proof shows the evidence"},
-		{"8", "page for the customer"}, {"1 / H 1 Space 1 Space Enter w", "would be written"}, {"e", "nothing"},
+		{"8", "◆ is chosen"}, {"1 / H 1 Space 1 Space Enter w", "would be written"}, {"e", "nothing"},
 		{"1 / S a n d Enter Enter", "Machine  Harbour kiosk"}, {"4 Enter", "what happens"}, {"Enter", "LAST PAGE"},
 		{"Escape", "what happens"}, {"t", "Which disk is to be written?"}, {"Escape", "what happens"},
 		{"i", "opens a part"},

@@ -85,7 +85,7 @@ func TestScreenGuards(t *testing.T) {
 	s.WaitFor("□ may be written")
 	for _, k := range []string{"2", "8", "7", "6"} {
 		s.Keys(k)
-		s.WaitFor(map[string]string{"2": "prepares a disk", "8": "page for the customer", "7": "evidence",
+		s.WaitFor(map[string]string{"2": "prepares a disk", "8": "◆ is chosen", "7": "evidence",
 			"6": "Nothing has been started"}[k])
 	}
 	s.Keys("?")

@@ -70,6 +70,19 @@ func twinNames(ctx context.Context, o *options, _ []string) []string {
 	return out
 }
 
+func jobNames(ctx context.Context, o *options, _ []string) []string {
+	w := o.quietly(ctx, true)
+	if w == nil {
+		return nil
+	}
+	jobs, _ := w.Jobs(ctx)
+	var out []string
+	for _, j := range jobs {
+		out = append(out, j.Number+"\t"+j.Title())
+	}
+	return out
+}
+
 func machineNames(ctx context.Context, o *options, _ []string) []string {
 	var out []string
 	for _, t := range twinNames(ctx, o, nil) {
@@ -135,6 +148,9 @@ func values(all ...string) candidates {
 var arguments = map[string][]candidates{
 	"bench": {diskNames}, "capture": {diskNames}, "copy": {diskNames}, "restore": {twinNames, diskNames},
 	"rehearse": {twinNames, nil}, "prove": {twinNames, nil},
+	"draw": {either(twinNames, diskNames), nil}, "job show": {jobNames, nil}, "job change": {jobNames, nil},
+	"job use": {jobNames, nil}, "job close": {jobNames, nil}, "job reopen": {jobNames, nil}, "job sheet": {jobNames,
+		nil},
 	"dates": {twinNames, nil}, "list": {either(twinNames, diskNames), nil}, "take": {either(twinNames, diskNames), nil},
 	"compare":   {twinNames, either(twinNames, diskNames), nil},
 	"ready lay": {diskNames, nil}, "ready add": {diskNames, nil}, "ready change": {diskNames, partNumbers, nil},

@@ -32,11 +32,21 @@ func (o *insideLook) look(ctx context.Context, ref string) (*workshop.Workshop, 
 
 func (o *insideLook) lookWith(ctx context.Context, w *workshop.Workshop, ref string,
 	isFile bool) (*inside.Machine, error) {
+	from, err := o.origin(ctx, w, ref, isFile)
+	if err != nil {
+		return nil, err
+	}
+	return w.LookInto(ctx, from)
+}
+
+// origin is what a reference means: a twin, or a disk that is attached.
+func (o *insideLook) origin(ctx context.Context, w *workshop.Workshop, ref string,
+	isFile bool) (workshop.Origin, error) {
 	var twinErr error
 	if w.Shelf != nil && !isFile {
 		t, err := w.Shelf.Find(ctx, ref)
 		if err == nil {
-			return w.LookInto(ctx, workshop.Origin{Twin: t})
+			return workshop.Origin{Twin: t}, nil
 		}
 		twinErr = err
 	}
@@ -45,9 +55,9 @@ func (o *insideLook) lookWith(ctx context.Context, w *workshop.Workshop, ref str
 		if twinErr != nil {
 			err = usageError{fmt.Errorf("%q is no twin of this shelf (%v) and no disk on the bench", ref, twinErr)}
 		}
-		return nil, err
+		return workshop.Origin{}, err
 	}
-	return w.LookInto(ctx, workshop.Origin{Bench: disks[0]})
+	return workshop.Origin{Bench: disks[0]}, nil
 }
 
 // resolve finds an item; one that only another date has is named with that date.

@@ -138,18 +138,19 @@ func (s *Scene) strip(t Strip, y, width float64, most int64, above bool) (wider 
 		s.Write(2, bar+stripHigh/2+1.3, small, false, Left, Grey, Fit(t.Words, small, false, width-4))
 		return false
 	}
-	labelled := -1.0 // where the last label ends
+	free := 0.0 // from where on there is room for a label
 	for _, p := range t.layout(width, most) {
 		s.part(p, bar)
 		wider = wider || p.w > float64(p.Size)*width/float64(most)+0.1
 		number := fmt.Sprint(p.Number)
-		label := Fit(number+" "+p.Title, small, false, p.w-1.2)
+		at := max(p.x+0.2, free)
+		label := Fit(number+" "+p.Title, small, false, p.x+p.w-at-1)
 		if len(label) < len(number)+2 {
 			label = number
 		}
-		if p.x >= labelled {
-			s.Write(p.x+0.2, labels, small, false, Left, Black, label)
-			labelled = p.x + 0.2 + Width(label, small, false) + 0.8
+		if at < p.x+p.w {
+			s.Write(at, labels, small, false, Left, Black, label)
+			free = at + Width(label, small, false) + 0.8
 		}
 	}
 	return wider

@@ -3,6 +3,7 @@ package sheet
 import (
 	"bytes"
 	"fmt"
+	"time"
 
 	"codeberg.org/go-pdf/fpdf"
 	"github.com/boombuler/barcode/qr"
@@ -56,32 +57,50 @@ type pages struct {
 
 func newPages(s Sheet, kind, size string) *pages {
 	f := fpdf.New("P", "mm", size, "")
-	regular, bold := scene.Fonts()
-	f.AddUTF8FontFromBytes("text", "", regular)
-	f.AddUTF8FontFromBytes("text", "B", bold)
-	f.SetMargins(margin, margin, margin)
-	f.SetAutoPageBreak(false, foot)
-	f.SetTitle(kind+" "+s.Job.Title(), true)
+	begin(f, kind+" "+s.Job.Title(), s.Made)
 	f.SetSubject(s.Job.ID, true)
 	f.SetAuthor(s.Shop.Name, true)
-	f.SetCreator("Twin Shelf", true)
-	f.SetCreationDate(s.Made)
-	f.SetModificationDate(s.Made)
-	f.SetCatalogSort(true)
 	f.AliasNbPages("{nb}")
 	wide, high := f.GetPageSize()
 	p := &pages{f, wide - 2*margin, high - foot - 4}
 	f.SetFooterFunc(func() {
 		p.font(fine, false)
 		f.SetTextColor(0x55, 0x5C, 0x68)
-		left := scene.Fit(kind+" "+s.Job.Title(), fine, false, p.wide-30)
-		p.write(margin, high-foot+3, left, "L")
+		p.write(margin, high-foot+3, scene.Fit(kind+" "+s.Job.Title(), fine, false, p.wide-30), "L")
 		p.write(margin+p.wide-22, high-foot+3, fmt.Sprintf("page %d of {nb}", f.PageNo()), "L")
 		f.SetTextColor(0, 0, 0)
 	})
 	f.AddPage()
 	p.letterhead(s, kind)
 	return p
+}
+
+// begin gives a document its fonts, its title and its time: the same contents give the same bytes.
+func begin(f *fpdf.Fpdf, title string, made time.Time) {
+	regular, bold := scene.Fonts()
+	f.AddUTF8FontFromBytes("text", "", regular)
+	f.AddUTF8FontFromBytes("text", "B", bold)
+	f.SetMargins(margin, margin, margin)
+	f.SetAutoPageBreak(false, foot)
+	f.SetTitle(title, true)
+	f.SetCreator("Twin Shelf", true)
+	f.SetCreationDate(made)
+	f.SetModificationDate(made)
+	f.SetCatalogSort(true)
+}
+
+// drawingPDF is a drawing on a page of its size.
+func drawingPDF(s *scene.Scene, made time.Time) ([]byte, error) {
+	f := fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm", Size: fpdf.SizeType{Wd: s.W + 2*margin, Ht: s.H + 2*margin}})
+	begin(f, s.Title, made)
+	f.AddPage()
+	p := &pages{f, s.W, s.H + 2*margin}
+	p.drawing(s)
+	var out bytes.Buffer
+	if err := f.Output(&out); err != nil {
+		return nil, fmt.Errorf("the drawing can't be made: %w", err)
+	}
+	return out.Bytes(), nil
 }
 
 // letterhead is who made the sheet, and what it is.

@@ -63,12 +63,25 @@ func (s Sheet) As(ext string) ([]byte, error) {
 	case ".svg":
 		for _, b := range s.Blocks() {
 			if b.Drawing != nil {
-				return scene.Disks(s.Job.Title(), drawingWide, b.Drawing, true).SVG(), nil
+				return Drawing(ext, s.Job.Title(), b.Drawing, true, s.Made)
 			}
 		}
 		return nil, ErrNothingToDraw
 	}
 	return nil, fmt.Errorf("%q is no kind of file that a sheet is made as: choose .pdf, or .svg for the drawing", ext)
+}
+
+// Drawing draws disks as a file of a kind, ".svg" or ".pdf", with threads between the parts of the first and the
+// second.
+func Drawing(ext, title string, strips []scene.Strip, threads bool, made time.Time) ([]byte, error) {
+	s := scene.Disks(title, drawingWide, strips, threads)
+	switch strings.ToLower(ext) {
+	case ".svg":
+		return s.SVG(), nil
+	case ".pdf":
+		return drawingPDF(s, made)
+	}
+	return nil, fmt.Errorf("%q is no kind of file that a drawing is made as: choose .svg or .pdf", ext)
 }
 
 // drawingWide is how wide a drawing is that isn't on a page, in millimetres.
@@ -206,9 +219,9 @@ func (s Sheet) result(works []job.Done) []Block {
 			case k < len(w.Before):
 				before = w.Before[k]
 			}
-			strips := []scene.Strip{stripOf("Before: ", before), stripOf("After: ", w.After[k])}
+			strips := []scene.Strip{StripOf("Before: ", before), StripOf("After: ", w.After[k])}
 			if k < len(w.From) && k < len(w.Before) && len(w.Before[k].Parts) > 0 {
-				lost := stripOf("What was on it, and is overwritten: ", w.Before[k])
+				lost := StripOf("What was on it, and is overwritten: ", w.Before[k])
 				for i := range lost.Parts {
 					lost.Parts[i].Lost = true
 				}
@@ -234,7 +247,8 @@ func (s Sheet) result(works []job.Done) []Block {
 	return nil
 }
 
-func stripOf(head string, d job.Disk) scene.Strip {
+// StripOf is a disk to be drawn, with words before its sticker.
+func StripOf(head string, d job.Disk) scene.Strip {
 	out := scene.Strip{Title: head + sticker(d), Size: d.Identity.Size, Words: d.Words}
 	for _, p := range d.Parts {
 		q := scene.Part{Number: p.Number, Title: p.Title, Role: table.Role(p.Role), Start: p.Start, Size: p.Size,

@@ -138,6 +138,7 @@ func (m *model) anywhere() []binding {
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},
 		{"B", "B", "GB or GiB", "sizes as on a drive's sticker (1 GB is 1000 MB), or as many programs " +
 			"say them (1 GiB is 1024 MiB); remembered", acts(func() { otherUnits(m) })},
+		drawingBinding(m),
 		{menuKey, menuKey, "all keys", "a list of everything that works here", acts(m.helper.offerKeys)},
 		{"?", "?", "help", "this page", acts(func() { m.help, m.scroll = true, 0 })},
 		{"q", "q", "leave", "asks only while a run is under way", leads(m.quit)},

@@ -68,3 +68,38 @@ func TestCasesOnTheScreen(t *testing.T) {
 		t.Errorf("J chooses %+v", page.current())
 	}
 }
+
+// TestDrawings: D saves what the lanes show, with what will be lost, and nothing where no disk is shown.
+func TestDrawings(t *testing.T) {
+	m := key(onDisk(opened(t), "Dunlin D 128"), "w")
+	mm := m.(*model)
+	m = key(onMachine(m, "Harbour kiosk"), "enter")
+	file := filepath.Join(t.TempDir(), "fit.svg")
+	m = key(m, "D")
+	m = key(typed(cleared(m), file), "enter")
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatalf("%v: %q", err, mm.note)
+	}
+	for _, want := range []string{"Sandmartin S 64", "will be: Dunlin D 128", "is overwritten: Dunlin D 128",
+		"2 purser-root",
+		"2 kiosk-root"} {
+		if !strings.Contains(string(b), want) {
+			t.Errorf("no %q in the drawing", want)
+		}
+	}
+	m = key(m, "D")
+	m = key(typed(cleared(m), file+".doc"), "enter")
+	if !mm.alarm {
+		t.Errorf("a drawing of any kind is made: %q", mm.note)
+	}
+	m = key(m, "8", "D")
+	if mm.prompt.typing != nil || !strings.Contains(mm.note, "nothing to draw") {
+		t.Errorf("what is drawn on the page Sheet? %q", mm.note)
+	}
+	mm.source, mm.target = nil, nil
+	m = key(onDisk(m, "Kestrel K2 256"), "D")
+	if mm.prompt.typing == nil {
+		t.Errorf("the disk that is pointed at isn't drawn: %q", mm.note)
+	}
+}

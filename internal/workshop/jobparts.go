@@ -16,6 +16,18 @@ import (
 	"twinshelf/internal/units"
 )
 
+// DisksOf are the disks of a twin, or the attached one, as they are drawn.
+func DisksOf(o Origin) []job.Disk {
+	if o.Bench != nil {
+		return []job.Disk{onBench(o.Bench)}
+	}
+	var out []job.Disk
+	for i := range o.Twin.Disks {
+		out = append(out, inTwin(&o.Twin.Disks[i]))
+	}
+	return out
+}
+
 // onBench is an attached disk as it is now, for the record.
 func onBench(d *bench.Disk) job.Disk {
 	if d.Survey == nil {
