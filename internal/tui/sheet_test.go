@@ -98,7 +98,7 @@ func TestDrawings(t *testing.T) {
 		t.Errorf("what is drawn on the page Sheet? %q", mm.note)
 	}
 	mm.source, mm.target = nil, nil
-	m = key(onDisk(m, "Kestrel K2 256"), "D")
+	key(onDisk(m, "Kestrel K2 256"), "D")
 	if mm.prompt.typing == nil {
 		t.Errorf("the disk that is pointed at isn't drawn: %q", mm.note)
 	}
