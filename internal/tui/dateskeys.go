@@ -139,7 +139,7 @@ func (m *datesPage) shelfBindings() []binding {
 func (m *datesPage) keepForEver() tea.Cmd {
 	t, w := m.twin(), m.w
 	if _, kept := m.pins[t.ID]; kept {
-		return func() tea.Msg { return told{"This twin is no longer kept for ever.", w.Unkeep(m.ctx, t.ID)} }
+		return func() tea.Msg { return unkept{t.ID, w.Unkeep(m.ctx, t.ID)} }
 	}
 	m.prompt.ask("Why is it kept for ever? ", "", func(note string) {
 		if err := w.Shelf.Keep(m.ctx, t.ID, note); err != nil {
@@ -147,9 +147,21 @@ func (m *datesPage) keepForEver() tea.Cmd {
 			return
 		}
 		m.pins[t.ID] = shelf.Pin{Note: note, When: time.Now()}
+		m.prompt.pending = m.readShelf() // one that is under way may not have seen it
 		m.say("The twin of %s of %s is kept for ever.", t.Machine, units.Moment(t.Taken))
 	})
 	return nil
+}
+
+// onUnkept takes the pin away as soon as it is gone from the shelf: what comes next counts on it.
+func onUnkept(m *datesPage, msg unkept) tea.Cmd {
+	if msg.err != nil {
+		m.fail(sentence(msg.err))
+		return nil
+	}
+	delete(m.pins, msg.twin)
+	m.say("This twin is no longer kept for ever.")
+	return m.readShelf()
 }
 
 // showEvidence shows the last proof of the twin.

@@ -75,6 +75,7 @@ type (
 		facts facts
 	}
 	shelved struct {
+		number   int // of the reading
 		boards   []board
 		pins     map[string]shelf.Pin
 		ahead    keeping.Foresight
@@ -87,7 +88,12 @@ type (
 		p      *keeping.Preview
 		err    error
 	}
-	ticked   struct{}
+	ticked struct{}
+	// unkept says that a twin is no longer kept for ever.
+	unkept struct {
+		twin string
+		err  error
+	}
 	problems struct{ text string }
 	planned  struct {
 		number int
@@ -172,9 +178,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.benchPage.announce(msg.disk)
 		return m, tea.Batch(m.replan(), m.benchPage.compare(msg.disk))
 	case shelved:
-		m.datesPage.pins, m.datesPage.ahead, m.datesPage.known, m.datesPage.retired, m.datesPage.concerns = msg.pins,
-			msg.ahead, msg.known, msg.retired, msg.concerns
-		return m, tea.Batch(m.datesPage.onShelved(msg.boards), m.sheetPage.readJobs())
+		return m, m.datesPage.onShelved(msg)
 	case thinned:
 		if planningOver(m, msg.number) {
 			m.datesPage.onThinned(msg.p, msg.err)
@@ -235,9 +239,12 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // toPages gives the pages the messages that are theirs alone.
 func toPages(m *model, msg tea.Msg) tea.Cmd {
-	if jobs, are := msg.(jobsRead); are {
-		m.sheetPage.onJobs(jobs)
+	switch msg := msg.(type) {
+	case jobsRead:
+		m.sheetPage.onJobs(msg)
 		return nil
+	case unkept:
+		return onUnkept(m.datesPage, msg)
 	}
 	return tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
 }

@@ -172,6 +172,7 @@ type datesPage struct {
 	unthin   func()            // gives up what is being worked out for them
 	wished   *keeping.Rules    // rules that are tried out, not set yet
 	fresh    string            // ID of a twin that was just captured and isn't among the boards yet
+	reads    int               // how often the shelf was read: what an earlier reading came to doesn't count any more
 }
 
 // fitPage is step 5: what goes where on the target.

@@ -19,9 +19,10 @@ type board struct {
 }
 
 func (m *datesPage) readShelf() tea.Cmd {
-	s, w := m.w.Shelf, m.w
+	m.reads++
+	s, w, number := m.w.Shelf, m.w, m.reads
 	if s == nil {
-		return func() tea.Msg { return shelved{known: w.Known(m.ctx)} }
+		return func() tea.Msg { return shelved{number: number, known: w.Known(m.ctx)} }
 	}
 	return func() tea.Msg {
 		twins, errs := s.Twins(m.ctx)
@@ -41,7 +42,7 @@ func (m *datesPage) readShelf() tea.Cmd {
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
-		msg := shelved{boards: boards, known: w.Known(m.ctx),
+		msg := shelved{number: number, boards: boards, known: w.Known(m.ctx),
 			concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
 		var err error
 		if msg.pins, err = s.Pins(m.ctx); err != nil {
@@ -63,7 +64,13 @@ func (m *datesPage) readShelf() tea.Cmd {
 	}
 }
 
-func (m *datesPage) onShelved(boards []board) tea.Cmd {
+// onShelved takes what a reading of the shelf came to, unless it was begun anew since.
+func (m *datesPage) onShelved(msg shelved) tea.Cmd {
+	if msg.number != 0 && msg.number < m.reads {
+		return nil
+	}
+	boards := msg.boards
+	m.pins, m.ahead, m.known, m.retired, m.concerns = msg.pins, msg.ahead, msg.known, msg.retired, msg.concerns
 	for i := range boards { // keep the places
 		for _, old := range m.boards {
 			if old.machine != boards[i].machine || old.at == len(old.twins)-1 {
@@ -90,7 +97,7 @@ func (m *datesPage) onShelved(boards []board) tea.Cmd {
 	}
 	m.pointAtFresh()
 	m.benchPage.arrange()
-	cmds := []tea.Cmd{m.replan()}
+	cmds := []tea.Cmd{m.replan(), m.sheetPage.readJobs()}
 	for _, d := range m.disks {
 		cmds = append(cmds, m.benchPage.compare(d))
 	}
