@@ -38,13 +38,7 @@ func (d Done) Words() string {
 
 // Verdict says in a few words what the proof came to; empty without one.
 func (r *Result) Verdict() string {
-	failed := 0
-	for _, c := range r.Claims {
-		if !c.Holds {
-			failed++
-		}
-	}
-	switch {
+	switch failed := r.Failed(); {
 	case len(r.Claims) == 0:
 		return ""
 	case failed == 1:
@@ -53,6 +47,17 @@ func (r *Result) Verdict() string {
 		return fmt.Sprintf("%d of %d claims don't hold", failed, len(r.Claims))
 	}
 	return fmt.Sprintf("all %d claims hold", len(r.Claims))
+}
+
+// Failed is how many claims don't hold.
+func (r *Result) Failed() int {
+	n := 0
+	for _, c := range r.Claims {
+		if !c.Holds {
+			n++
+		}
+	}
+	return n
 }
 
 // About are what is known of the case, each with what it is.

@@ -50,7 +50,7 @@ var patterns = map[table.Role]struct {
 
 // Disks draws strips one below the other, all to the scale of the largest; with threads a line leads from each part of
 // the first to the part of the same number in the second. The first has its words above it, the others below, so that
-// nothing lies on the threads.
+// nothing lies on the threads; without threads each has them above it.
 func Disks(title string, width float64, strips []Strip, threads bool) *Scene {
 	s := &Scene{W: width, Title: title}
 	most := int64(1)
@@ -64,7 +64,7 @@ func Disks(title string, width float64, strips []Strip, threads bool) *Scene {
 		for _, p := range t.Parts {
 			roles[p.Role] = true
 		}
-		wider = s.strip(t, y, width, most, i == 0) || wider
+		wider = s.strip(t, y, width, most, i == 0 || !threads) || wider
 		y += headHigh + labelHigh + stripHigh
 		switch {
 		case i == 0 && threads && len(strips) > 1:

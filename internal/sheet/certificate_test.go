@@ -55,3 +55,23 @@ func TestCertificate(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyWhatIsStillSo: a disk that was erased after its restore isn't drawn as it was restored, and one whose proof
+// failed is drawn as planned only.
+func TestOnlyWhatIsStillSo(t *testing.T) {
+	text, _ := printed(t, Sheet{Job: fullCase(), Made: made})
+	if !strings.Contains(text, "not all of it is right") || strings.Contains(text, "Before and after") {
+		t.Errorf("a failed proof doesn't show in the drawing's heading\n%s", text)
+	}
+	restored, erased := fullCase(), erasing("quick", "done")
+	works := restored.Works()
+	for i := range erased.Entries {
+		if b := erased.Entries[i].Begun; b != nil {
+			b.Before = works[len(works)-1].After
+		}
+	}
+	both := job.Of("0123456789abcdef", append(restored.Entries, erased.Entries...))
+	if text, _ = printed(t, Sheet{Job: both, Made: made}); strings.Contains(text, "After: ") {
+		t.Errorf("a disk that was erased since is drawn as it was restored\n%s", text)
+	}
+}

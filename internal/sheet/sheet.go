@@ -188,30 +188,33 @@ func erasedWords(w job.Done) string {
 }
 
 func proofWords(r *job.Result) string {
-	failed := 0
-	for _, c := range r.Claims {
-		if !c.Holds {
-			failed++
-		}
-	}
 	switch {
 	case len(r.Claims) == 0:
 		return "not read back"
-	case failed > 0:
+	case r.Failed() > 0:
 		return fmt.Sprintf("READ BACK, AND NOT ALL OF IT IS RIGHT: %s", r.Verdict())
 	}
 	return "read back and compared: all of it is right"
 }
 
-// result draws what became of the disks in the last work that wrote some and was done, with its parts and its twin.
+// result draws what became of the disks in the last work that wrote some and was done, with its parts and its twin. A
+// disk that something else was done to since isn't drawn: what it is like now isn't what that work made of it.
 func (s Sheet) result(works []job.Done) []Block {
+	touched := map[string]bool{}
 	for i := len(works) - 1; i >= 0; i-- {
 		w := works[i]
-		if w.Result == nil || w.Result.State != "done" || len(w.After) == 0 {
-			continue
+		known := func(k int) bool {
+			return w.Result != nil && w.Result.State == "done" && !touched[w.After[k].Identity.Key()]
 		}
 		var out []Block
 		for k := range w.After {
+			if !known(k) {
+				continue
+			}
+			heading := "Before and after"
+			if w.Result.Failed() > 0 {
+				heading = "Before, and as it was planned: not all of it is right"
+			}
 			var before job.Disk
 			switch {
 			case k < len(w.From):
@@ -227,8 +230,14 @@ func (s Sheet) result(works []job.Done) []Block {
 				}
 				strips = append(strips, lost)
 			}
-			out = append(out, Block{Heading: "Before and after"}, Block{Drawing: strips},
+			out = append(out, Block{Heading: heading}, Block{Drawing: strips},
 				Block{Table: partsTable(before, w.After[k])})
+		}
+		for _, d := range w.Before {
+			touched[d.Identity.Key()] = true
+		}
+		if len(out) == 0 {
+			continue
 		}
 		if w.Twin != "" {
 			out = append(out, Block{Text: fmt.Sprintf("It was made from the twin of %s of %s, on the shelf %s.",
