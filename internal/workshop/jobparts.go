@@ -158,6 +158,16 @@ func pairsWork(pairs []*Pair) job.Work {
 	return k
 }
 
+// machineOf is the machine that a disk belongs to by the twins of the open shelf; empty when none is of it.
+func (w *restoring) machineOf(ctx context.Context, d *bench.Disk) string {
+	s := w.shelf()
+	if s == nil {
+		return ""
+	}
+	twins, _ := s.Twins(ctx) // what can't be read is said where twins are listed
+	return SuggestMachine(twins, []*bench.Disk{d})
+}
+
 func onBenchOrTwin(o Origin) job.Disk {
 	if o.Bench != nil {
 		return onBench(o.Bench)

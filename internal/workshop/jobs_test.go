@@ -149,6 +149,12 @@ func TestWhichCase(t *testing.T) {
 	if j := w.Job(); j.ID != asked.ID || len(j.Works()) != 2 {
 		t.Errorf("%+v", j)
 	}
+	if got := w.machineOf(ctx, named(t, disks, "C3E9")); got != "Harbour kiosk" { // a copy goes into its case
+		t.Errorf("the kiosk's disk belongs to %q", got)
+	}
+	if got := w.machineOf(ctx, named(t, disks, "7731")); got != "" {
+		t.Errorf("a blank disk belongs to %q", got)
+	}
 	if err := w.CloseJob(ctx, w.Job()); err != nil || w.Job() != nil {
 		t.Error(err, w.Job())
 	}

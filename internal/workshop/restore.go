@@ -270,7 +270,11 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 		if err := w.CheckPairs(pairs); err != nil {
 			return err
 		}
-		return w.onRecord(rc, pairsWork(pairs), func() (err error) {
+		k := pairsWork(pairs)
+		if k.Sort == job.Copy {
+			k.Machine = w.machineOf(rc, pairs[0].Bench)
+		}
+		return w.onRecord(rc, k, func() (err error) {
 			for i, p := range pairs {
 				if result, err = w.writeNext(rc.Named(names[i]), p, result, names[i]); err != nil {
 					return err
