@@ -157,3 +157,18 @@ func TestNoMutableState(t *testing.T) {
 		})
 	}
 }
+
+// TestLoopsFromOneDoor: a loop device that a test lets go of by hand may be another test's by then.
+func TestLoopsFromOneDoor(t *testing.T) {
+	for _, s := range sources(t, true) {
+		if s.room == "testkit" || s.room == "arch" {
+			continue
+		}
+		ast.Inspect(s.file, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && strings.Trim(lit.Value, `"`) == "losetup" {
+				t.Errorf("%s: loop devices come from testkit.Loop or LoopOf", s.line(n))
+			}
+			return true
+		})
+	}
+}

@@ -18,14 +18,6 @@ import (
 	"twinshelf/internal/units"
 )
 
-// loop attaches a loop device that is let go of at the end.
-func loop(t *testing.T, args ...string) string {
-	t.Helper()
-	dev := strings.TrimSpace(testkit.Do(t, "losetup", append([]string{"--show", "-f"}, args...)...))
-	t.Cleanup(func() { _, _ = testkit.Try("losetup", "-d", dev) })
-	return dev
-}
-
 func mounted(t *testing.T, args ...string) string {
 	t.Helper()
 	point := t.TempDir()
@@ -55,7 +47,7 @@ func allowed(t *testing.T, g disk.Guard, path string) {
 
 // TestStackedDevices: whatever way leads to bytes that are in use, they aren't written.
 func TestStackedDevices(t *testing.T) {
-	testkit.Need(t, "losetup", "mkfs.ext4", "partx", "mkswap")
+	testkit.Need(t, "mkfs.ext4", "partx", "mkswap")
 	testkit.Root(t)
 	var none disk.Guard
 	ext4 := func(t *testing.T) string {
@@ -65,7 +57,7 @@ func TestStackedDevices(t *testing.T) {
 	}
 	t.Run("a second loop over a mounted file", func(t *testing.T) {
 		img := ext4(t)
-		a, b := loop(t, img), loop(t, img)
+		a, b := testkit.LoopOf(t, img), testkit.LoopOf(t, img)
 		mounted(t, a)
 		refused(t, none, b, "mounted at")
 		refused(t, none, img, "mounted at")
@@ -74,17 +66,17 @@ func TestStackedDevices(t *testing.T) {
 		img := testkit.Image(t, "two", 128*units.MiB)
 		fs := ext4(t)
 		testkit.Place(t, fs, img, 0)
-		a := loop(t, "--sizelimit", fmt.Sprint(64*units.MiB), img)
+		a := testkit.LoopOf(t, "--sizelimit", fmt.Sprint(64*units.MiB), img)
 		mounted(t, a)
-		behind := loop(t, "-o", fmt.Sprint(64*units.MiB), img)
+		behind := testkit.LoopOf(t, "-o", fmt.Sprint(64*units.MiB), img)
 		allowed(t, none, behind)
-		refused(t, none, loop(t, "-o", fmt.Sprint(63*units.MiB), img), "mounted at")
+		refused(t, none, testkit.LoopOf(t, "-o", fmt.Sprint(63*units.MiB), img), "mounted at")
 		refused(t, none, behind, "attached as") // the last one reaches into it
 	})
 	t.Run("a loop on a loop", func(t *testing.T) {
 		img := ext4(t)
-		a := loop(t, img)
-		b := loop(t, a)
+		a := testkit.LoopOf(t, img)
+		b := testkit.LoopOf(t, a)
 		mounted(t, b)
 		refused(t, none, a, "mounted at")
 		refused(t, none, img, "in use")
@@ -96,7 +88,7 @@ func TestStackedDevices(t *testing.T) {
 		if err := errors.Join(os.Link(img, hard), os.Symlink(img, soft)); err != nil {
 			t.Fatal(err)
 		}
-		a := loop(t, img)
+		a := testkit.LoopOf(t, img)
 		node := filepath.Join(dir, "node")
 		var st unix.Stat_t
 		if err := errors.Join(unix.Stat(a, &st), unix.Mknod(node, unix.S_IFBLK|0o600, int(st.Rdev))); err != nil {
@@ -120,14 +112,14 @@ func TestStackedDevices(t *testing.T) {
 			table.Layout{Kind: table.MBR, Sector: 512, ID: "0badf00d",
 				Parts: []table.Part{{Number: 1, Span: span.At(units.MiB, 64*units.MiB), Type: "0x83"}}}, 80*units.MiB)
 		testkit.Place(t, ext4(t), img, units.MiB)
-		a := loop(t, img)
+		a := testkit.LoopOf(t, img)
 		testkit.Do(t, "partx", "-a", a)
 		t.Cleanup(func() { _, _ = testkit.Try("partx", "-d", a) })
 		refused(t, none, a+"p1", "it is a partition of")
 		mounted(t, a+"p1")
 		refused(t, none, a, "mounted at")
 		refused(t, none, img, "mounted at")
-		refused(t, none, loop(t, "-o", fmt.Sprint(units.MiB), img), "mounted at")
+		refused(t, none, testkit.LoopOf(t, "-o", fmt.Sprint(units.MiB), img), "mounted at")
 	})
 	t.Run("swap in a file", func(t *testing.T) {
 		img := filepath.Join(t.TempDir(), "swap")
@@ -138,11 +130,11 @@ func TestStackedDevices(t *testing.T) {
 		testkit.Do(t, "swapon", img)
 		defer testkit.Do(t, "swapoff", img)
 		refused(t, none, img, "swap")
-		refused(t, none, loop(t, img), "swap")
+		refused(t, none, testkit.LoopOf(t, img), "swap")
 	})
 	t.Run("another namespace", func(t *testing.T) {
 		img := ext4(t)
-		a := loop(t, img)
+		a := testkit.LoopOf(t, img)
 		point := t.TempDir()
 		cmd := testkit.Background(t, "unshare", "-m", "sh", "-c",
 			fmt.Sprintf("mount %s %s && echo ready && sleep 60", a, point))
@@ -162,7 +154,7 @@ func TestWhoElseHasIt(t *testing.T) {
 	w.Await(t, "ready")
 	refused(t, none, img, "open for writing")
 	w.Stop()
-	other := loop(t, testkit.Image(t, "other", units.MiB))
+	other := testkit.LoopOf(t, testkit.Image(t, "other", units.MiB))
 	busy := testkit.Background(t, "sh", "-c", fmt.Sprintf("exec 3<>%s; echo ready; sleep 60", other))
 	busy.Await(t, "ready") // with a device that has nothing to do with it
 	allowed(t, none, img)
@@ -191,30 +183,30 @@ func TestBtrfsMembersAndJournals(t *testing.T) {
 	testkit.Root(t)
 	var none disk.Guard
 	x, y := testkit.Image(t, "x", 256*units.MiB), testkit.Image(t, "y", 256*units.MiB)
-	a, b := loop(t, x), loop(t, y)
+	a, b := testkit.LoopOf(t, x), testkit.LoopOf(t, y)
 	testkit.Do(t, "mkfs.btrfs", "-q", "-f", a, b)
 	testkit.Do(t, "btrfs", "device", "scan", a, b)
 	mounted(t, a)
 	refused(t, none, y, "mounted at")
 	refused(t, none, b, "")
-	refused(t, none, loop(t, y), "mounted at")
+	refused(t, none, testkit.LoopOf(t, y), "mounted at")
 	j, fs := testkit.Image(t, "journal", 16*units.MiB), testkit.Image(t, "fs", 64*units.MiB)
-	jl := loop(t, j)
+	jl := testkit.LoopOf(t, j)
 	testkit.Do(t, "mke2fs", "-q", "-F", "-b", "4096", "-O", "journal_dev", jl)
-	fl := loop(t, fs)
+	fl := testkit.LoopOf(t, fs)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", "-b", "4096", "-J", "device="+jl, fl)
 	mounted(t, fl)
 	refused(t, none, j, "journal")
-	refused(t, none, loop(t, j), "journal")
+	refused(t, none, testkit.LoopOf(t, j), "journal")
 }
 
 // TestShelvesSourcesAndOtherTargets: by any name.
 func TestShelvesSourcesAndOtherTargets(t *testing.T) {
-	testkit.Need(t, "losetup", "mkfs.ext4")
+	testkit.Need(t, "mkfs.ext4")
 	testkit.Root(t)
 	img := testkit.Image(t, "drive", 64*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-F", img)
-	a := loop(t, img)
+	a := testkit.LoopOf(t, img)
 	point := mounted(t, a)
 	shelf := filepath.Join(point, "shelf")
 	pack := filepath.Join(shelf, "packs", "one.pack")
@@ -223,7 +215,7 @@ func TestShelvesSourcesAndOtherTargets(t *testing.T) {
 		t.Fatal(err)
 	}
 	g := disk.Guard{Shelves: []string{shelf}}
-	refused(t, g, loop(t, img), "open shelf")
+	refused(t, g, testkit.LoopOf(t, img), "open shelf")
 	refused(t, g, img, "open shelf")
 	hard := filepath.Join(point, "hard")
 	if err := os.Link(pack, hard); err != nil {
@@ -237,7 +229,7 @@ func TestShelvesSourcesAndOtherTargets(t *testing.T) {
 	allowed(t, g, beside)
 
 	source := testkit.Image(t, "source", 8*units.MiB)
-	b := loop(t, "-o", "4096", source)
+	b := testkit.LoopOf(t, "-o", "4096", source)
 	refused(t, disk.Guard{Sources: []string{source}}, b, "read")
 	refused(t, disk.Guard{Others: []string{b}}, source, "")
 	allowed(t, disk.Guard{Sources: []string{source}}, testkit.Image(t, "other", 8*units.MiB))

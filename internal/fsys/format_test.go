@@ -173,7 +173,8 @@ func onLoop(t testing.TB, mount []string, img string, sector int, work func(poin
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	testkit.Do(t, "losetup", "-d", dev)
+	testkit.Detach(dev)
+	testkit.LoopGone(t, img)
 }
 
 func TestFormatExFAT(t *testing.T) {

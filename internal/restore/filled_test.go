@@ -123,7 +123,7 @@ func TestNewPartInTheRest(t *testing.T) {
 // TestOtherSectors puts disks onto targets with sectors of another size; what counts in the old ones is refused.
 func TestOtherSectors(t *testing.T) {
 	testkit.Root(t)
-	testkit.Need(t, "losetup", "partx", "e2fsck", "blkid")
+	testkit.Need(t, "partx", "e2fsck", "blkid")
 	for _, c := range []struct {
 		kind     table.Kind
 		from, to int

@@ -244,16 +244,28 @@ func Target(t testing.TB, path string) disk.Target {
 // in bytes and gives its path.
 func Loop(t testing.TB, img string, sector int) string {
 	t.Helper()
+	return LoopOf(t, "-b", strconv.Itoa(sector), img)
+}
+
+// LoopOf attaches a block device by losetup's own arguments; it is let go at the end of the test, or by Detach. Every
+// loop device of the tests comes from here: one that is let go twice may be another test's by then.
+func LoopOf(t testing.TB, args ...string) string {
+	t.Helper()
 	Root(t)
-	dev := strings.TrimSpace(Do(t, "losetup", "--find", "--show", "-b", strconv.Itoa(sector), img))
+	dev := strings.TrimSpace(Do(t, "losetup", append([]string{"--find", "--show"}, args...)...))
 	_, _ = Try("partx", "-d", dev) // what a test that was killed may have left there
-	attached.Store(dev, true)
-	t.Cleanup(func() { Detach(dev) })
+	mine := new(byte)
+	attached.Store(dev, mine)
+	t.Cleanup(func() {
+		if attached.CompareAndDelete(dev, mine) {
+			_, _ = Try("losetup", "-d", dev)
+		}
+	})
 	return dev
 }
 
-// attached are the loop devices of this test binary: another one may get the
-// name of one that was let go.
+// attached are the loop devices of this test binary and who attached them: the name of one that was let go may be
+// another's by now.
 var attached sync.Map
 
 // Detach lets a loop device go, once.
