@@ -122,6 +122,7 @@ var before = map[string][]string{
 	"twinshelf job show":                  {`job use "Harbour kiosk"`},
 	"twinshelf job note \"the":            {`job use "Harbour kiosk"`},
 	"twinshelf job sheet --erasure":       {`job use "Harbour kiosk"`, `ready erase 7731 --how zeros --confirm 7731`},
+	"twinshelf draw rate":                 {`capture C3E9`, `job use "Harbour kiosk"`},
 	"twinshelf job sheet":                 {`job use "Harbour kiosk"`, `copy C3E9 7731 --confirm 7731`},
 	"twinshelf shelf passphrase":          {"shelf new /media/oak --name Oak --sealed"},
 	"twinshelf shelf passphrase withdraw": {"shelf passphrase add purser"},

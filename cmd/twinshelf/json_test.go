@@ -32,9 +32,12 @@ var jsonRuns = []string{
 	"shelf show", "shelf known", "shelf parity 4", "shelf rule 'one a day for 5 weeks' --floor 1",
 	"shelf rule 'every one for ever' --machine Weighbridge", "shelf thin",
 	"shelf keep 20261002 --note why", "shelf journal", "shelf room --plan", "shelf check --full", "shelf reindex",
-	"shelf chart DIR/growth.svg", "shelf discard 20260827 --plan", "shelf discard 20260827 --confirm Weighbridge",
+	"draw growth --to DIR/growth.svg", "draw history --to DIR/history.pdf", "shelf discard 20260827 --plan",
+	"shelf discard 20260827 --confirm Weighbridge",
 	"shelf room", "shelf new ELM --name Elm", "shelf carry ELM 'Ticket desk'", "shelf compare ELM", "shelf retire",
-	"draw 'Ticket desk' --to DIR/drawn.svg", "job list", "job show 'Harbour kiosk'",
+	"draw disk 'Ticket desk' --to DIR/drawn.svg", "draw map 'Ticket desk' --to DIR/map.svg",
+	"draw bench --to DIR/bench.svg", "draw changes 20261002 'Ticket desk' --to DIR/changes.svg",
+	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "job list", "job show 'Harbour kiosk'",
 	"job note 'Harbour kiosk' 'the fan was replaced'",
 	"job change 'Harbour kiosk' --contact mornings", "job use 'Harbour kiosk'", "job sheet --to DIR/sheet.pdf",
 	"job shop --name Ternhouse --address 'Quay 4' --technician Tam --numbers YYYY-NNN --paper A4", "job close",
@@ -246,7 +249,7 @@ var mounting = map[string]bool{"ready mount": true, "ready unmount": true}
 // commandOf is the command of a call.
 func commandOf(args []string) string {
 	n := 1
-	if slices.Contains([]string{"shelf", "ready", "job"}, args[0]) {
+	if slices.Contains([]string{"shelf", "ready", "job", "draw"}, args[0]) {
 		n++
 	}
 	if len(args) > 1 && args[1] == "passphrase" {

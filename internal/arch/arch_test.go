@@ -21,7 +21,7 @@ var order = []string{
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "restore",
 	"prove", "job",
-	"ready", "mounts", "draw", "bench", "settings", "scene", "sheet", "answer", "workshop", "demo", "demo/cutoff",
+	"ready", "mounts", "bench", "settings", "scene", "draw", "sheet", "answer", "workshop", "demo", "demo/cutoff",
 	"cli", "tui",
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"text/tabwriter"
@@ -8,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/answer"
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 )
 
@@ -25,49 +25,66 @@ func compareCommand(o *options) *cobra.Command {
 			"2:srv/kiosk\n  twinshelf compare 20261030 /dev/sdb --contents",
 		Args: cobra.RangeArgs(2, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ctx := cmd.Context()
-			w, before, err := o.insideLook.look(ctx, args[0])
+			_, after, all, err := o.insideLook.compared(cmd.Context(), args, contents)
 			if err != nil {
 				return err
-			}
-			_, statErr := os.Stat(args[1])
-			after, err := o.insideLook.lookWith(ctx, w, args[1], statErr == nil)
-			if err != nil {
-				return err
-			}
-			var only *inside.Part
-			folder := ""
-			if len(args) == 3 {
-				var it fsys.Item
-				if only, it, folder, err = after.Resolve(ctx, args[2]); err != nil {
-					if only, it, folder, err = before.Resolve(ctx, args[2]); err != nil {
-						return err
-					}
-					if only, err = after.Part(only.Disk+1, only.Number); err != nil {
-						return err
-					}
-				}
-				if !it.IsDir() {
-					return usageError{fmt.Errorf("%s is no folder; \"list --dates\" follows one item", args[2])}
-				}
-			}
-			lib, _ := w.Library() // two disks need none
-			all, err := inside.Compare(ctx, lib, before, after, only, folder)
-			if err != nil {
-				return err
-			}
-			for i := range all {
-				if contents {
-					if err := inside.ConfirmDifferences(ctx, before, &all[i]); err != nil {
-						return err
-					}
-				}
 			}
 			return o.showDifferences(after, all)
 		},
 	}
 	c.Flags().BoolVar(&contents, "contents", false, "read files that differ only in time")
 	return c
+}
+
+// compared are what the arguments of a comparison mean, and what differs; with contents, files that differ only in time
+// are read.
+func (o *insideLook) compared(ctx context.Context, args []string, contents bool) (before, after *inside.Machine,
+	all []inside.PartDifference, err error) {
+	w, before, err := o.look(ctx, args[0])
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	_, statErr := os.Stat(args[1])
+	if after, err = o.lookWith(ctx, w, args[1], statErr == nil); err != nil {
+		return nil, nil, nil, err
+	}
+	var only *inside.Part
+	folder := ""
+	if len(args) == 3 {
+		if only, folder, err = folderOf(ctx, before, after, args[2]); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	lib, _ := w.Library() // two disks need none
+	if all, err = inside.Compare(ctx, lib, before, after, only, folder); err != nil {
+		return nil, nil, nil, err
+	}
+	for i := range all {
+		if !contents {
+			break
+		}
+		if err := inside.ConfirmDifferences(ctx, before, &all[i]); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	return before, after, all, nil
+}
+
+// folderOf finds the folder that a comparison is about; it may be gone since.
+func folderOf(ctx context.Context, before, after *inside.Machine, text string) (*inside.Part, string, error) {
+	only, it, folder, err := after.Resolve(ctx, text)
+	if err != nil {
+		if only, it, folder, err = before.Resolve(ctx, text); err != nil {
+			return nil, "", err
+		}
+		if only, err = after.Part(only.Disk+1, only.Number); err != nil {
+			return nil, "", err
+		}
+	}
+	if !it.IsDir() {
+		return nil, "", usageError{fmt.Errorf("%s is no folder; \"list --dates\" follows one item", text)}
+	}
+	return only, folder, nil
 }
 
 func (o *options) showDifferences(in *inside.Machine, all []inside.PartDifference) error {

@@ -342,24 +342,3 @@ func journalCommand(o *options) *cobra.Command {
 		},
 	}
 }
-
-func chartCommand(o *options) *cobra.Command {
-	return &cobra.Command{
-		Use: "chart FILE", Short: "Draw how the shelf grew, as .svg or .pdf", Args: exactly("the file"),
-		Example: "  twinshelf shelf chart growth.pdf",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := o.workshop(cmd.Context(), true)
-			if err != nil {
-				return err
-			}
-			if err := w.Chart(cmd.Context(), args[0]); err != nil {
-				return err
-			}
-			if o.json {
-				return o.print(map[string]any{"file": args[0]})
-			}
-			o.say("Drawn: %s", args[0])
-			return nil
-		},
-	}
-}

@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
+	"twinshelf/internal/scene"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/sizes"
 	"twinshelf/internal/table"
@@ -27,6 +28,12 @@ import (
 type writing struct {
 	plan    bool
 	confirm string
+	draw    string // the file that the plan is drawn into
+	drawn   func() *scene.Scene
+}
+
+func (f *writing) drawFlag(c *cobra.Command) {
+	c.Flags().StringVar(&f.draw, "draw", "", "FILE.svg or FILE.pdf: draw the plan, before and after")
 }
 
 func (f *writing) flags(c *cobra.Command) {
@@ -116,6 +123,7 @@ func layCommand(o *options, anew bool) *cobra.Command {
 		return nil
 	}
 	f.flags(c)
+	f.drawFlag(c)
 	c.Flags().BoolVar(&ask.mount, "mount", false, "with --for storage: mount the new part writable (as root)")
 	c.Flags().StringArrayVar(&ask.parts, "part", nil, "a new part, \"SIZE[:FILE SYSTEM[:LABEL]]\"; sizes such as "+
 		"250 GB, 465 GiB, 25%, rest, rest/2, \"used on Ticket desk plus half\"; may be repeated")
@@ -279,6 +287,7 @@ func changeCommand(o *options) *cobra.Command {
 		},
 	}
 	f.flags(c)
+	f.drawFlag(c)
 	c.Flags().StringVar(&ask.size, "size", "", "new size; the part keeps its place, \"rest\" is up to the next one")
 	c.Flags().StringVar(&ask.name, "name", "", "new name in the table (GPT)")
 	c.Flags().StringVar(&ask.kind, "type", "", "what the part is for, in words or as a number of the specification")
@@ -368,6 +377,7 @@ func (o *readyWork) carryOut(ctx context.Context, w *workshop.Workshop, d *bench
 	as.Survey = planned
 	details := map[string]any{"planned": answer.DiskOf(&as), "seconds": p.Estimate(),
 		"bytes": p.Bytes()}
+	f.drawn = func() *scene.Scene { return workshop.DrawReady(ctx, p) }
 	show := func() {
 		o.say("Then:")
 		o.showDisk(&as)
@@ -382,7 +392,7 @@ func (o *readyWork) approve(ctx context.Context, w *workshop.Workshop, d *bench.
 	details map[string]any, show func(), start func() *run.Run) error {
 	details["summary"] = s
 	return o.undertake(undertaking{summaries: []workshop.Summary{s}, plan: f.plan, planned: details, show: show,
-		confirm: []string{f.confirm}, work: func() error {
+		confirm: []string{f.confirm}, drawTo: f.draw, drawn: f.drawn, work: func() error {
 			err := afterCancel(o.follow(start()), "the disk is written in part: do it again, or see what "+
 				"\"twinshelf ready back\" can put back")
 			if err != nil {

@@ -12,6 +12,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
+	"twinshelf/internal/scene"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/sizes"
 	"twinshelf/internal/startup"
@@ -24,6 +25,7 @@ type writeFlags struct {
 	fitFlags
 	confirm []string
 	plan    bool
+	draw    string
 	// yesRegistry says yes to a Windows whose registry names other identities.
 	yesRegistry bool
 	// yesFewer says yes to a machine of which a disk gets no target.
@@ -35,6 +37,7 @@ func (f *writeFlags) flags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.confirm, "confirm", nil, "the confirmation that is otherwise asked for; once for "+
 		"each target")
 	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
+	c.Flags().StringVar(&f.draw, "draw", "", "FILE.svg or FILE.pdf: draw the plan, before and after")
 	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows knows "+
 		"its drives by the old identities")
 }
@@ -185,6 +188,7 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 		return err
 	}
 	u := undertaking{summaries: workshop.SummarizeRestore(pairs), plan: f.plan, confirm: f.confirm}
+	u.drawTo, u.drawn = f.draw, func() *scene.Scene { return workshop.DrawPairs(pairs) }
 	u.planned = map[string]any{"targets": plannedTargets(pairs, u.summaries)}
 	for _, m := range workshop.MissingDisks(pairs) {
 		u.doubts = append(u.doubts, doubt{capital(m), "--yes-fewer-disks", f.yesFewer})

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"twinshelf/internal/scene"
 	"twinshelf/internal/workshop"
 )
 
@@ -11,6 +12,9 @@ type undertaking struct {
 	// plan ends it after it was shown; planned is what it says then as JSON.
 	plan    bool
 	planned any
+	// drawTo is the file that the plan is drawn into; empty for none.
+	drawTo string
+	drawn  func() *scene.Scene
 	// show shows it where the summaries alone don't; nil otherwise.
 	show func()
 	// doubts need a yes of their own before anything is confirmed, more are asked after the confirmation of each
@@ -31,11 +35,19 @@ type doubt struct {
 
 // undertake shows, asks, and works.
 func (o *options) undertake(u undertaking) error {
+	if u.drawTo != "" {
+		if err := workshop.SaveDrawing(u.drawn(), u.drawTo); err != nil {
+			return err
+		}
+	}
 	if u.plan && o.json {
 		return o.print(u.planned)
 	}
 	if !o.json {
 		o.showUndertaking(u)
+	}
+	if u.drawTo != "" && !o.json {
+		o.say("Drawn: %s.", u.drawTo)
 	}
 	if u.plan {
 		return nil

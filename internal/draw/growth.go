@@ -1,11 +1,11 @@
-// Package draw makes charts as files: SVG and PDF. The plotting is gonum's; nothing is calculated here but
-// what the axes show.
+// Package draw makes the drawings that aren't a layout of disks: how a shelf grows, its history, how fast a work went,
+// where everything on a disk lies, and what differs between two dates. Each is a scene, of which SVG and PDF are made;
+// the axes of the plots are gonum's.
 package draw
 
 import (
-	"fmt"
+	"errors"
 	"image/color"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -14,8 +14,9 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 
+	"twinshelf/internal/keeping"
+	"twinshelf/internal/scene"
 	"twinshelf/internal/shelf"
-	"twinshelf/internal/units"
 )
 
 // strokes tell the machines apart also without colour.
@@ -26,36 +27,35 @@ var inks = []color.Color{color.RGBA{0x1F, 0x5A, 0x8A, 0xFF}, color.RGBA{0xA8, 0x
 	color.RGBA{0x2E, 0x6F, 0x40, 0xFF}, color.RGBA{0x6B, 0x3F, 0x85, 0xFF}}
 
 const (
-	wide = 24 * vg.Centimeter
-	high = 13 * vg.Centimeter
+	wide = 250.0 // millimetres
+	high = 140.0
 	// mostLines is how many machines get a line of their own.
 	mostLines = 12
 )
 
-// Growth writes a chart of how the shelf grew: what all twins up to a date brought, in bytes, and the same
-// for each machine. file ends in .svg or .pdf. An existing file is replaced.
-func Growth(file, title string, twins []*shelf.Twin) error {
-	if ext := strings.ToLower(filepath.Ext(file)); ext != ".svg" && ext != ".pdf" {
-		return fmt.Errorf("%s: a chart is written as .svg or .pdf", file)
-	}
+// ErrNoTwins means that there is nothing on the shelf to be drawn.
+var ErrNoTwins = errors.New("there are no twins yet, so there is nothing to draw")
+
+// Growth draws how a shelf grew: what all twins up to a date brought, in bytes, and the same for each machine; from now
+// on dashed, at the pace so far, up to where the shelf is full.
+func Growth(title string, twins []*shelf.Twin, ahead keeping.Foresight, now time.Time) (*scene.Scene, error) {
 	if len(twins) == 0 {
-		return fmt.Errorf("there are no twins yet, so there is nothing to draw")
+		return nil, ErrNoTwins
 	}
-	p := plot.New()
-	p.Title.Text = title
-	p.Y.Label.Text = "stored by twins"
-	p.Y.Min = 0
-	p.X.Tick.Marker = plot.TimeTicks{Format: "2006-01-02", Time: func(t float64) time.Time {
-		return time.Unix(int64(t), 0)
-	}}
-	p.Y.Tick.Marker = byteTicks{}
-	p.Legend.Top, p.Legend.Left = true, true
+	p, err := chart()
+	if err != nil {
+		return nil, err
+	}
+	p.Y.Label.Text, p.Y.Min = "stored by twins, in bytes", 0
+	p.X.Label.Text = "date"
+	p.X.Tick.Marker, p.Y.Tick.Marker = dayTicks{}, byteTicks{}
 	p.Add(plotter.NewGrid())
-	lines := series(twins)
+	lines := series(twins, now)
+	var keys []key
 	for i, l := range lines {
 		line, err := plotter.NewLine(l.points)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		line.StepStyle = plotter.PostStep
 		line.Color, line.Dashes, line.Width = inks[i%len(inks)], strokes[i/len(inks)%len(strokes)], vg.Points(1.2)
@@ -63,12 +63,42 @@ func Growth(file, title string, twins []*shelf.Twin) error {
 			line.Color, line.Width = color.Black, vg.Points(2)
 		}
 		p.Add(line)
-		p.Legend.Add(l.name, line)
+		keys = append(keys, lineKey(line, l.name))
 	}
-	if err := p.Save(wide, high, file); err != nil {
-		return fmt.Errorf("the chart can't be written: %w", err)
+	all := lines[0].points
+	more, err := addAhead(p, all[0].X, all[len(all)-1], ahead)
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	return plotted(p, title+": "+ahead.Words(), append(keys, more...)), nil
+}
+
+// addAhead goes on from the last point at the pace so far: up to where the shelf is full, or for half as long again.
+func addAhead(p *plot.Plot, first float64, last plotter.XY, f keeping.Foresight) (keys []key, err error) {
+	if f.PerWeek <= 0 {
+		return nil, nil
+	}
+	const week = 7 * 24 * 3600
+	until := last.X + max((last.X-first)/2, week)
+	full := last.Y + float64(f.Free)
+	// A shelf that is full in a far future is no part of the drawing.
+	if at := float64(f.Full.Unix()); !f.Full.IsZero() && at < last.X+2*max(last.X-first, week) {
+		until = max(at, last.X)
+		line, err := plotter.NewLine(plotter.XYs{{X: first, Y: full}, {X: until, Y: full}})
+		if err != nil {
+			return nil, err
+		}
+		line.Color, line.Width = color.RGBA{scene.Danger.R, scene.Danger.G, scene.Danger.B, 0xFF}, vg.Points(1.6)
+		p.Add(line)
+		keys = append(keys, lineKey(line, "full, about "+f.Full.Format("January 2006")))
+	}
+	line, err := plotter.NewLine(plotter.XYs{last, {X: until, Y: last.Y + f.PerWeek*(until-last.X)/week}})
+	if err != nil {
+		return nil, err
+	}
+	line.Dashes, line.Width = []vg.Length{vg.Points(4), vg.Points(4)}, vg.Points(2)
+	p.Add(line)
+	return append(keys, lineKey(line, "all machines from now on, at the pace so far")), nil
 }
 
 type lineOf struct {
@@ -76,8 +106,8 @@ type lineOf struct {
 	points plotter.XYs
 }
 
-// series sums up what twins brought, over all machines and for each, the largest first.
-func series(twins []*shelf.Twin) []lineOf {
+// series sums up what twins brought, over all machines and for each, the largest first; every line reaches now.
+func series(twins []*shelf.Twin, now time.Time) []lineOf {
 	twins = slices.Clone(twins)
 	slices.SortFunc(twins, func(a, b *shelf.Twin) int { return a.Taken.Compare(b.Taken) })
 	all := lineOf{name: "all machines"}
@@ -108,24 +138,11 @@ func series(twins []*shelf.Twin) []lineOf {
 		}
 		return strings.Compare(a.name, b.name)
 	})
-	end := all.points[len(all.points)-1].X
+	end := max(float64(now.Unix()), all.points[len(all.points)-1].X+3600)
 	out := append([]lineOf{all}, machines[:min(len(machines), mostLines)]...)
-	for i := range out { // every line reaches the right end, and one date alone is still seen
+	for i := range out {
 		n := len(out[i].points)
-		out[i].points = append(out[i].points, plotter.XY{X: end + 24*3600, Y: out[i].points[n-1].Y})
+		out[i].points = append(out[i].points, plotter.XY{X: end, Y: out[i].points[n-1].Y})
 	}
 	return out
-}
-
-// byteTicks label an axis in bytes.
-type byteTicks struct{}
-
-func (byteTicks) Ticks(low, high float64) []plot.Tick {
-	ticks := plot.DefaultTicks{}.Ticks(low, high)
-	for i := range ticks {
-		if ticks[i].Label != "" {
-			ticks[i].Label = units.Bytes(int64(ticks[i].Value))
-		}
-	}
-	return ticks
 }

@@ -128,6 +128,8 @@ type Result struct {
 	Hit []string `json:"hit,omitempty"`
 	// Claims of the proof.
 	Claims []Claim `json:"claims,omitempty"`
+	// Pace is how fast it went; nil where that isn't on record.
+	Pace *Pace `json:"pace,omitempty"`
 }
 
 // Claim is one statement of a proof.

@@ -108,12 +108,16 @@ func (r *Run) expect(on *rail, where iter.Seq[span.Span]) {
 func (c *Context) MarkRead(sp span.Span, state Cell) {
 	c.r.mu.Lock()
 	defer c.r.mu.Unlock()
-	c.r.read.mark(sp, state)
+	if c.r.read.mark(sp, state); state == Unreadable {
+		c.r.missed(sp.Len())
+	}
 }
 
 // MarkWritten notes that a stretch of the target was dealt with.
 func (c *Context) MarkWritten(sp span.Span, state Cell) {
 	c.r.mu.Lock()
 	defer c.r.mu.Unlock()
-	c.r.wr.mark(sp, state)
+	if c.r.wr.mark(sp, state); state == Unreadable {
+		c.r.missed(sp.Len())
+	}
 }

@@ -31,6 +31,24 @@ type Sample struct {
 	Rate float64       // bytes per second
 }
 
+// Beginning is when a phase began, since the start of the run.
+type Beginning struct {
+	Phase string
+	At    time.Duration
+}
+
+// Pause is when a run was paused and when it went on, since its start; To is 0 while the pause lasts.
+type Pause struct{ From, To time.Duration }
+
+// Miss is when some bytes couldn't be read or written, since the start of the run.
+type Miss struct {
+	At    time.Duration
+	Bytes int64
+}
+
+// keepEvents bounds the beginnings, pauses and misses that are kept; later misses count with the last one.
+const keepEvents = 240
+
 // Snapshot is a run at one moment.
 type Snapshot struct {
 	Title    string
@@ -55,6 +73,9 @@ type Snapshot struct {
 	Ended         time.Time
 	Notes         []string
 	Samples       []Sample
+	Begun         []Beginning // of its phases
+	Pauses        []Pause
+	Misses        []Miss
 	Read, Written []Cell // progress on the rails; nil when not in use
 	RailNo        int    // how many times the rails were set: which of several disks it is at
 	Err           error
@@ -218,8 +239,14 @@ func (r *Run) TogglePause() {
 	switch r.snap.State {
 	case Running:
 		r.snap.State, r.pausedAt = Paused, time.Now()
+		if len(r.snap.Pauses) < keepEvents {
+			r.snap.Pauses = append(r.snap.Pauses, Pause{From: time.Since(r.start)})
+		}
 	case Paused:
 		r.snap.State = Running
+		if n := len(r.snap.Pauses); r.snap.Pauses[n-1].To == 0 {
+			r.snap.Pauses[n-1].To = time.Since(r.start)
+		}
 		r.pausedFor += time.Since(r.pausedAt)
 		r.lastAt, r.lastDone = time.Now(), r.snap.Done
 		r.resumed.Broadcast()
@@ -239,6 +266,7 @@ func (r *Run) Snapshot() Snapshot {
 	}
 	s.Notes, s.Samples = slices.Clone(s.Notes), slices.Clone(s.Samples)
 	s.Took = slices.Clone(s.Took)
+	s.Begun, s.Pauses, s.Misses = slices.Clone(s.Begun), slices.Clone(s.Pauses), slices.Clone(s.Misses)
 	if i := s.PhaseNo - 1; i >= 0 && !s.Over() {
 		s.Took[i] += time.Since(r.phaseStart)
 	}
@@ -273,8 +301,14 @@ func (r *Run) rates(s *Snapshot) {
 	s.LeftHigh = time.Duration(left / min(s.Rate, s.Average) * 1.1 * float64(time.Second))
 }
 
-// endPhase notes how long the present phase took.
+// leastSample is how long the last stretch of a phase is at least, so that its rate says something.
+const leastSample = 10 * time.Millisecond
+
+// endPhase notes how long the present phase took, and the rate of its last stretch.
 func (r *Run) endPhase() {
+	if now := time.Now(); r.snap.Done > r.lastDone && now.Sub(r.lastAt) >= leastSample {
+		r.sample(now)
+	}
 	if i := r.snap.PhaseNo - 1; i >= 0 {
 		r.snap.Took[i] += time.Since(r.phaseStart)
 	}
@@ -288,6 +322,9 @@ func (c *Context) Phase(name string, total int64) {
 	r.endPhase()
 	r.snap.Phase, r.snap.Done, r.snap.Total = name, 0, total
 	r.snap.PhaseNo = slices.Index(r.snap.Phases, name) + 1
+	if len(r.snap.Begun) < keepEvents {
+		r.snap.Begun = append(r.snap.Begun, Beginning{name, time.Since(r.start)})
+	}
 	r.phaseStart, r.pausedFor, r.phaseSkipped = time.Now(), 0, 0
 	r.lastAt, r.lastDone = r.phaseStart, 0
 }
@@ -311,22 +348,27 @@ func (c *Context) Step(n int64) error {
 	r.snap.Done += n
 	r.snap.All += n
 	if now := time.Now(); now.Sub(r.lastAt) >= sampleEvery {
-		rate := float64(r.snap.Done-r.lastDone) / now.Sub(r.lastAt).Seconds()
-		r.snap.Samples = append(r.snap.Samples, Sample{now.Sub(r.start), rate})
-		if len(r.snap.Samples) > keepSamples { // halve the resolution, keep the whole story
-			half := r.snap.Samples[:0]
-			for i := 0; i+1 < len(r.snap.Samples); i += 2 {
-				a, b := r.snap.Samples[i], r.snap.Samples[i+1]
-				half = append(half, Sample{b.At, (a.Rate + b.Rate) / 2})
-			}
-			r.snap.Samples = half
-		}
-		r.lastAt, r.lastDone = now, r.snap.Done
+		r.sample(now)
 	}
 	for r.snap.State == Paused && c.Err() == nil {
 		r.resumed.Wait()
 	}
 	return c.Err()
+}
+
+// sample takes the rate since the last sample.
+func (r *Run) sample(now time.Time) {
+	rate := float64(r.snap.Done-r.lastDone) / now.Sub(r.lastAt).Seconds()
+	r.snap.Samples = append(r.snap.Samples, Sample{now.Sub(r.start), rate})
+	if len(r.snap.Samples) > keepSamples { // halve the resolution, keep the whole story
+		half := r.snap.Samples[:0]
+		for i := 0; i+1 < len(r.snap.Samples); i += 2 {
+			a, b := r.snap.Samples[i], r.snap.Samples[i+1]
+			half = append(half, Sample{b.At, (a.Rate + b.Rate) / 2})
+		}
+		r.snap.Samples = half
+	}
+	r.lastAt, r.lastDone = now, r.snap.Done
 }
 
 // Skip adds n bytes to the progress that needed no reading or writing: they
@@ -339,6 +381,16 @@ func (c *Context) Skip(n int64) error {
 	c.r.phaseSkipped += n
 	c.r.mu.Unlock()
 	return c.Step(0)
+}
+
+// missed notes that some bytes couldn't be read or written.
+func (r *Run) missed(n int64) {
+	now := time.Since(r.start)
+	if k := len(r.snap.Misses); k > 0 && (k == keepEvents || now-r.snap.Misses[k-1].At < sampleEvery) {
+		r.snap.Misses[k-1].Bytes += n
+		return
+	}
+	r.snap.Misses = append(r.snap.Misses, Miss{now, n})
 }
 
 // keepNotes bounds the memory of notes; those beyond are counted.

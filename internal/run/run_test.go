@@ -80,6 +80,37 @@ func TestPauseAndCancel(t *testing.T) {
 	if err := r.Wait(); !errors.Is(err, context.Canceled) || r.Snapshot().State != Cancelled {
 		t.Errorf("%v %s", err, r.Snapshot().State)
 	}
+	p := r.Snapshot().Pauses
+	if len(p) != 2 || p[0].To-p[0].From < 50*time.Millisecond || p[1].From < p[0].To || p[1].To != 0 {
+		t.Errorf("paused %v", p)
+	}
+}
+
+// TestWhenThingsHappened: beginnings of phases, misses and the last stretch of a phase are kept, and few of each.
+func TestWhenThingsHappened(t *testing.T) {
+	r := Start(t.Context(), "t", []string{"p", "q"}, nil, func(c *Context) error {
+		c.Rails(1000, 0)
+		c.Phase("p", 100)
+		time.Sleep(2 * leastSample)
+		c.Step(100)
+		for range 2 * keepEvents {
+			c.Phase("q", 100)
+			c.MarkRead(span.At(0, 7), Unreadable)
+		}
+		return nil
+	})
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	s := r.Snapshot()
+	sum := int64(0)
+	for _, m := range s.Misses {
+		sum += m.Bytes
+	}
+	if sum != 7*2*keepEvents || len(s.Misses) > keepEvents || len(s.Begun) != keepEvents || s.Begun[1].Phase != "q" ||
+		len(s.Samples) != 1 || s.Samples[0].Rate <= 0 || s.Samples[0].Rate > 100/leastSample.Seconds() {
+		t.Errorf("%d bytes in %d misses, %d beginnings, samples %v", sum, len(s.Misses), len(s.Begun), s.Samples)
+	}
 }
 
 func TestFailuresAndPanics(t *testing.T) {

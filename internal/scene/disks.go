@@ -11,7 +11,8 @@ import (
 // Strip is a disk to be drawn.
 type Strip struct {
 	Title string
-	Size  int64 // bytes
+	Note  string // below the title, where the words are above the strip
+	Size  int64  // bytes
 	Parts []Part
 	Words string // where there are no parts
 }
@@ -32,6 +33,7 @@ const (
 	headHigh   = 6.0
 	labelHigh  = 5.0
 	legendHigh = 7.0
+	noteHigh   = 3.8
 	// leastPart is how wide a part is drawn at least, so that it is seen.
 	leastPart = 2.2
 	small     = 7.5 // points
@@ -58,6 +60,10 @@ func Disks(title string, width float64, strips []Strip, threads bool) *Scene {
 		most = max(most, t.Size)
 	}
 	y := 0.0
+	if title != "" && !threads {
+		s.Write(0, 4.5, 11, true, Left, Black, Fit(title, 11, true, width))
+		y = 7
+	}
 	roles := map[table.Role]bool{}
 	wider := false
 	for i, t := range strips {
@@ -66,11 +72,14 @@ func Disks(title string, width float64, strips []Strip, threads bool) *Scene {
 		}
 		wider = s.strip(t, y, width, most, i == 0 || !threads) || wider
 		y += headHigh + labelHigh + stripHigh
+		if t.Note != "" && (i == 0 || !threads) {
+			y += noteHigh
+		}
 		switch {
 		case i == 0 && threads && len(strips) > 1:
 			s.threads(t.middles(width, most), strips[1].middles(width, most), y, y+threadHigh)
 			y += threadHigh
-		case i == 0:
+		case i == 0 && threads:
 			y += headHigh
 		default:
 			y += 2
@@ -129,13 +138,20 @@ func (t Strip) middles(width float64, most int64) map[int]float64 {
 func (s *Scene) strip(t Strip, y, width float64, most int64, above bool) (wider bool) {
 	bar, title, labels := y, y+stripHigh+labelHigh+4, y+stripHigh+3.4
 	if above {
-		bar, title, labels = y+headHigh+labelHigh, y+4, y+headHigh+3.4
+		if bar, title, labels = y+headHigh+labelHigh, y+4, y+headHigh+3.4; t.Note != "" {
+			s.Write(0, title+noteHigh, small, false, Left, Black, Fit(t.Note, small, false, width))
+			bar, labels = bar+noteHigh, labels+noteHigh
+		}
 	}
 	s.Write(0, title, 8.5, true, Left, Black, Fit(t.Title, 8.5, true, width))
 	whole := max(float64(t.Size)*width/float64(most), leastPart)
 	s.Box(0, bar, whole, stripHigh, &White, &Grey, 0.2)
 	if len(t.Parts) == 0 {
-		s.Write(2, bar+stripHigh/2+1.3, small, false, Left, Grey, Fit(t.Words, small, false, width-4))
+		at, room := 2.0, whole-4 // within it, or after it where it is too short
+		if Width(t.Words, small, false) > room && whole < width/2 {
+			at, room = whole+2, width-whole-2
+		}
+		s.Write(at, bar+stripHigh/2+1.3, small, false, Left, Grey, Fit(t.Words, small, false, room))
 		return false
 	}
 	free := 0.0 // from where on there is room for a label
@@ -168,7 +184,7 @@ func (s *Scene) part(p placed, y float64) {
 	s.Box(p.x, y, p.w, stripHigh, &Pale, nil, 0)
 	if used > 0 {
 		s.Box(p.x, y, used, stripHigh, &look.tint, nil, 0)
-		s.hatched(look.lines, p.x, y, used, stripHigh, 1.8)
+		s.Pattern(look.lines, p.x, y, used, stripHigh, 1.8)
 	}
 	s.Box(p.x, y, p.w, stripHigh, nil, &Black, 0.3)
 	if p.Lost {
@@ -177,8 +193,8 @@ func (s *Scene) part(p placed, y float64) {
 	}
 }
 
-// hatched lays a pattern over a rectangle.
-func (s *Scene) hatched(how string, x, y, w, h, gap float64) {
+// Pattern lays a pattern ("up", "down", "cross" or "level"; none for "") over a rectangle.
+func (s *Scene) Pattern(how string, x, y, w, h, gap float64) {
 	const width = 0.18
 	if how == "up" || how == "cross" {
 		s.Hatch(x, y, w, h, gap, true, Black, width)
@@ -216,7 +232,7 @@ func (s *Scene) legend(roles map[table.Role]bool, y float64) {
 		}
 		look := patterns[r]
 		s.Box(x, y+1, 5, 3, &look.tint, nil, 0)
-		s.hatched(look.lines, x, y+1, 5, 3, 1.2)
+		s.Pattern(look.lines, x, y+1, 5, 3, 1.2)
 		s.Box(x, y+1, 5, 3, nil, &Black, 0.2)
 		s.Write(x+6, y+3.6, small, false, Left, Black, string(r))
 		x += 9 + Width(string(r), small, false)

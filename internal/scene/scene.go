@@ -1,6 +1,6 @@
 // Package scene describes drawings: a list of shapes and texts in millimetres, x to the right and y down, from which
-// SVG
-// and the pages of a PDF are made alike. What a colour says a pattern says too, so that it can be printed in black.
+// SVG and
+// the pages of a PDF are made alike. What a colour says a pattern says too, so that it can be printed in black.
 package scene
 
 import "math"
@@ -27,6 +27,8 @@ type Shape struct {
 	Fill   *Ink
 	Line   *Ink
 	Width  float64 // of the line, in millimetres
+	// Dash are the lengths of the line's dashes and gaps in turn, in millimetres; none for a whole line.
+	Dash []float64
 }
 
 // Side is where a text has its place.
@@ -39,14 +41,16 @@ const (
 	Right
 )
 
-// Text is a line of text. Size is its font's, in points; Y is its base line.
+// Text is a line of text. Size is its font's, in points; Y is its base line. One that is turned reads upwards, and X is
+// its base line.
 type Text struct {
 	Point
-	Size  float64
-	Bold  bool
-	Side  Side
-	Ink   Ink
-	Words string
+	Size   float64
+	Bold   bool
+	Turned bool
+	Side   Side
+	Ink    Ink
+	Words  string
 }
 
 // Scene is a drawing.
@@ -59,7 +63,8 @@ type Scene struct {
 
 // Box adds a rectangle.
 func (s *Scene) Box(x, y, w, h float64, fill, line *Ink, width float64) {
-	s.Shapes = append(s.Shapes, Shape{[]Point{{x, y}, {x + w, y}, {x + w, y + h}, {x, y + h}}, true, fill, line, width})
+	s.Shapes = append(s.Shapes, Shape{Points: []Point{{x, y}, {x + w, y}, {x + w, y + h}, {x, y + h}}, Closed: true,
+		Fill: fill, Line: line, Width: width})
 }
 
 // Stroke adds a line through points.
@@ -69,7 +74,12 @@ func (s *Scene) Stroke(line Ink, width float64, points ...Point) {
 
 // Write adds a text, as Printable, Fit or Wrap gives it.
 func (s *Scene) Write(x, y, size float64, bold bool, side Side, ink Ink, words string) {
-	s.Texts = append(s.Texts, Text{Point{x, y}, size, bold, side, ink, words})
+	s.Texts = append(s.Texts, Text{Point: Point{x, y}, Size: size, Bold: bold, Side: side, Ink: ink, Words: words})
+}
+
+// Dashed adds a dashed line through points.
+func (s *Scene) Dashed(line Ink, width float64, points ...Point) {
+	s.Shapes = append(s.Shapes, Shape{Points: points, Line: &line, Width: width, Dash: []float64{1.6, 1.1}})
 }
 
 // mostLines is how many lines a hatch has at the most.
@@ -103,4 +113,29 @@ func (s *Scene) Rules(x, y, w, h, gap float64, ink Ink, width float64) {
 	for d := gap; d < h; d += gap {
 		s.Stroke(ink, width, Point{x, y + d}, Point{x + w, y + d})
 	}
+}
+
+// Stack is a drawing of others, one below the other, under a title.
+func Stack(title string, width float64, all ...*Scene) *Scene {
+	s := &Scene{W: width, Title: title, H: 2}
+	for _, l := range Wrap(title, 11, true, width) {
+		s.Write(0, s.H+2.5, 11, true, Left, Black, l)
+		s.H += 5
+	}
+	for _, o := range all {
+		for _, p := range o.Shapes {
+			q := p
+			q.Points = make([]Point, len(p.Points))
+			for i, at := range p.Points {
+				q.Points[i] = Point{at.X, at.Y + s.H}
+			}
+			s.Shapes = append(s.Shapes, q)
+		}
+		for _, t := range o.Texts {
+			t.Y += s.H
+			s.Texts = append(s.Texts, t)
+		}
+		s.H += o.H + 3
+	}
+	return s
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // SVG gives the drawing as a document of its own. Text stays text.
@@ -23,10 +24,14 @@ func (s *Scene) SVG() []byte {
 		if t.Bold {
 			weight = "bold"
 		}
+		turned := ""
+		if t.Turned {
+			turned = fmt.Sprintf(` transform="rotate(-90 %s %s)"`, number(t.X), number(t.Y))
+		}
 		fmt.Fprintf(&b,
-			`<text x="%s" y="%s" font-family="'DejaVu Sans', Verdana, sans-serif" font-size="%s" font-weight="%s" `+
-				`text-anchor="%s" fill="%s">%s</text>`+"\n", number(t.X), number(t.Y), number(t.Size*perPoint), weight,
-			anchors[t.Side], t.Ink.hex(), escaped(t.Words))
+			`<text x="%s" y="%s"%s font-family="'DejaVu Sans', Verdana, sans-serif" font-size="%s" font-weight="%s" `+
+				`text-anchor="%s" fill="%s">%s</text>`+"\n", number(t.X), number(t.Y), turned,
+			number(t.Size*perPoint), weight, anchors[t.Side], t.Ink.hex(), escaped(t.Words))
 	}
 	b.WriteString("</svg>\n")
 	return b.Bytes()
@@ -47,6 +52,13 @@ func (p Shape) svg() string {
 	}
 	if p.Line != nil {
 		line = p.Line.hex()
+	}
+	dashes := make([]string, len(p.Dash))
+	for i, d := range p.Dash {
+		dashes[i] = number(d)
+	}
+	if len(dashes) > 0 {
+		line += `" stroke-dasharray="` + strings.Join(dashes, " ")
 	}
 	fmt.Fprintf(&b, "\" fill=\"%s\" stroke=\"%s\" stroke-width=\"%s\"/>\n", fill, line, number(p.Width))
 	return b.String()

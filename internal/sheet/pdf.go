@@ -288,6 +288,7 @@ func (p *pages) drawing(s *scene.Scene) {
 			p.pdf.SetLineWidth(q.Width)
 			style += "D"
 		}
+		p.pdf.SetDashPattern(q.Dash, 0)
 		for i, at := range q.Points {
 			if i == 0 {
 				p.pdf.MoveTo(x0+at.X, y0+at.Y)
@@ -303,9 +304,17 @@ func (p *pages) drawing(s *scene.Scene) {
 	for _, t := range s.Texts {
 		p.font(t.Size, t.Bold)
 		p.pdf.SetTextColor(int(t.Ink.R), int(t.Ink.G), int(t.Ink.B))
-		wide := p.pdf.GetStringWidth(t.Words)
-		p.pdf.Text(x0+t.X-wide*[...]float64{scene.Left: 0, scene.Middle: 0.5, scene.Right: 1}[t.Side], y0+t.Y, t.Words)
+		before := p.pdf.GetStringWidth(t.Words) * [...]float64{scene.Left: 0, scene.Middle: 0.5, scene.Right: 1}[t.Side]
+		if t.Turned {
+			p.pdf.TransformBegin()
+			p.pdf.TransformRotate(90, x0+t.X, y0+t.Y)
+		}
+		p.pdf.Text(x0+t.X-before, y0+t.Y, t.Words)
+		if t.Turned {
+			p.pdf.TransformEnd()
+		}
 	}
+	p.pdf.SetDashPattern(nil, 0)
 	p.pdf.SetTextColor(0, 0, 0)
 	p.pdf.SetDrawColor(0, 0, 0)
 	p.pdf.SetLineWidth(0.2)

@@ -63,7 +63,7 @@ func (s Sheet) As(ext string) ([]byte, error) {
 	case ".svg":
 		for _, b := range s.Blocks() {
 			if b.Drawing != nil {
-				return Drawing(ext, s.Job.Title(), b.Drawing, true, s.Made)
+				return Print(scene.Disks(s.Job.Title(), Wide, b.Drawing, true), ext, s.Made)
 			}
 		}
 		return nil, ErrNothingToDraw
@@ -71,10 +71,8 @@ func (s Sheet) As(ext string) ([]byte, error) {
 	return nil, fmt.Errorf("%q is no kind of file that a sheet is made as: choose .pdf, or .svg for the drawing", ext)
 }
 
-// Drawing draws disks as a file of a kind, ".svg" or ".pdf", with threads between the parts of the first and the
-// second.
-func Drawing(ext, title string, strips []scene.Strip, threads bool, made time.Time) ([]byte, error) {
-	s := scene.Disks(title, drawingWide, strips, threads)
+// Print gives a drawing as a file of a kind, ".svg" or ".pdf".
+func Print(s *scene.Scene, ext string, made time.Time) ([]byte, error) {
 	switch strings.ToLower(ext) {
 	case ".svg":
 		return s.SVG(), nil
@@ -84,8 +82,8 @@ func Drawing(ext, title string, strips []scene.Strip, threads bool, made time.Ti
 	return nil, fmt.Errorf("%q is no kind of file that a drawing is made as: choose .svg or .pdf", ext)
 }
 
-// drawingWide is how wide a drawing is that isn't on a page, in millimetres.
-const drawingWide = 180
+// Wide is how wide a drawing of disks is that isn't on a page, in millimetres.
+const Wide = 180
 
 // CheckShop says what is wrong with what a shop says of itself.
 func CheckShop(shop settings.Shop) error {
@@ -215,21 +213,7 @@ func (s Sheet) result(works []job.Done) []Block {
 			if w.Result.Failed() > 0 {
 				heading = "Before, and as it was planned: not all of it is right"
 			}
-			var before job.Disk
-			switch {
-			case k < len(w.From):
-				before = w.From[k]
-			case k < len(w.Before):
-				before = w.Before[k]
-			}
-			strips := []scene.Strip{StripOf("Before: ", before), StripOf("After: ", w.After[k])}
-			if k < len(w.From) && k < len(w.Before) && len(w.Before[k].Parts) > 0 {
-				lost := StripOf("What was on it, and is overwritten: ", w.Before[k])
-				for i := range lost.Parts {
-					lost.Parts[i].Lost = true
-				}
-				strips = append(strips, lost)
-			}
+			before, strips := stripsOf(w.Work, k)
 			out = append(out, Block{Heading: heading}, Block{Drawing: strips},
 				Block{Table: partsTable(before, w.After[k])})
 		}
@@ -256,9 +240,38 @@ func (s Sheet) result(works []job.Done) []Block {
 	return nil
 }
 
+// stripsOf are target k of a work before and after, and what was on it where that is overwritten by something else.
+func stripsOf(w job.Work, k int) (before job.Disk, strips []scene.Strip) {
+	switch {
+	case k < len(w.From):
+		before = w.From[k]
+	case k < len(w.Before):
+		before = w.Before[k]
+	}
+	strips = []scene.Strip{StripOf("Before: ", before), StripOf("After: ", w.After[k])}
+	if k < len(w.From) && k < len(w.Before) && len(w.Before[k].Parts) > 0 {
+		lost := StripOf("What was on it, and is overwritten: ", w.Before[k])
+		for i := range lost.Parts {
+			lost.Parts[i].Lost = true
+		}
+		strips = append(strips, lost)
+	}
+	return before, strips
+}
+
+// Drawn draws the targets of a work before and after.
+func Drawn(title string, w job.Work) *scene.Scene {
+	var all []*scene.Scene
+	for k := range w.After {
+		_, strips := stripsOf(w, k)
+		all = append(all, scene.Disks("", Wide, strips, true))
+	}
+	return scene.Stack(title, Wide, all...)
+}
+
 // StripOf is a disk to be drawn, with words before its sticker.
 func StripOf(head string, d job.Disk) scene.Strip {
-	out := scene.Strip{Title: head + sticker(d), Size: d.Identity.Size, Words: d.Words}
+	out := scene.Strip{Title: head + Sticker(d), Size: d.Identity.Size, Words: d.Words}
 	for _, p := range d.Parts {
 		q := scene.Part{Number: p.Number, Title: p.Title, Role: table.Role(p.Role), Start: p.Start, Size: p.Size,
 			Used: -1}
@@ -270,7 +283,8 @@ func StripOf(head string, d job.Disk) scene.Strip {
 	return out
 }
 
-func sticker(d job.Disk) string {
+// Sticker names a disk by what is on its sticker.
+func Sticker(d job.Disk) string {
 	words := []string{d.Identity.Model, units.Bytes(d.Identity.Size)}
 	if d.Identity.Serial != "" {
 		words = append(words, "serial "+d.Identity.Serial)
@@ -379,7 +393,7 @@ func technical(w job.Done) []Block {
 }
 
 func diskWords(d job.Disk) string {
-	words := sticker(d)
+	words := Sticker(d)
 	if d.Table != "" {
 		words += ", " + d.Table
 	}

@@ -5,25 +5,17 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"twinshelf/internal/keeping"
 )
 
 // The growth of the shelf, from the Dates step: over time, by machine, and as a file.
 
 func (m *datesPage) growthBindings() []binding {
-	chart := func(file string) {
-		w := m.w
-		m.prompt.pending = func() tea.Msg { return told{"Drawn: " + file, w.Chart(m.ctx, file)} }
-	}
 	scroll := m.scrolled()
 	scroll.show, scroll.does = "↑↓", "scroll"
 	return []binding{
-		{"enter", "Enter", "save the chart", "as .svg or .pdf, with a line for each machine", acts(func() {
-			m.prompt.askPath("File for the chart, .svg or .pdf: ", strings.ToLower(m.w.Shelf.Head().Name)+
-				"-growth.pdf", chart)
-		})},
+		{"enter", "Enter", "save the chart", "as .svg or .pdf, with a line for each machine and when it is full",
+			acts(func() { savePicture(m.model, datePictures(m)[0]) })},
 		scroll,
 		{"esc g", "Esc", "back", "to the dates", acts(func() { m.growing, m.scroll = false, 0 })},
 	}

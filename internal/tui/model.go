@@ -217,6 +217,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say("%s", msg.text)
 		}
 		return m, tea.Batch(m.look(), m.datesPage.readShelf())
+	case pictured:
+		onPictured(m, msg)
 	case ticked:
 		return m, m.runPage.onTick()
 	case locked:

@@ -1,10 +1,13 @@
 package tui
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	tea "charm.land/bubbletea/v2"
 )
 
 // TestCasesOnTheScreen: the cases and the sheet of each are shown; a case is opened, chosen, edited, noted in, closed
@@ -93,13 +96,54 @@ func TestDrawings(t *testing.T) {
 	if !mm.alarm {
 		t.Errorf("a drawing of any kind is made: %q", mm.note)
 	}
-	m = key(m, "8", "D")
-	if mm.prompt.typing != nil || !strings.Contains(mm.note, "nothing to draw") {
-		t.Errorf("what is drawn on the page Sheet? %q", mm.note)
-	}
 	mm.source, mm.target = nil, nil
-	key(onDisk(m, "Kestrel K2 256"), "D")
-	if mm.prompt.typing == nil {
-		t.Errorf("the disk that is pointed at isn't drawn: %q", mm.note)
+	m = key(m, "2")
+	if key(m, "D"); mm.prompt.typing != nil || !strings.Contains(mm.note, "could be drawn") {
+		t.Errorf("what is drawn on the page Ready without a target? %q", mm.note)
+	}
+}
+
+// TestEveryDrawing: what each page offers is drawn, and says what it is about.
+func TestEveryDrawing(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	dir := t.TempDir()
+	pages := []struct {
+		name string
+		lead func() tea.Model
+		says []string // each drawing's, in the order in which they are offered
+	}{
+		{"Bench", func() tea.Model { return onDisk(m, "Sandmartin S 64") }, []string{"Heron H1 1 TB", "A row is",
+			"kiosk-root"}},
+		{"Dates", func() tea.Model { return onMachine(m, "Weighbridge") }, []string{"stays: ", "Slipway crane",
+			"at the pace so far", "Turnstone", "Turnstone"}},
+		{"growth", func() tea.Model { return key(onMachine(m, "Weighbridge"), "g") }, []string{"at the pace so far"}},
+		{"folder", func() tea.Model {
+			return key(onDisk(key(m, "esc"), "Kestrel K2 256"), "i", "down", "down",
+				"right")
+		},
+			[]string{"A row is", "Kestrel"}},
+		{"Sheet", func() tea.Model { return key(m, "8") }, []string{"Before: "}},
+	}
+	for _, p := range pages {
+		for i, says := range p.says {
+			m = p.lead()
+			all := pictures(mm)
+			if len(all) != len(p.says) {
+				t.Fatalf("%s offers %d drawings: %+v", p.name, len(all), all)
+			}
+			file := filepath.Join(dir, p.name+fmt.Sprint(i)+".svg")
+			m = key(m, "D")
+			if len(all) > 1 {
+				for range i {
+					m = key(m, "down")
+				}
+				m = key(m, "enter")
+			}
+			m = key(typed(cleared(m), file), "enter")
+			if b, err := os.ReadFile(file); err != nil || !strings.Contains(string(b), says) || mm.alarm {
+				t.Errorf("%s, %s: %v, %q", p.name, all[i].name, err, mm.note)
+			}
+		}
 	}
 }

@@ -195,6 +195,9 @@ func readyWork(ctx context.Context, p *ready.Plan) job.Work {
 			before.Parts = append(before.Parts, areaPart(&a))
 		}
 	}
+	if len(before.Parts) == 0 {
+		before.Words = "no parts"
+	}
 	k.Before = []job.Disk{before}
 	if s, err := p.Survey(ctx); err == nil {
 		k.After = []job.Disk{surveyed(p.Target.Identity, s, "")}

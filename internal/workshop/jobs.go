@@ -331,6 +331,7 @@ func resultOf(s run.Snapshot, work string, err error) *job.Result {
 	r := &job.Result{Work: work, State: string(run.Done), Seconds: s.Elapsed.Seconds(), Moved: s.All}
 	r.Notes = s.Notes[:min(len(s.Notes), mostEntered)]
 	r.More = len(s.Notes) - len(r.Notes)
+	r.Pace = PaceOf(s)
 	switch {
 	case errors.Is(err, context.Canceled):
 		r.State = string(run.Cancelled)
@@ -338,4 +339,25 @@ func resultOf(s run.Snapshot, work string, err error) *job.Result {
 		r.State, r.Error = string(run.Failed), err.Error()
 	}
 	return r
+}
+
+// PaceOf is how fast a run went so far; nil where nothing was measured.
+func PaceOf(s run.Snapshot) *job.Pace {
+	if len(s.Samples) == 0 {
+		return nil
+	}
+	p := &job.Pace{}
+	for _, x := range s.Samples {
+		p.Samples = append(p.Samples, job.Sample{At: x.At.Seconds(), Rate: x.Rate})
+	}
+	for _, x := range s.Begun {
+		p.Phases = append(p.Phases, job.PhaseAt{Phase: x.Phase, At: x.At.Seconds()})
+	}
+	for _, x := range s.Pauses {
+		p.Pauses = append(p.Pauses, job.Pause{From: x.From.Seconds(), To: x.To.Seconds()})
+	}
+	for _, x := range s.Misses {
+		p.Missed = append(p.Missed, job.Miss{At: x.At.Seconds(), Bytes: x.Bytes})
+	}
+	return p
 }

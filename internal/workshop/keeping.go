@@ -8,7 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"twinshelf/internal/draw"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
@@ -421,14 +420,4 @@ func (w *shelves) Foresee(ctx context.Context, twins []*shelf.Twin) (keeping.For
 	}
 	free, err := w.shelf().Free(ctx)
 	return keeping.Foresee(twins, st.Bytes, free, time.Now()), err
-}
-
-// Chart draws how the open shelf grew into a file, .svg or .pdf.
-func (w *shelves) Chart(ctx context.Context, file string) error {
-	twins, problems := w.shelf().Twins(ctx)
-	if len(problems) > 0 {
-		return problems[0]
-	}
-	h := w.shelf().Head()
-	return draw.Growth(file, fmt.Sprintf("Shelf %s, %s", h.Name, time.Now().Format("2006-01-02")), twins)
 }
