@@ -37,10 +37,12 @@ var jsonRuns = []string{
 	"shelf room", "shelf new ELM --name Elm", "shelf carry ELM 'Ticket desk'", "shelf compare ELM", "shelf retire",
 	"draw disk 'Ticket desk' --to DIR/drawn.svg", "draw map 'Ticket desk' --to DIR/map.svg",
 	"draw bench --to DIR/bench.svg", "draw changes 20261002 'Ticket desk' --to DIR/changes.svg",
-	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "job list", "job show 'Harbour kiosk'",
+	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "shelf list --to DIR/list.pdf",
+	"labels 7731 'Ticket desk' --to DIR/labels.pdf", "job list", "job show 'Harbour kiosk'",
 	"job note 'Harbour kiosk' 'the fan was replaced'",
 	"job change 'Harbour kiosk' --contact mornings", "job use 'Harbour kiosk'", "job sheet --to DIR/sheet.pdf",
-	"job shop --name Ternhouse --address 'Quay 4' --technician Tam --numbers YYYY-NNN --paper A4", "job close",
+	"job shop --name Ternhouse --address 'Quay 4' --technician Tam --numbers YYYY-NNN --paper A4 " +
+		"--dates D.M.Y --labels A4-24 --label-offset 0.5,-1", "job close",
 	"job show 'Harbour kiosk'",
 	"job reopen 'Harbour kiosk'", "job new --machine Weighbridge --customer 'Signe Arvo' --maker Ternworks " +
 		"--model W2 --serial T-1998 --asked why --technician Tam",

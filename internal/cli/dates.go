@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"text/tabwriter"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,6 +13,7 @@ import (
 	"twinshelf/internal/inside"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
 )
 
 func datesCommand(o *options) *cobra.Command {
@@ -47,7 +46,8 @@ func datesCommand(o *options) *cobra.Command {
 			for _, tw := range twins {
 				fmt.Fprintf(t, "%s\t%s\t%s\t%s used\t%s new\t%s\t%s\n", tw.Machine, units.Moment(tw.Taken),
 					units.Plural(len(tw.Disks), "disk"),
-					units.Bytes(tw.Used), units.Bytes(tw.Added), marks(cmd.Context(), w.Shelf, tw, kept), tw.ID)
+					units.Bytes(tw.Used), units.Bytes(tw.Added), workshop.TwinMarks(cmd.Context(), w.Shelf, tw,
+						kept), tw.ID)
 			}
 			t.Flush()
 			if len(twins) == 0 {
@@ -92,35 +92,6 @@ func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
 	return out
 }
 
-// marks says what is doubtful or proven about a twin, and whether it is kept for ever.
-func marks(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, kept map[string]shelf.Pin) string {
-	var m []string
-	if _, yes := kept[t.ID]; yes {
-		m = append(m, "kept for ever")
-	}
-	if !t.Quiet() {
-		m = append(m, "not quiet")
-	}
-	if n := t.Missing(); n > 0 {
-		m = append(m, units.Bytes(n)+" missing")
-	}
-	all, hurt := s.Proofs(ctx, t.ID)
-	if n := len(hurt); n > 0 {
-		m = append(m, units.Plural(n, "proof")+" can't be read")
-	}
-	switch proofs := shelf.ShelfProofs(all); {
-	case len(proofs) == 0 && len(hurt) > 0:
-		m = append(m, "whether it is proven can't be told")
-	case len(proofs) == 0:
-		m = append(m, "not proven yet")
-	case proofs[0].Old(time.Now()):
-		m = append(m, "proof: "+proofs[0].Words()+", long ago")
-	default:
-		m = append(m, "proof: "+proofs[0].Words())
-	}
-	return strings.Join(m, ", ")
-}
-
 func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) error {
 	tw, err := findTwin(ctx, s, ref)
 	if err != nil {
@@ -136,7 +107,8 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 	}
 	o.say("%s, %s", tw.Machine, units.Moment(tw.Taken))
 	o.say("  twin %s, made by %s in %.0f s", tw.ID, tw.Tool, tw.Seconds)
-	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), marks(ctx, s, tw, kept))
+	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), workshop.TwinMarks(ctx,
+		s, tw, kept))
 	if tw.Note != "" {
 		o.say("  note: %s", tw.Note)
 	}

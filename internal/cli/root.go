@@ -190,7 +190,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o),
 		restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o),
-		takeCommand(o), compareCommand(o), jobCommand(o), drawCommand(o), demoCommand(o, screen))
+		takeCommand(o), compareCommand(o), jobCommand(o), labelsCommand(o), drawCommand(o), demoCommand(o, screen))
 	root.SetVersionTemplate("{{.Version}}\n")
 	completions(o, root)
 	root.SetOut(o.out)

@@ -28,7 +28,7 @@ func shelfCommand(o *options) *cobra.Command {
 	}
 	c.AddCommand(newShelfCommand(o), showShelfCommand(o), reindexCommand(o), parityCommand(o), passphraseCommand(o),
 		ruleCommand(o), thinCommand(o), keepCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
-		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o))
+		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), shelfListCommand(o))
 	return c
 }
 

@@ -136,10 +136,16 @@ func (s *State) change(do func(*State)) error {
 // Shop is who works here, as it is printed on papers. Any of it may be empty.
 type Shop struct {
 	Name       string   `json:"name,omitempty"`
-	Address    []string `json:"address,omitempty"`    // line by line
-	Technician string   `json:"technician,omitempty"` // whose cases are new ones
-	Numbers    string   `json:"numbers,omitempty"`    // how cases are numbered, such as "YYYY-NNN"
-	Paper      string   `json:"paper,omitempty"`      // A4 or Letter
+	Address    []string `json:"address,omitempty"`      // line by line
+	Technician string   `json:"technician,omitempty"`   // whose cases are new ones
+	Numbers    string   `json:"numbers,omitempty"`      // how cases are numbered, such as "YYYY-NNN"
+	Paper      string   `json:"paper,omitempty"`        // A4 or Letter
+	Logo       string   `json:"logo,omitempty"`         // path of a PNG or SVG file
+	Dates      string   `json:"dates_form,omitempty"`   // how dates are written; empty: as the system does
+	Labels     string   `json:"label_sheets,omitempty"` // the usual sheets of labels
+	// LabelsRight and LabelsBelow are how far labels are moved for the printer here, in millimetres.
+	LabelsRight float64 `json:"labels_right,omitempty"`
+	LabelsBelow float64 `json:"labels_below,omitempty"`
 }
 
 // UseJob remembers which case is chosen.

@@ -17,6 +17,15 @@ var ErrNothingErased = errors.New("no disk was overwritten from end to end in th
 // Certificate is the paper on the disks that were erased in a case: a page for each. Only what was overwritten from end
 // to end and read back is certified; cleared signatures and a discard leave contents that nobody has seen go.
 func (s Sheet) Certificate() ([]byte, error) {
+	blocks, err := s.Certified()
+	if err != nil {
+		return nil, err
+	}
+	return s.ofCase("Certificate of erasure", blocks)
+}
+
+// Certified are what the certificate says; ErrNothingErased where there is nothing to certify.
+func (s Sheet) Certified() ([]Block, error) {
 	var blocks []Block
 	for _, w := range s.Job.Works() {
 		if !certain(w) {
@@ -30,7 +39,7 @@ func (s Sheet) Certificate() ([]byte, error) {
 	if len(blocks) == 0 {
 		return nil, ErrNothingErased
 	}
-	return s.pdf("Certificate of erasure", blocks)
+	return blocks, nil
 }
 
 // certain says whether a work overwrote a disk from end to end, and read it back.
@@ -50,8 +59,8 @@ func (s Sheet) certified(w job.Done) []Block {
 		}
 	}
 	took := time.Duration(w.Result.Seconds * float64(time.Second))
-	facts = append(facts, [2]string{"Begun", units.Moment(w.Begun.Local())}, [2]string{"Ended",
-		units.Moment(w.Ended.Local())}, [2]string{"Took", units.Duration(took)}, [2]string{"By", s.Job.Technician},
+	facts = append(facts, [2]string{"Begun", s.Dates.Moment(w.Begun)}, [2]string{"Ended",
+		s.Dates.Moment(w.Ended)}, [2]string{"Took", units.Duration(took)}, [2]string{"By", s.Job.Technician},
 		[2]string{"Case", s.Job.Title()}, [2]string{"Entry", w.ID})
 	out := []Block{{Heading: "This disk"}, {Facts: facts}, {Heading: "was " + erasedWords(w)}}
 	for _, l := range w.Does {

@@ -27,7 +27,7 @@ func erasing(way, state string) *job.Job {
 
 // TestCertificate: only what was overwritten from end to end is certified, and the sheet says of every way what it did.
 func TestCertificate(t *testing.T) {
-	b, err := Sheet{Job: erasing("random", "done"), Made: made}.Certificate()
+	b, err := Sheet{Job: erasing("random", "done"), Head: Head{Made: made}}.Certificate()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,13 +44,15 @@ func TestCertificate(t *testing.T) {
 	}
 	for _, c := range [][2]string{{"quick", "done"}, {"discard", "done"}, {"zeros", "cancelled"}, {"zeros", "failed"},
 		{"", "done"}} {
-		if _, err := (Sheet{Job: erasing(c[0], c[1]), Made: made}).Certificate(); !errors.Is(err, ErrNothingErased) {
+		if _, err := (Sheet{Job: erasing(c[0], c[1]), Head: Head{Made: made}}).Certificate(); !errors.Is(err,
+			ErrNothingErased) {
 			t.Errorf("%v is certified: %v", c, err)
 		}
 	}
 	for way, want := range map[string]string{"quick": "contents are still on it", "discard": "its own affair",
 		"zeros": "zeros everywhere, and read back"} {
-		if text, _ := printed(t, Sheet{Job: erasing(way, "done"), Made: made}); !strings.Contains(text, want) {
+		if text, _ := printed(t, Sheet{Job: erasing(way, "done"), Head: Head{Made: made}}); !strings.Contains(text,
+			want) {
 			t.Errorf("%s: no %q in\n%s", way, want, text)
 		}
 	}
@@ -59,7 +61,7 @@ func TestCertificate(t *testing.T) {
 // TestOnlyWhatIsStillSo: a disk that was erased after its restore isn't drawn as it was restored, and one whose proof
 // failed is drawn as planned only.
 func TestOnlyWhatIsStillSo(t *testing.T) {
-	text, _ := printed(t, Sheet{Job: fullCase(), Made: made})
+	text, _ := printed(t, Sheet{Job: fullCase(), Head: Head{Made: made}})
 	if !strings.Contains(text, "not all of it is right") || strings.Contains(text, "Before and after") {
 		t.Errorf("a failed proof doesn't show in the drawing's heading\n%s", text)
 	}
@@ -71,7 +73,7 @@ func TestOnlyWhatIsStillSo(t *testing.T) {
 		}
 	}
 	both := job.Of("0123456789abcdef", append(restored.Entries, erased.Entries...))
-	if text, _ = printed(t, Sheet{Job: both, Made: made}); strings.Contains(text, "After: ") {
+	if text, _ = printed(t, Sheet{Job: both, Head: Head{Made: made}}); strings.Contains(text, "After: ") {
 		t.Errorf("a disk that was erased since is drawn as it was restored\n%s", text)
 	}
 }

@@ -3,6 +3,7 @@ package sheet
 import (
 	"bytes"
 	"fmt"
+	"strings"
 	"time"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -26,18 +27,19 @@ const (
 var Papers = []string{"A4", "Letter"}
 
 // PDF gives the sheet as a document. The same case at the same time gives the same bytes.
-func (s Sheet) PDF() ([]byte, error) { return s.pdf("Job sheet", s.Blocks()) }
+func (s Sheet) PDF() ([]byte, error) { return s.ofCase("Job sheet", s.Blocks()) }
 
-// pdf prints blocks under the shop's head.
-func (s Sheet) pdf(kind string, blocks []Block) ([]byte, error) {
-	if err := CheckShop(s.Shop); err != nil {
+// ofCase is a paper on the case.
+func (s Sheet) ofCase(kind string, blocks []Block) ([]byte, error) {
+	return s.pdf(strings.TrimSpace(kind+" "+s.Job.Number), kind+" "+s.Job.Title(), s.Job.ID, blocks)
+}
+
+// pdf prints blocks under the shop's head: kind stands at the top, title at the foot, and subject is its ID.
+func (h Head) pdf(kind, title, subject string, blocks []Block) ([]byte, error) {
+	if err := CheckShop(h.Shop); err != nil {
 		return nil, err
 	}
-	size := s.Shop.Paper
-	if size == "" {
-		size = Papers[0]
-	}
-	p := newPages(s, kind, size)
+	p := newPages(h, kind, title, subject)
 	for _, b := range blocks {
 		p.block(b)
 	}
@@ -55,23 +57,27 @@ type pages struct {
 	end  float64 // of the text on a page
 }
 
-func newPages(s Sheet, kind, size string) *pages {
+func newPages(h Head, kind, title, subject string) *pages {
+	size := h.Shop.Paper
+	if size == "" {
+		size = Papers[0]
+	}
 	f := fpdf.New("P", "mm", size, "")
-	begin(f, kind+" "+s.Job.Title(), s.Made)
-	f.SetSubject(s.Job.ID, true)
-	f.SetAuthor(s.Shop.Name, true)
+	begin(f, title, h.Made)
+	f.SetSubject(subject, true)
+	f.SetAuthor(h.Shop.Name, true)
 	f.AliasNbPages("{nb}")
 	wide, high := f.GetPageSize()
 	p := &pages{f, wide - 2*margin, high - foot - 4}
 	f.SetFooterFunc(func() {
 		p.font(fine, false)
 		f.SetTextColor(0x55, 0x5C, 0x68)
-		p.write(margin, high-foot+3, scene.Fit(kind+" "+s.Job.Title(), fine, false, p.wide-30), "L")
+		p.write(margin, high-foot+3, scene.Fit(title, fine, false, p.wide-30), "L")
 		p.write(margin+p.wide-22, high-foot+3, fmt.Sprintf("page %d of {nb}", f.PageNo()), "L")
 		f.SetTextColor(0, 0, 0)
 	})
 	f.AddPage()
-	p.letterhead(s, kind)
+	p.letterhead(h, kind)
 	return p
 }
 
@@ -103,34 +109,53 @@ func drawingPDF(s *scene.Scene, made time.Time) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// letterhead is who made the sheet, and what it is.
-func (p *pages) letterhead(s Sheet, kind string) {
+// letterhead is who made the paper, and what it is.
+func (p *pages) letterhead(h Head, kind string) {
 	top := p.pdf.GetY()
-	right := kind + " " + s.Job.Number
 	p.font(15, true)
-	p.write(margin, top+6, scene.Fit(right, 15, true, p.wide/2), "R")
+	p.write(margin, top+6, scene.Fit(kind, 15, true, p.wide/2), "R")
 	p.font(fine, false)
-	p.write(margin, top+11, "printed "+s.Made.Local().Format("2006-01-02 15:04"), "R")
-	y := top + 6
-	if s.Shop.Name != "" {
+	p.write(margin, top+11, "printed "+h.Dates.Minute(h.Made), "R")
+	x, y, bottom := margin, top+6, top+13
+	if h.Logo != nil {
+		w, high := p.logo(h.Logo, margin, top)
+		x += w + 4
+		bottom = top + high + 3
+	}
+	room := margin + p.wide/2 - x
+	if h.Shop.Name != "" {
 		p.font(head, true)
-		for _, l := range scene.Wrap(s.Shop.Name, head, true, p.wide/2-4) {
-			p.write(margin, y, l, "L")
+		for _, l := range scene.Wrap(h.Shop.Name, head, true, room) {
+			p.write(x, y, l, "L")
 			y += lineHigh + 0.6
 		}
 	}
 	p.font(fine, false)
-	for _, address := range s.Shop.Address {
-		for _, l := range scene.Wrap(address, fine, false, p.wide/2-4) {
+	for _, address := range h.Shop.Address {
+		for _, l := range scene.Wrap(address, fine, false, room) {
 			if l != "" {
-				p.write(margin, y, l, "L")
+				p.write(x, y, l, "L")
 				y += 3.6
 			}
 		}
 	}
-	y = max(y, top+13)
+	y = max(y, bottom)
 	p.pdf.Line(margin, y, margin+p.wide, y)
 	p.pdf.SetY(y + 3)
+}
+
+const (
+	logoWide = 45.0 // millimetres, at the most
+	logoHigh = 16.0
+)
+
+// logo prints the shop's picture, and gives how large it is.
+func (p *pages) logo(l *Logo, x, y float64) (w, h float64) {
+	w, h = l.within(logoWide, logoHigh)
+	as := fpdf.ImageOptions{ImageType: "PNG"}
+	p.pdf.RegisterImageOptionsReader("logo", as, bytes.NewReader(l.png))
+	p.pdf.ImageOptions("logo", x, y, w, h, false, as, 0, "")
+	return w, h
 }
 
 func (p *pages) font(size float64, bold bool) {
@@ -163,7 +188,7 @@ func (p *pages) block(b Block) {
 		p.pdf.AddPage()
 		p.pdf.SetY(margin)
 	case b.Heading != "":
-		p.room(16)
+		p.room(30) // with what it is the heading of
 		p.pdf.SetY(p.pdf.GetY() + 3)
 		p.lines(b.Heading, head, true, 0, 5.4)
 		p.pdf.SetY(p.pdf.GetY() + 1)
@@ -228,6 +253,7 @@ func (p *pages) facts(facts [][2]string) {
 }
 
 func (p *pages) table(t *Table) {
+	p.room(4 * lineHigh)
 	p.row(t, t.Head, true)
 	for _, r := range t.Rows {
 		if p.pdf.GetY()+2*lineHigh > p.end {
@@ -323,26 +349,34 @@ func (p *pages) drawing(s *scene.Scene) {
 
 // code prints a text beside a square that says the same.
 func (p *pages) code(words string) {
-	square, err := qr.Encode(words, qr.M, qr.Auto)
-	if err != nil { // too long for one: the text is there
+	p.room(codeWide + 3)
+	y := p.pdf.GetY() + 1
+	if !p.square(words, margin, y, codeWide) { // too long for one: the text is there
 		p.lines(words, plain, true, 0, lineHigh)
 		return
-	}
-	p.room(codeWide + 3)
-	n := square.Bounds().Dx()
-	cell := codeWide / float64(n+8) // with the quiet zone around it
-	y := p.pdf.GetY() + 1
-	p.pdf.SetFillColor(0, 0, 0)
-	for i := range n {
-		for k := range n {
-			if r, _, _, _ := square.At(i, k).RGBA(); r == 0 {
-				p.pdf.Rect(margin+cell*float64(i+4), y+cell*float64(k+4), cell, cell, "F")
-			}
-		}
 	}
 	p.font(plain, true)
 	p.write(margin+codeWide+3, y+codeWide/2+1.2, words, "L")
 	p.pdf.SetY(y + codeWide + 2)
+}
+
+// square prints a text as a square that can be scanned; false where it is too long for one.
+func (p *pages) square(words string, x, y, side float64) bool {
+	square, err := qr.Encode(words, qr.M, qr.Auto)
+	if err != nil {
+		return false
+	}
+	n := square.Bounds().Dx()
+	cell := side / float64(n+8) // with the quiet zone around it
+	p.pdf.SetFillColor(0, 0, 0)
+	for i := range n {
+		for k := range n {
+			if r, _, _, _ := square.At(i, k).RGBA(); r == 0 {
+				p.pdf.Rect(x+cell*float64(i+4), y+cell*float64(k+4), cell, cell, "F")
+			}
+		}
+	}
+	return true
 }
 
 // sign prints lines for signatures, side by side.

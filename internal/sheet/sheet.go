@@ -5,6 +5,7 @@ package sheet
 import (
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -47,10 +48,20 @@ type Table struct {
 
 // Sheet is the job sheet of a case.
 type Sheet struct {
-	Job  *job.Job
-	Shop settings.Shop
-	Made time.Time
+	Head
+	Job *job.Job
+	// Only are the pages that are wanted; empty for all.
+	Only Pages
 }
+
+// Pages are some of the pages of a sheet.
+type Pages string
+
+// The pages for the customer, and those for engineers.
+const (
+	ForCustomer  Pages = "customer"
+	ForEngineers Pages = "engineers"
+)
 
 // ErrNothingToDraw means that nothing was written in a case yet.
 var ErrNothingToDraw = errors.New("nothing was written in this case yet, so there is nothing to draw")
@@ -94,6 +105,17 @@ func CheckShop(shop settings.Shop) error {
 		return fmt.Errorf("%q numbers no cases: it needs an N for each digit of the running number, as in %s",
 			shop.Numbers, job.UsualNumbers)
 	}
+	if shop.Dates != "" && !slices.Contains(DateForms, shop.Dates) {
+		return fmt.Errorf("%q is no way to write dates: choose one of %s", shop.Dates, strings.Join(DateForms, ", "))
+	}
+	if shop.Labels != "" {
+		if _, err := GridNamed(shop.Labels); err != nil {
+			return err
+		}
+	}
+	if max(math.Abs(shop.LabelsRight), math.Abs(shop.LabelsBelow)) > MostOffset {
+		return fmt.Errorf("labels are moved by %d mm at the most", MostOffset)
+	}
 	return nil
 }
 
@@ -102,44 +124,63 @@ const mostRows = 60
 
 // Blocks are what the sheet says: first what the customer wants to know, then a page for engineers.
 func (s Sheet) Blocks() []Block {
-	j := s.Job
-	facts := append(j.About(), [2]string{"Opened", units.Moment(j.Opened.Local())})
-	if !j.Open() {
-		facts = append(facts, [2]string{"Closed", units.Moment(j.Closed.Local())})
+	works := s.Job.Works()
+	if s.Only == ForEngineers {
+		return append([]Block{{Facts: s.about()}}, s.engineers(works)...)
 	}
-	out := []Block{{Facts: facts}}
-	for _, p := range j.Problems {
-		out = append(out, Block{Alarm: "A part of the record can't be read: " + p.Error()})
-	}
-	works := j.Works()
-	if len(works) == 0 {
-		out = append(out, Block{Text: "Nothing has been done yet."})
-	} else {
-		out = append(out, Block{Heading: "What was done"}, Block{Table: doneTable(works)})
-	}
-	out = append(out, s.result(works)...)
-	if notes := j.Notes(); len(notes) > 0 {
-		out = append(out, Block{Heading: "Notes"})
-		for _, n := range notes {
-			out = append(out, Block{Text: n.At.Local().Format("2006-01-02 15:04") + "  " + n.Note})
-		}
-	}
-	out = append(out, unreadBlocks(works)...)
-	out = append(out, Block{Sign: []string{"Technician", "Customer"}})
-	if len(works) > 0 {
-		out = append(out, Block{Page: true}, Block{Heading: "For engineers"})
-		for _, w := range works {
-			out = append(out, technical(w)...)
-		}
+	out := s.customer(works)
+	if s.Only == "" && len(works) > 0 {
+		out = append(append(out, Block{Page: true}), s.engineers(works)...)
 	}
 	return out
 }
 
-func doneTable(works []job.Done) *Table {
+// about is what the case is about, and when.
+func (s Sheet) about() [][2]string {
+	facts := append(s.Job.About(), [2]string{"Opened", s.Dates.Moment(s.Job.Opened)})
+	if !s.Job.Open() {
+		facts = append(facts, [2]string{"Closed", s.Dates.Moment(s.Job.Closed)})
+	}
+	return facts
+}
+
+func (s Sheet) customer(works []job.Done) []Block {
+	out := []Block{{Facts: s.about()}}
+	for _, p := range s.Job.Problems {
+		out = append(out, Block{Alarm: "A part of the record can't be read: " + p.Error()})
+	}
+	if len(works) == 0 {
+		out = append(out, Block{Text: "Nothing has been done yet."})
+	} else {
+		out = append(out, Block{Heading: "What was done"}, Block{Table: s.doneTable(works)})
+	}
+	out = append(out, s.result(works)...)
+	if notes := s.Job.Notes(); len(notes) > 0 {
+		out = append(out, Block{Heading: "Notes"})
+		for _, n := range notes {
+			out = append(out, Block{Text: s.Dates.Minute(n.At) + "  " + n.Note})
+		}
+	}
+	out = append(out, unreadBlocks(works)...)
+	return append(out, Block{Sign: []string{"Technician", "Customer"}})
+}
+
+func (s Sheet) engineers(works []job.Done) []Block {
+	out := []Block{{Heading: "For engineers"}}
+	if len(works) == 0 {
+		out = append(out, Block{Text: "Nothing has been done yet."})
+	}
+	for _, w := range works {
+		out = append(out, s.technical(w)...)
+	}
+	return out
+}
+
+func (s Sheet) doneTable(works []job.Done) *Table {
 	t := &Table{Head: []string{"when", "what", "what came of it"}, Shares: []float64{0.2, 0.35, 0.45},
 		Right: make([]bool, 3)}
 	for _, w := range works {
-		t.Rows = append(t.Rows, []string{w.Begun.Local().Format("2006-01-02 15:04"), w.Title, plainly(w)})
+		t.Rows = append(t.Rows, []string{s.Dates.Minute(w.Begun), w.Title, plainly(w)})
 	}
 	return t
 }
@@ -225,8 +266,7 @@ func (s Sheet) result(works []job.Done) []Block {
 		}
 		if w.Twin != "" {
 			out = append(out, Block{Text: fmt.Sprintf("It was made from the twin of %s of %s, on the shelf %s.",
-				w.Machine,
-				w.Dated, w.Shelf)}, Block{Code: w.Twin})
+				w.Machine, s.Dates.Again(w.Dated), w.Shelf)}, Block{Code: w.Twin})
 		}
 		return out
 	}
@@ -343,8 +383,8 @@ func hitWords(r *job.Result) string {
 }
 
 // technical is a work as an engineer wants it.
-func technical(w job.Done) []Block {
-	facts := [][2]string{{"Begun", units.Moment(w.Begun.Local())}}
+func (s Sheet) technical(w job.Done) []Block {
+	facts := [][2]string{{"Begun", s.Dates.Moment(w.Begun)}}
 	add := func(name, says string) {
 		if says != "" {
 			facts = append(facts, [2]string{name, says})
@@ -352,7 +392,7 @@ func technical(w job.Done) []Block {
 	}
 	add("ID", w.ID)
 	add("Shelf", w.Shelf)
-	add("Twin", strings.TrimSpace(w.Twin+"  "+w.Dated))
+	add("Twin", strings.TrimSpace(w.Twin+"  "+s.Dates.Again(w.Dated)))
 	for _, d := range w.From {
 		add("Reads", diskWords(d))
 	}

@@ -93,8 +93,8 @@ func printed(t *testing.T, s Sheet) (string, int) {
 
 func TestFullSheet(t *testing.T) {
 	for _, paper := range Papers {
-		text, pages := printed(t, Sheet{Job: fullCase(), Made: made, Shop: settings.Shop{Name: "Ternhouse Repairs",
-			Address: []string{"Quay 4", "Skarnholm"}, Paper: paper}})
+		text, pages := printed(t, Sheet{Job: fullCase(), Head: Head{Made: made,
+			Shop: settings.Shop{Name: "Ternhouse Repairs", Address: []string{"Quay 4", "Skarnholm"}, Paper: paper}}})
 		for _, want := range []string{"Ternhouse Repairs", "Quay 4", "Job sheet 2026-114",
 			"Grüße Ødegård, Ωmega & Söhne",
 			"Жёсткий диск побольше", "Жёлтый", "Ωμέγα", "[U+6C34]", "[U+1F6E5] boat", "Before: Kestrel K2 256, 256 GB",
@@ -114,7 +114,8 @@ func TestFullSheet(t *testing.T) {
 
 // TestPlainSheets: a shop without settings, a case without work, one that failed, and a damaged record.
 func TestPlainSheets(t *testing.T) {
-	text, pages := printed(t, Sheet{Job: job.Of("0123456789abcdef", []job.Entry{job.NewEntry(job.Closed)}), Made: made})
+	text, pages := printed(t, Sheet{Job: job.Of("0123456789abcdef", []job.Entry{job.NewEntry(job.Closed)}),
+		Head: Head{Made: made}})
 	if !strings.Contains(text, "Nothing has been done yet.") || !strings.Contains(text, "Closed") || pages != 1 {
 		t.Errorf("%d pages\n%s", pages, text)
 	}
@@ -124,7 +125,7 @@ func TestPlainSheets(t *testing.T) {
 	cut.Begun = &job.Work{Sort: job.Erase, Title: "Erasing Heron H1"}
 	j := job.Of("0123456789abcdef", []job.Entry{begun, ended, cut})
 	j.Problems = []error{errors.New("line 4 can't be read")}
-	text, _ = printed(t, Sheet{Job: j, Made: made})
+	text, _ = printed(t, Sheet{Job: j, Head: Head{Made: made}})
 	for _, want := range []string{"FAILED: the target went away", "no end is on record", "line 4 can't be read"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %q in\n%s", want, text)
@@ -136,7 +137,7 @@ func TestPlainSheets(t *testing.T) {
 }
 
 func TestKindsOfFiles(t *testing.T) {
-	s := Sheet{Job: fullCase(), Made: made}
+	s := Sheet{Job: fullCase(), Head: Head{Made: made}}
 	if b, err := s.As(".SVG"); err != nil || !bytes.Contains(b, []byte("After: Heron H1")) {
 		t.Errorf("%v", err)
 	}
@@ -146,7 +147,7 @@ func TestKindsOfFiles(t *testing.T) {
 	if _, err := s.As(".doc"); err == nil {
 		t.Error("anything is made")
 	}
-	empty := Sheet{Job: job.Of("0123456789abcdef", nil), Made: made}
+	empty := Sheet{Job: job.Of("0123456789abcdef", nil), Head: Head{Made: made}}
 	if _, err := empty.As(".svg"); !errors.Is(err, ErrNothingToDraw) {
 		t.Errorf("%v", err)
 	}
@@ -160,7 +161,7 @@ func TestKindsOfFiles(t *testing.T) {
 
 // BenchmarkSheet makes a full sheet.
 func BenchmarkSheet(b *testing.B) {
-	s := Sheet{Job: fullCase(), Made: made}
+	s := Sheet{Job: fullCase(), Head: Head{Made: made}}
 	for b.Loop() {
 		if _, err := s.PDF(); err != nil {
 			b.Fatal(err)

@@ -217,8 +217,6 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say("%s", msg.text)
 		}
 		return m, tea.Batch(m.look(), m.datesPage.readShelf())
-	case pictured:
-		onPictured(m, msg)
 	case ticked:
 		return m, m.runPage.onTick()
 	case locked:
@@ -247,6 +245,15 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 		return nil
 	case unkept:
 		return onUnkept(m.datesPage, msg)
+	case paperSaved:
+		onPaperSaved(m, msg)
+		return nil
+	case listRead:
+		onListRead(m.sheetPage, msg)
+		return nil
+	case pictured:
+		onPictured(m, msg)
+		return nil
 	}
 	return tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
 }

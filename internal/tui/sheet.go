@@ -1,11 +1,10 @@
 package tui
 
 import (
-	"path/filepath"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/job"
@@ -13,7 +12,6 @@ import (
 	"twinshelf/internal/sheet"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
-	"twinshelf/internal/workshop"
 )
 
 // sheetPage is step 8: the cases, and the sheet of the one that is pointed at.
@@ -21,9 +19,11 @@ type sheetPage struct {
 	*model
 	jobs     []*job.Job
 	problems []error
-	read     bool   // the record was read
-	row      int    // of the list
-	chosen   string // ID of the case that is chosen; empty for none
+	read     bool             // the record was read
+	row      int              // of the list
+	chosen   string           // ID of the case that is chosen; empty for none
+	paper    paper            // which one is shown
+	list     *sheet.ShelfList // of the open shelf, when that is the paper
 }
 
 // jobsRead are the cases on record.
@@ -82,7 +82,7 @@ func (m *sheetPage) current() *job.Job {
 // lanes say that a sheet reads and writes no disk.
 func (m *sheetPage) lanes() lanes {
 	return lanes{up: nothing(reading(m.th, ""), "nothing but the record"),
-		down: nothing(writing(m.th, ""), "nothing; Enter saves the sheet as a file")}
+		down: nothing(writing(m.th, ""), "nothing; Enter saves the paper as a file")}
 }
 
 // share is how much of the window the list of cases takes, in percent.
@@ -152,16 +152,15 @@ func (m *sheetPage) beside(w int) []string {
 	if j == nil {
 		return nil
 	}
-	title := "Job sheet " + j.Number
+	title, blocks, why := m.shown(j)
 	out := []string{" " + sides(m.th.strong.Render(title), m.th.dim.Render(m.w.Shop().Name)+" ", w-1), ""}
-	for _, b := range m.sheet(j).Blocks() {
+	if why != nil {
+		return append(out, m.th.wrap(" "+sentence(why), w-2)...)
+	}
+	for _, b := range blocks {
 		out = append(out, blockLines(m.th, b, w)...)
 	}
 	return out
-}
-
-func (m *sheetPage) sheet(j *job.Job) sheet.Sheet {
-	return sheet.Sheet{Job: j, Shop: m.w.Shop(), Made: time.Now()}
 }
 
 // blockLines are a block of a paper on the screen.
@@ -223,11 +222,12 @@ func factLines(th theme, facts [][2]string, w int) []string {
 // tableLines are a table with its columns' shares of the width; a cell takes as many lines as it needs.
 func tableLines(th theme, t *sheet.Table, w int) []string {
 	var out []string
+	wides := columnsWide(t, w)
 	for i, r := range append([][]string{t.Head}, t.Rows...) {
 		var cells [][]string
 		high := 1
 		for k, c := range r {
-			cells = append(cells, th.wrap(c, columnWide(t, k, w)))
+			cells = append(cells, th.wrap(c, wides[k]))
 			high = max(high, len(cells[k]))
 		}
 		for row := range high {
@@ -237,9 +237,9 @@ func tableLines(th theme, t *sheet.Table, w int) []string {
 				if row < len(cells[k]) {
 					text = cells[k][row]
 				}
-				cell := fit(text, columnWide(t, k, w))
+				cell := fit(text, wides[k])
 				if t.Right[k] {
-					cell = right(text, columnWide(t, k, w))
+					cell = right(text, wides[k])
 				}
 				line += cell + " "
 			}
@@ -252,8 +252,33 @@ func tableLines(th theme, t *sheet.Table, w int) []string {
 	return out
 }
 
-// columnWide is how many columns of the screen a column of a table takes.
-func columnWide(t *sheet.Table, k, w int) int { return max(3, int(t.Shares[k]*float64(w-2))-1) }
+// columnsWide are how many columns of the screen the columns of a table take: their shares, but numbers are never cut;
+// what they need beyond their share the widest one gives.
+func columnsWide(t *sheet.Table, w int) []int {
+	out := make([]int, len(t.Head))
+	over := 0
+	for k := range out {
+		out[k] = max(3, int(t.Shares[k]*float64(w-2))-1)
+		if !t.Right[k] {
+			continue
+		}
+		was := out[k]
+		for _, r := range append([][]string{t.Head}, t.Rows...) {
+			out[k] = max(out[k], ansi.StringWidth(r[k]))
+		}
+		over += out[k] - was
+	}
+	for ; over > 0; over-- {
+		widest := 0
+		for k := range out {
+			if !t.Right[k] && (t.Right[widest] || out[k] > out[widest]) {
+				widest = k
+			}
+		}
+		out[widest] = max(3, out[widest]-1)
+	}
+	return out
+}
 
 // stripLines draw disks, to the scale of the largest.
 func stripLines(th theme, strips []scene.Strip, w int) []string {
@@ -275,41 +300,4 @@ func stripLines(th theme, strips []scene.Strip, w int) []string {
 		}
 	}
 	return out
-}
-
-// save asks for a file, and writes the sheet or its drawing.
-func (m *sheetPage) save(j *job.Job) {
-	m.saveAs("File for the sheet, .pdf, or .svg for its drawing: ", "sheet-", j, func(file string) ([]byte, error) {
-		return m.sheet(j).As(filepath.Ext(file))
-	})
-}
-
-// certify asks for a file, and writes the certificate of what was erased in the case.
-func (m *sheetPage) certify(j *job.Job) {
-	b, err := m.sheet(j).Certificate()
-	if err != nil {
-		m.say("%s", sentence(err))
-		return
-	}
-	m.saveAs("File for the certificate of erasure, .pdf: ", "erased-", j, func(string) ([]byte, error) {
-		return b,
-			nil
-	})
-}
-
-// saveAs asks for a file whose name begins with a word, and writes a paper of the case into it.
-func (m *sheetPage) saveAs(label, word string, j *job.Job, paper func(file string) ([]byte, error)) {
-	name := strings.ReplaceAll(strings.ToLower(word+j.Number), "/", "-") + ".pdf"
-	m.prompt.askPath(label, name, func(file string) {
-		file = strings.TrimSpace(file)
-		b, err := paper(file)
-		if err == nil {
-			err = workshop.WriteNew(file, b)
-		}
-		if err != nil {
-			m.fail(sentence(err))
-			return
-		}
-		m.say("It is in %s.", file)
-	})
 }

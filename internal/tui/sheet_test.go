@@ -147,3 +147,80 @@ func TestEveryDrawing(t *testing.T) {
 		}
 	}
 }
+
+// TestPapersOnTheScreen: a paper is chosen, shown and saved; labels are made of what is marked; the shop's head is
+// edited
+// and refused where it can't be printed.
+func TestPapersOnTheScreen(t *testing.T) {
+	m := key(opened(t), "8")
+	mm := m.(*model)
+	dir := t.TempDir()
+	pick := func(title, name string) {
+		t.Helper()
+		if mm.menus.menu == nil || !strings.Contains(mm.menus.menu.title, title) {
+			t.Fatalf("%q isn't asked, but\n%s", title, text(m))
+		}
+		for i, c := range mm.menus.menu.choices {
+			if strings.Contains(c.name, name) {
+				mm.menus.menu.at = i
+			}
+		}
+		m = key(m, "enter")
+	}
+	saved := func(keys ...string) string {
+		t.Helper()
+		m = key(m, keys...)
+		file := filepath.Join(dir, "paper.pdf")
+		m = key(typed(cleared(m), file), "enter")
+		b, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatalf("%v: %q", err, mm.note)
+		}
+		if err := os.Remove(file); err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
+	m = key(m, "p")
+	pick("Which paper", "engineers")
+	if got := text(m); !strings.Contains(got, "For engineers") || strings.Contains(got, "What was done") {
+		t.Errorf("the engineers' pages aren't shown:\n%s", got)
+	}
+	if b := saved("enter"); !strings.HasPrefix(b, "%PDF-") {
+		t.Errorf("%q", mm.note)
+	}
+	m = key(m, "p")
+	pick("Which paper", "list of what")
+	if got := text(m); !strings.Contains(got, "Shelf list Oak") || !strings.Contains(got, "twins of") {
+		t.Errorf("the list isn't shown:\n%s", got)
+	}
+	if b := saved("enter"); !strings.HasPrefix(b, "%PDF-") {
+		t.Errorf("%q", mm.note)
+	}
+	m = key(m, "p")
+	if no := mm.menus.menu.choices[certificate].no; !strings.Contains(no, "nothing to certify") {
+		t.Errorf("a certificate of nothing: %q", no)
+	}
+	m = key(m, "esc", "l", "space", "down", "space", "enter")
+	if b := saved("enter"); !strings.HasPrefix(b, "%PDF-") {
+		t.Errorf("%q", mm.note)
+	}
+	m = key(m, "h")
+	pick("top of papers", "name of the shop")
+	m = key(typed(cleared(m), "Ternhouse Repairs"), "enter")
+	m = key(m, "h")
+	pick("top of papers", "dates")
+	pick("Dates?", "D.M.Y")
+	m = key(m, "h")
+	pick("top of papers", "logo")
+	m = key(typed(cleared(m), filepath.Join(dir, "none.png")), "enter")
+	if shop := mm.w.Shop(); shop.Name != "Ternhouse Repairs" || shop.Dates != "D.M.Y" || shop.Logo != "" || !mm.alarm {
+		t.Errorf("%+v, %q", shop, mm.note)
+	}
+	m = key(m, "h")
+	pick("top of papers", "labels moved")
+	m = key(typed(cleared(m), "0.5, -1"), "enter")
+	if shop := mm.w.Shop(); shop.LabelsRight != 0.5 || shop.LabelsBelow != -1 {
+		t.Errorf("%+v, %q", shop, mm.note)
+	}
+}

@@ -12,9 +12,12 @@ import (
 
 func (m *sheetPage) bindings() []binding {
 	fresh := binding{"a", "a", "new case", "open a case before anything is done, and choose it", acts(m.open)}
+	labels := binding{"l", "l", "labels", "save labels for drives and sticks", acts(m.offerLabels)}
+	shop := binding{"h", "h", "head", "the shop's name, address, logo and what else is printed at the top",
+		acts(m.offerShop)}
 	j := m.here()
 	if j == nil {
-		return []binding{fresh, m.scrolled()}
+		return []binding{fresh, m.scrolled(), labels, shop}
 	}
 	why := ""
 	if !j.Open() {
@@ -25,7 +28,8 @@ func (m *sheetPage) bindings() []binding {
 		closing.does = "open again"
 	}
 	return []binding{
-		{"enter", "Enter", "save the sheet", "save it as PDF, or its drawing as SVG", acts(func() { m.save(j) })},
+		{"enter", "Enter", "save the paper", "save the paper that is shown as PDF, or the sheet's drawing as SVG",
+			acts(func() { m.save(j) })},
 		move(listKeys, "case", "choose which case is shown", &m.row, len(m.jobs)),
 		m.unless(why, binding{"space", "Space", "choose it", "what is done from now on belongs to this case",
 			leads(func() tea.Cmd { return m.choose(j) })}),
@@ -36,6 +40,9 @@ func (m *sheetPage) bindings() []binding {
 			m.prompt.ask("Number, name, serial number or a piece of a note: ", "", m.find)
 		})},
 		fresh, closing,
+		{"p", "p", "papers", "choose the paper: the sheet or some of its pages, the certificate, the shelf's list",
+			acts(func() { m.offerPapers(j) })},
+		labels, shop,
 		{"c", "c", "certificate", "save the certificate of what was erased in the case", acts(func() { m.certify(j) })},
 	}
 }

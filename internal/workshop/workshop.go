@@ -47,6 +47,7 @@ type Workshop struct {
 	restoring
 	cases
 	drawings
+	papers
 }
 
 // room is what all work shares: the bench, the open shelf, what is remembered.
@@ -87,7 +88,7 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	}
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
-		restoring: restoring{r}, cases: cases{r}, drawings: drawings{r}}
+		restoring: restoring{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r}}
 	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
 	return w, nil
 }
