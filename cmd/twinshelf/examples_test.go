@@ -120,6 +120,7 @@ var before = map[string][]string{
 	"twinshelf shelf compare":             {"shelf new /media/elm --name Elm"},
 	"twinshelf shelf retire":              {"shelf new /media/elm --name Elm", "shelf carry Elm"},
 	"twinshelf job show":                  {`job use "Harbour kiosk"`},
+	"twinshelf job look":                  {`job use "Harbour kiosk"`},
 	"twinshelf job note \"the":            {`job use "Harbour kiosk"`},
 	"twinshelf job sheet --erasure":       {`job use "Harbour kiosk"`, `ready erase 7731 --how zeros --confirm 7731`},
 	"twinshelf draw rate":                 {`capture C3E9`, `job use "Harbour kiosk"`},

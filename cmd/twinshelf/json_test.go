@@ -39,6 +39,7 @@ var jsonRuns = []string{
 	"draw bench --to DIR/bench.svg", "draw changes 20261002 'Ticket desk' --to DIR/changes.svg",
 	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "shelf list --to DIR/list.pdf",
 	"labels 7731 'Ticket desk' --to DIR/labels.pdf", "job list", "job show 'Harbour kiosk'",
+	"job use 'Harbour kiosk'", "job look C3E9",
 	"job note 'Harbour kiosk' 'the fan was replaced'",
 	"job change 'Harbour kiosk' --contact mornings", "job use 'Harbour kiosk'", "job sheet --to DIR/sheet.pdf",
 	"job shop --name Ternhouse --address 'Quay 4' --technician Tam --numbers YYYY-NNN --paper A4 " +

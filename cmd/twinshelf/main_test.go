@@ -263,7 +263,7 @@ func TestDemoWalk(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
 	out, errs, code := p.run("", "demo", "--walk")
 	for _, want := range []string{"timetable-winter.txt was deleted later and is back",
-		"notice-storm.txt was added later and is gone", "Everything holds"} {
+		"notice-storm.txt was added later and is gone", "Everything holds", "handed back with its job sheet"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("it doesn't say %q", want)
 		}

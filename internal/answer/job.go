@@ -16,6 +16,7 @@ type Job struct {
 	Chosen bool      `json:"chosen"`
 	Works  []JobWork `json:"works"`
 	Notes  []JobNote `json:"notes"`
+	Looks  []JobLook `json:"looks"`
 	// Problems say what of its record can't be read.
 	Problems []string `json:"problems"`
 }
@@ -36,6 +37,12 @@ type JobNote struct {
 	Text string    `json:"text"`
 }
 
+// JobLook is a disk that was looked at.
+type JobLook struct {
+	At   time.Time `json:"when"`
+	Disk job.Disk  `json:"looked"`
+}
+
 // JobOf is a case as commands say it.
 func JobOf(j *job.Job, chosen bool) Job {
 	out := Job{ID: j.ID, Case: j.Case, Opened: j.Opened, Chosen: chosen}
@@ -51,6 +58,9 @@ func JobOf(j *job.Job, chosen bool) Job {
 	}
 	for _, n := range j.Notes() {
 		out.Notes = append(out.Notes, JobNote{n.At, n.Note})
+	}
+	for _, e := range j.Looks() {
+		out.Looks = append(out.Looks, JobLook{e.At, *e.Look})
 	}
 	for _, p := range j.Problems {
 		out.Problems = append(out.Problems, p.Error())

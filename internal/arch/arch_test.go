@@ -22,6 +22,7 @@ var order = []string{
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "restore",
 	"prove", "job",
 	"ready", "mounts", "bench", "settings", "scene", "draw", "sheet", "answer", "workshop", "demo", "demo/cutoff",
+	"demo/walk",
 	"cli", "tui",
 }
 

@@ -11,12 +11,13 @@ import (
 
 	"twinshelf/internal/demo"
 	"twinshelf/internal/demo/cutoff"
+	"twinshelf/internal/demo/walk"
 	"twinshelf/internal/workshop"
 )
 
 func demoCommand(o *options, screen Screen) *cobra.Command {
 	var keep string
-	var walk, only bool
+	var whole, only bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the full screen on a bench of stand-in disks",
@@ -34,7 +35,7 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 				}
 				defer os.RemoveAll(dir)
 			}
-			if walk {
+			if whole {
 				return o.walk(cmd.Context(), dir)
 			}
 			b, err := demo.Build(cmd.Context(), dir, workshop.Tool())
@@ -73,7 +74,7 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&keep, "keep", "", "a new folder for the demo, kept afterwards")
-	c.Flags().BoolVar(&walk, "walk", false, "run the whole job without a screen and say what happens")
+	c.Flags().BoolVar(&whole, "walk", false, "run the whole job without a screen and say what happens")
 	c.Flags().BoolVar(&only, "only-make", false, "with --keep: make the disks and the shelf, and open no screen")
 	return c
 }
@@ -81,10 +82,10 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 // walk runs the whole job of the demo.
 func (o *options) walk(ctx context.Context, dir string) error {
 	if !o.json {
-		return demo.Walk(ctx, dir, workshop.Tool(), o.out)
+		return walk.Run(ctx, dir, o.out)
 	}
 	var said bytes.Buffer
-	if err := demo.Walk(ctx, dir, workshop.Tool(), &said); err != nil {
+	if err := walk.Run(ctx, dir, &said); err != nil {
 		return err
 	}
 	return o.print(map[string]any{"steps": strings.Split(strings.TrimSpace(said.String()), "\n")})

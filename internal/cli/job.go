@@ -10,7 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/answer"
+	"twinshelf/internal/bench"
 	"twinshelf/internal/job"
+	"twinshelf/internal/sheet"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -26,8 +28,7 @@ func jobCommand(o *options) *cobra.Command {
 		Args: cobra.NoArgs,
 	}
 	c.AddCommand(listJobsCommand(o), showJobCommand(o), newJobCommand(o), changeJobCommand(o), noteJobCommand(o),
-		sheetCommand(o),
-		shopCommand(o),
+		lookJobCommand(o), sheetCommand(o), shopCommand(o),
 		jobStateCommand(o, "use CASE", "Choose a case: what is done from now on belongs to it",
 			"is chosen", (*workshop.Workshop).UseOpenJob),
 		jobStateCommand(o, "close [CASE]", "Close a case", "is closed",
@@ -142,6 +143,9 @@ func showJob(o *options, w *workshop.Workshop, j *job.Job) error {
 			o.say("%s  note: %s", units.Moment(e.At.Local()), e.Note)
 		}
 	}
+	for _, e := range j.Looks() {
+		o.say("%s  looked at %s: %s", units.Moment(e.At.Local()), sheet.Sticker(*e.Look), e.Look.Words)
+	}
 	for _, d := range j.Works() {
 		o.say("%s  %s: %s", units.Moment(d.Begun.Local()), d.Title, d.Words())
 	}
@@ -167,6 +171,7 @@ func caseFlags(c *cobra.Command, about *job.Case) {
 
 func newJobCommand(o *options) *cobra.Command {
 	var about job.Case
+	var this bool
 	c := &cobra.Command{
 		Use: "new", Short: "Open a case, and choose it", Args: cobra.NoArgs,
 		Example: "  twinshelf job new --machine Weighbridge --asked \"a copy of everything before the winter\"",
@@ -174,6 +179,11 @@ func newJobCommand(o *options) *cobra.Command {
 			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
 				return err
+			}
+			if this {
+				if err := thisComputer(w, &about); err != nil {
+					return err
+				}
 			}
 			j, err := w.NewJob(cmd.Context(), about)
 			if err != nil {
@@ -187,11 +197,13 @@ func newJobCommand(o *options) *cobra.Command {
 		},
 	}
 	caseFlags(c, &about)
+	c.Flags().BoolVar(&this, "this-computer", false, thisHelp)
 	return c
 }
 
 func changeJobCommand(o *options) *cobra.Command {
 	var given job.Case
+	var this bool
 	c := &cobra.Command{
 		Use: "change [CASE]", Short: "Change what a case is about; what isn't named stays", Args: cobra.MaximumNArgs(1),
 		Example: "  twinshelf job change \"Harbour kiosk\" --number 2026-114 --contact \"the harbour office\"",
@@ -201,6 +213,11 @@ func changeJobCommand(o *options) *cobra.Command {
 				return err
 			}
 			about := j.Case
+			if this {
+				if err := thisComputer(w, &about); err != nil {
+					return err
+				}
+			}
 			for name, to := range map[string]struct{ at, from *string }{"number": {&about.Number, &given.Number},
 				"customer": {&about.Customer, &given.Customer}, "contact": {&about.Contact, &given.Contact},
 				"machine": {&about.Machine, &given.Machine}, "maker": {&about.Maker, &given.Maker},
@@ -218,6 +235,7 @@ func changeJobCommand(o *options) *cobra.Command {
 		},
 	}
 	caseFlags(c, &given)
+	c.Flags().BoolVar(&this, "this-computer", false, thisHelp)
 	return c
 }
 
@@ -241,6 +259,54 @@ func noteJobCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// thisHelp is the help of --this-computer.
+const thisHelp = "the case is about the computer that this runs on: its firmware tells maker, model and " +
+	"serial number"
+
+func lookJobCommand(o *options) *cobra.Command {
+	return &cobra.Command{
+		Use: "look DISK...", Short: "Enter what attached disks are like now into the chosen case",
+		Long: "What is read of a disk without any work on it: its identity, its parts, and what they hold.\n" +
+			"A disk that hasn't changed since isn't entered again.",
+		Example: "  twinshelf job look 40B1", Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, j, err := theJob(cmd.Context(), o, nil)
+			if err != nil {
+				return err
+			}
+			disks, err := o.probed(cmd.Context(), w, args...)
+			if err != nil {
+				return err
+			}
+			n := 0
+			for _, d := range disks {
+				entered, err := w.LookJob(cmd.Context(), j, d)
+				if err != nil {
+					return err
+				}
+				if entered {
+					n++
+				}
+			}
+			if o.json {
+				return o.print(map[string]any{"job": j.ID, "entered": n})
+			}
+			o.say("%s of %d entered into case %s.", units.Plural(n, "disk"), len(disks), j.Title())
+			return nil
+		},
+	}
+}
+
+// thisComputer fills in what the firmware of this computer tells, where nothing else is given.
+func thisComputer(w *workshop.Workshop, about *job.Case) error {
+	c := w.Bench.Computer()
+	if c == (bench.Computer{}) {
+		return errors.New("the firmware of this computer tells neither its maker nor its model")
+	}
+	about.Maker, about.Model, about.Serial = c.Maker, c.Model, c.Serial
+	return nil
 }
 
 // jobStateCommand makes a command that changes the state of a case.

@@ -15,17 +15,26 @@ import (
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
-	"twinshelf/internal/plan"
 	"twinshelf/internal/prove"
-	"twinshelf/internal/restore"
-	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/units"
 )
 
+// Say says a sentence.
+type Say func(format string, args ...any)
+
+// Hands do with the program itself what a walk shows: they lie above this package.
+type Hands interface {
+	// PutBack restores a twin onto the disk with a serial number, and proves it.
+	PutBack(ctx context.Context, b Bench, s *shelf.Shelf, t *shelf.Twin, serial string, say Say) (*shelf.Proof,
+		*fit.Layout, error)
+	// HandBack prints the sheet of the work into a folder.
+	HandBack(ctx context.Context, dir string, say Say) error
+}
+
 // Walk runs the whole job without a screen on the harbour kiosk and says what
 // it does in sentences. It returns an error unless everything holds.
-func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
+func Walk(ctx context.Context, dir, tool string, out io.Writer, by Hands) error {
 	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
 	b, s, err := start(ctx, dir)
 	if err != nil {
@@ -69,8 +78,7 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 	if err := b.bring(heron, 0); err != nil {
 		return err
 	}
-	target := filepath.Join(b.Disks, heron.file)
-	proof, plan, err := putBack(ctx, s, first, target, heron.label, tool, say)
+	proof, plan, err := by.PutBack(ctx, b, s, first, heron.label.Serial, say)
 	if err != nil {
 		return err
 	}
@@ -90,64 +98,14 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer) error {
 			grown = x.To
 		}
 	}
-	now, err := files(target, grown.Start, grown.Len())
+	now, err := files(filepath.Join(b.Disks, heron.file), grown.Start, grown.Len())
 	if err != nil {
 		return err
 	}
-	return settle(before, after, now, say)
-}
-
-// putBack restores the older twin onto the bigger disk and proves it.
-func putBack(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, target string, label disk.Label, tool string,
-	say func(string, ...any)) (*shelf.Proof, *fit.Layout, error) {
-	id := disk.Identity{Model: label.Model, Serial: label.Serial, Bus: label.Bus}
-	dev, err := disk.Open(target, id)
-	if err != nil {
-		return nil, nil, err
-	}
-	print, err := disk.Fingerprint(dev)
-	id = dev.Identity()
-	dev.Close()
-	if err != nil {
-		return nil, nil, err
-	}
-	src, err := s.OpenDisk(ctx, t, 0)
-	if err != nil {
-		return nil, nil, err
-	}
-	planned, err := plan.Make(ctx, plan.Order{Source: src, Target: id})
-	if err != nil {
-		return nil, nil, err
-	}
-	p, err := restore.New(planned, disk.Target{Path: target, Identity: id, Fingerprint: print},
-		&disk.Guard{Shelves: []string{s.Place()}})
-	if err != nil {
-		return nil, nil, err
-	}
-	say("The older twin goes onto %s.", disk.Sticker(id))
-	for _, n := range p.Notes() {
-		say("  Note: %s.", n)
-	}
-	if err := run.Start(ctx, "restore", restore.Phases, nil, p.Run).Wait(); err != nil {
-		return nil, nil, err
-	}
-	_, bytes := p.Bytes()
-	say("Restored: %s of data written and flushed. Now it is read back and compared.", units.Bytes(bytes))
-	dev, err = disk.Open(target, id)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer dev.Close()
-	var proof *shelf.Proof
-	err = run.Start(ctx, "prove", prove.Phases, nil, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, &t.Disks[0], p.Plan, dev, tool)
+	if err := settle(before, after, now, say); err != nil {
 		return err
-	}).Wait()
-	if err == nil {
-		proof.Twin = t.ID
-		err = s.SaveProof(ctx, proof)
 	}
-	return proof, p.Layout, err
+	return by.HandBack(ctx, dir, say)
 }
 
 // settle compares three states of the files: at the first date, at the second, and on the target.

@@ -20,6 +20,8 @@ const (
 	About Kind = "about"
 	// Noted is a note of the technician.
 	Noted Kind = "note"
+	// Looked is a disk that was looked at, without any work on it.
+	Looked Kind = "looked"
 	// Begun and Ended are the beginning and the end of a work.
 	Begun Kind = "begun"
 	Ended Kind = "ended"
@@ -36,6 +38,7 @@ type Entry struct {
 	Kind  Kind      `json:"kind"`
 	About *Case     `json:"about,omitempty"`
 	Note  string    `json:"note,omitempty"`
+	Look  *Disk     `json:"looked,omitempty"`
 	Begun *Work     `json:"begun,omitempty"`
 	Ended *Result   `json:"ended,omitempty"`
 }
@@ -106,8 +109,18 @@ type Work struct {
 	Lost   []string `json:"lost,omitempty"`
 	Does   []string `json:"does,omitempty"`
 	Warned []string `json:"warned,omitempty"`
+	// Confirmed are what was typed for each target, and what that is.
+	Confirmed []string `json:"confirmed,omitempty"`
+	// Answers are the questions that were answered before it began.
+	Answers []Answer `json:"answers,omitempty"`
 	// Expected is how long it would probably take, in seconds.
 	Expected float64 `json:"expected,omitempty"`
+}
+
+// Answer is a question that was asked before a work began, and what was answered.
+type Answer struct {
+	Asked  string `json:"asked_about"`
+	Answer string `json:"answer"`
 }
 
 // Result is what a work came to.
@@ -229,6 +242,11 @@ func (j *Job) Notes() []Entry {
 	return slices.DeleteFunc(slices.Clone(j.Entries), func(e Entry) bool { return e.Kind != Noted })
 }
 
+// Looks are the disks that were looked at, by time.
+func (j *Job) Looks() []Entry {
+	return slices.DeleteFunc(slices.Clone(j.Entries), func(e Entry) bool { return e.Kind != Looked || e.Look == nil })
+}
+
 // Title names the case in a few words: number, machine, customer.
 func (j *Job) Title() string {
 	var words []string
@@ -249,6 +267,9 @@ func (j *Job) Has(text string) bool {
 	has := []string{j.ID, j.Number, j.Customer, j.Contact, j.Machine, j.Maker, j.Model, j.Serial, j.Asked, j.Technician}
 	for _, e := range j.Entries {
 		has = append(has, e.Note)
+		if e.Look != nil {
+			has = append(has, e.Look.Identity.Model, e.Look.Identity.Serial)
+		}
 	}
 	for _, w := range j.Works() {
 		has = append(has, w.Title, w.Twin)

@@ -129,7 +129,7 @@ func (s Sheet) Blocks() []Block {
 		return append([]Block{{Facts: s.about()}}, s.engineers(works)...)
 	}
 	out := s.customer(works)
-	if s.Only == "" && len(works) > 0 {
+	if s.Only == "" && len(works)+len(s.Job.Looks()) > 0 {
 		out = append(append(out, Block{Page: true}), s.engineers(works)...)
 	}
 	return out
@@ -167,8 +167,15 @@ func (s Sheet) customer(works []job.Done) []Block {
 
 func (s Sheet) engineers(works []job.Done) []Block {
 	out := []Block{{Heading: "For engineers"}}
-	if len(works) == 0 {
+	if len(works)+len(s.Job.Looks()) == 0 {
 		out = append(out, Block{Text: "Nothing has been done yet."})
+	}
+	if looks := s.Job.Looks(); len(looks) > 0 {
+		var facts [][2]string
+		for _, e := range looks {
+			facts = append(facts, [2]string{"Looked at", s.Dates.Moment(e.At) + ": " + diskWords(*e.Look)})
+		}
+		out = append(out, Block{Facts: facts})
 	}
 	for _, w := range works {
 		out = append(out, s.technical(w)...)
@@ -408,6 +415,12 @@ func (s Sheet) technical(w job.Done) []Block {
 	for _, l := range w.Warned {
 		add("Doubtful", l)
 	}
+	for _, a := range w.Answers {
+		add("Asked", a.Asked+": "+a.Answer)
+	}
+	for _, c := range w.Confirmed {
+		add("Confirmed", c)
+	}
 	if r := w.Result; r != nil {
 		took := time.Duration(r.Seconds * float64(time.Second))
 		expected := ""
@@ -415,6 +428,9 @@ func (s Sheet) technical(w job.Done) []Block {
 			expected = ", expected " + units.Duration(time.Duration(w.Expected*float64(time.Second)))
 		}
 		add("Took", fmt.Sprintf("%s%s; %s moved", units.Duration(took), expected, units.Bytes(r.Moved)))
+		for _, x := range paused(r) {
+			add("Paused", x)
+		}
 		for _, n := range r.Notes[:min(len(r.Notes), mostRows)] {
 			add("Note", n)
 		}
@@ -430,6 +446,23 @@ func (s Sheet) technical(w job.Done) []Block {
 		}
 	}
 	return []Block{{Heading: w.Title + ": " + w.State()}, {Facts: facts}}
+}
+
+// paused says when a work was paused.
+func paused(r *job.Result) []string {
+	if r.Pace == nil {
+		return nil
+	}
+	var out []string
+	after := func(s float64) string { return units.Duration(time.Duration(s * float64(time.Second))) }
+	for _, p := range r.Pace.Pauses {
+		words := "after " + after(p.From)
+		if p.To > 0 {
+			words += ", for " + after(p.To-p.From)
+		}
+		out = append(out, words)
+	}
+	return out
 }
 
 func diskWords(d job.Disk) string {

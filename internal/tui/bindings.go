@@ -187,7 +187,9 @@ func (m *model) onKey(msg tea.KeyPressMsg) tea.Cmd {
 		list = m.bindings()
 	}
 	if b, ok := bound(list, k); ok {
-		return b.do(k)
+		source, target := m.source, m.target
+		cmd := b.do(k)
+		return tea.Batch(cmd, enterLook(m, source, m.source), enterLook(m, target, m.target))
 	}
 	switch {
 	case m.lastPage.confirm != nil && !m.runPage.leaving && !m.runPage.ending:

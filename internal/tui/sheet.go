@@ -6,6 +6,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/job"
 	"twinshelf/internal/scene"
@@ -24,6 +25,26 @@ type sheetPage struct {
 	chosen   string           // ID of the case that is chosen; empty for none
 	paper    paper            // which one is shown
 	list     *sheet.ShelfList // of the open shelf, when that is the paper
+}
+
+// enterLook enters into the chosen case what a disk is like that was just chosen to be read or written. A disk that is
+// another machine's than the case's is none of it.
+func enterLook(m *model, was, now *bench.Disk) tea.Cmd {
+	j := m.sheetPage.current()
+	if now == nil || now == was || now.Survey == nil || j == nil {
+		return nil
+	}
+	owner := m.datesPage.owners.of(now).machine
+	if owner != "" && j.Machine != "" && !strings.EqualFold(owner, j.Machine) {
+		return nil
+	}
+	w, ctx := m.w, m.ctx
+	return func() tea.Msg {
+		if _, err := w.LookJob(ctx, j, now); err != nil {
+			return problems{"What " + now.Identity.Model + " is like isn't on record: " + err.Error()}
+		}
+		return nil
+	}
 }
 
 // jobsRead are the cases on record.

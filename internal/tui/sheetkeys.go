@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/job"
 )
 
@@ -106,7 +107,17 @@ func (m *sheetPage) offerFields(j *job.Job) {
 	for _, f := range fields {
 		n.choices = append(n.choices, choice{name: fit(f.name, 22) + *f.at})
 	}
+	if c := m.w.Bench.Computer(); c != (bench.Computer{}) && !m.w.Demo {
+		n.choices = append(n.choices, choice{name: fit("it is this computer", 22) +
+			strings.TrimSpace(c.Maker+" "+c.Model+" "+c.Serial)})
+	}
 	n.then = func(chosen []int) tea.Cmd {
+		if chosen[0] == len(fields) {
+			c := m.w.Bench.Computer()
+			about.Maker, about.Model, about.Serial = c.Maker, c.Model, c.Serial
+			return m.enters(func(ctx context.Context) error { return m.w.ChangeJob(ctx, j, about) },
+				"The case is changed.")
+		}
 		f := fields[chosen[0]]
 		m.prompt.ask(strings.ToUpper(f.name[:1])+f.name[1:]+": ", *f.at, func(text string) {
 			*f.at = strings.TrimSpace(text)

@@ -98,7 +98,7 @@ func planned(p *Pair) job.Disk {
 }
 
 // captureWork is a capture for the record.
-func captureWork(p *capture.Plan) job.Work {
+func captureWork(ctx context.Context, p *capture.Plan) job.Work {
 	k := job.Work{Sort: job.Capture, Title: "Capture of " + p.Machine, Machine: p.Machine}
 	for _, s := range p.Sources {
 		words := units.Bytes(s.Survey.Used()) + " to capture"
@@ -110,7 +110,16 @@ func captureWork(p *capture.Plan) job.Work {
 		}
 	}
 	k.Warned = append(k.Warned, p.Warnings()...)
+	for _, d := range p.Doubts(ctx) { // it was begun, so each was answered
+		k.Answers = append(k.Answers, job.Answer{Asked: d.Says, Answer: "yes"})
+	}
 	return k
+}
+
+// confirmed says what was typed before a disk was written.
+func confirmed(id disk.Identity) string {
+	typed, what := Confirm(id)
+	return typed + " was typed: " + what
 }
 
 // captured adds to the end of a capture what came of it.
@@ -154,6 +163,15 @@ func pairsWork(pairs []*Pair) job.Work {
 		k.Lost = append(k.Lost, s.Lost...)
 		k.Does = append(k.Does, s.Steps...)
 		k.Warned = append(k.Warned, s.Doubts...)
+		k.Confirmed = append(k.Confirmed, confirmed(p.Target.Identity))
+		if p.Plan.Fresh != nil {
+			for _, asks := range p.Plan.Fresh.Asks {
+				k.Answers = append(k.Answers, job.Answer{Asked: asks, Answer: "yes"})
+			}
+		}
+	}
+	for _, m := range MissingDisks(pairs) {
+		k.Answers = append(k.Answers, job.Answer{Asked: m, Answer: "yes"})
 	}
 	return k
 }
@@ -188,7 +206,7 @@ func claimed(p *shelf.Proof, r *job.Result) {
 // readyWork is a change of a layout for the record.
 func readyWork(ctx context.Context, p *ready.Plan) job.Work {
 	k := job.Work{Sort: job.Layout, Title: "Making " + disk.Sticker(p.Target.Identity) + " ready", Lost: p.Goes,
-		Does: append([]string{}, p.Stays...)}
+		Does: append([]string{}, p.Stays...), Confirmed: []string{confirmed(p.Target.Identity)}}
 	before := job.Disk{Identity: p.Target.Identity}
 	for _, a := range p.Before() {
 		if a.Part != nil {

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/job"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
@@ -140,6 +142,26 @@ func (w *cases) NoteJob(ctx context.Context, j *job.Job, text string) error {
 	return w.enter(ctx, j.ID, e)
 }
 
+// LookJob enters what an attached disk is like now into a case. A disk that is there already just as it is isn't
+// entered again: then entered is false.
+func (w *cases) LookJob(ctx context.Context, j *job.Job, d *bench.Disk) (entered bool, err error) {
+	if j, err = w.book().Read(j.ID); err != nil { // what else was entered meanwhile counts
+		return false, err
+	}
+	now := onBench(d)
+	for _, e := range slices.Backward(j.Looks()) {
+		if e.Look.Identity.Key() == now.Identity.Key() {
+			if reflect.DeepEqual(*e.Look, now) {
+				return false, nil
+			}
+			break
+		}
+	}
+	e := job.NewEntry(job.Looked)
+	e.Look = &now
+	return true, w.enter(ctx, j.ID, e)
+}
+
 // CloseJob closes a case, ReopenJob opens it again and chooses it.
 func (w *cases) CloseJob(ctx context.Context, j *job.Job) error {
 	return w.enter(ctx, j.ID, job.NewEntry(job.Closed))
@@ -235,6 +257,22 @@ func (w *room) fetchJob(ctx context.Context, s *shelf.Shelf, id string) error {
 	}
 	if len(lacking) > 0 {
 		hurt = append(hurt, w.book().Append(id, lacking...))
+	}
+	return errors.Join(hurt...)
+}
+
+// carry brings the records of those cases on the open shelf that are wanted onto another one.
+func (w *cases) carry(ctx context.Context, to *shelf.Shelf, wanted func(*job.Job) bool) error {
+	hurt := []error{w.fetch(ctx)}
+	ids, err := shelf.CasesOn(w.shelf()).IDs(ctx)
+	hurt = append(hurt, err)
+	for _, id := range ids {
+		if j, err := w.book().Read(id); err == nil && !wanted(j) {
+			continue
+		}
+		if err := w.push(ctx, to, id); err != nil {
+			hurt = append(hurt, fmt.Errorf("case %s: %w", id, err))
+		}
 	}
 	return errors.Join(hurt...)
 }

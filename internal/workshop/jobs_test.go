@@ -12,7 +12,9 @@ import (
 	"twinshelf/internal/job"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/ready"
+	"twinshelf/internal/sheet"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 )
 
 // forget takes away the cases that the demo begins with, here and on its shelf.
@@ -213,5 +215,134 @@ func TestUnreadFilesAreOnRecord(t *testing.T) {
 	got := works[0].Result
 	if result().Missing() == 0 || got.Unread != result().Missing() || len(got.Hit) == 0 {
 		t.Errorf("%d bytes are missing; on record: %+v", result().Missing(), got)
+	}
+}
+
+// TestLooksAndAnswers: what a disk was like is entered once, and a work says what was asked and typed before it.
+func TestLooksAndAnswers(t *testing.T) {
+	w, disks := ferry(t)
+	forget(t, w)
+	ctx := t.Context()
+	j, err := w.NewJob(ctx, job.Case{Machine: "Purser's laptop"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := named(t, disks, "0A64")
+	for i, want := range []bool{true, false} {
+		if entered, err := w.LookJob(ctx, j, first); err != nil || entered != want {
+			t.Errorf("look %d: %v %v", i, entered, err)
+		}
+	}
+	twin, err := w.Shelf.Find(ctx, "Purser's laptop")
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := named(t, disks, "7731")
+	pair, err := w.PlanRestore(ctx, Origin{Twin: twin}, target, plan.Wish{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, _ := w.StartRestore(ctx, []*Pair{pair})
+	if err := r.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	j = w.Job()
+	looks, works := j.Looks(), j.Works()
+	if len(looks) != 1 || looks[0].Look.Identity.Tail() != "0A64" || len(looks[0].Look.Parts) != 2 || len(works) != 1 {
+		t.Fatalf("%+v %+v", looks, works)
+	}
+	k := works[0]
+	if len(k.Confirmed) != 1 || !strings.HasPrefix(k.Confirmed[0], "7731 was typed") || len(k.Answers) != 1 ||
+		!strings.Contains(k.Answers[0].Asked, "disk 2 of the machine") || k.Answers[0].Answer != "yes" {
+		t.Errorf("%q %+v", k.Confirmed, k.Answers)
+	}
+	w.Bench.Probe(ctx, target)
+	if entered, err := w.LookJob(ctx, j, target); err != nil || !entered {
+		t.Errorf("%v %v", entered, err)
+	}
+	text := ""
+	for _, b := range mustSheet(t, w, j).Blocks() {
+		for _, f := range b.Facts {
+			text += f[0] + " " + f[1] + "\n"
+		}
+	}
+	for _, want := range []string{"Looked at", "Dunlin D 128", "Confirmed 7731 was typed",
+		"Asked disk 2 of the machine"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the sheet doesn't say %q:\n%s", want, text)
+		}
+	}
+}
+
+func mustSheet(t *testing.T, w *Workshop, j *job.Job) sheet.Sheet {
+	t.Helper()
+	s, err := w.SheetOf(j, sheet.ForEngineers)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// TestCasesAreCarried: cases go along with a shelf, and with some machines of it theirs alone.
+func TestCasesAreCarried(t *testing.T) {
+	w, _ := ferry(t)
+	forget(t, w)
+	ctx := t.Context()
+	for _, machine := range []string{"Weighbridge", "Slipway crane"} {
+		if _, err := w.NewJob(ctx, job.Case{Machine: machine}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		machines []string
+		want     int
+	}{{[]string{"Slipway crane"}, 1}, {[]string{"Chart table"}, 0}, {nil, 2}} {
+		to, err := shelf.Create(ctx, filepath.Join(t.TempDir(), "elm"), store.New{Name: "Elm"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var twins []*shelf.Twin
+		for _, m := range c.machines {
+			tw, err := w.Shelf.Find(ctx, m)
+			if err != nil {
+				t.Fatal(err)
+			}
+			twins = append(twins, tw)
+		}
+		r, _ := w.StartCarry(ctx, to, twins)
+		if err := r.Wait(); err != nil {
+			t.Fatal(err)
+		}
+		ids, err := shelf.CasesOn(to).IDs(ctx)
+		if err != nil || len(ids) != c.want || len(r.Snapshot().Notes) > 0 {
+			t.Errorf("%q: %d cases, %v, %q", c.machines, len(ids), err, r.Snapshot().Notes)
+		}
+		to.Close()
+	}
+}
+
+// BenchmarkThousandCases lists a thousand cases of ten entries each.
+func BenchmarkThousandCases(b *testing.B) {
+	w, err := New(b.TempDir(), nil, false)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for range 1000 {
+		var all []job.Entry
+		e := job.NewEntry(job.About)
+		e.About = &job.Case{Number: "2026-1", Machine: "Weighbridge"}
+		for all = append(all, e); len(all) < 10; {
+			n := job.NewEntry(job.Noted)
+			n.Note = strings.Repeat("the old drive clicks ", 100)
+			all = append(all, n)
+		}
+		if err := w.book().Append(job.NewID(), all...); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for b.Loop() {
+		if jobs, problems := w.Jobs(b.Context()); len(jobs) != 1000 || len(problems) > 0 {
+			b.Fatal(len(jobs), problems)
+		}
 	}
 }

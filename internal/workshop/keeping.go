@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
+	"twinshelf/internal/job"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
@@ -367,6 +369,15 @@ func (w *shelves) Replace(ctx context.Context, to *shelf.Shelf) error {
 func (w *shelves) StartCarry(ctx context.Context, to *shelf.Shelf,
 	twins []*shelf.Twin) (r *run.Run, moved func() *Moved) {
 	m := &Moved{}
+	mine := func(*job.Job) bool { return true }
+	if chosen := twins; chosen != nil { // other customers' cases are none of that drive's
+		mine = func(j *job.Job) bool {
+			return slices.ContainsFunc(chosen, func(t *shelf.Twin) bool {
+				return strings.EqualFold(t.Machine,
+					j.Machine)
+			})
+		}
+	}
 	const copying, reading, comparing = "Copy twins", "Read back", "Compare date by date"
 	r = run.Start(ctx, "Carrying "+w.shelf().Head().Name+" to "+to.Head().Name, []string{copying, reading, comparing},
 		nil, func(rc *run.Context) error {
@@ -390,6 +401,9 @@ func (w *shelves) StartCarry(ctx context.Context, to *shelf.Shelf,
 			})
 			if m.ReadBack, err = keeping.ReadBack(rc, to, there, stepper(rc, reading)); err != nil {
 				return err
+			}
+			if err := (&cases{w.room}).carry(rc, to, mine); err != nil {
+				rc.Note("not all records of cases are carried: %v", err)
 			}
 			rc.Phase(comparing, 0)
 			m.Compared, problems = keeping.Compare(rc, w.shelf(), to)

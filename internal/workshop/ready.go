@@ -110,7 +110,7 @@ func (w *readying) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
 		func(rc *run.Context) error {
 			k := job.Work{Sort: job.Erase, Title: "Erasing " + disk.Sticker(e.Target.Identity), Lost: e.Loses,
 				Way: string(e.Way), Does: []string{e.Way.Title(), e.Way.About(e.Medium)},
-				Before: []job.Disk{{Identity: e.Target.Identity}}}
+				Before: []job.Disk{{Identity: e.Target.Identity}}, Confirmed: []string{confirmed(e.Target.Identity)}}
 			return w.onRecord(rc, k, func() error {
 				_, err := e.Run(rc, w.Guard(), w.Keepsakes())
 				return err

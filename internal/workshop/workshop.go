@@ -232,7 +232,7 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 	e, _ := p.Estimate(ctx)
 	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), run.Expected{e.Time},
 		func(rc *run.Context) (err error) {
-			return w.onRecord(rc, captureWork(p), func() error {
+			return w.onRecord(rc, captureWork(rc, p), func() error {
 				if t, err = p.Run(rc); err == nil {
 					w.list(rc, t)
 					leaving.drop(rc, p.Shelf)
