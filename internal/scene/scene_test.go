@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/image/font/sfnt"
+
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 )
@@ -120,6 +122,41 @@ func TestPrintable(t *testing.T) {
 	} {
 		if got := Printable(c[0]); got != c[1] {
 			t.Errorf("%q is printed as %q, not %q", c[0], got, c[1])
+		}
+	}
+}
+
+// TestJoined: Arabic and Persian are written joined, from the right to the left; the fonts have every form.
+func TestJoined(t *testing.T) {
+	for _, c := range [][2]string{
+		{"\u0633\u0644\u0627\u0645", "\uFEE1\uFEFC\uFEB3"}, // salam: seen, lam and alef, mim alone
+		{"\u0628\u064E\u0628", "\uFE90\u064E\uFE91"},
+		// a mark: the font draws it over what follows
+		{"\u062F\u0628", "\uFE8F\uFEA9"},                                   // dal joins to nothing after it
+		{"\u067E\u0646\u062C", "\uFE9E\uFEE8\uFB58"},                       // Persian
+		{"HD \u0642\u0631\u0635 2", "HD 2 \uFEB9\uFEAE\uFED7"},             // in a line with others
+		{"\u0640\u0628\u0640", "\u0640\uFE92\u0640"}, {"\u0621", "\uFE80"}, // a stroke, and what never joins
+	} {
+		if got := Printable(c[0]); got != c[1] {
+			t.Errorf("%q is printed as %+q, not %+q", c[0], got, c[1])
+		}
+	}
+	var all []rune
+	for r, f := range forms {
+		for i := range f.count {
+			all = append(all, f.first+rune(i))
+		}
+		all = append(all, r)
+	}
+	for _, r := range lamAlef {
+		all = append(all, r, r+1)
+	}
+	var buf sfnt.Buffer
+	for _, r := range all {
+		for i, f := range faces() {
+			if g, err := f.GlyphIndex(&buf, r); err != nil || g == 0 {
+				t.Errorf("font %d has no U+%04X", i, r)
+			}
 		}
 	}
 }

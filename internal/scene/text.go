@@ -59,7 +59,7 @@ func Width(words string, size float64, bold bool) float64 {
 // writing that runs to the left is laid in the order in which it is seen.
 func Printable(s string) string { return seen(coded(s)) }
 
-// coded is a text with the codes of what the fonts have no glyph for.
+// coded is a text with the codes of what the fonts have no glyph for, and with letters joined that are written so.
 func coded(s string) string {
 	var buf sfnt.Buffer
 	var out strings.Builder
@@ -75,7 +75,7 @@ func coded(s string) string {
 			out.WriteRune(r)
 		}
 	}
-	return out.String()
+	return string(joined([]rune(out.String())))
 }
 
 // runsLeft says whether any of a text is writing that runs to the left.
