@@ -44,8 +44,8 @@ func TestShelfCommands(t *testing.T) {
 		{"", []string{"journal"}, 0, "thinned: a newer one"},
 		{"", []string{"journal", "--json"}, 0, `"why": "a test"`},
 		{"", []string{"known"}, 0, "Oak, open"},
-		{"", []string{"chart", filepath.Join(p.dir, "growth.pdf")}, 0, "Drawn"},
-		{"", []string{"chart", filepath.Join(p.dir, "growth.png")}, 1, ".svg or .pdf"},
+		{"", []string{"list", "--to", filepath.Join(p.dir, "list.pdf")}, 0, "is listed in"},
+		{"", []string{"list", "--to", filepath.Join(p.dir, "list.svg")}, 2, "FILE.pdf"},
 		{"", []string{"passphrase", "list"}, 0, "it has no passphrases"},
 		{"", []string{"passphrase", "withdraw", "first"}, 1, "the shelf is open"},
 		{"", []string{"carry"}, 2, "needs the other shelf"},
@@ -274,7 +274,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	s.Keys("g")
 	s.WaitFor("How Oak grows", "a week")
 	s.Keys("Enter")
-	s.WaitFor("File for the chart")
+	s.WaitFor("File for the drawing")
 	chart := filepath.Join(state, "oak.pdf")
 	s.Keys("C-u")
 	s.Type(chart)

@@ -16,7 +16,7 @@ import (
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
 	"span", "units", "sizes", "disk", "table", "signature", "container",
-	"container/lvm", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat",
+	"container/bitlocker", "container/lvm", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat",
 	"fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "restore",
@@ -28,7 +28,8 @@ var order = []string{
 
 // testsOnly are the packages that serve tests; they may use anything, and nothing of the product uses them.
 var testsOnly = map[string]bool{"testkit": true, "tmuxtest": true, "demotest": true, "arch": true,
-	"store/backend/backendtest": true, "fsys/fsystest": true, "shelf/shelftest": true, "disk/disktest": true}
+	"store/backend/backendtest": true, "container/bitlocker/bitlockertest": true, "fsys/fsystest": true,
+	"shelf/shelftest": true, "disk/disktest": true}
 
 type pkg struct {
 	ImportPath string
@@ -97,6 +98,7 @@ func TestOneDoorForWriting(t *testing.T) {
 		"settings/settings.go", "ready/keepsake.go", "cli/log.go", "demo/build.go", "demo/scenes.go",
 		"takeout/folder.go", "job/book.go",
 		"mounts/mounts.go", "workshop/insidewords.go", "testkit/testkit.go", "testkit/lvm.go",
+		"container/bitlocker/bitlockertest/bitlockertest.go",
 		"fsys/fsystest/conform.go",
 		"shelf/shelftest/shelftest.go"}
 	err := filepath.WalkDir("..", func(path string, e os.DirEntry, err error) error {

@@ -47,6 +47,9 @@ func findCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := o.keys.newest(cmd.Context(), o, w, machine); err != nil {
+				return err
+			}
 			res, err := lib.Search(cmd.Context(), q, machine, limit, func(t *shelf.Twin, left int) {
 				if o.quiet {
 					return

@@ -46,7 +46,7 @@ func (o *insideLook) origin(ctx context.Context, w *workshop.Workshop, ref strin
 	if w.Shelf != nil && !isFile {
 		t, err := w.Shelf.Find(ctx, ref)
 		if err == nil {
-			return workshop.Origin{Twin: t}, nil
+			return workshop.Origin{Twin: t}, o.keys.twin(ctx, o.options, w, t)
 		}
 		twinErr = err
 	}

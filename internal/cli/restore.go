@@ -70,6 +70,9 @@ func restoreCommand(o *options) *cobra.Command {
 				return err
 			}
 			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
+			if err == nil {
+				err = o.keys.twin(cmd.Context(), o, w, t)
+			}
 			if err != nil {
 				return err
 			}
@@ -256,6 +259,9 @@ func rehearseCommand(o *options) *cobra.Command {
 				return err
 			}
 			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
+			if err == nil {
+				err = o.keys.twin(cmd.Context(), o, w, t)
+			}
 			if err != nil {
 				return err
 			}
@@ -385,6 +391,9 @@ func proveCommand(o *options) *cobra.Command {
 				return err
 			}
 			t, err := findTwin(cmd.Context(), w.Shelf, args[0])
+			if err == nil {
+				err = o.keys.twin(cmd.Context(), o, w, t)
+			}
 			if err != nil {
 				return err
 			}

@@ -20,6 +20,7 @@ import (
 
 	"twinshelf/internal/answer"
 	"twinshelf/internal/bench"
+	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/ready"
@@ -62,6 +63,7 @@ type options struct {
 	attached bool
 	shelf    string
 	passFile string
+	keys     unlocking
 	glyphs   string
 	screen   bool // the full screen is being opened
 	json     bool
@@ -91,6 +93,9 @@ type (
 func Main(ctx context.Context, args []string, screen Screen) int {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	ring := &bitlocker.Keyring{}
+	defer ring.Wipe()
+	ctx = bitlocker.With(ctx, ring)
 	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args,
 		in: bufio.NewReader(os.Stdin)}
 	o.readyWork, o.insideLook = &readyWork{o}, &insideLook{o}
@@ -184,6 +189,10 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		"then the one used last)")
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+
 		"; otherwise it is asked for)")
+	f.StringArrayVar(&o.keys.files, "key-file", nil,
+		"file that opens a locked volume: a start-up key file (.BEK), or a "+
+			"text with the recovery key or the password; may be repeated")
+	f.BoolVar(&o.keys.ask, "unlock", false, "ask for the keys of locked volumes")
 	f.StringVar(&o.glyphs, "glyphs", "auto", "characters of the full screen: auto, full, or few for console fonts")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print only results and errors: no progress, no notes")
@@ -353,6 +362,9 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 		for _, d := range disks {
 			w.Bench.Probe(ctx, d)
 		}
+		if err := o.keys.disks(ctx, o, w, disks); err != nil {
+			return disks, err
+		}
 		return disks, ctx.Err()
 	}
 	var out []*bench.Disk
@@ -369,6 +381,9 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 			return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
 		}
 		out = append(out, d)
+	}
+	if err := o.keys.disks(ctx, o, w, out); err != nil {
+		return nil, err
 	}
 	return out, ctx.Err()
 }

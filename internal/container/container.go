@@ -47,9 +47,20 @@ type Device struct {
 	Size int64 // bytes
 	// Map says where its bytes lie; nil where nobody can tell.
 	Map *Map
+	// Sectors deciphers what lies there; nil where it lies open. Nothing can be written through such a device.
+	Sectors Sectors
 	// Sealed says in words why its bytes aren't to be believed or looked into although the map is known, such as that
 	// they are a share of something else; empty when they may.
 	Sealed string
+}
+
+// Sectors deciphers the sectors of a device. It may be used by several at once.
+type Sectors interface {
+	// SectorSize is what is deciphered at once, in bytes; every segment of the device's map begins and ends with one.
+	SectorSize() int64
+	// Plain turns whole sectors of the device, as they lie on their member, into what the device holds, in place. inner
+	// is where they begin on the device, outer where on the member.
+	Plain(b []byte, inner, outer int64)
 }
 
 // Grower is a Container that becomes larger with a member.

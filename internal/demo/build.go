@@ -56,7 +56,7 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 		}
 	}
 	for _, d := range others {
-		if err := b.bring(d, 0); err != nil {
+		if err := b.bring(ctx, d, 0); err != nil {
 			return b, err
 		}
 	}
@@ -73,11 +73,11 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 func (b Bench) history(ctx context.Context, s *shelf.Shelf, m machine, tool string) error {
 	for date := range len(m.dates) + 1 {
 		for _, d := range m.disks {
-			if err := b.bring(d, date); err != nil {
+			if err := b.bring(ctx, d, date); err != nil {
 				return err
 			}
 			if m.weighs && date < len(m.dates) {
-				if err := b.weigh(d, date); err != nil {
+				if err := b.weigh(ctx, d, date); err != nil {
 					return err
 				}
 			}
@@ -113,7 +113,7 @@ func start(ctx context.Context, dir string) (Bench, *shelf.Shelf, error) {
 }
 
 // bring makes a stand-in disk, or brings an existing one from the state before to this one.
-func (b Bench) bring(d stand, state int) error {
+func (b Bench) bring(ctx context.Context, d stand, state int) error {
 	path := filepath.Join(b.Disks, d.file)
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
@@ -145,7 +145,7 @@ func (b Bench) bring(d stand, state int) error {
 		}
 	}
 	if state == 0 && d.unreadable {
-		return hurt(f, path, d)
+		return hurt(ctx, f, path, d)
 	}
 	return nil
 }

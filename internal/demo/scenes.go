@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -16,14 +17,14 @@ import (
 )
 
 // largest finds the file of which most was written in the largest part of a stand-in: where that lies on the disk.
-func largest(f *os.File, d stand) ([]span.Span, error) {
+func largest(ctx context.Context, f *os.File, d stand) ([]span.Span, error) {
 	p := d.parts[0]
 	for _, q := range d.parts {
 		if q.Span.Len() > p.Span.Len() {
 			p = q
 		}
 	}
-	v, err := families.Identify(io.NewSectionReader(f, p.Span.Start, p.Span.Len()), p.Span.Len(), 512)
+	v, err := families.Identify(ctx, io.NewSectionReader(f, p.Span.Start, p.Span.Len()), p.Span.Len(), 512)
 	if err != nil {
 		return nil, err
 	}
@@ -51,8 +52,8 @@ func largest(f *os.File, d stand) ([]span.Span, error) {
 }
 
 // hurt makes some places of the largest file of a stand-in unreadable, as on a drive that is failing.
-func hurt(f *os.File, path string, d stand) error {
-	spans, err := largest(f, d)
+func hurt(ctx context.Context, f *os.File, path string, d stand) error {
+	spans, err := largest(ctx, f, d)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -76,14 +77,14 @@ func hurt(f *os.File, path string, d stand) error {
 }
 
 // weigh rewrites some of what the weighbridge weighed, in place: more in summer, when the island is full.
-func (b Bench) weigh(d stand, date int) error {
+func (b Bench) weigh(ctx context.Context, d stand, date int) error {
 	f, err := os.OpenFile(filepath.Join(b.Disks, d.file), os.O_RDWR, 0)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	p := d.parts[0]
-	v, err := families.Identify(io.NewSectionReader(f, p.Span.Start, p.Span.Len()), p.Span.Len(), 512)
+	v, err := families.Identify(ctx, io.NewSectionReader(f, p.Span.Start, p.Span.Len()), p.Span.Len(), 512)
 	if err != nil {
 		return err
 	}

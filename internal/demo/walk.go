@@ -46,7 +46,7 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer, by Hands) error 
 
 	say("The harbour kiosk's disk (%s, serial %s) lies on the bench.", kiosk.disks[0].label.Model,
 		kiosk.disks[0].label.Serial)
-	if err := b.bring(kiosk.disks[0], 0); err != nil {
+	if err := b.bring(ctx, kiosk.disks[0], 0); err != nil {
 		return err
 	}
 	first, err := b.capture(ctx, s, kiosk, time.Now().Add(-24*time.Hour), tool)
@@ -56,13 +56,13 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer, by Hands) error 
 	say("First capture: %s read, %s added to the shelf. It is twin %s.", units.Bytes(first.Used),
 		units.Bytes(first.Added), first.ID)
 	source := filepath.Join(b.Disks, kiosk.disks[0].file)
-	before, err := files(source, root.Span.Start, root.Span.Len())
+	before, err := files(ctx, source, root.Span.Start, root.Span.Len())
 	if err != nil {
 		return err
 	}
 
 	say("A day later somebody has used the kiosk: files were deleted, added and changed.")
-	if err := b.bring(kiosk.disks[0], 1); err != nil {
+	if err := b.bring(ctx, kiosk.disks[0], 1); err != nil {
 		return err
 	}
 	second, err := b.capture(ctx, s, kiosk, time.Now(), tool)
@@ -70,12 +70,12 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer, by Hands) error 
 		return err
 	}
 	say("Second capture: %s read, only %s added.", units.Bytes(second.Used), units.Bytes(second.Added))
-	after, err := files(source, root.Span.Start, root.Span.Len())
+	after, err := files(ctx, source, root.Span.Start, root.Span.Len())
 	if err != nil {
 		return err
 	}
 
-	if err := b.bring(heron, 0); err != nil {
+	if err := b.bring(ctx, heron, 0); err != nil {
 		return err
 	}
 	proof, plan, err := by.PutBack(ctx, b, s, first, heron.label.Serial, say)
@@ -98,7 +98,7 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer, by Hands) error 
 			grown = x.To
 		}
 	}
-	now, err := files(filepath.Join(b.Disks, heron.file), grown.Start, grown.Len())
+	now, err := files(ctx, filepath.Join(b.Disks, heron.file), grown.Start, grown.Len())
 	if err != nil {
 		return err
 	}
@@ -147,13 +147,13 @@ func settle(before, after, now map[string]string, say func(string, ...any)) erro
 }
 
 // files hashes every file on an ext file system in an image file.
-func files(path string, off, size int64) (map[string]string, error) {
+func files(ctx context.Context, path string, off, size int64) (map[string]string, error) {
 	dev, err := disk.Open(path, disk.Identity{})
 	if err != nil {
 		return nil, err
 	}
 	defer dev.Close()
-	v, err := families.Identify(disk.Section(dev, off, size), size, dev.SectorSize())
+	v, err := families.Identify(ctx, disk.Section(dev, off, size), size, dev.SectorSize())
 	if err != nil {
 		return nil, err
 	}

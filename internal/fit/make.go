@@ -51,7 +51,7 @@ func (m *maker) parts() error {
 	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage &&
 		m.bound == ""
 	if m.t.Kind == table.None {
-		if v, _ := families.Identify(m.source, size, m.source.SectorSize()); v != nil {
+		if v, _ := families.Identify(m.ctx, m.source, size, m.source.SectorSize()); v != nil {
 			parts = []table.Part{{Number: 1, Span: span.Span{End: size}}}
 			m.movable = true
 		}
@@ -60,7 +60,7 @@ func (m *maker) parts() error {
 		x := Part{Part: part, From: part.Span}
 		var v fsys.Volume
 		if part.Span.End <= size {
-			v, _ = families.Identify(disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(),
+			v, _ = families.Identify(m.ctx, disk.Section(m.source, part.Span.Start, part.Span.Len()), part.Span.Len(),
 				m.source.SectorSize())
 		}
 		if v != nil {

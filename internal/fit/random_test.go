@@ -168,7 +168,7 @@ func check(t *testing.T, src *disk.Memory, p *Layout, wish Wish) {
 		if !found && !(x.Part.Logical) { // logical parts are counted anew when one before them goes
 			t.Errorf("part %d isn't in the planned table at %v: %+v", x.Part.Number, x.To, now.Parts)
 		}
-		v, err := families.Identify(disk.Section(o, x.To.Start, x.To.Len()), x.To.Len(), 512)
+		v, err := families.Identify(t.Context(), disk.Section(o, x.To.Start, x.To.Len()), x.To.Len(), 512)
 		if x.Kind != "" && (err != nil || v == nil || v.Info().Kind != x.Kind || v.Info().Size != x.Becomes) {
 			t.Errorf("part %d should hold %s of %d bytes: %v %+v", x.Part.Number, x.Kind, x.Becomes, err, v)
 		}

@@ -40,6 +40,8 @@ type Inner struct {
 	Size int64  // bytes
 	// Device can be read; nil where nobody can tell where it lies, or not all of it is there.
 	Device disk.Device
+	// Fixed says in words why nothing may be changed in it; empty where something may.
+	Fixed string
 	// Content is what was found on it. Where that isn't looked into, its Why says so.
 	Content Content
 }

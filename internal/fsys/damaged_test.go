@@ -89,7 +89,7 @@ func TestDamageIsOneItems(t *testing.T) {
 		copy(m.Bytes, c.seed)
 		at := c.where(m.Bytes)
 		m.Bytes[at] ^= 0x5A
-		v, err := families.Identify(m, m.Size(), 512)
+		v, err := families.Identify(t.Context(), m, m.Size(), 512)
 		if err != nil || v == nil {
 			t.Errorf("%s: it isn't recognised any more: %v", c.name, err)
 			continue

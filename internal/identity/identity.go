@@ -129,10 +129,10 @@ func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Rene
 		if p.Number == o.Own {
 			continue
 		}
-		if err := r.volume(d, p, o.Seed); err != nil {
+		if err := r.volume(ctx, d, p, o.Seed); err != nil {
 			return nil, nil, err
 		}
-		r.registry(d, p)
+		r.registry(ctx, d, p)
 	}
 	all := maps.Clone(o.Others)
 	if all == nil {
@@ -155,8 +155,8 @@ func (r *Renewed) named(id string) bool {
 const registryFile = "Windows/System32/config/SYSTEM"
 
 // registry warns of a Windows, whose registry names the old identities.
-func (r *Renewed) registry(d disk.Device, p table.Part) {
-	v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+func (r *Renewed) registry(ctx context.Context, d disk.Device, p table.Part) {
+	v, err := families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	if err != nil {
 		return
 	}
@@ -182,9 +182,9 @@ type target struct {
 }
 
 // volume plans other identities for the file system of a part, or for those in a container on it.
-func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
+func (r *Renewed) volume(ctx context.Context, d disk.Device, p table.Part, seed string) error {
 	on := func(d disk.Device) (fsys.Volume, error) {
-		return families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+		return families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	}
 	onDisk := func(patches []disk.Patch) ([]disk.Patch, error) {
 		for i := range patches {
@@ -203,6 +203,10 @@ func (r *Renewed) volume(d disk.Device, p table.Part, seed string) error {
 		return r.reidentify(d, target{v, fmt.Sprintf("the %s of part %d", v.Info().Kind, p.Number), onDisk, on}, seed)
 	}
 	for i, in := range l.Inner() {
+		if in.Fixed != "" {
+			r.Stays = append(r.Stays, fmt.Sprintf("%s in part %d keeps its identity: %s", in.Name, p.Number, in.Fixed))
+			continue
+		}
 		if in.Content.Volume == nil {
 			r.Stays = append(r.Stays,
 				fmt.Sprintf("%s keeps whatever identity it has: its contents aren't known", in.Name))

@@ -57,16 +57,16 @@ func Parts(ctx context.Context, d disk.Device, number int) ([]*Part, error) {
 	if t.Kind == table.None {
 		parts = withoutTable(ctx, d)
 	}
-	return identified(d, number, parts, t.Kind == table.None), nil
+	return identified(ctx, d, number, parts, t.Kind == table.None), nil
 }
 
 // identified looks what parts hold; one that no table names is called by its place.
-func identified(d disk.Device, number int, parts []table.Part, lost bool) []*Part {
+func identified(ctx context.Context, d disk.Device, number int, parts []table.Part, lost bool) []*Part {
 	var out []*Part
 	for _, tp := range parts {
 		p := &Part{Disk: number, Number: tp.Number, Span: tp.Span.Intersect(span.Span{End: d.Size()}), Device: d,
 			Title: tp.Name}
-		if v, err := p.volume(); v != nil {
+		if v, err := p.volume(ctx); v != nil {
 			info := v.Info()
 			p.Kind, p.ID, p.Unclean = info.Kind, info.ID, info.Unclean
 			if info.Label != "" && !(lost && tp.Name != "") {
@@ -87,7 +87,7 @@ func identified(d disk.Device, number int, parts []table.Part, lost bool) []*Par
 // begins at the usual places of a table that was lost.
 func withoutTable(ctx context.Context, d disk.Device) []table.Part {
 	whole := []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
-	if v, err := families.Identify(d, d.Size(), d.SectorSize()); v != nil || err != nil {
+	if v, err := families.Identify(ctx, d, d.Size(), d.SectorSize()); v != nil || err != nil {
 		return whole
 	}
 	lost, err := survey.Lost(ctx, d)
@@ -114,7 +114,7 @@ func ofTwin(ctx context.Context, d *shelf.Disk, number int) []*Part {
 	var out []*Part
 	if t := d.Describe().Table; t != nil && t.Kind == table.None {
 		if parts := withoutTable(ctx, d); parts[0].Span.Start > 0 {
-			return identified(d, number, parts, true)
+			return identified(ctx, d, number, parts, true)
 		}
 	}
 	for _, r := range d.Describe().Parts() {
@@ -128,14 +128,21 @@ func ofTwin(ctx context.Context, d *shelf.Disk, number int) []*Part {
 	return out
 }
 
-func (p *Part) volume() (fsys.Volume, error) {
+func (p *Part) volume(ctx context.Context) (fsys.Volume, error) {
 	// What can't be read must not look like a part without a file system.
 	head := make([]byte, min(4096, p.Span.Len()))
 	if err := disk.ReadFull(p.Device, head, p.Span.Start); err != nil {
 		return nil, err
 	}
-	return families.Identify(disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(), p.Device.SectorSize(),
+	return families.Identify(ctx, disk.Section(p.Device, p.Span.Start, p.Span.Len()), p.Span.Len(),
+		p.Device.SectorSize(),
 		p.others...)
+}
+
+// encrypted says whether what is in the part needs a key, also where it has one.
+func (p *Part) encrypted(ctx context.Context) bool {
+	v, err := p.volume(ctx)
+	return err == nil && families.Encrypted(v)
 }
 
 // Join has parts of one machine know of each other, so that containers that lie on several of them can be looked into.
@@ -170,7 +177,7 @@ func (p *Part) openTree(ctx context.Context) (fsys.Tree, error) {
 	if p.why != "" {
 		return nil, &fsys.Unreadable{Why: p.why}
 	}
-	v, err := p.volume()
+	v, err := p.volume(ctx)
 	if err != nil {
 		return nil, err
 	}

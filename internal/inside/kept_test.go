@@ -30,7 +30,7 @@ func TestKeptDespiteContradiction(t *testing.T) {
 	}
 	le := binary.LittleEndian
 	opened := func() error {
-		v, err := families.Identify(bytes.NewReader(b), int64(len(b)), 512)
+		v, err := families.Identify(t.Context(), bytes.NewReader(b), int64(len(b)), 512)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
@@ -101,12 +102,12 @@ func (l *Library) Has(ctx context.Context, t *shelf.Twin) bool {
 // Of gives the indexes of a twin's parts. Those that the shelf doesn't have are made and kept there, which takes a
 // while; where the shelf can't be written they are held in memory.
 func (l *Library) Of(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
-	if known := l.known(t); known != nil {
+	if known := l.known(ctx, t); known != nil {
 		return known, nil
 	}
 	l.making.Lock()
 	defer l.making.Unlock()
-	if known := l.known(t); known != nil {
+	if known := l.known(ctx, t); known != nil {
 		return known, nil
 	}
 	listing, err := l.s.Listing(ctx, t.ID)
@@ -122,10 +123,48 @@ func (l *Library) Of(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	return l.keep(t, out), nil
 }
 
-func (l *Library) known(t *shelf.Twin) []*Listed {
+// known are the indexes that are open; nil also where one was locked, and may have been unlocked since.
+func (l *Library) known(ctx context.Context, t *shelf.Twin) []*Listed {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.open[t.ID]
+	all := l.open[t.ID]
+	if bitlocker.From(ctx).Holds() && slices.ContainsFunc(all, func(x *Listed) bool { return x.Why == whyEncrypted }) {
+		return nil
+	}
+	return all
+}
+
+// whyEncrypted is why an encrypted part has no index on the shelf: its names are as secret as what is in it.
+const whyEncrypted = "it is encrypted: its names aren't kept on the shelf, and can be searched while it is unlocked"
+
+// unlocked makes the index of an encrypted part in memory, where it is unlocked.
+func (l *Library) unlocked(ctx context.Context, t *shelf.Twin, x *Listed) error {
+	if !bitlocker.From(ctx).Holds() {
+		return nil
+	}
+	d, err := l.s.OpenDisk(ctx, t, x.Disk)
+	if err != nil {
+		return err
+	}
+	for _, p := range ofTwin(ctx, d, x.Disk) {
+		if p.Number != x.Part {
+			continue
+		}
+		tree, err := p.Tree(ctx)
+		if err != nil {
+			return ctx.Err() // it stays as it is
+		}
+		m := &names.Memory{}
+		made, err := names.Make(ctx, tree, m)
+		if err != nil {
+			return err
+		}
+		if x.Index, err = names.Open(ctx, m, made.Keys); err != nil {
+			return err
+		}
+		x.Why, x.Lost = "", made.Lost
+	}
+	return nil
 }
 
 func (l *Library) keep(t *shelf.Twin, out []*Listed) []*Listed {
@@ -148,6 +187,11 @@ func (l *Library) opened(ctx context.Context, t *shelf.Twin, listing *shelf.List
 				x.Index, err = names.Open(ctx, l.src, keys)
 			}
 			if err != nil {
+				return nil, err
+			}
+		}
+		if p.Why == whyEncrypted {
+			if err := l.unlocked(ctx, t, x); err != nil {
 				return nil, err
 			}
 		}
@@ -216,6 +260,11 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 			}
 			keys = keys[1:]
 		}
+		if p.Why == whyEncrypted {
+			if err := l.unlocked(ctx, t, x); err != nil {
+				return nil, err
+			}
+		}
 		out = append(out, x)
 	}
 	return out, nil
@@ -233,6 +282,11 @@ func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store,
 		for _, p := range ofTwin(ctx, d, i) {
 			lp := shelf.ListedPart{Disk: i, Part: p.Number}
 			var m *names.Made
+			if p.encrypted(ctx) {
+				lp.Why = whyEncrypted
+				out.Parts = append(out.Parts, lp)
+				continue
+			}
 			tree, err := p.Tree(ctx)
 			if err == nil {
 				m, err = names.Make(ctx, tree, to)

@@ -38,7 +38,7 @@ func pier(t *testing.T) (img string, part Part) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	v, err := families.Identify(f, at.Len(), 512)
+	v, err := families.Identify(t.Context(), f, at.Len(), 512)
 	if err != nil {
 		t.Fatal(err)
 	}

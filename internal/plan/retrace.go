@@ -23,7 +23,7 @@ func Retrace(ctx context.Context, o Order, made disk.Device) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Wish = laidOut(o.Source, made, was)
+	o.Wish = laidOut(ctx, o.Source, made, was)
 	if t, err := table.Read(made, made.Size(), made.SectorSize()); err == nil && t.ID != was.ID {
 		o.Wish.Fresh = t.ID == identity.Text(t.Kind, identity.Derive(o.Seed, was.ID))
 	}
@@ -60,7 +60,7 @@ func bears(d disk.Device, q disk.Patch) bool {
 
 // laidOut is the wish that a restored disk shows by its own table: its parts are where they were put. source is what it
 // was made from, and want its table.
-func laidOut(source, made disk.Device, want *table.Table) Wish {
+func laidOut(ctx context.Context, source, made disk.Device, want *table.Table) Wish {
 	t, err := table.Read(made, made.Size(), made.SectorSize())
 	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
 		return Wish{Wish: fit.Wish{Keep: true}}
@@ -73,7 +73,7 @@ func laidOut(source, made disk.Device, want *table.Table) Wish {
 		})
 		if p.Logical { // these are counted, so one that was left out changes the numbers after it
 			n := slices.IndexFunc(logical, func(q table.Part) bool {
-				return q.Type == p.Type && volumeID(source, q) == volumeID(made, p)
+				return q.Type == p.Type && volumeID(ctx, source, q) == volumeID(ctx, made, p)
 			})
 			if i = -1; n >= 0 {
 				i = slices.IndexFunc(want.Parts, func(q table.Part) bool { return q.Number == logical[n].Number })
@@ -81,7 +81,7 @@ func laidOut(source, made disk.Device, want *table.Table) Wish {
 			}
 		}
 		section := disk.Section(made, p.Span.Start, p.Span.Len())
-		v, _ := families.Identify(section, p.Span.Len(), made.SectorSize())
+		v, _ := families.Identify(ctx, section, p.Span.Len(), made.SectorSize())
 		switch {
 		case i >= 0:
 			wish.Places[want.Parts[i].Number] = p.Span
@@ -95,8 +95,8 @@ func laidOut(source, made disk.Device, want *table.Table) Wish {
 }
 
 // volumeID is the identity of the file system on a part; "" when it isn't known.
-func volumeID(d disk.Device, p table.Part) string {
-	v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+func volumeID(ctx context.Context, d disk.Device, p table.Part) string {
+	v, err := families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	if err != nil || v == nil {
 		return ""
 	}

@@ -151,12 +151,12 @@ func (r *usedRegion) read(ctx context.Context, planned *rehearse.Planned) {
 var ErrNotARestore = errors.New("this isn't a restore of it")
 
 // Resembles says whether a target bears an identity of what was planned: of the table, of a part, or of a file system.
-func Resembles(planned *rehearse.Planned, target disk.Device) error {
-	want, err := identities(planned)
+func Resembles(ctx context.Context, planned *rehearse.Planned, target disk.Device) error {
+	want, err := identities(ctx, planned)
 	if err != nil {
 		return err
 	}
-	have, err := identities(target)
+	have, err := identities(ctx, target)
 	if err != nil {
 		return err
 	}
@@ -172,7 +172,7 @@ func Resembles(planned *rehearse.Planned, target disk.Device) error {
 		disk.Sticker(target.Identity()), ErrNotARestore)
 }
 
-func identities(d disk.Device) (map[string]bool, error) {
+func identities(ctx context.Context, d disk.Device) (map[string]bool, error) {
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		return nil, err
@@ -190,7 +190,8 @@ func identities(d disk.Device) (map[string]bool, error) {
 		spans = append(spans, p.Span.Intersect(span.Span{End: d.Size()}))
 	}
 	for _, sp := range spans {
-		if v, err := families.Identify(disk.Section(d, sp.Start, sp.Len()), sp.Len(), d.SectorSize()); err == nil &&
+		if v, err := families.Identify(ctx, disk.Section(d, sp.Start, sp.Len()), sp.Len(),
+			d.SectorSize()); err == nil &&
 			v != nil {
 			note(v.Info().ID)
 		}

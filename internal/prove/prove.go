@@ -312,7 +312,11 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []famil
 		c := shelf.Claim{Topic: shelf.TopicContents, About: where(disks, i, r),
 			Says: "everything is kept that its files, folders and structures name", Holds: content.Maps,
 			Evidence: content.Why}
-		if c.Holds {
+		if _, locked := content.Volume.(*families.Locked); locked {
+			c.Holds = true
+			c.Says = "its blocks are there; what its files name wasn't compared with them, since that takes its key"
+		}
+		if content.Maps {
 			c.Evidence = fmt.Sprintf("all records of its %s compared with what was kept", r.Kind)
 		}
 		out = append(out, c)
@@ -431,7 +435,7 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		if !r.Known() || !r.Captured {
 			continue
 		}
-		r.Kind, r.ID = knownNow(p.Disk, r)
+		r.Kind, r.ID = knownNow(ctx, p.Disk, r)
 		content, err := families.Examine(ctx, disk.Section(d, r.Span.Start, r.Span.Len()), r.Span.Len(), d.SectorSize())
 		if err != nil {
 			return nil, err
@@ -455,6 +459,9 @@ func fileSystemClaims(ctx context.Context, d disk.Device, twin *shelf.TwinDisk, 
 		if !c.Holds && r.Unclean == "" && r.Whole == "" && described(ctx, p.Disk, r, &content) {
 			c.Holds = true
 			c.Says = fmt.Sprintf("the %s is recognised; other disks of the machine describe what is in it", r.Kind)
+			if families.Encrypted(content.Volume) {
+				c.Says = fmt.Sprintf("the %s is there with its identity; looking into it takes its key", r.Kind)
+			}
 			c.Evidence = "identity " + content.Info.ID
 			// it was so at the source, and all of it was taken
 		} else if r.Unclean == "" && r.Whole != "" && !content.Maps {
@@ -485,9 +492,9 @@ func described(ctx context.Context, planned disk.Device, r shelf.Region, content
 
 // knownNow is how the file system of a region is called today: an older version may have known it by its signature
 // only.
-func knownNow(planned disk.Device, r shelf.Region) (kind, id string) {
+func knownNow(ctx context.Context, planned disk.Device, r shelf.Region) (kind, id string) {
 	section := disk.Section(planned, r.Span.Start, r.Span.Len())
-	v, err := families.Identify(section, r.Span.Len(), planned.SectorSize())
+	v, err := families.Identify(ctx, section, r.Span.Len(), planned.SectorSize())
 	if err != nil || v == nil {
 		return r.Kind, r.ID
 	}

@@ -209,18 +209,18 @@ func TestTargetThatFails(t *testing.T) {
 func TestResembles(t *testing.T) {
 	s := kiosk(t)
 	p, target := made(t, s, plan.Wish{})
-	if err := prove.Resembles(p.Disk, target); err != nil {
+	if err := prove.Resembles(t.Context(), p.Disk, target); err != nil {
 		t.Error(err)
 	}
-	if err := prove.Resembles(p.Disk, disk.NewMemory(64*miB, 512)); err == nil ||
+	if err := prove.Resembles(t.Context(), p.Disk, disk.NewMemory(64*miB, 512)); err == nil ||
 		!strings.Contains(err.Error(), "isn't a restore of it") {
 		t.Errorf("a blank disk: %v", err)
 	}
 	fresh, other := made(t, s, plan.Wish{Fresh: true})
-	if err := prove.Resembles(fresh.Disk, other); err != nil {
+	if err := prove.Resembles(t.Context(), fresh.Disk, other); err != nil {
 		t.Error(err)
 	}
-	if err := prove.Resembles(p.Disk, other); err == nil {
+	if err := prove.Resembles(t.Context(), p.Disk, other); err == nil {
 		t.Log("a copy with identities of its own bears none of the source's but what stays")
 	}
 }

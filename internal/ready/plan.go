@@ -305,7 +305,8 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 			continue
 		}
 		if part.Form == nil {
-			if v, _ := families.Identify(disk.Section(p.planned, part.Span.Start, part.Span.Len()), part.Span.Len(),
+			if v, _ := families.Identify(ctx, disk.Section(p.planned, part.Span.Start, part.Span.Len()),
+				part.Span.Len(),
 				p.planned.SectorSize()); v != nil {
 				p.Notes = append(p.Notes,
 					fmt.Sprintf("part %d isn't formatted, and an older %s is recognised in its place", part.Number,

@@ -43,7 +43,7 @@ func TestProofAgainstTheSource(t *testing.T) {
 		}
 		target := opened(t, path)
 		planned := rehearsed(t, src, target, kept())
-		if err := prove.Resembles(planned.Disk, target); err != nil {
+		if err := prove.Resembles(t.Context(), planned.Disk, target); err != nil {
 			return nil, err
 		}
 		var p *shelf.Proof

@@ -96,7 +96,7 @@ func TestKindsAsTheirToolsMakeThem(t *testing.T) {
 			}
 			defer f.Close()
 			st, _ := f.Stat()
-			v, err := families.Identify(f, st.Size(), 512)
+			v, err := families.Identify(t.Context(), f, st.Size(), 512)
 			if err != nil || v == nil || !strings.HasPrefix(v.Info().Kind, c.kind) || v.Info().Opaque == "" {
 				t.Errorf("%v %v", v, err)
 			}

@@ -174,7 +174,7 @@ func (b *bootable) place(img string, partAt, partLen int64, name string, at int6
 		b.t.Fatal(err)
 	}
 	defer d.Close()
-	v, err := families.Identify(disk.Section(d, partAt, partLen), partLen, 512)
+	v, err := families.Identify(b.t.Context(), disk.Section(d, partAt, partLen), partLen, 512)
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -37,7 +37,7 @@ func Rewrite(ctx context.Context, d disk.Device, ids map[string]string) (*Rewrit
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		for _, h := range homes(d, p) {
+		for _, h := range homes(ctx, d, p) {
 			if err := out.rewrite(h, ids); err != nil {
 				return nil, err
 			}
@@ -55,8 +55,8 @@ type home struct {
 }
 
 // homes are the volumes on a part: its own, or those in a container.
-func homes(d disk.Device, p table.Part) []home {
-	v, _ := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+func homes(ctx context.Context, d disk.Device, p table.Part) []home {
+	v, _ := families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	onDisk := func(patches []disk.Patch) []disk.Patch {
 		for i := range patches {
 			patches[i].Off += p.Span.Start
@@ -76,7 +76,7 @@ func homes(d disk.Device, p table.Part) []home {
 	var out []home
 	for i, in := range l.Inner() {
 		tree, err := fsys.TreeOf(in.Content.Volume)
-		if err != nil {
+		if err != nil || in.Fixed != "" {
 			continue
 		}
 		out = append(out, home{tree, fmt.Sprintf("%s in part %d", in.Name, p.Number),

@@ -3,6 +3,7 @@ package startup
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -39,15 +40,15 @@ type stand struct {
 func (c *checker) standFor(g *image.Grub, platform string) *stand {
 	s := &stand{c: c, g: g, platform: platform}
 	if g != nil && len(g.Memdisk) > 0 {
-		s.inside = carried(g.Memdisk)
+		s.inside = carried(c.ctx, g.Memdisk)
 	}
 	return s
 }
 
 // carried opens what a loader carries: a file system, or an archive.
-func carried(b []byte) fs.FS {
+func carried(ctx context.Context, b []byte) fs.FS {
 	d := &disk.Memory{Bytes: b, Sector: 512, ID: disk.Identity{Size: int64(len(b)), Sector: 512}}
-	if v, err := families.Identify(d, d.Size(), 512); err == nil {
+	if v, err := families.Identify(ctx, d, d.Size(), 512); err == nil {
 		if tree, err := fsys.TreeOf(v); err == nil {
 			return fsys.FS(tree)
 		}

@@ -143,7 +143,7 @@ func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error)
 		return nil, nil
 	}
 	for _, p := range t.Parts {
-		v, err := families.Identify(disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
+		v, err := families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 		x := part{Part: p, volume: v}
 		if err != nil {
 			x.why = err.Error()

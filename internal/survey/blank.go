@@ -126,7 +126,7 @@ func Lost(ctx context.Context, d disk.Device) ([]Remain, error) {
 		if at >= size || at < end {
 			continue
 		}
-		v, err := families.Identify(disk.Section(d, at, size-at), size-at, d.SectorSize())
+		v, err := families.Identify(ctx, disk.Section(d, at, size-at), size-at, d.SectorSize())
 		if err != nil || v == nil {
 			continue
 		}

@@ -96,6 +96,9 @@ func lacks(c *fsys.Content) bool {
 // InnerWords name the devices that a container on the area gives, and say what is on each.
 func (a *Area) InnerWords() []string {
 	var out []string
+	for _, v := range lockedIn(a.Content.Volume) {
+		out = append(out, "locked: "+v.Words())
+	}
 	for _, x := range a.Inner() {
 		c := x.Content
 		line := fmt.Sprintf("%s, %s", x.Name, units.Bytes(x.Size))

@@ -65,7 +65,7 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 			"everything is kept as it is")
 		parts = nil
 	case t.Kind == table.None:
-		if v, _ := families.Identify(d, d.Size(), d.SectorSize()); v != nil {
+		if v, _ := families.Identify(ctx, d, d.Size(), d.SectorSize()); v != nil {
 			s.Whole = true
 			parts = []table.Part{{Number: 1, Span: span.Span{End: d.Size()}}}
 		}

@@ -79,7 +79,7 @@ func imaged(t testing.TB, fill func(dir string)) (img string, tree fsys.Tree) {
 	d, err := disk.Open(img, disk.Identity{})
 	must(t, err)
 	t.Cleanup(func() { d.Close() })
-	v, err := families.Identify(d, d.Size(), 512)
+	v, err := families.Identify(t.Context(), d, d.Size(), 512)
 	must(t, err)
 	tree, err = fsys.TreeOf(v)
 	must(t, err)

@@ -255,10 +255,17 @@ func (m *benchPage) partLines(d *bench.Disk, w int) []string {
 		if a.Content.Maps {
 			used = right(m.th.size(a.Content.Used), 10)
 		}
-		out = append(out, " "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", a.Part.Number, a.Title()), title+2)+
+		out = append(out, " "+p.style.Render(p.used)+" "+fit(fmt.Sprintf("%d %s", a.Part.Number, a.Title()),
+			title+1)+" "+
 			fit(a.Holds(), 8)+right(m.th.size(a.Span.Len()), 9)+used+"  "+m.th.dim.Render(string(a.Role)))
 		for _, words := range a.InnerWords() {
-			out = append(out, m.th.dim.Render(fit("     "+words, w)))
+			for _, l := range m.th.wrap(words, w-6) {
+				paint := m.th.dim
+				if strings.HasPrefix(words, "locked") {
+					paint = m.th.caution
+				}
+				out = append(out, "     "+paint.Render(l))
+			}
 		}
 	}
 	return out

@@ -46,6 +46,7 @@ func (m *benchPage) bindings() []binding {
 		m.unless(unread, binding{"r", "r", "as source", "choose this disk to be read, or let go of it",
 			leads(func() tea.Cmd { return m.read(d, stepBench) })}),
 	}
+	out = slices.Insert(out, 3, unlockBinding(m, d))
 	return append(out, m.keepingBindings(d, again)...)
 }
 

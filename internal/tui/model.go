@@ -245,6 +245,8 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 		return nil
 	case unkept:
 		return onUnkept(m.datesPage, msg)
+	case unlocked:
+		return onUnlocked(m, msg)
 	case paperSaved:
 		onPaperSaved(m, msg)
 		return nil

@@ -338,7 +338,7 @@ func (w *restoring) StartProofTarget(ctx context.Context, o Origin,
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := prove.Resembles(p.Disk, target.Device); err != nil {
+	if err := prove.Resembles(ctx, p.Disk, target.Device); err != nil {
 		return nil, nil, err
 	}
 	var result *shelf.Proof

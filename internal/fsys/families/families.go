@@ -19,19 +19,24 @@ func All() fsys.Families {
 }
 
 // Identify returns the volume on a part, or the container with the volumes in it; see fsys.Families.Identify, and
-// Examine for others.
-func Identify(r io.ReaderAt, size int64, sector int, others ...Member) (fsys.Volume, error) {
-	return identify(r, size, sector, others, 0)
+// Examine for others. Locked volumes are opened by the keys that the context carries (bitlocker.With).
+func Identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others ...Member) (fsys.Volume, error) {
+	return identify(ctx, r, size, sector, others, 0)
 }
 
-func identify(r io.ReaderAt, size int64, sector int, others []Member, depth int) (fsys.Volume, error) {
+func identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others []Member,
+	depth int) (fsys.Volume, error) {
 	v, err := All().Identify(r, size, sector)
 	if err != nil || depth >= maxLayers {
 		return v, err
 	}
-	if l, err := open(v, r, size, sector, others); err == nil && l != nil {
-		l.identify(depth)
+	l, err := open(ctx, v, r, size, sector, others)
+	if err == nil && l != nil {
+		l.identify(ctx, depth)
 		return l, nil
+	}
+	if locked := lockedBy(err, size); locked != nil {
+		return locked, nil
 	}
 	return v, nil // what can't be followed stays what its signature says
 }
@@ -47,9 +52,12 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 	depth int) (fsys.Content, error) {
 	v, err := All().Identify(r, size, sector)
 	if err == nil && depth < maxLayers {
-		l, err := open(v, r, size, sector, others)
+		l, err := open(ctx, v, r, size, sector, others)
 		if l != nil {
 			return l.judge(ctx, depth)
+		}
+		if locked := lockedBy(err, size); locked != nil {
+			return fsys.Judge(ctx, locked, size)
 		}
 		if err != nil {
 			c, failed := All().Examine(ctx, r, size, sector)

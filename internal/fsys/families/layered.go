@@ -10,9 +10,11 @@ import (
 	"strings"
 
 	"twinshelf/internal/container"
+	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/container/lvm"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
@@ -23,14 +25,26 @@ type Member = container.Member
 // kinds are the containers that are read, by the signature that their members bear.
 func kinds() map[string]opener {
 	return map[string]opener{
-		"LVM volume group member": func(m Member, others []Member) (container.Container, []Member, error) {
+		"LVM volume group member": func(_ context.Context, m Member, others []Member) (container.Container, []Member,
+			error) {
 			return lvm.Open(m, others...)
 		},
+		signature.BitLocker + " (encrypted)": encrypted, signature.BitLockerToGo + " (encrypted)": encrypted,
 	}
 }
 
+// encrypted opens an encrypted volume by its key, where that is known.
+func encrypted(ctx context.Context, m Member, _ []Member) (container.Container, []Member, error) {
+	v, err := bitlocker.Read(m)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := v.Open(bitlocker.From(ctx).Of(v.ID))
+	return c, []Member{m}, err
+}
+
 // opener opens the container that a member is of; of others those count that are of it too.
-type opener func(m Member, others []Member) (c container.Container, members []Member, err error)
+type opener func(ctx context.Context, m Member, others []Member) (c container.Container, members []Member, err error)
 
 const (
 	// maxLayers is how deep containers may lie in each other.
@@ -69,7 +83,8 @@ var (
 
 // open opens a container that a part bears the signature of; nil where it isn't one that is read. others are members
 // that it may need beside the part.
-func open(v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member) (*layered, error) {
+func open(ctx context.Context, v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member) (*layered,
+	error) {
 	if v == nil {
 		return nil, nil
 	}
@@ -77,7 +92,7 @@ func open(v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member)
 	if kind == nil {
 		return nil, nil
 	}
-	c, members, err := kind(Member{R: r, Size: size}, others)
+	c, members, err := kind(ctx, Member{R: r, Size: size}, others)
 	if err != nil {
 		return nil, err
 	}
@@ -93,12 +108,12 @@ func open(v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member)
 }
 
 // identify recognises what lies in the devices.
-func (l *layered) identify(depth int) {
+func (l *layered) identify(ctx context.Context, depth int) {
 	for i := range l.inner {
 		x := &l.inner[i]
 		x.content = fsys.Everything(x.Size, x.Sealed)
 		if x.device != nil {
-			x.volume, _ = identify(x.device, x.Size, l.sector, nil, depth+1)
+			x.volume, _ = identify(ctx, x.device, x.Size, l.sector, nil, depth+1)
 		}
 		if x.volume != nil {
 			x.content.Volume, x.content.Info = x.volume, x.volume.Info()
@@ -191,6 +206,9 @@ func (l *layered) Inner() []fsys.Inner {
 	out := make([]fsys.Inner, len(l.inner))
 	for i, x := range l.inner {
 		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content}
+		if x.Sectors != nil {
+			out[i].Fixed = "it lies enciphered"
+		}
 	}
 	return out
 }
@@ -329,6 +347,9 @@ func (l *layered) Outward(device int, patches []disk.Patch) ([]disk.Patch, error
 	if x.Map == nil {
 		return nil, fmt.Errorf("where %s lies can't be told", x.Name)
 	}
+	if x.Sectors != nil {
+		return nil, fmt.Errorf("%s lies enciphered, so nothing is changed in it", x.Name)
+	}
 	return outward(patches, x.Map)
 }
 
@@ -358,7 +379,7 @@ func outward(patches []disk.Patch, m *container.Map) ([]disk.Patch, error) {
 
 // Files is a tree with a folder for each device whose files can be read.
 func (l *layered) Files() (fsys.Tree, error) {
-	t := &layeredTree{}
+	t := &layeredTree{bare: len(l.inner) == 1 && l.inner[0].Sectors != nil}
 	var problem error
 	for i := range l.inner {
 		x := &l.inner[i]

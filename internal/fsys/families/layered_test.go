@@ -127,7 +127,7 @@ func TestGroupUsedOnly(t *testing.T) {
 func TestGroupFiles(t *testing.T) {
 	pv, sums := desk(t)
 	d := opened(t, pv)
-	v, err := families.Identify(d, d.Size(), 512)
+	v, err := families.Identify(t.Context(), d, d.Size(), 512)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +189,7 @@ func TestGroupGrows(t *testing.T) {
 		larger := testkit.Image(t, "larger", 900*miB)
 		testkit.Place(t, pv, larger, 0)
 		d := opened(t, pv)
-		v, err := families.Identify(d, d.Size(), 512)
+		v, err := families.Identify(t.Context(), d, d.Size(), 512)
 		if err != nil {
 			t.Fatal(err)
 		}

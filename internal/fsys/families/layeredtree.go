@@ -11,7 +11,11 @@ import (
 )
 
 // layeredTree is the files of a container's devices: a folder for each, by its name.
-type layeredTree struct{ devices []branch }
+type layeredTree struct {
+	devices []branch
+	// bare has no such folder: the container is nothing but its one device, enciphered.
+	bare bool
+}
 
 // branch is a device with files.
 type branch struct {
@@ -30,6 +34,11 @@ type ref struct {
 const topFolder = -1
 
 func (t *layeredTree) Root() (fsys.Item, error) {
+	if t.bare {
+		it, err := t.device(0)
+		it.Name = ""
+		return it, err
+	}
 	return fsys.Item{Mode: fs.ModeDir | 0o755, Links: 1, Ref: ref{device: topFolder}}, nil
 }
 

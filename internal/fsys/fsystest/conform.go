@@ -63,7 +63,7 @@ func recognised(t *testing.T, v Volume) {
 	if info.Kind == "" || info.Size <= 0 || info.Size > d.Size() || info.Unit <= 0 {
 		t.Errorf("it is said to be %+v", info)
 	}
-	again, err := families.Identify(d, d.Size(), v.Sector)
+	again, err := families.Identify(t.Context(), d, d.Size(), v.Sector)
 	if err != nil || again == nil || again.Info() != info {
 		t.Errorf("the second time it is %+v: %v", again, err)
 	}

@@ -18,7 +18,7 @@ const maxSeen = 300
 // of it, and what would be written stays within its part. It says how many items were seen.
 func Endure(t testing.TB, d disk.Device) (seen int) {
 	t.Helper()
-	v, err := families.Identify(d, d.Size(), 512)
+	v, err := families.Identify(t.Context(), d, d.Size(), 512)
 	if err != nil || v == nil {
 		return 0
 	}

@@ -1,0 +1,134 @@
+package bitlocker
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"twinshelf/internal/container"
+	"twinshelf/internal/span"
+)
+
+// LockedError says that a volume is locked, and what would open it.
+type LockedError struct{ Volume *Volume }
+
+func (e *LockedError) Error() string { return "it is locked (" + e.Volume.Words() + ")" }
+
+// Open opens a volume with its key, as a container with one device. Without a key it is a *LockedError, unless its key
+// lies open.
+func (v *Volume) Open(k *Key) (container.Container, error) {
+	if why := v.unsure(); why != "" {
+		return nil, errors.New(why)
+	}
+	if k == nil {
+		var err error
+		if k, err = v.UnlockOpen(); err != nil {
+			return nil, &LockedError{v}
+		}
+	}
+	s, err := newSectors(v.Cipher, k.fvek, v.sector)
+	if err != nil {
+		return nil, err
+	}
+	m, err := v.layout()
+	if err != nil {
+		return nil, err
+	}
+	return &opened{v, s, m}, nil
+}
+
+// unsure says why what lies on the volume can't be told even with its key; empty when it can.
+func (v *Volume) unsure() string {
+	switch {
+	case !v.Cipher.Known():
+		return v.Cipher.String()
+	case v.onWrite || v.State == ConvertOnWrite:
+		return "it is being encrypted or decrypted, and how far that is can't be told"
+	case v.State == Encrypted:
+		return ""
+	case v.State == Converting || v.State == Paused:
+		if v.Form == Vista {
+			return "it is being encrypted or decrypted by Windows Vista"
+		}
+		return ""
+	}
+	return fmt.Sprintf("its state %d isn't known", v.State)
+}
+
+// layout is where the bytes of the open volume lie: its start is kept elsewhere, the rest in its place.
+func (v *Volume) layout() (*container.Map, error) {
+	var all []container.Segment
+	add := func(inner span.Span, off int64) {
+		if !inner.Empty() {
+			all = append(all, container.Segment{Inner: inner, Places: []container.Place{{Off: off}}})
+		}
+	}
+	size := v.size / v.sector * v.sector
+	add(span.At(0, v.header), v.backup)
+	add(span.Span{Start: v.header, End: size}, v.header)
+	return container.NewMap(all)
+}
+
+// Kind is what kind of volume it is, in words.
+func (v *Volume) Kind() string {
+	if v.Form == ToGo {
+		return "BitLocker To Go (encrypted)"
+	}
+	return "BitLocker (encrypted)"
+}
+
+// opened is a volume whose key is known.
+type opened struct {
+	v *Volume
+	s *sectors
+	m *container.Map
+}
+
+func (o *opened) Head(int) container.Head {
+	return container.Head{Kind: o.v.Kind(), Name: o.v.Label, ID: o.v.ID, Unit: o.v.sector, Members: 1}
+}
+
+func (o *opened) Devices() []container.Device {
+	return []container.Device{{Name: "unlocked", ID: o.v.ID, Size: o.m.Size(), Map: o.m, Sectors: o}}
+}
+
+// Own is what tells of the volume: its start, the copies of its metadata, and where its own start is kept. Beyond its
+// last whole sector nothing is deciphered.
+func (o *opened) Own(int) span.Set {
+	own := span.Of(o.v.areas...)
+	own.Add(span.At(0, max(o.v.header, vistaPlain)))
+	own.Add(span.Span{Start: o.m.Size(), End: o.v.size})
+	return own
+}
+
+func (o *opened) SectorSize() int64 { return o.v.sector }
+
+// Plain deciphers sectors. Where metadata lie, zeros are seen; Vista leaves the first sectors as they are, but for what
+// it changed in the very first one.
+func (o *opened) Plain(b []byte, inner, outer int64) {
+	for ; len(b) > 0; b, inner, outer = b[o.v.sector:], inner+o.v.sector, outer+o.v.sector {
+		p := b[:o.v.sector]
+		switch {
+		case o.hidden(inner):
+			clear(p)
+		case o.v.Form == Vista && inner < vistaPlain:
+			if inner == 0 {
+				copy(p[headSign:], ntfsSign)
+				binary.LittleEndian.PutUint64(p[headVista:], o.v.vista.mirror)
+			}
+		case o.v.State != Encrypted && outer >= o.v.done:
+		default:
+			o.s.open(p, outer)
+		}
+	}
+}
+
+// hidden says whether a byte of the open volume is one of the places that hold metadata.
+func (o *opened) hidden(inner int64) bool {
+	for _, a := range o.v.areas {
+		if inner >= a.Start && inner < a.End {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,138 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/workshop"
+)
+
+// unlocked is how the unlocking of a volume ended.
+type unlocked struct {
+	name string
+	err  error
+}
+
+// unlockBinding unlocks what is locked on a disk; with nothing locked it isn't offered.
+func unlockBinding(m *benchPage, d *bench.Disk) binding {
+	locked := workshop.LockedOn(d)
+	b := binding{"U", "U", "unlock",
+		"unlock an encrypted volume of this disk with its key; the key is kept until the " +
+			"program ends", leads(func() tea.Cmd {
+			if len(locked) == 0 {
+				m.say("Nothing on %s is locked.", d.Identity.Model)
+				return nil
+			}
+			chooseLocked(m, locked)
+			return nil
+		})}
+	if len(locked) == 0 {
+		b.show = ""
+	}
+	return b
+}
+
+// chooseLocked lets one of several volumes be chosen.
+func chooseLocked(m *benchPage, locked []*bitlocker.Volume) {
+	if len(locked) == 1 {
+		chooseKey(m, locked[0])
+		return
+	}
+	n := menu{title: "Which volume is unlocked?"}
+	for _, v := range locked {
+		n.choices = append(n.choices, choice{name: volumeName(v), about: v.Words()})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		chooseKey(m, locked[chosen[0]])
+		return nil
+	}
+	m.menus.offer(n)
+}
+
+func volumeName(v *bitlocker.Volume) string {
+	if v.Label != "" {
+		return v.Label
+	}
+	return v.ID
+}
+
+// chooseKey lets the kind of key be chosen, of those that the volume asks for.
+func chooseKey(m *benchPage, v *bitlocker.Volume) {
+	asks := v.Asks()
+	if len(asks) == 0 {
+		m.say("%s asks for no key that can be given here: it is protected by the machine alone.", volumeName(v))
+		return
+	}
+	n := menu{title: "How is " + volumeName(v) + " unlocked?"}
+	for _, l := range m.th.wrap(v.Words()+".", min(100, m.wide-2)) {
+		n.above = append(n.above, " "+m.th.dim.Render(l))
+	}
+	n.above = append(n.above, "")
+	for _, p := range asks {
+		n.choices = append(n.choices, choice{name: p.Kind.String(), about: "ID " + p.ID})
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		askKey(m, v, asks[chosen[0]])
+		return nil
+	}
+	m.menus.offer(n)
+}
+
+// askKey asks for a key, and unlocks the volume with it in the background.
+func askKey(m *benchPage, v *bitlocker.Volume, p bitlocker.Protector) {
+	try := func(s workshop.Secret) {
+		ctx := m.ctx
+		m.say("%s is being unlocked …", volumeName(v))
+		m.prompt.pending = func() tea.Msg {
+			_, err := workshop.Unlock(ctx, []*bitlocker.Volume{v}, s)
+			return unlocked{volumeName(v), err}
+		}
+	}
+	switch p.Kind {
+	case bitlocker.StartupKey:
+		m.prompt.askPath("Start-up key file, .BEK: ", "", func(file string) { try(workshop.Secret{File: file}) })
+	case bitlocker.Password:
+		m.shelfDesk.askHidden("Password of "+volumeName(v)+": ", func(text string) {
+			try(workshop.Secret{Text: []byte(text)})
+		})
+	default:
+		m.prompt.ask("Recovery key "+p.ID[:8]+"…, eight groups of six digits: ", "", func(text string) {
+			if _, whole, err := bitlocker.Groups(text); err != nil || !whole {
+				m.fail("That is no recovery key: " + groupWords(text))
+				return
+			}
+			try(workshop.Secret{Text: []byte(text)})
+		})
+		m.prompt.live = func(text string) { m.prompt.says, m.prompt.wrong = groupWords(text), wrongGroup(text) }
+	}
+}
+
+func wrongGroup(text string) bool {
+	_, _, err := bitlocker.Groups(text)
+	return err != nil
+}
+
+// groupWords say how far a recovery key is typed, and which group of it can't be right.
+func groupWords(text string) string {
+	key, whole, err := bitlocker.Groups(text)
+	switch {
+	case err != nil:
+		return sentence(err)
+	case whole:
+		return "All eight groups can be right."
+	}
+	return fmt.Sprintf("%d of 8 groups can be right so far.", len(key)/2)
+}
+
+// onUnlocked says how it ended; the disks are looked at again.
+func onUnlocked(m *model, msg unlocked) tea.Cmd {
+	if msg.err != nil {
+		m.fail(sentence(msg.err))
+		return nil
+	}
+	m.say("%s is unlocked until the program ends. What is stored of it stays encrypted.", msg.name)
+	return m.look()
+}
