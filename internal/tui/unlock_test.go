@@ -48,7 +48,7 @@ func TestUnlocking(t *testing.T) {
 	if got := text(m); !strings.Contains(got, "NTFS Office") || strings.Contains(got, "locked: ") {
 		t.Errorf("it isn't unlocked: %q\n%s", mm.note, got)
 	}
-	m = key(m, "U")
+	key(m, "U")
 	if !strings.Contains(mm.note, "is locked") {
 		t.Errorf("%q", mm.note)
 	}
