@@ -2,6 +2,7 @@ package main
 
 import (
 	"crypto/sha256"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -34,11 +35,11 @@ func TestLockedMachine(t *testing.T) {
 		"\xFF\xFEK\x00e\x00y\x00:\x00 \x00"+strings.Join(strings.Split(bitlockertest.Recovery, ""),
 			"\x00")+"\x00\r\x00\n\x00") // as Windows saves it
 	target := filepath.Join(p.dir, "new.img")
-	if err := os.WriteFile(target, nil, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Truncate(target, 64<<20); err != nil {
-		t.Fatal(err)
+	larger := filepath.Join(p.dir, "larger.img")
+	for img, size := range map[string]int64{target: 64 << 20, larger: 100 << 20} {
+		if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, size)); err != nil {
+			t.Fatal(err)
+		}
 	}
 	for _, c := range []struct {
 		args []string
@@ -60,6 +61,15 @@ func TestLockedMachine(t *testing.T) {
 			0, "read back and equal"},
 		{[]string{"--shelf", p.shelf, "prove", "Office"}, 0, "hold"},
 		{[]string{"--shelf", p.shelf, "restore", "Office", target, "--confirm", "67.1 MB"}, 0, "all"},
+		{[]string{"--shelf", p.shelf, "restore", "Office", larger, "--unlocked", "--plan"}, 1, "unlock it first"},
+		{[]string{"--shelf", p.shelf, "restore", "Office", larger, "--unlocked", "--key-file", bek, "--confirm",
+			"105 MB"}, 3,
+			"without its encryption"},
+		{[]string{"--shelf", p.shelf, "restore", "Office", larger, "--unlocked", "--key-file", bek, "--yes-unencrypted",
+			"--confirm", "105 MB"}, 0, "grown from 67.1 MB to 105 MB"},
+		{[]string{"--shelf", p.shelf, "prove", "Office", "--target", larger, "--unlocked", "--key-file", bek}, 0,
+			"hold"},
+		{[]string{"job", "show", "Office", "--json"}, 0, "has the customer agreed"},
 	} {
 		if out, errs, code := p.run("", c.args...); code != c.code || !strings.Contains(out+errs, c.says) {
 			t.Errorf("%q: status %d, want %d and %q:\n%s%s", c.args, code, c.code, c.says, out, errs)
@@ -75,6 +85,12 @@ func TestLockedMachine(t *testing.T) {
 	for name, want := range sums {
 		if got := sha256.Sum256([]byte(testkit.Do(t, "ntfscat", plain, name))); got != want {
 			t.Errorf("%s differs after the restore", name)
+		}
+	}
+	testkit.Do(t, "ntfsfix", "-n", larger)
+	for name, want := range sums {
+		if got := sha256.Sum256([]byte(testkit.Do(t, "ntfscat", larger, name))); got != want {
+			t.Errorf("%s differs after the restore without encryption", name)
 		}
 	}
 	size := int64(0)

@@ -21,6 +21,8 @@ type fitFlags struct {
 	asIs       bool
 	fresh      bool
 	fill       string
+	// unlocked has unlocked volumes written without their encryption.
+	unlocked bool
 }
 
 func (f *fitFlags) flags(c *cobra.Command) {
@@ -36,6 +38,9 @@ func (f *fitFlags) flags(c *cobra.Command) {
 		"can stay in one machine")
 	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the "+
 		"space left over (with --keep or --size)")
+	c.Flags().BoolVar(&f.unlocked, "unlocked", false,
+		"write encrypted volumes that are unlocked (--key-file, --unlock) "+
+			"without their encryption: they can grow, and need no key to start")
 	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, even what an earlier run wrote before it was "+
 		"cut off")
 }
@@ -59,7 +64,8 @@ func mine(s string, i, n int) (entry string, yes bool, err error) {
 
 // wish turns the flags into a wish for disk i of n, from 0, on a target of so many bytes.
 func (f *fitFlags) wish(i, n int, target int64) (plan.Wish, error) {
-	w := plan.Wish{Wish: fit.Wish{Keep: f.keep, Parts: map[int]fit.PartWish{}}, AsItStarts: f.asIs, Fresh: f.fresh}
+	w := plan.Wish{Wish: fit.Wish{Keep: f.keep, Parts: map[int]fit.PartWish{}}, AsItStarts: f.asIs, Fresh: f.fresh,
+		Unlocked: f.unlocked}
 	if f.keep && len(f.grow)+len(f.size) > 0 {
 		return w, usageError{fmt.Errorf("--keep lets nothing grow: leave it out, or leave --grow and --size out")}
 	}

@@ -30,6 +30,8 @@ type writeFlags struct {
 	yesRegistry bool
 	// yesFewer says yes to a machine of which a disk gets no target.
 	yesFewer bool
+	// yesOpen says that the customer agreed to have volumes written without their encryption.
+	yesOpen bool
 }
 
 func (f *writeFlags) flags(c *cobra.Command) {
@@ -38,6 +40,7 @@ func (f *writeFlags) flags(c *cobra.Command) {
 		"each target")
 	c.Flags().BoolVar(&f.plan, "plan", false, "only show what would be done")
 	c.Flags().StringVar(&f.draw, "draw", "", "FILE.svg or FILE.pdf: draw the plan, before and after")
+	c.Flags().BoolVar(&f.yesOpen, "yes-unencrypted", false, "with --unlocked: the customer agreed to it")
 	c.Flags().BoolVar(&f.yesRegistry, "yes-registry", false, "with --fresh-identity: go on although a Windows knows "+
 		"its drives by the old identities")
 }
@@ -197,6 +200,10 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 		u.doubts = append(u.doubts, doubt{capital(m), "--yes-fewer-disks", f.yesFewer})
 	}
 	u.more = func(i int) (more []doubt) {
+		for _, c := range pairs[i].Consents() {
+			more = append(more, doubt{capital(c) + ". The customer must have agreed to it", "--yes-unencrypted",
+				f.yesOpen})
+		}
 		if fresh := pairs[i].Plan.Fresh; fresh != nil {
 			for _, asks := range fresh.Asks {
 				more = append(more, doubt{capital(asks), "--yes-registry", f.yesRegistry})
@@ -379,6 +386,7 @@ func (o *options) confirm(s workshop.Summary, given string) error {
 func proveCommand(o *options) *cobra.Command {
 	var onto string
 	var from int
+	var open bool
 	c := &cobra.Command{
 		Use:   "prove TWIN",
 		Short: "Read a twin back, every block, or compare a target with it",
@@ -408,8 +416,8 @@ func proveCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			running, proof, err := w.StartProofTarget(cmd.Context(), workshop.Origin{Twin: t, Disk: max(0, from-1)},
-				targets[0])
+			running, proof, err := w.StartProofTarget(cmd.Context(),
+				workshop.Origin{Twin: t, Disk: max(0, from-1), Unlocked: open}, targets[0])
 			if err != nil {
 				return err
 			}
@@ -421,6 +429,7 @@ func proveCommand(o *options) *cobra.Command {
 	}
 	c.Flags().StringVar(&onto, "target", "", "compare this disk with the twin")
 	c.Flags().IntVar(&from, "from-disk", 0, "with --target: which disk of the twin, from 1")
+	c.Flags().BoolVar(&open, "unlocked", false, "with --target: it was restored with --unlocked")
 	return c
 }
 

@@ -18,6 +18,8 @@ type Wish struct {
 	AsItStarts bool
 	// Fresh gives the target identities of its own, so that it can stand in one machine with its source.
 	Fresh bool
+	// Unlocked has the source's unlocked volumes written without their encryption; the Order's Source is made so.
+	Unlocked bool
 }
 
 // NewPart is a part that the source doesn't have. Without a Kind none is made.

@@ -62,6 +62,9 @@ func bears(d disk.Device, q disk.Patch) bool {
 // was made from, and want its table.
 func laidOut(ctx context.Context, source, made disk.Device, want *table.Table) Wish {
 	t, err := table.Read(made, made.Size(), made.SectorSize())
+	if err == nil && t.Kind == table.None && want.Kind == table.None {
+		return Wish{Wish: fit.Wish{Keep: volumeSize(ctx, made) == volumeSize(ctx, source)}}
+	}
 	if err != nil || t.Kind != want.Kind || t.Kind == table.None {
 		return Wish{Wish: fit.Wish{Keep: true}}
 	}
@@ -92,6 +95,15 @@ func laidOut(ctx context.Context, source, made disk.Device, want *table.Table) W
 		}
 	}
 	return wish
+}
+
+// volumeSize is how large the file system on a whole disk is, in bytes; 0 when that isn't known.
+func volumeSize(ctx context.Context, d disk.Device) int64 {
+	v, err := families.Identify(ctx, d, d.Size(), d.SectorSize())
+	if err != nil || v == nil {
+		return 0
+	}
+	return v.Info().Size
 }
 
 // volumeID is the identity of the file system on a part; "" when it isn't known.

@@ -7,6 +7,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/plan"
 	"twinshelf/internal/workshop"
 )
 
@@ -135,4 +136,30 @@ func onUnlocked(m *model, msg unlocked) tea.Cmd {
 	}
 	m.say("%s is unlocked until the program ends. What is stored of it stays encrypted.", msg.name)
 	return m.look()
+}
+
+// nothingUnlocked says why nothing can be written without encryption; empty where something can.
+func (m *fitPage) nothingUnlocked() string {
+	if bitlocker.From(m.ctx).Holds() {
+		return ""
+	}
+	return "Nothing is unlocked: U on the Bench unlocks an encrypted volume."
+}
+
+// toggleUnlocked has encrypted volumes written without their encryption, once the customer agreed to that.
+func (m *fitPage) toggleUnlocked() tea.Cmd {
+	flip := func() tea.Cmd { return m.change(func(w *plan.Wish) { w.Unlocked = !w.Unlocked }) }
+	if m.fit.wish.Unlocked {
+		return m.toggle("U", flip)
+	}
+	n := menu{title: "Without encryption whoever has the disk can read it. Has the customer agreed?",
+		choices: []choice{{name: "no"}, {name: "yes, the customer has agreed", warns: true}}}
+	n.then = func(chosen []int) tea.Cmd {
+		if chosen[0] == 0 {
+			return nil
+		}
+		return m.toggle("U", flip)
+	}
+	m.menus.offer(n)
+	return nil
 }

@@ -164,6 +164,9 @@ func pairsWork(pairs []*Pair) job.Work {
 		k.Does = append(k.Does, s.Steps...)
 		k.Warned = append(k.Warned, s.Doubts...)
 		k.Confirmed = append(k.Confirmed, confirmed(p.Target.Identity))
+		for _, c := range p.Consents() {
+			k.Answers = append(k.Answers, job.Answer{Asked: c + "; has the customer agreed?", Answer: "yes"})
+		}
 		if p.Plan.Fresh != nil {
 			for _, asks := range p.Plan.Fresh.Asks {
 				k.Answers = append(k.Answers, job.Answer{Asked: asks, Answer: "yes"})

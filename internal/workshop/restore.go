@@ -20,6 +20,7 @@ import (
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
 
@@ -29,6 +30,8 @@ type Origin struct {
 	Disk int // which of the twin's
 	// Bench is the attached disk; nil for a twin's.
 	Bench *bench.Disk
+	// Unlocked has its unlocked volumes written without their encryption.
+	Unlocked bool
 }
 
 // Describe says what is on it.
@@ -101,6 +104,7 @@ func (w *restoring) PlanRestore(ctx context.Context, o Origin, target *bench.Dis
 		}
 		return nil, err
 	}
+	o.Unlocked = o.Unlocked || wish.Unlocked
 	order, err := o.order(ctx, w.room, target.Identity)
 	if err != nil {
 		return nil, err
@@ -112,6 +116,10 @@ func (w *restoring) PlanRestore(ctx context.Context, o Origin, target *bench.Dis
 // order is a disk's order without a wish.
 func (o Origin) order(ctx context.Context, w *room, target disk.Identity) (order plan.Order, err error) {
 	src, name, err := o.open(ctx, w)
+	if err == nil && o.Unlocked {
+		name += " unlocked"
+		src, err = survey.Reveal(ctx, src)
+	}
 	if err != nil {
 		return order, err
 	}

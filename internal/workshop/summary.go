@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/ready"
 	"twinshelf/internal/restore"
 	"twinshelf/internal/startup"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -99,6 +100,21 @@ func MissingDisks(pairs []*Pair) []string {
 	return out
 }
 
+// Consents are what the customer must have agreed to: volumes that are written without their encryption.
+func (p *Pair) Consents() []string {
+	r, ok := p.Plan.Order.Source.(*survey.Revealed)
+	if !ok {
+		return nil
+	}
+	var out []string
+	for _, x := range r.Parts {
+		out = append(out,
+			fmt.Sprintf("part %d, %s, is written without its encryption: whoever has the disk can read it",
+				x.Number, x.Title))
+	}
+	return out
+}
+
 func summarizePair(p *Pair) Summary {
 	target := p.Target
 	s := about(target, "everything on "+disk.Sticker(target.Identity)+" will be overwritten.")
@@ -106,7 +122,7 @@ func summarizePair(p *Pair) Summary {
 	s.Lost = target.Loses()
 	s.Mild = len(s.Lost) == 0
 	s.Steps = append(p.Plan.Notes(), p.Plan.Repaired...)
-	s.Doubts = restore.Warnings(p.Describe())
+	s.Doubts = append(restore.Warnings(p.Describe()), p.Consents()...)
 	if p.Bench != nil {
 		for _, u := range p.Bench.Uses {
 			s.Doubts = append(s.Doubts, "the source is in use ("+u.What+"): what is written to it meanwhile is copied "+
