@@ -247,9 +247,9 @@ func (m *fitPage) wholeBindings(why string) []binding {
 				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
 			})
 		})}),
-		m.unless(first(why, m.nothingUnlocked()), binding{"U", "U", "without encryption", "write unlocked volumes " +
+		m.unless(first(why, nothingUnlocked(m)), binding{"U", "U", "without encryption", "write unlocked volumes " +
 			"without their encryption, so that they can grow and need no key, or as they are",
-			leads(m.toggleUnlocked)}),
+			leads(func() tea.Cmd { return toggleUnlocked(m) })}),
 	}
 }
 

@@ -139,7 +139,7 @@ func onUnlocked(m *model, msg unlocked) tea.Cmd {
 }
 
 // nothingUnlocked says why nothing can be written without encryption; empty where something can.
-func (m *fitPage) nothingUnlocked() string {
+func nothingUnlocked(m *fitPage) string {
 	if bitlocker.From(m.ctx).Holds() {
 		return ""
 	}
@@ -147,7 +147,7 @@ func (m *fitPage) nothingUnlocked() string {
 }
 
 // toggleUnlocked has encrypted volumes written without their encryption, once the customer agreed to that.
-func (m *fitPage) toggleUnlocked() tea.Cmd {
+func toggleUnlocked(m *fitPage) tea.Cmd {
 	flip := func() tea.Cmd { return m.change(func(w *plan.Wish) { w.Unlocked = !w.Unlocked }) }
 	if m.fit.wish.Unlocked {
 		return m.toggle("U", flip)
