@@ -15,6 +15,16 @@ type Touched struct {
 	Part  int    `json:"part"`
 	Path  string `json:"path"`
 	Bytes int64  `json:"bytes"` // of it that lie there, as they are stored
+	// Secret says that the part is encrypted: its names come into no record, proof or sheet.
+	Secret bool `json:"-"`
+}
+
+// Name is the file as it may be written down.
+func (f *Touched) Name() string {
+	if f.Secret {
+		return "a file in an encrypted volume"
+	}
+	return f.Path
 }
 
 // Touching is which files stretches of a disk belong to.
@@ -61,6 +71,7 @@ func (o *Touching) in(ctx context.Context, p *Part, t fsys.Tree, here span.Set) 
 		return nil
 	}
 	seen := map[uint64]bool{} // files with several names
+	secret := p.encrypted(ctx)
 	return fsys.Walk(t, root, ".", func(folder string, _ fsys.Item, entries []fsys.Entry, _ error) error {
 		for _, e := range entries {
 			if err := ctx.Err(); err != nil {
@@ -81,7 +92,7 @@ func (o *Touching) in(ctx context.Context, p *Part, t fsys.Tree, here span.Set) 
 				o.More = true
 				continue
 			}
-			o.Files = append(o.Files, Touched{p.Number, fsys.Join(folder, e.Name), n})
+			o.Files = append(o.Files, Touched{p.Number, fsys.Join(folder, e.Name), n, secret})
 		}
 		return nil
 	})
@@ -118,7 +129,7 @@ func (o *Touching) Words(most int) string {
 		if i > 0 {
 			s += ", "
 		}
-		s += fmt.Sprintf("%d:%s (%s)", f.Part, f.Path, units.Bytes(f.Bytes))
+		s += fmt.Sprintf("%d:%s (%s)", f.Part, f.Name(), units.Bytes(f.Bytes))
 	}
 	switch {
 	case s == "" && o.Rest > 0:

@@ -142,7 +142,7 @@ func captured(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, r *job.Result)
 			continue
 		}
 		for _, f := range touched.Files[:min(len(touched.Files), mostEntered-len(r.Hit))] {
-			r.Hit = append(r.Hit, fmt.Sprintf("part %d, %s: %s of it", f.Part, f.Path, units.Bytes(f.Bytes)))
+			r.Hit = append(r.Hit, fmt.Sprintf("part %d, %s: %s of it", f.Part, f.Name(), units.Bytes(f.Bytes)))
 		}
 	}
 }
