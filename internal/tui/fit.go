@@ -137,6 +137,9 @@ func (m *fitPage) fitNotes(w int) (out []string) {
 	for _, n := range append(notes, restore.Warnings(d)...) {
 		out = append(out, m.th.bullet(n, w)...)
 	}
+	for _, n := range m.pair.Consents() {
+		out = append(out, warned(m.th, n, w)...)
+	}
 	if p.Fresh != nil {
 		for _, n := range slices.Concat(p.Fresh.Asks, p.Fresh.Stays) {
 			out = append(out, warned(m.th, n, w)...)
