@@ -52,6 +52,9 @@ type Device struct {
 	// Sealed says in words why its bytes aren't to be believed or looked into although the map is known, such as that
 	// they are a share of something else; empty when they may.
 	Sealed string
+	// Doubt says in words why what it shows, though it can be looked into, isn't certain enough to be written elsewhere;
+	// empty when it is.
+	Doubt string
 }
 
 // Sectors deciphers the sectors of a device. It may be used by several at once.
@@ -61,6 +64,8 @@ type Sectors interface {
 	// Plain turns whole sectors of the device, as they lie on their member, into what the device holds, in place. inner
 	// is where they begin on the device, outer where on the member.
 	Plain(b []byte, inner, outer int64)
+	// Same says whether others encipher alike: what is proven of plain bytes is proven of those on the disk then only.
+	Same(other Sectors) bool
 }
 
 // Grower is a Container that becomes larger with a member.

@@ -42,6 +42,8 @@ type Inner struct {
 	Device disk.Device
 	// Fixed says in words why nothing may be changed in it; empty where something may.
 	Fixed string
+	// Doubt says in words why what is in it isn't certain enough to be written elsewhere; empty where it is.
+	Doubt string
 	// Content is what was found on it. Where that isn't looked into, its Why says so.
 	Content Content
 }

@@ -57,6 +57,9 @@ func Reveal(ctx context.Context, src disk.Mapped) (*Revealed, error) {
 		if len(in) != 1 || in[0].Fixed == "" || in[0].Device == nil { // encrypted volumes in something else
 			continue
 		}
+		if in[0].Doubt != "" {
+			return nil, fmt.Errorf("%s can't be written without its encryption: %s", a.Title(), in[0].Doubt)
+		}
 		r.Parts = append(r.Parts, RevealedPart{a.Part.Number, a.Title(), a.Span})
 		shown.at, shown.inner = append(shown.at, a.Span), append(shown.inner, in[0].Device)
 	}

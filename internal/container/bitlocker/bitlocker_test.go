@@ -149,7 +149,7 @@ func TestOpensLikeOthers(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if !bytes.Equal(byDigits.fvek, byWord.fvek) || !bytes.Equal(byWord.fvek, byFile.fvek) {
+			if !bytes.Equal(byDigits.vmk, byWord.vmk) || !bytes.Equal(byWord.vmk, byFile.vmk) {
 				t.Error("the keys differ")
 			}
 			got := shown(t, v, byFile)
@@ -233,6 +233,9 @@ func TestHalfConverted(t *testing.T) {
 			clear(want[a.Start:a.End])
 		}
 		differ(t, "the plain volume", shown(t, v, k), want)
+		if c, err := v.Open(k); err != nil || c.Devices()[0].Doubt == "" {
+			t.Errorf("a half-converted volume is certain: %v", err)
+		}
 		v.onWrite = true
 		if _, err := v.Open(k); err == nil || !strings.Contains(err.Error(), "can't be told") {
 			t.Errorf("a volume that changes is opened: %v", err)
@@ -341,6 +344,20 @@ func TestDamagedMetadata(t *testing.T) {
 			t.Error(err)
 		}
 	}
+	b := bytes.Clone(whole) // a whole copy that names another cipher
+	copied := b[at[1] : at[1]+metadataLen]
+	le.PutUint16(copied[blockLen+setCipher:], uint16(XTS256))
+	n := int(le.Uint16(copied[blockSize:])) * 16
+	le.PutUint32(copied[n+checkCRC:], crc32.ChecksumIEEE(copied[:n]))
+	v, err := Read(container.Member{R: bytes.NewReader(b), Size: size})
+	if err != nil || len(v.Damaged) > 0 {
+		t.Fatalf("%v %+v", err, v)
+	}
+	if k, err := v.UnlockRecovery(t.Context(), recovery); err == nil {
+		if _, err := v.Open(k); err == nil || !strings.Contains(err.Error(), "contradict") {
+			t.Errorf("copies that contradict each other are believed: %v", err)
+		}
+	}
 	for _, off := range at {
 		whole[off+200] ^= 1
 	}
@@ -409,3 +426,38 @@ func FuzzRead(f *testing.F) {
 type memory struct{ b []byte }
 
 func (m *memory) WriteAt(p []byte, off int64) (int, error) { return copy(m.b[off:], p), nil }
+
+// TestEncryptedAnew: a key of before doesn't open a volume that was encrypted anew under the same ID, and nothing that
+// was proven of the one counts for the other.
+func TestEncryptedAnew(t *testing.T) {
+	plain := plainVolume(t)
+	first, _ := sealed(t, plain, Making{Recovery: recovery})
+	second, _ := sealed(t, plain, Making{Recovery: recovery, Cipher: XTS256}) // its keys come later in the stream
+	v, _ := read(t, first)
+	w, _ := read(t, second)
+	k, err := v.UnlockRecovery(t.Context(), recovery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := w.UnlockRecovery(t.Context(), recovery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other.vmk[3] ^= 1
+	if _, err := w.Open(other); !errors.As(err, new(*LockedError)) {
+		t.Errorf("another master key opens it: %v", err)
+	}
+	other.vmk[3] ^= 1
+	a, err := v.Open(k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := w.Open(other)
+	if err != nil {
+		t.Fatal(err)
+	}
+	same := func(x, y container.Container) bool { return x.Devices()[0].Sectors.Same(y.Devices()[0].Sectors) }
+	if !same(a, a) || same(a, b) || same(b, a) {
+		t.Error("volumes with different keys are taken for alike, or one isn't like itself")
+	}
+}

@@ -1,6 +1,7 @@
 package bitlocker
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -26,7 +27,12 @@ func (v *Volume) Open(k *Key) (container.Container, error) {
 			return nil, &LockedError{v}
 		}
 	}
-	s, err := newSectors(v.Cipher, k.fvek, v.sector)
+	fvek, err := v.sectorKey(k.vmk)
+	if err != nil { // it was encrypted anew since
+		return nil, &LockedError{v}
+	}
+	defer clear(fvek)
+	s, err := newSectors(v.Cipher, fvek, v.sector)
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +40,7 @@ func (v *Volume) Open(k *Key) (container.Container, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &opened{v, s, m}, nil
+	return &opened{v, s, m, sha256.Sum256(fvek)}, nil
 }
 
 // unsure says why what lies on the volume can't be told even with its key; empty when it can.
@@ -42,6 +48,8 @@ func (v *Volume) unsure() string {
 	switch {
 	case !v.Cipher.Known():
 		return v.Cipher.String()
+	case v.differ:
+		return "the copies of its metadata contradict each other"
 	case v.onWrite || v.State == ConvertOnWrite:
 		return "it is being encrypted or decrypted, and how far that is can't be told"
 	case v.State == Encrypted:
@@ -82,6 +90,8 @@ type opened struct {
 	v *Volume
 	s *sectors
 	m *container.Map
+	// seal tells the key of the sectors from others.
+	seal [sha256.Size]byte
 }
 
 func (o *opened) Head(int) container.Head {
@@ -89,7 +99,18 @@ func (o *opened) Head(int) container.Head {
 }
 
 func (o *opened) Devices() []container.Device {
-	return []container.Device{{Name: "unlocked", ID: o.v.ID, Size: o.m.Size(), Map: o.m, Sectors: o}}
+	d := container.Device{Name: "unlocked", ID: o.v.ID, Size: o.m.Size(), Map: o.m, Sectors: o}
+	if o.v.State != Encrypted {
+		d.Doubt = "it is half-way through being encrypted or decrypted"
+	}
+	return []container.Device{d}
+}
+
+// Same says whether sectors are enciphered alike, so that equal plain bytes in one place lie equal on the disk.
+func (o *opened) Same(other container.Sectors) bool {
+	x, ok := other.(*opened)
+	return ok && x.seal == o.seal && x.v.Cipher == o.v.Cipher && x.v.sector == o.v.sector && o.v.State == Encrypted &&
+		x.v.State == Encrypted
 }
 
 // Own is what tells of the volume: its start, the copies of its metadata, and where its own start is kept. Beyond its

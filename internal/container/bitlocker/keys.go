@@ -79,17 +79,18 @@ func Groups(typed string) (key []byte, whole bool, err error) {
 	return key, len(key) == recoverLen, nil
 }
 
-// Key is the master key of a volume: with it everything on it can be read. It is wiped by Wipe.
+// Key is the master key of a volume: it opens the key of its sectors, which lies sealed on the volume itself. So one
+// that was encrypted anew since doesn't open. It is wiped by Wipe.
 type Key struct {
 	volume string // ID of the volume
-	fvek   []byte
+	vmk    []byte
 }
 
 // Volume is the ID of the volume that the key belongs to.
 func (k *Key) Volume() string { return k.volume }
 
 // Wipe overwrites the key in memory.
-func (k *Key) Wipe() { clear(k.fvek) }
+func (k *Key) Wipe() { clear(k.vmk) }
 
 // UnlockRecovery opens the volume by a recovery key of 48 digits.
 func (v *Volume) UnlockRecovery(ctx context.Context, typed string) (*Key, error) {
@@ -214,13 +215,23 @@ func (v *Volume) UnlockOpen() (*Key, error) {
 	return nil, ErrNoProtector
 }
 
-// byMaster opens the master key of a protector, and by it the key of the volume.
+// byMaster opens the master key of a protector, and looks whether the key of the sectors opens by that.
 func (v *Volume) byMaster(p Protector, key []byte) (*Key, error) {
 	vmk, err := openSealed(p.sealed, key)
 	if err != nil {
 		return nil, ErrWrongKey
 	}
-	defer clear(vmk)
+	fvek, err := v.sectorKey(vmk)
+	if err != nil {
+		clear(vmk)
+		return nil, err
+	}
+	clear(fvek)
+	return &Key{v.ID, vmk}, nil
+}
+
+// sectorKey opens the key of the sectors.
+func (v *Volume) sectorKey(vmk []byte) ([]byte, error) {
 	for _, e := range v.entries {
 		if e.kind != typeFVEK || e.value != valueSealed {
 			continue
@@ -233,7 +244,7 @@ func (v *Volume) byMaster(p Protector, key []byte) (*Key, error) {
 			clear(fvek)
 			return nil, fmt.Errorf("%s needs a key of %d bytes, and it has one of %d", v.Cipher, n, len(fvek))
 		}
-		return &Key{v.ID, fvek}, nil
+		return fvek, nil
 	}
 	return nil, errors.New("it has no key of its sectors")
 }

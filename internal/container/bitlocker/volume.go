@@ -54,6 +54,7 @@ type Volume struct {
 	size    int64 // bytes of the volume
 	done    int64 // bytes from its start that are enciphered
 	onWrite bool
+	differ  bool        // whole copies of the metadata say different things
 	areas   []span.Span // of its metadata, and where its start is kept
 	header  int64       // bytes of its start that are kept elsewhere
 	backup  int64       // and where
@@ -92,6 +93,9 @@ func Read(m container.Member) (*Volume, error) {
 	}
 	// The copy that was written last counts; they are written one after the other.
 	best := slices.MaxFunc(found, func(a, b *block) int { return int(a.counter()) - int(b.counter()) })
+	for _, b := range found {
+		v.differ = v.differ || !bytes.Equal(b.essence(), best.essence())
+	}
 	return v, v.take(best, at)
 }
 
@@ -141,6 +145,13 @@ func (b *block) copies(size int64) ([]int64, error) {
 	return out, nil
 }
 
+// essence is what decides how the volume is read; the rest may be newer in one copy while all are being written.
+func (b *block) essence() []byte {
+	e := bytes.Clone(b.raw[blockVersion : blockLen+setGUID+guidLen])
+	clear(e[blockLen-blockVersion : blockLen+setGUID-blockVersion]) // how long the entries are
+	return append(e, b.raw[blockLen+setCipher:blockLen+setCipher+2]...)
+}
+
 func (b *block) version() uint16 { return le.Uint16(b.raw[blockVersion:]) }
 
 // counter rises with each change of the entries.
@@ -185,7 +196,7 @@ func (v *Volume) take(b *block, at []int64) error {
 	v.ID, v.Made = guid(set[setGUID:]), filetime(le.Uint64(set[setMade:]))
 	v.State, v.Cipher = State(le.Uint16(b.raw[blockState:])), Cipher(le.Uint16(set[setCipher:]))
 	v.done = int64(min(le.Uint64(b.raw[blockVolume:]), uint64(v.size)))
-	if v.State == Encrypted || v.done == 0 {
+	if v.State == Encrypted {
 		v.done = v.size
 	}
 	if le.Uint32(b.raw[blockConvert:]) != 0 && v.State != Encrypted {

@@ -205,7 +205,7 @@ func (x *inner) used(out *span.Set) error {
 func (l *layered) Inner() []fsys.Inner {
 	out := make([]fsys.Inner, len(l.inner))
 	for i, x := range l.inner {
-		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content}
+		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content, Doubt: x.Doubt}
 		if x.Sectors != nil {
 			out[i].Fixed = "it lies enciphered"
 		}
@@ -266,7 +266,8 @@ func onPart(m *container.Map, sp span.Span, proven func(span.Span) error) error 
 func (l *layered) sameDevice(x *inner) *inner {
 	for i := range l.inner {
 		y := &l.inner[i]
-		if x.ID != "" && y.ID == x.ID && x.Map != nil && y.Map != nil && x.Map.Equal(y.Map) {
+		alike := x.Sectors == nil && y.Sectors == nil || x.Sectors != nil && y.Sectors != nil && x.Sectors.Same(y.Sectors)
+		if x.ID != "" && y.ID == x.ID && x.Map != nil && y.Map != nil && x.Map.Equal(y.Map) && alike {
 			return y
 		}
 	}
