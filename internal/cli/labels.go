@@ -3,9 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -110,7 +108,7 @@ func labelsCommand(o *options) *cobra.Command {
 	fl.StringVar(&f.grid, "grid", "", "sheets of labels, by paper and how many are on it: "+
 		strings.Join(sheet.GridNames(), ", "))
 	fl.StringVar(&f.offset, "offset", "", "RIGHT,DOWN: move the labels by so many millimetres")
-	fl.IntVar(&f.skip, "skip", 0, "how many labels of the first sheet are used up")
+	fl.IntVar(&f.skip, "skip", 0, "how many labels on the first sheet are already used")
 	fl.IntVar(&f.copies, "copies", 1, "how many of each")
 	fl.BoolVar(&f.shelf, "for-shelf", false, "one for the drive that the shelf lies on")
 	fl.BoolVar(&f.stick, "for-stick", false, "one for a stick that starts PCs")
@@ -158,24 +156,11 @@ func labelsFor(ctx context.Context, o *options, w *workshop.Workshop, refs []str
 		out.Grid, err = sheet.GridNamed(f.grid)
 	}
 	if f.offset != "" && err == nil {
-		out.Right, out.Below, err = offsetOf(f.offset)
+		out.Right, out.Below, err = sheet.Offset(f.offset)
 	}
 	if err != nil {
 		err = usageError{err}
 	}
 	out.Skip = f.skip
 	return out, err
-}
-
-// offsetOf reads two lengths in millimetres.
-func offsetOf(text string) (right, below float64, err error) {
-	a, b, two := strings.Cut(text, ",")
-	right, errA := strconv.ParseFloat(strings.TrimSpace(a), 64)
-	below, errB := strconv.ParseFloat(strings.TrimSpace(b), 64)
-	if !two || errA != nil || errB != nil || !(right >= -sheet.MostOffset && right <= sheet.MostOffset) ||
-		!(below >= -sheet.MostOffset && below <= sheet.MostOffset) {
-		return 0, 0, fmt.Errorf("%q is no offset: write RIGHT,DOWN in millimetres, such as 0.5,-1, up to %d", text,
-			sheet.MostOffset)
-	}
-	return right, below, nil
 }

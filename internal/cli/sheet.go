@@ -97,7 +97,7 @@ func shopCommand(o *options) *cobra.Command {
 				{"labels", &shop.Labels, &given.Labels}}
 			changed := cmd.Flags().Changed("address") || offset != ""
 			if offset != "" {
-				if shop.LabelsRight, shop.LabelsBelow, err = offsetOf(offset); err != nil {
+				if shop.LabelsRight, shop.LabelsBelow, err = sheet.Offset(offset); err != nil {
 					return usageError{err}
 				}
 			}

@@ -52,7 +52,8 @@ type Device struct {
 	// Sealed says in words why its bytes aren't to be believed or looked into although the map is known, such as that
 	// they are a share of something else; empty when they may.
 	Sealed string
-	// Doubt says in words why what it shows, though it can be looked into, isn't certain enough to be written elsewhere;
+	// Doubt says in words why what it shows, though it can be looked into, isn't certain enough to be written
+	// elsewhere;
 	// empty when it is.
 	Doubt string
 }

@@ -176,8 +176,8 @@ func (d Dates) legend(s *scene.Scene, y, low, high float64) float64 {
 		s.Write(x+4, y+2.6, 7.5, false, scene.Left, scene.Black, l.words)
 		x += 9 + scene.Width(l.words, 7.5, false)
 	}
-	words := fmt.Sprintf("A bar is what a date brought to the shelf, from %s to %s; each equal step up is ten "+
-		"times as much.", units.Bytes(int64(math.Pow(10, low))), units.Bytes(int64(math.Pow(10, high))))
+	words := fmt.Sprintf("Each bar is what a date added to the shelf, on a logarithmic scale from %s to %s.",
+		units.Bytes(int64(math.Pow(10, low))), units.Bytes(int64(math.Pow(10, high))))
 	s.Write(0, y+7, 7.5, false, scene.Left, scene.Grey, scene.Fit(words, 7.5, false, wide))
 	return y + 9
 }

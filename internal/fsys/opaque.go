@@ -26,7 +26,7 @@ func opaque(volumes []Volume, marks []signature.Found, size int64) Volume {
 	for _, m := range marks { // what holds or hides the rest comes first
 		k := m.Kind
 		if m.Class == signature.Encrypted {
-			k += " (encrypted)"
+			k = signature.EncryptedKind(k)
 		}
 		kinds = append(kinds, k)
 	}

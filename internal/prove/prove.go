@@ -314,7 +314,7 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []famil
 			Evidence: content.Why}
 		if _, locked := content.Volume.(*families.Locked); locked {
 			c.Holds = true
-			c.Says = "its blocks are there; what its files name wasn't compared with them, since that takes its key"
+			c.Says = "every block of it is there; whether that is all its files need can be checked with its key only"
 		}
 		if content.Maps {
 			c.Evidence = fmt.Sprintf("all records of its %s compared with what was kept", r.Kind)

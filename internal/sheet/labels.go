@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -63,6 +64,18 @@ func GridNamed(name string) (Grid, error) {
 		strings.Join(GridNames(), ", "))
 }
 
+// Offset reads how far labels are moved: two lengths in millimetres with a comma between them.
+func Offset(text string) (right, below float64, err error) {
+	a, b, two := strings.Cut(text, ",")
+	right, errA := strconv.ParseFloat(strings.TrimSpace(a), 64)
+	below, errB := strconv.ParseFloat(strings.TrimSpace(b), 64)
+	if !two || errA != nil || errB != nil || !(math.Abs(right) <= MostOffset && math.Abs(below) <= MostOffset) {
+		return 0, 0, fmt.Errorf("%q is no offset: write RIGHT,DOWN in millimetres, such as 0.5,-1, up to %d", text,
+			MostOffset)
+	}
+	return right, below, nil
+}
+
 // Label is what is stuck on a drive. Its code is printed as a square that can be scanned, too.
 type Label struct {
 	Title string
@@ -103,7 +116,7 @@ func (l Labels) PDF() ([]byte, error) {
 	case len(l.All) > mostLabels:
 		return nil, fmt.Errorf("%d labels are more than the %d that are made at once", len(l.All), mostLabels)
 	case l.Skip < 0 || l.Skip >= n:
-		return nil, fmt.Errorf("a sheet has %d labels, so %d can't be used up", n, l.Skip)
+		return nil, fmt.Errorf("a sheet has %d labels, so %d can't be used already", n, l.Skip)
 	case !(math.Abs(l.Right) <= MostOffset && math.Abs(l.Below) <= MostOffset):
 		return nil, fmt.Errorf("labels are moved by %d mm at the most", MostOffset)
 	}

@@ -128,6 +128,9 @@ const (
 	BitLockerToGo = "BitLocker To Go"
 )
 
+// EncryptedKind is how a kind of encrypted volume is called among kinds of file systems.
+func EncryptedKind(name string) string { return name + " (encrypted)" }
+
 // uuid writes 16 bytes as most systems do.
 func uuid(b []byte) string {
 	if len(b) < 16 || bytes.Count(b[:16], []byte{0}) == 16 {

@@ -31,7 +31,7 @@ func drawingBinding(m *model) binding {
 		all := pictures(m)
 		switch len(all) {
 		case 0:
-			m.say("Nothing is shown here that could be drawn.")
+			m.say("There is nothing on this page to draw.")
 		case 1:
 			savePicture(m, all[0])
 		default:

@@ -230,7 +230,7 @@ func newestOf(twins []*shelf.Twin) (newest *shelf.Twin) {
 // askSkip asks how much of the first sheet of labels is used up, and saves them.
 func (m *sheetPage) askSkip(labels func(context.Context) []sheet.Label) {
 	w := m.w
-	m.prompt.ask("How many labels of the first sheet are used up? ", "0", func(text string) {
+	m.prompt.ask("How many labels on the first sheet are already used? ", "0", func(text string) {
 		skip, err := strconv.Atoi(strings.TrimSpace(text))
 		if err != nil {
 			m.fail("That is no number.")

@@ -98,7 +98,7 @@ func TestDrawings(t *testing.T) {
 	}
 	mm.source, mm.target = nil, nil
 	m = key(m, "2")
-	if key(m, "D"); mm.prompt.typing != nil || !strings.Contains(mm.note, "could be drawn") {
+	if key(m, "D"); mm.prompt.typing != nil || !strings.Contains(mm.note, "nothing on this page to draw") {
 		t.Errorf("what is drawn on the page Ready without a target? %q", mm.note)
 	}
 }

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -63,14 +62,8 @@ func shopFields() []shopField {
 	offset := shopField{name: "labels moved by, in mm: right, down",
 		get: func(s *settings.Shop) string { return fmt.Sprintf("%g, %g", s.LabelsRight, s.LabelsBelow) },
 		set: func(s *settings.Shop, text string) (err error) {
-			a, b, _ := strings.Cut(text, ",")
-			if s.LabelsRight, err = strconv.ParseFloat(strings.TrimSpace(a), 64); err == nil {
-				s.LabelsBelow, err = strconv.ParseFloat(strings.TrimSpace(b), 64)
-			}
-			if err != nil {
-				return fmt.Errorf("%q is no offset: write two numbers, such as 0.5, -1", text)
-			}
-			return nil
+			s.LabelsRight, s.LabelsBelow, err = sheet.Offset(text)
+			return err
 		}}
 	numbers := textField("numbers of cases, such as YYYY-NNN", func(s *settings.Shop) *string { return &s.Numbers })
 	numbers.unset = always(job.UsualNumbers)
@@ -155,5 +148,5 @@ func (m *sheetPage) setShop(f shopField, text string) {
 		m.fail(sentence(err))
 		return
 	}
-	m.say("It is printed so from now on.")
+	m.say("Papers show it from now on.")
 }

@@ -123,9 +123,9 @@ func groupWords(text string) string {
 	case err != nil:
 		return sentence(err)
 	case whole:
-		return "All eight groups can be right."
+		return "All eight groups check out."
 	}
-	return fmt.Sprintf("%d of 8 groups can be right so far.", len(key)/2)
+	return fmt.Sprintf("%d of 8 groups check out so far.", len(key)/2)
 }
 
 // onUnlocked says how it ended; the disks are looked at again.

@@ -43,7 +43,7 @@ func TestUnlocking(t *testing.T) {
 	}
 	m = key(m, "U", "enter")
 	m = typed(m, bitlockertest.Recovery)
-	if got := text(m); !strings.Contains(got, "All eight groups can be right") {
+	if got := text(m); !strings.Contains(got, "All eight groups check out") {
 		t.Errorf("%s", got)
 	}
 	m = key(m, "enter")

@@ -102,18 +102,33 @@ func (w *drawings) About(ctx context.Context, d *bench.Disk) string {
 	if s == nil {
 		return words
 	}
-	twins, _ := s.Twins(ctx) // a twin that can't be read says nothing of any disk
-	machine := SuggestMachine(twins, []*bench.Disk{d})
+	machine, newest := ownerOf(ctx, s, d)
 	if machine == "" {
 		return words
 	}
-	var newest time.Time
-	for _, t := range twins {
-		if t.Machine == machine && t.Taken.After(newest) {
-			newest = t.Taken
-		}
+	return machine + ", newest twin on " + s.Head().Name + datedWords(newest, units.Moment) + "; " + words
+}
+
+// ownerOf is the machine that a disk belongs to by the twins of a shelf, and that machine's newest twin: nil when a
+// later one can't be read.
+func ownerOf(ctx context.Context, s *shelf.Shelf, d *bench.Disk) (machine string, newest *shelf.Twin) {
+	twins, _ := s.Twins(ctx) // a twin that can't be read says nothing of any disk
+	if machine = SuggestMachine(twins, []*bench.Disk{d}); machine == "" {
+		return "", nil
 	}
-	return machine + ", newest twin on " + s.Head().Name + " of " + units.Moment(newest) + "; " + words
+	newest, err := s.Find(ctx, machine)
+	if err != nil {
+		return machine, nil
+	}
+	return machine, newest
+}
+
+// datedWords say when the newest twin was taken, where that can be told.
+func datedWords(newest *shelf.Twin, when func(time.Time) string) string {
+	if newest == nil {
+		return ": a later one can't be read"
+	}
+	return " of " + when(newest.Taken)
 }
 
 // DrawDisks draws the disks of a twin, or an attached one.

@@ -156,12 +156,17 @@ func (w *papers) Labels(all []sheet.Label) (sheet.Labels, error) {
 
 // foot ends a label: the case that is chosen, and who works here, on the day.
 func (w *papers) foot() []string {
-	h := w.PlainHead()
 	var out []string
 	if j := (&cases{w.room}).Job(); j != nil {
 		out = append(out, "case "+j.Title())
 	}
-	return append(out, strings.TrimSpace(h.Dates.Day(h.Made)+"  "+h.Shop.Name))
+	return append(out, w.madeBy())
+}
+
+// madeBy is the day, and who works here.
+func (w *papers) madeBy() string {
+	h := w.PlainHead()
+	return strings.TrimSpace(h.Dates.Day(h.Made) + "  " + h.Shop.Name)
 }
 
 // DiskLabel is the label of an attached disk: whose it is by the open shelf, and its sticker.
@@ -169,24 +174,13 @@ func (w *papers) DiskLabel(ctx context.Context, d *bench.Disk) sheet.Label {
 	id := d.Identity
 	l := sheet.Label{Title: id.Model, Code: id.Serial}
 	if s := w.shelf(); s != nil {
-		twins, _ := s.Twins(ctx) // a twin that can't be read says nothing of any disk
-		if machine := SuggestMachine(twins, []*bench.Disk{d}); machine != "" {
+		if machine, newest := ownerOf(ctx, s, d); machine != "" {
 			l.Title = machine
-			l.Lines = append(l.Lines, "newest twin "+w.newest(twins, machine)+" on "+s.Head().Name)
+			l.Lines = append(l.Lines, "newest twin on "+s.Head().Name+datedWords(newest, w.PlainHead().Dates.Clock))
 		}
 	}
-	return sheet.Label{Title: l.Title, Code: l.Code, Lines: append(append(stickerLines(id), l.Lines...), w.foot()...)}
-}
-
-// newest is when the newest twin of a machine was taken.
-func (w *papers) newest(twins []*shelf.Twin, machine string) string {
-	at := time.Time{}
-	for _, t := range twins {
-		if t.Machine == machine && t.Taken.After(at) {
-			at = t.Taken
-		}
-	}
-	return w.PlainHead().Dates.Clock(at)
+	l.Lines = append(append(stickerLines(id), l.Lines...), w.foot()...)
+	return l
 }
 
 func stickerLines(id disk.Identity) []string {
@@ -226,15 +220,11 @@ func (w *papers) ShelfLabel() (sheet.Label, error) {
 	if s.Sealed() {
 		l.Lines[0] += ", sealed: needs a passphrase"
 	}
-	l.Lines = append(l.Lines, s.Head().ID)
-	h := w.PlainHead()
-	l.Lines = append(l.Lines, strings.TrimSpace(h.Dates.Day(h.Made)+"  "+h.Shop.Name))
+	l.Lines = append(l.Lines, s.Head().ID, w.madeBy())
 	return l, nil
 }
 
 // StickLabel is the label of a stick that starts a machine into this program.
 func (w *papers) StickLabel() sheet.Label {
-	h := w.PlainHead()
-	return sheet.Label{Title: "Start stick", Lines: []string{"starts a PC into " + Tool(),
-		strings.TrimSpace(h.Dates.Day(h.Made) + "  " + h.Shop.Name)}}
+	return sheet.Label{Title: "Starting stick", Lines: []string{"starts a PC into " + Tool(), w.madeBy()}}
 }

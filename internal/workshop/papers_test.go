@@ -111,7 +111,7 @@ func TestLabelsOfTheDemo(t *testing.T) {
 		t.Fatal(err)
 	}
 	says(oak, "Shelf Oak", w.Shelf.Head().ID)
-	says(w.StickLabel(), "Start stick")
+	says(w.StickLabel(), "Starting stick")
 	l, err := w.Labels(append(both, oak))
 	if err != nil || l.Grid.Name != "A4-24" {
 		t.Errorf("%v %+v", err, l.Grid)

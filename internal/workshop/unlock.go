@@ -85,15 +85,22 @@ func Unlock(ctx context.Context, locked []*bitlocker.Volume, secrets ...Secret) 
 		return 0, ErrNoKeyring
 	}
 	for _, v := range locked {
-		if ring.Of(v.ID) != nil {
-			opened++
-			continue
+		if k := ring.Of(v.ID); k != nil {
+			if _, failed := v.Open(k); failed == nil {
+				opened++
+				continue
+			}
 		}
 		why := error(bitlocker.ErrNoProtector)
 		for _, s := range secrets {
 			k, failed := s.open(ctx, v)
 			if ctx.Err() != nil {
 				return opened, ctx.Err()
+			}
+			if failed == nil { // a key that fits isn't enough: what lies there must be certain, too
+				if _, failed = v.Open(k); failed != nil {
+					k.Wipe()
+				}
 			}
 			if why = failed; failed == nil {
 				ring.Add(k)

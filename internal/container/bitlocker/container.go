@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"twinshelf/internal/container"
+	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 )
 
@@ -80,9 +81,9 @@ func (v *Volume) layout() (*container.Map, error) {
 // Kind is what kind of volume it is, in words.
 func (v *Volume) Kind() string {
 	if v.Form == ToGo {
-		return "BitLocker To Go (encrypted)"
+		return signature.EncryptedKind(signature.BitLockerToGo)
 	}
-	return "BitLocker (encrypted)"
+	return signature.EncryptedKind(signature.BitLocker)
 }
 
 // opened is a volume whose key is known.

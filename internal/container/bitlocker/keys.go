@@ -67,7 +67,7 @@ func Groups(typed string) (key []byte, whole bool, err error) {
 		case len(g) < groupLen:
 			continue // it is being typed
 		case n%groupBase != 0:
-			why = "can't be right: a digit of it is wrong"
+			why = "can't be right: one of its digits is wrong"
 		case n/groupBase > 0xFFFF:
 			why = "is too large to be right"
 		}

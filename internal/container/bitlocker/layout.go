@@ -25,7 +25,7 @@ const (
 	headEOW     = 0xC8  // of one that is converted as it is written
 	headToGo    = 0x1A8 // GUID of a To Go volume
 	headToGoAt  = 0x1B8 // and where its metadata lie
-	signature   = "-FVE-FS-"
+	fveMagic    = "-FVE-FS-"
 	ntfsSign    = "NTFS    "
 	vistaPlain  = 16 << 9 // bytes at the start of Vista's volumes that aren't enciphered
 	metadataLen = 64 << 10

@@ -127,7 +127,7 @@ func (m *maker) start(s *sectors, head []byte, out io.WriterAt) error {
 	case Vista:
 		cluster := uint64(first[headCluster]) * uint64(m.Sector)
 		binary.LittleEndian.PutUint64(first[headVista:], uint64(m.Areas[0])/cluster)
-		copy(first[headSign:], signature)
+		copy(first[headSign:], fveMagic)
 		_, err := out.WriteAt(append(first, head[m.Sector:]...), 0)
 		return err
 	case ToGo:
@@ -135,7 +135,7 @@ func (m *maker) start(s *sectors, head []byte, out io.WriterAt) error {
 		copy(first, "\xEB\x58\x90MSWIN4.1")
 		copy(first[headToGo:], guidBDE)
 	default:
-		copy(first, "\xEB\x58\x90"+signature)
+		copy(first, "\xEB\x58\x90"+fveMagic)
 		clear(first[headCluster+1 : headGUID]) // it looks like the head of a FAT32 that has no size
 		copy(first[headMedia:], "\xF8")
 		copy(first[headFAT:], "NO NAME    FAT32   ")
@@ -158,7 +158,7 @@ func (m *maker) start(s *sectors, head []byte, out io.WriterAt) error {
 // block is a copy of the metadata.
 func (m *maker) block(list, head []byte) []byte {
 	b := make([]byte, blockLen+setLen)
-	copy(b, signature)
+	copy(b, fveMagic)
 	le.PutUint16(b[blockState:], uint16(m.State))
 	le.PutUint16(b[blockNext:], uint16(m.State))
 	le.PutUint64(b[blockVolume:], uint64(m.Done))

@@ -105,7 +105,7 @@ func (v *Volume) places(h []byte) ([]int64, error) {
 	switch {
 	case string(h[headToGo:headToGo+guidLen]) == guidBDE:
 		v.Form, list = ToGo, headToGoAt
-	case string(h[headSign:headSign+len(signature)]) != signature:
+	case string(h[headSign:headSign+len(fveMagic)]) != fveMagic:
 		return nil, ErrNone
 	case string(h[headGUID:headGUID+guidLen]) == guidBDE:
 		v.Form = Fixed
@@ -165,7 +165,7 @@ func readBlock(m container.Member, off int64) (*block, error) {
 	if err := disk.ReadFull(m.R, b.raw, off); err != nil {
 		return nil, err
 	}
-	if string(b.raw[:len(signature)]) != signature {
+	if string(b.raw[:len(fveMagic)]) != fveMagic {
 		return nil, errors.New("it has no signature")
 	}
 	n := int64(le.Uint16(b.raw[blockSize:]))

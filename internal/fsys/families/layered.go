@@ -29,7 +29,8 @@ func kinds() map[string]opener {
 			error) {
 			return lvm.Open(m, others...)
 		},
-		signature.BitLocker + " (encrypted)": encrypted, signature.BitLockerToGo + " (encrypted)": encrypted,
+		signature.EncryptedKind(signature.BitLocker):     encrypted,
+		signature.EncryptedKind(signature.BitLockerToGo): encrypted,
 	}
 }
 
@@ -266,7 +267,8 @@ func onPart(m *container.Map, sp span.Span, proven func(span.Span) error) error 
 func (l *layered) sameDevice(x *inner) *inner {
 	for i := range l.inner {
 		y := &l.inner[i]
-		alike := x.Sectors == nil && y.Sectors == nil || x.Sectors != nil && y.Sectors != nil && x.Sectors.Same(y.Sectors)
+		alike := x.Sectors == nil && y.Sectors == nil || x.Sectors != nil && y.Sectors != nil &&
+			x.Sectors.Same(y.Sectors)
 		if x.ID != "" && y.ID == x.ID && x.Map != nil && y.Map != nil && x.Map.Equal(y.Map) && alike {
 			return y
 		}
