@@ -338,6 +338,9 @@ func describe(a survey.Area) shelf.Region {
 			r.Whole = a.Content.Why
 		}
 	}
+	if rest, ok := a.Content.Rest(); ok {
+		r.Rest, r.AsCut = rest.State, a.Content.Cut() != nil
+	}
 	for _, o := range a.Content.Omit {
 		r.Omitted = append(r.Omitted, o.What)
 	}

@@ -3,8 +3,10 @@ package capture
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/units"
 )
 
@@ -32,6 +34,10 @@ type ListedPart struct {
 	LeftOut string   `json:"left_out,omitempty"`
 	Omits   []string `json:"omits,omitempty"`
 	Whole   string   `json:"whole,omitempty"`
+	// Halted says how its system left it and what can be done, where it wasn't shut down; AsCut that it is captured as if
+	// the power had been cut.
+	Halted *Halted `json:"halted,omitempty"`
+	AsCut  bool    `json:"as_cut,omitempty"`
 	// Inner are the devices that a container on it gives, in words.
 	Inner []string `json:"inner_words,omitempty"`
 }
@@ -54,7 +60,10 @@ func (p *Plan) List() []Listed {
 			for _, o := range a.Content.Omit {
 				x.Omits = append(x.Omits, fmt.Sprintf("%s (%s): %s", o.What, units.Bytes(o.Bytes), o.Why))
 			}
-			x.Inner = a.InnerWords()
+			x.Inner, x.AsCut = a.InnerWords(), a.Content.Cut() != nil
+			if r, ok := a.Content.Rest(); ok && !r.Quiet() {
+				x.Halted = haltedAs(r)
+			}
 			if !a.Content.Maps {
 				x.Whole = a.Content.Why
 			}
@@ -66,6 +75,35 @@ func (p *Plan) List() []Listed {
 		out = append(out, l)
 	}
 	return out
+}
+
+// Halted is how a part was left by a system that didn't shut it down, and what follows from the two ways to capture it.
+type Halted struct {
+	State fsys.State `json:"state"`
+	// Since is when it was put to sleep, where that is known.
+	Since    *time.Time `json:"since,omitempty"`
+	Words    string     `json:"words"`
+	Evidence []string   `json:"evidence"`
+	// Keeping and Cutting say what follows from keeping the session and from capturing it as if the power had been cut.
+	Keeping string `json:"keeping"`
+	Cutting string `json:"cutting"`
+}
+
+func haltedAs(r fsys.Rest) *Halted {
+	h := &Halted{State: r.State, Words: r.Words(), Evidence: r.Evidence, Keeping: r.Keeping(), Cutting: r.Cutting()}
+	if !r.Since.IsZero() {
+		h.Since = &r.Since
+	}
+	return h
+}
+
+// lines say what follows from the way that is chosen, and from the other one.
+func (h *Halted) lines(asCut bool) []string {
+	keeping, cutting := "as it is: "+h.Keeping, "as if the power had been cut: "+h.Cutting
+	if asCut {
+		return []string{"    chosen, " + cutting, "    or " + keeping}
+	}
+	return []string{"    chosen, " + keeping, "    or " + cutting}
 }
 
 // Lines are the disk and its parts in words, a line for each.
@@ -86,6 +124,8 @@ func (l Listed) Lines() []string {
 				p.LeftOut)
 		case p.Whole != "":
 			line += "; all of it is read: " + p.Whole
+		case p.AsCut:
+			line += "; as if the power had been cut: " + p.Halted.Words
 		}
 		if len(p.Omits) > 0 {
 			line += "; without " + strings.Join(p.Omits, " and ")
@@ -93,6 +133,9 @@ func (l Listed) Lines() []string {
 		out = append(out, "  "+line)
 		for _, words := range p.Inner {
 			out = append(out, "    "+words)
+		}
+		if p.Halted != nil {
+			out = append(out, p.Halted.lines(p.AsCut)...)
 		}
 	}
 	return out

@@ -18,6 +18,8 @@ import (
 // Source is one disk to capture.
 type Source struct {
 	Survey *survey.Survey
+	// Path is where the disk is attached.
+	Path string
 	// LeaveOut are the numbers of parts that the person doesn't want.
 	LeaveOut map[int]bool
 	// Rotational helps the estimate.

@@ -20,7 +20,7 @@ import (
 // captureFlags say what is captured, and how.
 type captureFlags struct {
 	machine, note                    string
-	without                          []string
+	without, asCut                   []string
 	plan, unquiet, everything, whole bool
 	readAll, trustNTFS               bool
 	yes                              map[capture.DoubtKind]*bool
@@ -41,6 +41,8 @@ func (f *captureFlags) flags(c *cobra.Command) {
 	fs.StringVar(&f.note, "note", "", "a note that the twin carries")
 	fs.StringArrayVar(&f.without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; "+
 		"may be repeated")
+	fs.StringArrayVar(&f.asCut, "as-if-cut", nil, "capture a part that sleeps or was cut off as if the power had been "+
+		"cut: its number, DISK:NUMBER with several disks, or all; may be repeated")
 	fs.BoolVar(&f.plan, "plan", false, "only show what would be done")
 	fs.BoolVar(&f.unquiet, "not-quiet", false, "capture although a part is in use or wasn't shut down cleanly; the "+
 		"twin says so for ever")
@@ -51,6 +53,7 @@ func (f *captureFlags) flags(c *cobra.Command) {
 	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
 	fs.BoolVar(&f.whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: "+
 		"deleted things may still be in it")
+	c.MarkFlagsMutuallyExclusive("whole", "as-if-cut")
 	fs.BoolVar(&f.everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 }
 
@@ -100,7 +103,11 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 				"captured before")}
 		}
 	}
-	leave, err := leaveOut(disks, f.without)
+	leave, err := partsNamed(disks, "--without", f.without)
+	if err != nil {
+		return nil, err
+	}
+	asCut, err := f.halted(disks)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +116,7 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 			return nil, err
 		}
 	}
-	p, err := w.PlanCapture(ctx, machine, disks, leave)
+	p, err := w.PlanCapture(ctx, machine, disks, leave, asCut)
 	if err != nil {
 		return nil, err
 	}
@@ -139,9 +146,25 @@ func (f *captureFlags) widen(ctx context.Context, d *bench.Disk) error {
 	return nil
 }
 
-func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bool, error) {
-	out := map[*bench.Disk]map[int]bool{}
-	for _, s := range without {
+// halted are the parts that shall be captured as if the power had been cut.
+func (f *captureFlags) halted(disks []*bench.Disk) (workshop.Parts, error) {
+	if len(f.asCut) != 1 || f.asCut[0] != "all" {
+		return partsNamed(disks, "--as-if-cut", f.asCut)
+	}
+	out := workshop.Parts{}
+	for _, d := range disks {
+		out[d] = map[int]bool{}
+		for n := range d.Survey.Halted() {
+			out[d][n] = true
+		}
+	}
+	return out, nil
+}
+
+// partsNamed are the parts that a flag names.
+func partsNamed(disks []*bench.Disk, flag string, named []string) (workshop.Parts, error) {
+	out := workshop.Parts{}
+	for _, s := range named {
 		d := disks[0]
 		number := s
 		if i := strings.LastIndexByte(s, ':'); i >= 0 {
@@ -151,7 +174,7 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 			}
 			number = s[i+1:]
 		} else if len(disks) > 1 {
-			return nil, usageError{fmt.Errorf("--without %s: say of which disk, as DISK:NUMBER", s)}
+			return nil, usageError{fmt.Errorf("%s %s: say of which disk, as DISK:NUMBER", flag, s)}
 		}
 		n, err := strconv.Atoi(number)
 		known := false
@@ -159,7 +182,7 @@ func leaveOut(disks []*bench.Disk, without []string) (map[*bench.Disk]map[int]bo
 			known = known || a.Part.Number == n
 		}
 		if err != nil || !known {
-			return nil, usageError{fmt.Errorf("--without %s: %s has no part %s", s, d.Path, number)}
+			return nil, usageError{fmt.Errorf("%s %s: %s has no part %s", flag, s, d.Path, number)}
 		}
 		if out[d] == nil {
 			out[d] = map[int]bool{}
@@ -188,13 +211,23 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	if warnings := p.Warnings(); len(warnings) > 0 && !f.unquiet {
 		return refusal{fmt.Errorf("nothing was captured: %s; shut the machine down cleanly first, or say "+
-			"--not-quiet to capture it as it is", strings.Join(warnings, "; "))}
+			"--not-quiet to capture it as it is%s", strings.Join(warnings, "; "), orAsCut(p))}
 	}
 	for _, d := range p.Doubts(cmd.Context()) {
 		u.doubts = append(u.doubts, doubt{d.Says, "--yes-" + string(d.Kind), *f.yes[d.Kind]})
 	}
 	u.work = func() error { return o.capture(cmd.Context(), w, p, leaving) }
 	return o.undertake(u)
+}
+
+// orAsCut names the other way to capture parts that their system didn't shut down; empty where there is none.
+func orAsCut(p *capture.Plan) string {
+	for _, s := range p.Sources {
+		if len(s.Survey.Halted()) > 0 {
+			return ", or --as-if-cut PART to capture a part as if the power had been cut (--plan says what follows)"
+		}
+	}
+	return ""
 }
 
 func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e capture.Estimate,

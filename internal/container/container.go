@@ -69,6 +69,14 @@ type Sectors interface {
 	Same(other Sectors) bool
 }
 
+// Sealer is Sectors that can be enciphered too, for what a twin holds in place of what lies on the disk. Nothing is ever
+// written to a disk through it.
+type Sealer interface {
+	// Seal turns whole sectors of the device into what would lie on the member, in place; inner and outer are as for
+	// Plain. It fails where the bytes in that place aren't enciphered as others are.
+	Seal(b []byte, inner, outer int64) error
+}
+
 // Grower is a Container that becomes larger with a member.
 type Grower interface {
 	// Grow has the container use a member of another size, in bytes, and gives one of its devices the room that this

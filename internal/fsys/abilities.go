@@ -10,6 +10,7 @@ import (
 //
 //	Accountable   says what its structures and records name, beside its maps        ledger.go
 //	Omitter       names what may be left out of a capture                           fsys.go
+//	Interrupted   tells how its system left it, and what to keep as after a power cut   rest.go
 //	Unchanging    proves what wasn't changed since another date                     fsys.go
 //	Files         lists and reads its files                                         tree.go
 //	FileWriter    puts a file into it                                               write.go

@@ -2,6 +2,7 @@ package fsys
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -37,6 +38,8 @@ type Content struct {
 	size int64
 	omit span.Set
 	all  bool // nothing is left out, by wish
+	used bool // somebody uses it now
+	cut  *Cut // see AsCut
 }
 
 // Examine recognises what a part of size bytes holds, and compares its maps with everything that its structures and
@@ -184,7 +187,7 @@ func (c *Content) Spans() iter.Seq2[span.Span, error] {
 			at = upTo
 			return true
 		}
-		for sp, err := range c.Volume.Used() {
+		for sp, err := range c.named() {
 			if err != nil {
 				yield(span.Span{}, err)
 				return
@@ -203,6 +206,54 @@ func (c *Content) Spans() iter.Seq2[span.Span, error] {
 	}
 }
 
+// named are the bytes of the volume that matter.
+func (c *Content) named() iter.Seq2[span.Span, error] {
+	if c.cut != nil {
+		return c.cut.Used
+	}
+	return c.Volume.Used()
+}
+
+// ErrNotAsCut means that a part can't be captured as if the power had been cut.
+var ErrNotAsCut = errors.New("it can't be captured as if the power had been cut")
+
+// AsCut makes c be captured as if the power had been cut: see Interrupted. An error says why that can't be; then c stays
+// as it was.
+func (c *Content) AsCut(ctx context.Context) error {
+	i, ok := c.Volume.(Interrupted)
+	switch {
+	case c.used:
+		return fmt.Errorf("%w: %s", ErrNotAsCut, c.Info.Unclean)
+	case !ok:
+		return fmt.Errorf("%w: that is only known of NTFS", ErrNotAsCut)
+	case i.Rest().Quiet():
+		return fmt.Errorf("%w: it was shut down", ErrNotAsCut)
+	}
+	cut, err := i.Cut(ctx, c.all)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrNotAsCut, err)
+	}
+	n := *c
+	n.cut, n.Omit, n.omit = cut, cut.Omit, span.Set{}
+	if n.Used, err = n.count(ctx); err != nil {
+		return fmt.Errorf("%w: %w", ErrNotAsCut, err)
+	}
+	n.Maps, n.Sound, n.Why = true, true, ""
+	*c = n
+	return nil
+}
+
+// Cut is what is kept as if the power had been cut; nil where it isn't captured so.
+func (c *Content) Cut() *Cut { return c.cut }
+
+// Rest is how the part was left by its system; ok is false where that isn't told, or where somebody uses it now.
+func (c *Content) Rest() (r Rest, ok bool) {
+	if c.used {
+		return Rest{}, false
+	}
+	return RestOf(c.Volume)
+}
+
 // Kept is what of a stretch isn't left out.
 func (c *Content) Kept(sp span.Span) span.Set { return span.Of(sp).Subtract(c.omit.Clip(sp)) }
 
@@ -219,6 +270,6 @@ func (c *Content) TakeWhole(why string) {
 
 // Distrust makes c be captured whole because the volume isn't quiet.
 func (c *Content) Distrust(why string) {
-	c.Info.Unclean, c.Why, c.Sound = why, why, false
+	c.Info.Unclean, c.Why, c.Sound, c.used = why, why, false, true
 	c.Maps, c.Used, c.Omit, c.omit = false, c.size, nil, span.Set{}
 }

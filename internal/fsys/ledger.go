@@ -141,6 +141,20 @@ func (l *Ledger) missing(gap span.Span) (int64, bool) {
 	return 0, false
 }
 
+// namedUntil is the first unit after u that isn't named, or the end of the window.
+func (l *Ledger) namedUntil(u int64) int64 {
+	here := u - l.window.Start
+	for {
+		last := here
+		for _, set := range []unitSet{l.own, l.shared} {
+			here = set.until(here, l.window.Len())
+		}
+		if here == last || here >= l.window.Len() {
+			return here + l.window.Start
+		}
+	}
+}
+
 // NotKept is a place that a volume's records name and that its maps, or whoever kept it, left out.
 type NotKept struct {
 	At    int64 // byte of the volume
@@ -155,16 +169,52 @@ func (e *NotKept) Error() string {
 // relative to the volume. The error is a NotKept where one of them is missing, and another where records can't be
 // followed.
 func CheckKept(ctx context.Context, v Accountable, kept iter.Seq2[span.Span, error]) error {
+	account := func(l *Ledger) error { return v.Account(ctx, l) }
+	return eachGap(v.Grid(), account, kept, func(l *Ledger, gap span.Span) error {
+		if u, named := l.missing(gap); named {
+			return &NotKept{l.byteOf(u), ownerOf(ctx, v, u)}
+		}
+		return nil
+	})
+}
+
+// Beyond collects what is named beside the stretches that are kept, ascending and relative to the volume. name enters
+// what is named; it is called for one window of the volume after the other. Most stretches at the most are collected.
+func Beyond(g Grid, name func(*Ledger) error, kept iter.Seq2[span.Span, error], most int) (span.Set, error) {
+	var out []span.Span
+	err := eachGap(g, name, kept, func(l *Ledger, gap span.Span) error {
+		for {
+			u, named := l.missing(gap)
+			if !named {
+				return nil
+			}
+			end := l.namedUntil(u)
+			sp := span.Span{Start: max(gap.Start, l.byteOf(u)), End: min(gap.End, l.byteOf(end))}
+			if n := len(out); n > 0 && out[n-1].End == sp.Start {
+				out[n-1].End = sp.End
+			} else if out = append(out, sp); len(out) > most {
+				return Contradiction(sp.Start, "records name more than %d stretches that the volume's map calls free", most)
+			}
+			if gap.Start = sp.End; gap.Empty() {
+				return nil
+			}
+		}
+	})
+	return span.Of(out...), err
+}
+
+// eachGap has everything named that is, window by window, and gives the stretches that aren't kept.
+func eachGap(g Grid, name func(*Ledger) error, kept iter.Seq2[span.Span, error],
+	do func(*Ledger, span.Span) error) error {
 	next, stop := iter.Pull2(kept)
 	defer stop()
-	g := v.Grid()
 	at := int64(0) // everything before is compared
 	end := g.Start + g.Count*g.Unit
 	cur, err, more := next()
 	for first := int64(0); first < g.Count; first += ledgerWindow {
 		window := span.Span{Start: first, End: min(first+ledgerWindow, g.Count)}
 		l := newLedger(g, window)
-		if err := v.Account(ctx, l); err != nil {
+		if err := name(l); err != nil {
 			return err
 		}
 		until := min(end, l.byteOf(window.End))
@@ -176,8 +226,10 @@ func CheckKept(ctx context.Context, v Accountable, kept iter.Seq2[span.Span, err
 			if more {
 				gap.End = min(until, cur.Start)
 			}
-			if u, named := l.missing(gap); named {
-				return &NotKept{l.byteOf(u), ownerOf(ctx, v, u)}
+			if !gap.Empty() {
+				if err := do(l, gap); err != nil {
+					return err
+				}
 			}
 			if !more || cur.Start >= until {
 				break
@@ -248,4 +300,20 @@ func (s unitSet) first(sp span.Span) (unit int64, found bool) {
 		return !found
 	})
 	return unit, found
+}
+
+// until is the first unit from u on, below end, that isn't in the set.
+func (s unitSet) until(u, end int64) int64 {
+	for u < end {
+		p := s[u/pageUnits]
+		if p == nil {
+			return u
+		}
+		free := ^p[u%pageUnits/64] >> (u % 64)
+		if n := min(int64(bits.TrailingZeros64(free)), 64-u%64); n < 64-u%64 {
+			return min(u+n, end)
+		}
+		u = (u/64 + 1) * 64
+	}
+	return end
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 	"twinshelf/internal/store"
 	"twinshelf/internal/table"
@@ -43,17 +44,21 @@ type TwinDisk struct {
 
 // Region is a part of a disk or the area between parts. Its blocks begin at its start.
 type Region struct {
-	Part     int       `json:"part"` // number in the table; 0 between parts
-	Span     span.Span `json:"span"` // bytes on the disk
-	Type     string    `json:"type,omitempty"`
-	Name     string    `json:"name,omitempty"`
-	Role     string    `json:"role,omitempty"`
-	Kind     string    `json:"kind,omitempty"` // file system
-	Label    string    `json:"label,omitempty"`
-	ID       string    `json:"id,omitempty"`
-	Unclean  string    `json:"unclean,omitempty"` // why it wasn't quiet
-	Whole    string    `json:"whole,omitempty"`   // why all of it was read
-	Captured bool      `json:"captured"`
+	Part    int       `json:"part"` // number in the table; 0 between parts
+	Span    span.Span `json:"span"` // bytes on the disk
+	Type    string    `json:"type,omitempty"`
+	Name    string    `json:"name,omitempty"`
+	Role    string    `json:"role,omitempty"`
+	Kind    string    `json:"kind,omitempty"` // file system
+	Label   string    `json:"label,omitempty"`
+	ID      string    `json:"id,omitempty"`
+	Unclean string    `json:"unclean,omitempty"` // why it wasn't quiet
+	Whole   string    `json:"whole,omitempty"`   // why all of it was read
+	// Rest is how its system left it (fsys.State), where that is told; AsCut says that it was captured as if the power
+	// had been cut, although its system slept or was cut off.
+	Rest     fsys.State `json:"rest,omitempty"`
+	AsCut    bool       `json:"as_cut,omitempty"`
+	Captured bool       `json:"captured"`
 	// Accounted says that the maps by which it was read were compared with everything that its records name.
 	Accounted bool     `json:"accounted,omitempty"`
 	Omitted   []string `json:"omitted,omitempty"` // left out, in words

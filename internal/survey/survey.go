@@ -292,7 +292,7 @@ func (s *Survey) Parts() []Area {
 func (s *Survey) Warnings() []string {
 	var out []string
 	for _, a := range s.Parts() {
-		if why := a.Content.Info.Unclean; why != "" {
+		if why := a.Content.Info.Unclean; why != "" && a.Content.Cut() == nil {
 			read := "all of it is read"
 			if a.Content.Maps {
 				read = "all of that volume is read"

@@ -142,12 +142,22 @@ func (m *benchPage) howIs(d *bench.Disk, twin bool) (may string, words []string,
 		words = append(words, how)
 	}
 	if d.Survey != nil && len(d.Survey.Warnings()) > 0 {
-		words = append(words, "not quiet")
+		words = append(words, unquietWord(d))
 		if d.Reach == "" && m.isPlain(d) && o.unread == 0 {
 			paint = m.th.caution.Render
 		}
 	}
 	return may, words, paint
+}
+
+// unquietWord says of a disk that isn't quiet whether a system sleeps on it.
+func unquietWord(d *bench.Disk) string {
+	for _, r := range d.Survey.Halted() {
+		if r.Asleep() {
+			return "sleeps"
+		}
+	}
+	return "not quiet"
 }
 
 // isPlain says that a disk was chosen for nothing.

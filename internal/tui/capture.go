@@ -3,11 +3,11 @@ package tui
 import (
 	"context"
 	"errors"
+	"maps"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
-	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/run"
 	"twinshelf/internal/workshop"
@@ -24,6 +24,15 @@ func (m *capturePage) bindings() []binding {
 			return m.inOrOut(rows)
 		})},
 		{"n", "n", "name", "name the machine", acts(name)},
+		{"s", "s", "sleeping", "how a part is captured that sleeps or was cut off: its session kept, or as if the power " +
+			"had been cut", acts(func() {
+			p := haltedHere(m, rows)
+			if p == nil {
+				m.fail("Nothing here sleeps or was cut off: that is only known of NTFS.")
+				return
+			}
+			chooseHalted(m, p)
+		})},
 		{"o", "o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what " +
 			"NTFS's say",
 			leads(func() tea.Cmd {
@@ -66,6 +75,8 @@ func (m *capturePage) startCapture() tea.Cmd {
 		m.fail("There is nothing to capture yet: choose a disk on the Bench.")
 	case m.machine == "":
 		m.prompt.ask("Name of the machine: ", "", func(s string) { m.machine = strings.TrimSpace(s) })
+	case len(m.plan.Warnings()) > 0 && undecided(m) != nil:
+		chooseHalted(m, undecided(m))
 	case len(m.plan.Warnings()) > 0 && !m.unquiet:
 		m.fail("Not everything is quiet: read the warnings, then press u to capture it as it is.")
 	default:
@@ -119,7 +130,7 @@ func (m *capturePage) capture() tea.Cmd {
 	shelf := shelfLane(m.datesPage, writing(m.th, written), m.estimate.Likely)
 	for _, s := range p.Sources {
 		for _, d := range m.disks {
-			if d.Survey == s.Survey {
+			if d.Path == s.Path {
 				job.lanes = append(job.lanes, lanes{up: reading(m.th, isNow).ofDisk(d), down: shelf})
 			}
 		}
@@ -151,13 +162,16 @@ func (m *capturePage) work(ctx context.Context, number int, doing func(string)) 
 	if len(disks) == 0 || m.w.Shelf == nil || m.looking > 0 {
 		return nil
 	}
-	leave := map[*bench.Disk]map[int]bool{}
+	leave, asCut := workshop.Parts{}, workshop.Parts{}
 	for _, d := range disks {
-		leave[d] = m.leaveOut[d.Path]
+		leave[d], asCut[d] = maps.Clone(m.leaveOut[d.Path]), map[int]bool{}
+		for n := range d.Survey.Halted() {
+			asCut[d][n] = m.asCut[d.Path][n] && !leave[d][n]
+		}
 	}
 	w, machine, trust := m.w, m.machine, m.trust
 	return func() tea.Msg {
-		p, err := w.PlanCapture(ctx, machine, disks, leave)
+		p, err := w.PlanCapture(ctx, machine, disks, leave, asCut)
 		if err != nil {
 			return estimated{number: number, err: err}
 		}

@@ -94,6 +94,9 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 		if !a.Content.Maps && a.Content.Why != "" {
 			state = "all of it is read: " + a.Content.Why
 		}
+		if words := haltedState(m, r.disk, a); words != "" {
+			state = words
+		}
 		for _, o := range a.Content.Omit {
 			state += ", without " + o.What
 		}
@@ -181,6 +184,7 @@ func (m *capturePage) estimateLines(w int) []string {
 	for _, s := range m.plan.Wholes() {
 		out = append(out, m.th.labelled("Whole", s, w, m.th.caution.Render)...)
 	}
+	out = append(out, cutLines(m, w)...)
 	out = append(out, m.goingLines(w)...)
 	for _, s := range m.plan.Warnings() {
 		out = append(out, m.th.labelled("Not quiet", s, w, m.th.caution.Render)...)

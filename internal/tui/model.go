@@ -362,7 +362,7 @@ func (m *capturePage) chooseMachine() {
 		m.chosen[o.Path] = true
 	}
 	m.machine = workshop.SuggestMachine(m.datesPage.twins(), []*bench.Disk{d})
-	m.row, m.unquiet = 0, false
+	m.row, m.unquiet, m.asCut = 0, false, map[string]map[int]bool{}
 	for i, r := range m.captureRows() {
 		if r.disk.Path == d.Path && r.part == 0 {
 			m.row = i

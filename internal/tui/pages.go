@@ -93,25 +93,26 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 	m := &model{ctx: ctx, w: w, th: newTheme(terminal{}), patience: usualPatience}
 	inside := &insidePage{model: m}
 	m.pages = &pages{
-		benchPage:   &benchPage{model: m, facts: map[string]facts{}},
-		readyPage:   &readyPage{model: m},
-		capturePage: &capturePage{model: m, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{}},
-		datesPage:   &datesPage{model: m},
-		fitPage:     &fitPage{model: m},
-		runPage:     &runPage{model: m},
-		proofPage:   &proofPage{model: m},
-		sheetPage:   &sheetPage{model: m},
-		insidePage:  inside,
-		findPane:    &findPane{inside},
-		diffPane:    &diffPane{inside},
-		viewPane:    &viewPane{inside},
-		shelfDesk:   &shelfDesk{m},
-		lastPage:    &lastPage{model: m},
-		prompt:      &prompt{model: m},
-		menus:       &menus{model: m},
-		railsPane:   &railsPane{m},
-		chooser:     &chooser{m},
-		helper:      &helper{m},
+		benchPage: &benchPage{model: m, facts: map[string]facts{}},
+		readyPage: &readyPage{model: m},
+		capturePage: &capturePage{model: m, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{},
+			asCut: map[string]map[int]bool{}},
+		datesPage:  &datesPage{model: m},
+		fitPage:    &fitPage{model: m},
+		runPage:    &runPage{model: m},
+		proofPage:  &proofPage{model: m},
+		sheetPage:  &sheetPage{model: m},
+		insidePage: inside,
+		findPane:   &findPane{inside},
+		diffPane:   &diffPane{inside},
+		viewPane:   &viewPane{inside},
+		shelfDesk:  &shelfDesk{m},
+		lastPage:   &lastPage{model: m},
+		prompt:     &prompt{model: m},
+		menus:      &menus{model: m},
+		railsPane:  &railsPane{m},
+		chooser:    &chooser{m},
+		helper:     &helper{m},
 	}
 	return m
 }
@@ -145,6 +146,7 @@ type capturePage struct {
 	machine  string
 	chosen   map[string]bool         // paths of disks to capture
 	leaveOut map[string]map[int]bool // parts left out by path
+	asCut    map[string]map[int]bool // parts captured as if the power had been cut, by path
 	row      int
 	unquiet  bool
 	trust    capture.Trust

@@ -76,7 +76,7 @@ func BenchmarkLookInside(b *testing.B) {
 		testkit.LoopGone(b, img)
 		disks := w.Bench.List()
 		w.Bench.Probe(context.Background(), disks[0])
-		p, err := w.PlanCapture(b.Context(), "Harbour", []*bench.Disk{disks[0]}, nil)
+		p, err := w.PlanCapture(b.Context(), "Harbour", []*bench.Disk{disks[0]}, nil, nil)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -386,7 +386,7 @@ func TestVersionsAreSettledByContents(t *testing.T) {
 		t.Helper()
 		d := w.Bench.List()[0]
 		w.Bench.Probe(context.Background(), d)
-		p, err := w.PlanCapture(t.Context(), "Kiosk", []*bench.Disk{d}, nil)
+		p, err := w.PlanCapture(t.Context(), "Kiosk", []*bench.Disk{d}, nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -35,7 +35,7 @@ func kiosksWork(t *testing.T, w *Workshop) *job.Job {
 		w.Bench.Probe(t.Context(), d)
 	}
 	kiosk, target := named(t, disks, "C3E9"), named(t, disks, "7731")
-	p, err := w.PlanCapture(t.Context(), "Harbour kiosk", append(disks[:0:0], kiosk), nil)
+	p, err := w.PlanCapture(t.Context(), "Harbour kiosk", append(disks[:0:0], kiosk), nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -203,7 +203,7 @@ func TestRecordThatCantBeKept(t *testing.T) {
 // TestUnreadFilesAreOnRecord: the capture of a failing disk enters the files that it hit.
 func TestUnreadFilesAreOnRecord(t *testing.T) {
 	w, disks := ferry(t)
-	p, err := w.PlanCapture(t.Context(), "Slipway crane", append(disks[:0:0], named(t, disks, "E6F5")), nil)
+	p, err := w.PlanCapture(t.Context(), "Slipway crane", append(disks[:0:0], named(t, disks, "E6F5")), nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -230,7 +230,7 @@ func TestThinningAfterACapture(t *testing.T) {
 	var said []string // before the capture
 	takes := func() string {
 		t.Helper()
-		p, err := w.PlanCapture(t.Context(), "Harbour kiosk", []*bench.Disk{kiosk}, nil)
+		p, err := w.PlanCapture(t.Context(), "Harbour kiosk", []*bench.Disk{kiosk}, nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -264,7 +264,7 @@ func TestThinningAfterACapture(t *testing.T) {
 		t.Errorf("%d twins, %s, said before: %q", count(), notes, said)
 	}
 	// What wasn't said before the capture stays, whatever the rule says by then.
-	p, err := w.PlanCapture(t.Context(), "Harbour kiosk", []*bench.Disk{kiosk}, nil)
+	p, err := w.PlanCapture(t.Context(), "Harbour kiosk", []*bench.Disk{kiosk}, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -280,7 +280,7 @@ func TestThinningAfterACapture(t *testing.T) {
 	if err := keeping.SetRule(ctx, w.Shelf, "Harbour kiosk", rule); err != nil {
 		t.Fatal(err)
 	}
-	if p, err = w.PlanCapture(t.Context(), "Harbour kiosk", []*bench.Disk{kiosk}, nil); err != nil {
+	if p, err = w.PlanCapture(t.Context(), "Harbour kiosk", []*bench.Disk{kiosk}, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	late, _ := w.StartCapture(ctx, p, leaving)

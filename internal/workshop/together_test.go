@@ -70,7 +70,7 @@ func twoDisks(t *testing.T) (*Workshop, *shelf.Twin) {
 	for _, d := range disks {
 		w.Bench.Probe(context.Background(), d)
 	}
-	p, err := w.PlanCapture(t.Context(), "Purser's laptop", disks, nil)
+	p, err := w.PlanCapture(t.Context(), "Purser's laptop", disks, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -191,9 +191,13 @@ func Companions(twins []*shelf.Twin, all []*bench.Disk, d *bench.Disk) []*bench.
 	return out
 }
 
-// PlanCapture plans the capture of probed disks.
+// Parts are parts of disks, by number.
+type Parts map[*bench.Disk]map[int]bool
+
+// PlanCapture plans the capture of probed disks: without what is left out, and with asCut as if the power had been cut
+// (fsys.Interrupted).
 func (w *Workshop) PlanCapture(ctx context.Context, machine string, disks []*bench.Disk,
-	leaveOut map[*bench.Disk]map[int]bool) (*capture.Plan, error) {
+	leaveOut, asCut Parts) (*capture.Plan, error) {
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
@@ -215,11 +219,17 @@ func (w *Workshop) PlanCapture(ctx context.Context, machine string, disks []*ben
 		surveys = append(surveys, d.Survey)
 	}
 	joined, err := survey.Joined(ctx, surveys)
-	for i, s := range joined {
-		p.Sources = append(p.Sources,
-			capture.Source{Survey: s, LeaveOut: leaveOut[disks[i]], Rotational: disks[i].Rotational})
+	if err != nil {
+		return nil, err
 	}
-	return p, err
+	for i, s := range joined {
+		if s, err = s.AsCut(ctx, asCut[disks[i]]); err != nil {
+			return nil, fmt.Errorf("%s: %w", disks[i].Path, err)
+		}
+		p.Sources = append(p.Sources,
+			capture.Source{Survey: s, Path: disks[i].Path, LeaveOut: leaveOut[disks[i]], Rotational: disks[i].Rotational})
+	}
+	return p, nil
 }
 
 const phaseNames = "List names"

@@ -105,7 +105,7 @@ func TestWhatIsMissing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.PlanCapture(t.Context(), "Kiosk", nil, nil); !errors.Is(err, ErrNoShelf) {
+	if _, err := w.PlanCapture(t.Context(), "Kiosk", nil, nil, nil); !errors.Is(err, ErrNoShelf) {
 		t.Errorf("%v", err)
 	}
 	if _, err := w.PlanRestore(t.Context(), Origin{Twin: &shelf.Twin{}}, nil, plan.Wish{}, nil); !errors.Is(err,
@@ -117,8 +117,7 @@ func TestWhatIsMissing(t *testing.T) {
 	}
 	w, disks := ferry(t)
 	if _, err := w.PlanCapture(t.Context(), "Kiosk", []*bench.Disk{{Path: "x.img", Problem: "there is no such file"}},
-		nil); err ==
-		nil || !strings.Contains(err.Error(), "no such file") {
+		nil, nil); err == nil || !strings.Contains(err.Error(), "no such file") {
 		t.Errorf("%v", err)
 	}
 	// Out of reach stays out of reach for the plan too.

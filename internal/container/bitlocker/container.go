@@ -145,6 +145,22 @@ func (o *opened) Plain(b []byte, inner, outer int64) {
 	}
 }
 
+// Seal enciphers sectors that lie in their own place, of a volume that is wholly encrypted.
+func (o *opened) Seal(b []byte, inner, outer int64) error {
+	unit := o.v.sector
+	if o.v.State != Encrypted || inner != outer || inner%unit != 0 || int64(len(b))%unit != 0 ||
+		o.v.Form == Vista && inner < vistaPlain {
+		return fmt.Errorf("what lies at byte %d isn't enciphered as the rest is", outer)
+	}
+	for at := int64(0); at < int64(len(b)); at += unit {
+		if o.hidden(inner + at) {
+			return fmt.Errorf("metadata lie at byte %d", outer+at)
+		}
+	}
+	o.s.seal(b, outer)
+	return nil
+}
+
 // hidden says whether a byte of the open volume is one of the places that hold metadata.
 func (o *opened) hidden(inner int64) bool {
 	for _, a := range o.v.areas {

@@ -219,12 +219,7 @@ func (l *layered) Omissions() ([]fsys.Omission, error) {
 	var out []fsys.Omission
 	for _, x := range l.inner {
 		for _, o := range x.content.Omit {
-			here := fsys.Omission{What: x.Name + ": " + o.What, Why: o.Why}
-			for sp := range o.Spans.All() {
-				x.Map.On(0, sp, &here.Spans)
-			}
-			here.Bytes = here.Spans.Total()
-			out = append(out, here)
+			out = append(out, x.omission(o))
 		}
 	}
 	return out, nil

@@ -33,6 +33,7 @@ type Volume struct {
 	records
 	info        fsys.Info
 	rootEntries []rootEntry
+	left        fsys.Rest
 }
 
 // records are the file records of a volume and the runs of their streams: the first layer, which knows no folders.
@@ -157,29 +158,11 @@ func (v *Volume) describe(boot []byte) error {
 	if err != nil {
 		return fmt.Errorf("root directory: %w", err)
 	}
-	v.info.Unclean, err = v.unclean(flags)
-	return err
-}
-
-func (v *Volume) unclean(flags uint16) (string, error) {
-	if flags&(volumeDirty|volumeResizeLog|volumeUpgrade|volumeChkdsk) != 0 {
-		return "it is marked dirty: it wasn't unmounted cleanly or waits for a check", nil
+	if v.left, err = restOf(v, flags); err != nil {
+		return err
 	}
-	asleep, err := v.hibernated()
-	if err != nil {
-		return "", err
-	}
-	if asleep {
-		return "it holds a hibernated system (or one that was shut down for a fast start)", nil
-	}
-	clean, err := v.logClean()
-	if err != nil {
-		return "", fmt.Errorf("$LogFile: %w", err)
-	}
-	if !clean {
-		return "its log hasn't been replayed (the machine went down or the drive was pulled out)", nil
-	}
-	return "", nil
+	v.info.Unclean = v.left.Words()
+	return nil
 }
 
 // Info describes the volume.

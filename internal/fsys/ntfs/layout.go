@@ -53,6 +53,7 @@ const (
 	recMagic        = "FILE"
 	recUSAOffset    = 4
 	recUSACount     = 6
+	recLSN          = 8
 	recSequence     = 16
 	recLinks        = 18
 	recAttrsOffset  = 20
@@ -211,10 +212,116 @@ const (
 	attrDefBytes = 2560
 )
 
-// The log's restart area ("$LogFile").
+// The log ("$LogFile", fs/ntfs3/fslog.c). Its first two pages, of the system's page size, are restart pages; then come
+// copies of the pages that were written last, and the pages with records.
 const (
-	restartLen   = 4096
-	restartArea  = 24
-	restartClean = 0x0002
-	noClient     = 0xFFFF
+	restartMagic = "RSTR"
+	logPageMagic = "RCRD"
+
+	restartSystemPage = 16 // bytes
+	restartLogPage    = 20 // bytes
+	restartArea       = 24 // where the area begins in its page
+	restartMajor      = 28
+	restartLen        = 4096 // of the pages that nearly all logs have
+
+	areaLSN          = 0 // of the last record when the area was written
+	areaClients      = 8
+	areaInUse        = 12 // the first client that has the log open
+	areaFlags        = 14
+	areaSeqBits      = 16 // of an LSN, those that count the turns through the file
+	areaClientsAt    = 22
+	areaSize         = 24 // bytes of the log that are used
+	areaRecordHead   = 36 // bytes of a record's header
+	areaPageData     = 38 // where records begin in a page
+	areaLen          = 48
+	areaClean        = 0x0002
+	noClient         = 0xFFFF
+	clientOldest     = 0 // LSN of the oldest record that it needs
+	clientRestart    = 8 // LSN of its last restart record
+	clientLen        = 96
+	maxClients       = 16
+	copiesOne        = 2    // pages that are copies, up to version 1
+	copiesTwo        = 0x20 // from version 2 on
+	restartPages     = 2
+	minLogPages      = 0x30
+	minPage, maxPage = 512, 64 << 10 // bytes
+
+	pageLSN     = 8  // of the last record in the page; of a copy up to version 1: where it belongs
+	pageLastEnd = 32 // LSN of the last record that ends in the page
+	pageFileOff = 60 // from version 2 on: where a copy belongs
+	pageHeadMin = 64
+
+	lrLSN     = 0  // a record's header
+	lrLength  = 24 // bytes of what the client logged
+	lrType    = 32
+	lrHeadMin = 48
+	lrClient  = 1
+	lrRestart = 2
+
+	opRedo     = 0 // what the client logged: two operations with their data, and which clusters they are for
+	opUndo     = 2
+	opRedoAt   = 4
+	opRedoLen  = 6
+	opUndoAt   = 8
+	opUndoLen  = 10
+	opClusters = 14 // how many cluster numbers follow
+	opRecordAt = 16 // where in the target its structure begins
+	opAttrAt   = 18 // where in that the change begins
+	opBlockAt  = 20 // where in the target's cluster, in units of 512 bytes
+	opVCN      = 24
+	opLCNs     = 32
+
+	rsMajor      = 0 // what a restart record holds
+	rsDirtyLSN   = 32
+	rsActionsLSN = 40
+	rsLen        = 64
+
+	tableEntryLen  = 0 // a table that is dumped into the log
+	tableEntries   = 2
+	tableHead      = 24
+	tableAllocated = 0xFFFFFFFF // at the start of an entry in use
+
+	dirtyClusters  = 12 // an entry of the table of dirty pages: how many cluster numbers it has
+	dirtyOldest    = 24 // LSN
+	dirtyLCNs      = 32
+	dirtyOldest32  = 28 // the same in logs whose tables have version 0
+	dirtyLCNs32    = 36
+	actionFirstLSN = 8 // an entry of the table of transactions
+)
+
+// The operations of the log that name clusters, and the last one that is known.
+const (
+	opInitRecord     = 0x02
+	opFreeRecord     = 0x03
+	opWriteEnd       = 0x04
+	opCreateAttr     = 0x05
+	opDeleteAttr     = 0x06
+	opMapping        = 0x09
+	opDeleteClusters = 0x0A
+	opSetSizes       = 0x0B
+	opSetBits        = 0x15
+	opClearBits      = 0x16
+	opHotFix         = 0x17
+	opDirtyPages     = 0x1F
+	opTransactions   = 0x20
+	opLast           = 0x25
+)
+
+// A hibernation file begins with its state ("PO_MEMORY_IMAGE" in the public symbols of the system). The places of what
+// follows differ between 32 and 64 bits, and by version.
+const (
+	hiberPage                    = 4096
+	hiberSelf64                  = 16 // number of a page
+	hiberPageSize32, hiberTime32 = 20, 24
+	hiberPageSize64, hiberTime64 = 24, 32
+
+	// Two counted lists stand before the mark that it was written for a fast start. Where, depends on the version.
+	hiberSearchFrom, hiberSearchTo = 0x80, 0x800
+	hiberLogPages                  = 24 // numbers of pages, 8 bytes each, after their count
+	hiberCheck                     = 4  // from the end of that list
+	hiberContext                   = 8
+	hiberFast                      = 12
+	hiberHighest                   = 64
+	hiberKeyPages                  = 72
+	hiberKeyCount                  = 4
 )

@@ -1,33 +1,46 @@
 package ntfs
 
 import (
+	"bytes"
 	"encoding/binary"
+	"errors"
 	"os"
-	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
 	"twinshelf/internal/testkit"
 )
 
-// TestNewerRestartPageDecides: the log's two restart pages are written in turns; only the later one tells whether it is
-// in use.
-func TestNewerRestartPageDecides(t *testing.T) {
-	img := filepath.Join(t.TempDir(), "n.img")
-	f, err := os.Create(img)
+// plainVolume is an NTFS volume of the system's own making, in memory.
+func plainVolume(t testing.TB, size int64, args ...string) *disk.Memory {
+	t.Helper()
+	testkit.Need(t, "mkntfs")
+	img := testkit.Image(t, "n.img", size)
+	testkit.Do(t, "mkntfs", append(append([]string{"-q", "-F", "-s", "512"}, args...), img)...)
+	b, err := os.ReadFile(img)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer f.Close()
-	if err := f.Truncate(32 << 20); err != nil {
-		t.Fatal(err)
+	return &disk.Memory{Bytes: b, Sector: 512}
+}
+
+func probed(t testing.TB, m *disk.Memory) *Volume {
+	t.Helper()
+	v, err := Probe(m, int64(len(m.Bytes)), 512)
+	if err != nil || v == nil {
+		t.Fatalf("%v %v", v, err)
 	}
-	testkit.Do(t, "mkntfs", "-F", "-q", "-s", "512", img)
-	vv, err := Probe(f, 32<<20, 512)
-	if err != nil {
-		t.Fatal(err)
-	}
-	v := vv.(*Volume)
-	rec, err := v.readRecord(recLog)
+	return v.(*Volume)
+}
+
+// lay writes bytes into a stream of a system file.
+func lay(t testing.TB, m *disk.Memory, v *Volume, record int64, off int64, b []byte) {
+	t.Helper()
+	rec, err := v.readRecord(record)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,34 +48,284 @@ func TestNewerRestartPageDecides(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	page := func(n int64, lsn uint64, inUse, flags uint16) {
-		b := make([]byte, restartLen)
-		copy(b, "RSTR")
-		le := binary.LittleEndian
-		le.PutUint16(b[recUSAOffset:], 30)
-		le.PutUint16(b[recUSACount:], 9)
-		le.PutUint32(b[16:], 4096) // system page size
-		le.PutUint32(b[20:], 4096)
-		le.PutUint16(b[24:], 48) // restart area
-		le.PutUint64(b[48:], lsn)
-		le.PutUint16(b[48+12:], inUse)
-		le.PutUint16(b[48+14:], flags)
-		fixUp(b, 30, 1)
-		if _, err := f.WriteAt(b, s.runs[0].lcn*v.cluster+n*restartLen); err != nil {
-			t.Fatal(err)
-		}
+	for len(b) > 0 {
+		i := firstRun(s.runs, off/v.cluster)
+		r := s.runs[i]
+		within := off - r.vcn*v.cluster
+		n := copy(m.Bytes[r.lcn*v.cluster+within:(r.lcn+r.n)*v.cluster], b)
+		b, off = b[n:], off+int64(n)
 	}
-	testkit.Need(t, "mkntfs")
+}
+
+func logSize(t testing.TB, v *Volume) int64 {
+	t.Helper()
+	s, err := v.logStream()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s.Size() &^ (makePage - 1)
+}
+
+// aLog is an open log that names clusters in as many operations.
+func aLog(t testing.TB, size int64, major int, clusters ...uint32) *LogWriter {
+	t.Helper()
+	w, err := NewLog(size, major, 7)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Restart = w.Record(lrRestart, RestartRecord(), 0, 0)
+	w.Oldest = w.Restart
+	for _, c := range clusters {
+		w.Record(lrClient, Logged{Redo: opSetBits, Undo: opClearBits, RedoData: rangeOf(c, 3), UndoData: rangeOf(c, 3),
+			LCNs: []uint64{5}}.Bytes(), 24, 0)
+	}
+	return w
+}
+
+func rangeOf(first, n uint32) []byte {
+	b := binary.LittleEndian.AppendUint32(nil, first)
+	return binary.LittleEndian.AppendUint32(b, n)
+}
+
+// TestNewerRestartPageDecides: the log's two restart pages are written in turns; only the later one tells whether it is
+// in use.
+func TestNewerRestartPageDecides(t *testing.T) {
+	m := plainVolume(t, 32<<20)
+	v := probed(t, m)
+	page := func(n int64, lsn uint64, closed bool) {
+		w := aLog(t, logSize(t, v), 1)
+		w.last = lsn
+		lay(t, m, v, recLog, n*makePage, w.Bytes(closed)[n*makePage:][:makePage])
+	}
 	for _, c := range []struct {
 		name  string
 		first uint64
 		want  bool
-	}{{"page 0 is the newer one and clean", 300, true}, {"page 1 is the newer one and in use", 100, false}} {
-		page(0, c.first, noClient, 0)
-		page(1, 200, 0, 0)
-		got, err := v.logClean()
-		if err != nil || got != c.want {
-			t.Errorf("%s: clean=%v (%v), want %v", c.name, got, err, c.want)
+	}{{"page 0 is the newer one and closed", 300, true}, {"page 1 is the newer one and in use", 100, false}} {
+		page(0, c.first, true)
+		page(1, 200, false)
+		got, err := v.logState()
+		if err != nil || got.closed() != c.want {
+			t.Errorf("%s: %+v (%v), want closed=%v", c.name, got, err, c.want)
 		}
 	}
+	lay(t, m, v, recLog, 0, bytes.Repeat([]byte{7}, 2*makePage))
+	if got, err := v.logState(); err != nil || got.closed() || got.valid {
+		t.Errorf("with garbage for restart pages: %+v (%v)", got, err)
+	}
+}
+
+// TestLogNames: what is logged since the oldest record that is needed is named, through page ends, copies of pages and
+// the end of the file, and nothing that was logged before.
+func TestLogNames(t *testing.T) {
+	m := plainVolume(t, 64<<20)
+	v := probed(t, m)
+	size := logSize(t, v)
+	for _, major := range []int{1, 2} {
+		w := aLog(t, size, major, 9000)
+		before := w.last
+		for w.turn < 9 { // twice through the file
+			before = w.Record(lrClient, Logged{Redo: opSetBits, RedoData: rangeOf(8000, 1)}.Bytes(), 24, 0)
+		}
+		w.Oldest = w.Record(lrRestart, RestartRecord(), 0, 0)
+		w.Restart = w.Oldest
+		runs := encodeRuns([]run{{lcn: 7000, n: 11}, {vcn: 11, lcn: 7500, n: 2}})
+		attr := make([]byte, attrHeaderLong, 128)
+		le := binary.LittleEndian
+		le.PutUint32(attr, attrData)
+		attr[headNonResident] = 1
+		le.PutUint16(attr[nonRuns:], attrHeaderLong)
+		attr = append(attr, runs...)
+		attr = append(attr, make([]byte, -len(attr)&7)...)
+		le.PutUint32(attr[headLength:], uint32(len(attr)))
+		w.Record(lrClient, Logged{Redo: opCreateAttr, Undo: opDeleteAttr, RedoData: attr}.Bytes(), 24, 0)
+		w.Record(lrClient, Logged{Redo: opDeleteClusters, RedoData: make([]byte, 3*makePage)}.Bytes(), 24, 0)
+		w.Record(lrClient, Logged{Redo: opSetBits, RedoData: rangeOf(6000, 4), LCNs: []uint64{5001, 1 << 40}, Record: 0x10,
+			VCN: 0}.Bytes(), 24, 0)
+		w.Record(lrClient, Logged{Redo: 0, Undo: opClearBits, UndoData: rangeOf(4000, 2)}.Bytes(), 24, 0)
+		lay(t, m, v, recLog, 0, w.Bytes(false))
+		st, err := v.logState()
+		if err != nil || !st.valid || st.restart.major != major {
+			t.Fatalf("%+v %v", st, err)
+		}
+		got, since, _, err := namedByLog(t.Context(), v, st.restart)
+		if err != nil || since != w.Oldest || since <= before {
+			t.Fatalf("version %d: since %d of %d, %d before (%v)", major, since, w.Oldest, before, err)
+		}
+		var want span.Set
+		for _, x := range [][2]int64{{0, 1}, {7000, 11}, {7500, 2}, {6000 + 0x80, 4}, {5001, 1}, {4000, 2}} {
+			if x[0] > 0 {
+				want.Add(v.clusterSpan(x[0], x[1]))
+			}
+		}
+		if !got.Subtract(v.clusterSet(0, 1)).Equal(want) {
+			t.Errorf("version %d: %v, want %v", major, got, want)
+		}
+	}
+}
+
+// clusterSet is a set of clusters as bytes.
+func (v *Volume) clusterSet(lcn, n int64) span.Set { return span.Of(v.clusterSpan(lcn, n)) }
+
+// TestBrokenLogs: where pages are missing that were needed the log isn't believed; a page that was being written when
+// the power went is no loss where its copy is there.
+func TestBrokenLogs(t *testing.T) {
+	m := plainVolume(t, 64<<20)
+	v := probed(t, m)
+	size := logSize(t, v)
+	many := make([]uint32, 200)
+	for i := range many {
+		many[i] = uint32(3000 + 10*i)
+	}
+	w := aLog(t, size, 2, many...)
+	whole := w.Bytes(false)
+	first, last := w.r.first(), (w.at-1)/makePage*makePage
+	spoil := func(at int64) func([]byte) { return func(b []byte) { b[at+100] ^= 1; b[at+510] ^= 1 } }
+	for _, c := range []struct {
+		name   string
+		change func(b []byte)
+		broken bool
+	}{
+		{"as it was written", func([]byte) {}, false},
+		{"a page in the middle", spoil(first + 2*makePage), true},
+		{"the page with the oldest record", spoil(first), true},
+		{"the last page, of which there is a copy", func(b []byte) {
+			copy(b[2*makePage:], b[last:last+makePage])
+			spoil(last)(b)
+		}, false},
+		{"the last page", spoil(last), true},
+		{"a page of an earlier turn instead", func(b []byte) {
+			p := b[first+makePage:][:makePage]
+			binary.LittleEndian.PutUint64(p[pageLSN:], 1)
+			binary.LittleEndian.PutUint64(p[pageLastEnd:], 1)
+		}, true},
+		{"no oldest record", func(b []byte) {
+			for i := range int64(2) {
+				p := b[i*makePage:][:makePage]
+				binary.LittleEndian.PutUint64(p[48+64+clientOldest:], w.Oldest+1)
+				binary.LittleEndian.PutUint64(p[48+64+clientRestart:], w.Oldest+1)
+			}
+		}, true},
+	} {
+		b := bytes.Clone(whole)
+		c.change(b)
+		lay(t, m, v, recLog, 0, b)
+		st, err := v.logState()
+		if err != nil || !st.valid {
+			t.Fatalf("%s: %+v %v", c.name, st, err)
+		}
+		got, _, _, err := namedByLog(t.Context(), v, st.restart)
+		if errors.Is(err, ErrLogBroken) != c.broken || !c.broken && err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		if !c.broken && !got.Covers(v.clusterSpan(int64(many[len(many)-1]), 3)) {
+			t.Errorf("%s: the last record's clusters aren't named", c.name)
+		}
+	}
+	w.Record(lrClient, Logged{Redo: opLast + 1}.Bytes(), 24, 0)
+	lay(t, m, v, recLog, 0, w.Bytes(false))
+	if st, _ := v.logState(); st.valid {
+		if _, _, _, err := namedByLog(t.Context(), v, st.restart); !errors.Is(err, ErrLogBroken) {
+			t.Errorf("an operation that nobody knows: %v", err)
+		}
+	}
+}
+
+// TestHiberHeads: what the head of a hibernation file says, and what it can't be made to say.
+func TestHiberHeads(t *testing.T) {
+	since := time.Date(2026, 11, 20, 18, 2, 0, 0, time.UTC)
+	fast, full := SleepingHead(since, true), SleepingHead(since, false)
+	woken := bytes.Clone(fast)
+	copy(woken, "wake")
+	two := bytes.Clone(fast)
+	copy(two[0x500-4:], fast[hiberSearchFrom+0x204:][:0x150]) // the same once more: it can't be told which is true
+	old := make([]byte, hiberPage)
+	copy(old, "hibr")
+	binary.LittleEndian.PutUint32(old[hiberPageSize32:], hiberPage)
+	binary.LittleEndian.PutUint64(old[hiberTime32:], uint64(since.UnixNano()/100+epoch))
+	for _, c := range []struct {
+		name       string
+		b          []byte
+		want       image
+		fast, told bool
+		since      bool
+	}{
+		{"fast start", fast, imageWaiting, true, true, true},
+		{"hibernated", full, imageWaiting, false, true, true},
+		{"woken up from", woken, imageSpent, false, false, false},
+		{"two marks", two, imageWaiting, false, false, true},
+		{"32 bits", old, imageWaiting, false, false, true},
+		{"begun", append([]byte("RSTR"), make([]byte, 100)...), imageBegun, false, false, false},
+		{"elsewhere", append([]byte("link"), make([]byte, 100)...), imageElsewhere, false, false, false},
+		{"zeros", make([]byte, hiberPage), imageSpent, false, false, false},
+		{"garbage", bytes.Repeat([]byte("weigh"), 900), imageUnknown, false, false, false},
+		{"nothing", nil, imageSpent, false, false, false},
+		{"a few bytes", []byte("HIBR"), imageWaiting, false, false, false},
+	} {
+		h := parseHiber(c.b)
+		if h.image != c.want || h.fast != c.fast || h.told != c.told || h.since.Equal(since) != c.since {
+			t.Errorf("%s: %+v", c.name, h)
+		}
+	}
+}
+
+// FuzzLog: whatever a log holds, reading it ends, with names inside the volume or an error.
+func FuzzLog(f *testing.F) {
+	m := plainVolume(f, 8<<20)
+	v := probed(f, m)
+	size := logSize(f, v)
+	for _, major := range []int{1, 2} {
+		w := aLog(f, size, major, 100, 200, 300)
+		b := w.Bytes(false)
+		f.Add(b[:2*makePage], b[w.r.first():][:2*makePage], uint16(major))
+	}
+	f.Fuzz(func(t *testing.T, restart, page []byte, at uint16) {
+		c := &disk.Memory{Bytes: bytes.Clone(m.Bytes), Sector: 512}
+		x := probed(t, c)
+		w := aLog(t, size, 1+int(at)%2, 100)
+		b := w.Bytes(false)
+		copy(b, restart)
+		copy(b[w.r.first():size], page)
+		for off := w.r.first(); int(at)&2 == 0 && off < w.r.first()+2*makePage; off += makePage {
+			if p := b[off:][:makePage]; unfix(bytes.Clone(p), logPageMagic, 0) != nil {
+				copy(p, logPageMagic)
+				binary.LittleEndian.PutUint16(p[recUSAOffset:], makeUSA)
+				binary.LittleEndian.PutUint16(p[recUSACount:], makePage/fixupStride+1)
+				fixUp(p, makeUSA, usn)
+			}
+		}
+		lay(t, c, x, recLog, 0, b)
+		v, err := Probe(c, c.Size(), 512)
+		if err != nil || v == nil {
+			return
+		}
+		cut, err := v.(fsys.Interrupted).Cut(t.Context(), false)
+		if err != nil {
+			return
+		}
+		last := int64(0)
+		for sp, err := range cut.Used {
+			if err != nil {
+				break
+			}
+			if sp.Start < last || sp.End > v.Info().Size || sp.Empty() {
+				t.Fatalf("%v after %d in a volume of %d bytes", sp, last, v.Info().Size)
+			}
+			last = sp.End
+		}
+	})
+}
+
+// FuzzHiberHead: whatever the head of a hibernation file is, it is read, and what looks like nothing known is never
+// called spent.
+func FuzzHiberHead(f *testing.F) {
+	f.Add(SleepingHead(time.Unix(1_700_000_000, 0), true))
+	f.Add([]byte("wake"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		h := parseHiber(b)
+		zero := len(b) < 4 || bytes.Count(b[:min(len(b), hiberPage)], []byte{0}) == min(len(b), hiberPage)
+		if h.image == imageSpent && !zero && !strings.EqualFold(string(b[:4]), "wake") {
+			t.Fatalf("%q counts as spent", b[:4])
+		}
+	})
 }

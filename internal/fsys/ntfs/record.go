@@ -97,8 +97,15 @@ func (r *record) attributes() []attribute {
 func (r *record) allAttributes() (out []attribute, whole bool) {
 	le := binary.LittleEndian
 	end := min(int(le.Uint32(r.b[recBytesInUse:])), len(r.b))
-	for at := int(le.Uint16(r.b[recAttrsOffset:])); at+4 <= end; {
-		b := r.b[at:end]
+	first := min(int(le.Uint16(r.b[recAttrsOffset:])), end)
+	return attributesIn(r.b[first:end], r.at+int64(first))
+}
+
+// attributesIn lists the attributes in b, which stands at a byte of the volume, and says whether they come to their end
+// mark.
+func attributesIn(b []byte, at int64) (out []attribute, whole bool) {
+	le := binary.LittleEndian
+	for len(b) >= 4 {
 		kind := le.Uint32(b)
 		if kind == attrEnd {
 			return out, true
@@ -110,37 +117,45 @@ func (r *record) allAttributes() (out []attribute, whole bool) {
 		if n < attrHeaderShort || n > len(b) {
 			break
 		}
-		b = b[:n]
-		a := attribute{kind: kind, nonResident: b[headNonResident] != 0, at: r.at + int64(at),
-			flags: le.Uint16(b[headFlags:])}
-		if nameLen, nameOff := int(b[headNameLen])*2, int(le.Uint16(b[headNameOffset:])); nameLen > 0 &&
-			nameOff+nameLen <= n {
-			a.name = utf16String(b[nameOff : nameOff+nameLen])
-		}
-		if a.nonResident {
-			if n < attrHeaderLong {
-				break
-			}
-			a.firstVCN, a.unit = int64(le.Uint64(b[nonFirstVCN:])), int(le.Uint16(b[nonUnit:]))
-			a.size, a.valid = int64(le.Uint64(b[nonSize:])), int64(le.Uint64(b[nonInitial:]))
-			off := int(le.Uint16(b[nonRuns:]))
-			if off < attrHeaderLong || off > n {
-				break
-			}
-			a.runs = b[off:]
-		} else {
-			size, off := int(le.Uint32(b[resLength:])), int(le.Uint16(b[resOffset:]))
-			if size < 0 || off+size > n {
-				break
-			}
-			a.value = b[off : off+size]
-			a.valueAt = a.at + int64(off)
-			a.size, a.valid = int64(size), int64(size)
+		a, ok := attributeIn(b[:n], at)
+		if !ok {
+			break
 		}
 		out = append(out, a)
-		at += n
+		b, at = b[n:], at+int64(n)
 	}
 	return out, false
+}
+
+// attributeIn reads the attribute that b is, which stands at a byte of the volume.
+func attributeIn(b []byte, at int64) (a attribute, ok bool) {
+	le := binary.LittleEndian
+	n := len(b)
+	a = attribute{kind: le.Uint32(b), nonResident: b[headNonResident] != 0, at: at, flags: le.Uint16(b[headFlags:])}
+	if nameLen, nameOff := int(b[headNameLen])*2, int(le.Uint16(b[headNameOffset:])); nameLen > 0 &&
+		nameOff+nameLen <= n {
+		a.name = utf16String(b[nameOff : nameOff+nameLen])
+	}
+	if a.nonResident {
+		if n < attrHeaderLong {
+			return a, false
+		}
+		a.firstVCN, a.unit = int64(le.Uint64(b[nonFirstVCN:])), int(le.Uint16(b[nonUnit:]))
+		a.size, a.valid = int64(le.Uint64(b[nonSize:])), int64(le.Uint64(b[nonInitial:]))
+		off := int(le.Uint16(b[nonRuns:]))
+		if off < attrHeaderLong || off > n {
+			return a, false
+		}
+		a.runs = b[off:]
+		return a, true
+	}
+	size, off := int(le.Uint32(b[resLength:])), int(le.Uint16(b[resOffset:]))
+	if size < 0 || off+size > n {
+		return a, false
+	}
+	a.value, a.valueAt = b[off:off+size], at+int64(off)
+	a.size, a.valid = int64(size), int64(size)
+	return a, true
 }
 
 // stream is the contents of an attribute: bytes or runs.

@@ -1,6 +1,7 @@
 package ntfs
 
 import (
+	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -10,8 +11,8 @@ import (
 
 // rootEntry is a name in the root directory.
 type rootEntry struct {
-	name   string
-	record int64
+	name string
+	ref  ref
 }
 
 func (v *Volume) readRoot() ([]rootEntry, error) {
@@ -21,62 +22,105 @@ func (v *Volume) readRoot() ([]rootEntry, error) {
 	}
 	var out []rootEntry
 	err = v.index(rec, func(e indexEntry) bool {
-		out = append(out, rootEntry{e.name, int64(e.ref & recNumberBytes)})
+		out = append(out, rootEntry{e.name, ref(e.ref)})
 		return true
 	})
 	return out, err
 }
 
-func (v *Volume) rootFile(name string) (stream, bool, error) {
+// rootFile finds the contents of a file in the root directory. The record must say the same as the directory: that it
+// is in use, by this file, under this name.
+func (v *Volume) rootFile(name string) (s stream, record int64, ok bool, err error) {
 	for _, e := range v.rootEntries {
-		if strings.EqualFold(e.name, name) {
-			rec, err := v.readRecord(e.record)
-			if err != nil {
-				return stream{}, false, fmt.Errorf("%s: %w", name, err)
-			}
-			s, err := v.stream(rec, attrData, "")
-			return s, err == nil && s.found, err
+		if !strings.EqualFold(e.name, name) {
+			continue
+		}
+		rec, err := tree{v}.open(e.ref)
+		if err != nil {
+			return stream{}, 0, false, fmt.Errorf("%s: %w", name, err)
+		}
+		if !rec.named(name) {
+			return stream{}, 0, false, fmt.Errorf("%s: %w", name, fsys.Contradiction(rec.at,
+				"file record %d, which the root directory gives that name, has another", rec.number))
+		}
+		s, err := v.stream(rec, attrData, "")
+		return s, rec.number, err == nil && s.found, err
+	}
+	return stream{}, 0, false, nil
+}
+
+// named says whether the record has a name in the root directory.
+func (r *record) named(name string) bool {
+	le := binary.LittleEndian
+	for _, a := range r.attributes() {
+		if a.kind != attrFileName || len(a.value) < nameInFileName {
+			continue
+		}
+		n := int(a.value[nameLenInFileName]) * 2
+		if le.Uint64(a.value)&recNumberBytes == recRoot && nameInFileName+n <= len(a.value) &&
+			strings.EqualFold(utf16String(a.value[nameInFileName:nameInFileName+n]), name) {
+			return true
 		}
 	}
-	return stream{}, false, nil
+	return false
 }
 
-// hibernated looks for a memory image that a system would wake up from: it
-// begins with "hibr", a spent one doesn't.
-func (v *Volume) hibernated() (bool, error) {
-	s, ok, err := v.rootFile("hiberfil.sys")
-	if err != nil || !ok || s.size < 4 || len(s.runs) == 0 {
-		return false, err
-	}
-	b := make([]byte, 4)
-	if _, err := v.readRuns(s.runs, b, 0); err != nil {
-		return false, err
-	}
-	return strings.EqualFold(string(b), "hibr"), nil
+// anew is a file in the root directory whose contents the system makes anew at its next start.
+type anew struct {
+	name, what string
+	record     int64
+	runs       []run
+	spans      span.Set // bytes of the volume
 }
 
-// Omissions names the swap files and a spent hibernation file in the root
-// directory: the system makes their contents anew at its next start.
-func (v *Volume) Omissions() ([]fsys.Omission, error) {
-	var out []fsys.Omission
-	for _, o := range []struct{ name, what string }{
-		{"pagefile.sys", "swapped-out memory (pagefile.sys)"},
-		{"swapfile.sys", "swapped-out memory (swapfile.sys)"},
-		{"hiberfil.sys", "a spent hibernation image (hiberfil.sys)"},
-	} {
-		s, ok, err := v.rootFile(o.name)
+// madeAnew are the swap files and the hibernation file of a volume, those that are there.
+func madeAnew(v *Volume) ([]anew, error) {
+	image := "the hibernation image"
+	if !v.left.Asleep() {
+		image = "a spent hibernation image"
+	}
+	var out []anew
+	for _, f := range []anew{{name: "pagefile.sys", what: "swapped-out memory"},
+		{name: "swapfile.sys", what: "swapped-out memory"}, {name: hiberName, what: image}} {
+		s, record, ok, err := v.rootFile(f.name)
 		if err != nil {
 			return nil, err
 		}
+		f.record, f.runs = record, s.runs
 		var spans []span.Span
 		for _, r := range s.runs {
 			if ok && !r.sparse {
 				spans = append(spans, v.clusterSpan(r.lcn, r.n))
 			}
 		}
-		if set := span.Of(spans...); !set.Empty() {
-			out = append(out, fsys.Omission{What: o.what, Why: "the system makes it anew when it starts",
-				Bytes: set.Total(), Spans: set})
+		if f.spans = span.Of(spans...); !f.spans.Empty() {
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+func (f anew) omission(left span.Set) fsys.Omission {
+	return fsys.Omission{What: f.what + " (" + f.name + ")", Why: "the system makes it anew when it starts",
+		Bytes: left.Total(), Spans: left}
+}
+
+// Omissions names the swap files and a spent hibernation file in the root directory: the system makes their contents
+// anew at its next start. The head of the hibernation file stays: what lies in its place on another disk may look as if
+// there were something to wake up from.
+func (v *Volume) Omissions() ([]fsys.Omission, error) {
+	files, err := madeAnew(v)
+	if err != nil || v.left.Asleep() {
+		return nil, err
+	}
+	var out []fsys.Omission
+	for _, f := range files {
+		left := f.spans
+		if f.name == hiberName {
+			left = left.Subtract(headOf(v, f.runs, hiberPage))
+		}
+		if !left.Empty() {
+			out = append(out, f.omission(left))
 		}
 	}
 	return out, nil

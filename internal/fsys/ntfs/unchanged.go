@@ -42,7 +42,7 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 	var swaps []int64
 	for _, e := range v.rootEntries {
 		if n := strings.ToLower(e.name); n == "pagefile.sys" || n == "swapfile.sys" || n == "hiberfil.sys" {
-			swaps = append(swaps, e.record)
+			swaps = append(swaps, e.ref.number())
 		}
 	}
 	records := min(v.mftSize, old.mftSize) / v.record
