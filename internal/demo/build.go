@@ -33,13 +33,14 @@ var data embed.FS
 type Bench struct {
 	Dir   string // everything lies in here
 	Disks string // folder of the stand-in disks
+	Paper string // file with the recovery key of the Booking office, as its system saves it
 	Shelf string // folder of the shelf
 	State string // folder for what is remembered
 }
 
 // Paths says where the things of a demo bench in dir lie.
 func Paths(dir string) Bench {
-	return Bench{dir, filepath.Join(dir, "disks"), filepath.Join(dir, "oak"), filepath.Join(dir, "state")}
+	return Bench{dir, filepath.Join(dir, "disks"), filepath.Join(dir, "Booking office recovery key.txt"), filepath.Join(dir, "oak"), filepath.Join(dir, "state")}
 }
 
 // Build makes the demo bench in dir, which must be empty or missing: the disks
@@ -108,8 +109,17 @@ func start(ctx context.Context, dir string) (Bench, *shelf.Shelf, error) {
 	if err := os.MkdirAll(b.Shelf, 0o700); err != nil {
 		return b, nil, err
 	}
+	if err := os.WriteFile(b.Paper, []byte(bookingPaper()), 0o600); err != nil {
+		return b, nil, err
+	}
 	s, err := shelf.CreateAt(ctx, backend.InFolderHastily(b.Shelf), store.New{Name: "Oak"})
 	return b, s, err
+}
+
+// bookingPaper is what the customer brings along with the Booking office.
+func bookingPaper() string {
+	return "Booking office, drive recovery key\n\nRecovery key: " + BookingKey + "\n\nKeep this away from the machine. (Signe " +
+		"Arvo, 3 November 2026)\n"
 }
 
 // bring makes a stand-in disk, or brings an existing one from the state before to this one.

@@ -104,12 +104,22 @@ var machines = []machine{
 		table.MBR, "0c4a9e01", []part{
 			at(1, 1, 28_000, "0x83", "", "", "crane-root", 1),
 		}, true}}, dates: []string{"2026-11-24T11:15:00+01:00"}},
+	{name: "Booking office", disks: []stand{{
+		"booking-office.img", disk.Label{Model: "Shearwater S 32", Serial: "SW32-B00C14F6", Bus: "eMMC"}, 31_268_536_320,
+		table.GPT, guid("01001"), []part{
+			at(1, 1, 100, table.TypeESP, guid("01101"), "EFI system", "booking-esp", 0),
+			at(2, 101, 16, table.TypeMSReserved, guid("01102"), "Reserved", "", 0),
+			at(3, 117, 29_000, table.TypeMSBasicData, guid("01103"), "Basic data", "booking-locked", 0),
+		}, false}}},
 	{name: "Chart table", disks: []stand{{
 		"chart-table.img", disk.Label{Model: "Guillemot G 120", Serial: "GG120-4471CB38", Bus: "SATA"}, 120_034_123_776,
 		table.MBR, "00c4a47b", []part{
 			at(1, 1, 114_000, "0x07", "", "", "chart-table", 2),
 		}, false}}, dates: []string{"2026-09-03T16:40:00+02:00"}},
 }
+
+// BookingKey is the recovery key of the Booking office, whose system is locked and sleeps. The demo has it on a paper.
+const BookingKey = "331892-479721-621170-445797-238491-104797-365420-099176"
 
 // CutOffTarget is the file of the disk on which a restore of CutOffMachine was cut off.
 const CutOffTarget, CutOffMachine = "curlew-480.img", "Harbour kiosk"

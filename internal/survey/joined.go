@@ -108,9 +108,12 @@ func (a *Area) InnerWords() []string {
 		if c.Info.Label != "" {
 			line += " " + c.Info.Label
 		}
-		if c.Maps {
+		switch r, halted := c.Rest(); {
+		case c.Maps:
 			line += ", " + units.Bytes(c.Used) + " in use"
-		} else {
+		case halted && !r.Quiet() && a.Content.Cut() != nil:
+			line += ", kept as after a power cut"
+		default:
 			line += ", all of it is read: " + c.Why
 		}
 		out = append(out, line)

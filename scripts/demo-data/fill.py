@@ -52,6 +52,14 @@ if date == 0:
         write("pagefile.sys", random.Random("page").randbytes(300_000))
         for year in (2019, 2021, 2023, 2025):
             write(f"Archive/{year}.zip", b"")
+    elif machine == "booking":
+        for i, p in enumerate(PEOPLE):
+            write(f"Users/Signe/Bookings/{p.replace(' ', '-')}.csv", ledger(f"booking{i}", 300))
+        write("Users/Signe/Pictures/jetty.ppm", picture(77, 60_000))
+        write("Users/Signe/bicycles-2026.csv", ledger("bicycles", 900))
+        write("Windows/System32/drivers/etc/hosts", "127.0.0.1 localhost\n")
+        write("pagefile.sys", b"")
+        write("hiberfil.sys", bytes(4096))
     elif machine == "kiosk":
         write("etc/hostname", "kiosk-harbour\n")
         write("etc/fstab", "LABEL=kiosk-root / ext4 defaults 0 1\nLABEL=kiosk-swap none swap sw 0 0\n")

@@ -1,7 +1,7 @@
 // Command demo-data packs the file systems that make.sh builds into
 // internal/demo/data: for each image a tar of its non-zero stretches, named by
 // offset in hex, compressed with zstd. With -base only what differs is kept. With -loader it
-// makes a loader for a start-up part.
+// makes a loader for a start-up part; with -lock it makes of an image of a Windows system one that sleeps and is locked.
 package main
 
 import (
@@ -23,7 +23,15 @@ const step = 4096
 func main() {
 	base := flag.String("base", "", "image to compare with")
 	loader := flag.Uint64("loader", 0, "write a stand-in loader made from this number to the file named")
+	key := flag.String("lock", "", "put the system in an image to sleep and lock it with this recovery key")
 	flag.Parse()
+	if *key != "" {
+		if err := lock(flag.Arg(0), flag.Arg(1), *key); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if *loader > 0 {
 		if err := os.WriteFile(flag.Arg(0), demo.Loader(*loader, 90_000), 0o644); err != nil {
 			fmt.Fprintln(os.Stderr, err)

@@ -62,6 +62,10 @@ room_manifests() {
 }
 room_chart() { ntfsfallocate -l $((71 * gib)) "$1" "Charts/soundings.dat" >/dev/null 2>&1; }
 room_recovery() { ntfsfallocate -l $((410 * MiB)) "$1" Recovery/system.img >/dev/null 2>&1; }
+room_booking() {
+  ntfsfallocate -l $((3 * gib)) "$1" hiberfil.sys >/dev/null 2>&1
+  ntfsfallocate -l $((2 * gib)) "$1" pagefile.sys >/dev/null 2>&1
+}
 in_ext() { # image size name: a file of the size
   mount -o loop "$1" "$work/m"
   mkdir -p "$(dirname "$work/m/$3")"
@@ -110,6 +114,13 @@ mcopy -i "$work/weighbridge" "$work/photos" ::LORRIES.ZIP
 truncate -s $((28000 * MiB)) "$work/crane-root"
 mkfs.ext4 -q -L crane-root -U 5d1c7a10-0000-4000-8000-00000000d001 -N 10000 -J size=8 -E lazy_itable_init=1,nodiscard "$work/crane-root"
 states crane-root crane 0 mount -o loop
+
+esp booking-esp BOOKSTART 1a2b0005 BOOT BOOTX64.EFI
+ntfs booking-system $((29000 * MiB)) "Booking office" 239616
+states booking-system booking 0 ntfs-3g
+"$work/pack" -lock 331892-479721-621170-445797-238491-104797-365420-099176 "$work/booking-system" "$work/booking-locked"
+"$work/pack" "$work/booking-locked" $out/booking-locked.tar.zst
+rm $out/booking-system.0.tar.zst
 
 ntfs chart-table $((114000 * MiB)) "Chart table" 2048
 states chart-table chart 0 ntfs-3g

@@ -365,3 +365,159 @@ func usedOf(t testing.TB, c *fsys.Cut) span.Set {
 	}
 	return span.Of(out...)
 }
+
+// sleeper is a volume with a hibernation file and one file beside it, whose system sleeps.
+func sleeper(t *testing.T, fast bool) (*disk.Memory, *Volume) {
+	t.Helper()
+	testkit.Need(t, "mkntfs", "ntfscp")
+	img := testkit.Image(t, "s.img", 32<<20)
+	testkit.Do(t, "mkntfs", "-q", "-F", "-s", "512", img)
+	for i, name := range []string{"crossings.csv", hiberName, "fares.csv"} {
+		file := filepath.Join(t.TempDir(), "f")
+		if err := os.WriteFile(file, testkit.Noise(uint64(i+1), 1<<20), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		testkit.Do(t, "ntfscp", img, file, name)
+	}
+	b, err := os.ReadFile(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := &disk.Memory{Bytes: b, Sector: 512}
+	w := aLog(t, 256<<10, 2, 5000)
+	patches, err := PutToSleep(probed(t, m), time.Date(2026, 11, 20, 17, 2, 0, 0, time.UTC), fast, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range patches {
+		copy(m.Bytes[p.Off:], p.Data)
+	}
+	return m, probed(t, m)
+}
+
+// placeOf is where a file of the root directory lies, in one piece.
+func placeOf(t *testing.T, v *Volume, name string) (run, *record) {
+	t.Helper()
+	s, number, ok, err := v.rootFile(name)
+	if err != nil || !ok || len(s.runs) != 1 {
+		t.Fatalf("%s: %v in %d pieces", name, err, len(s.runs))
+	}
+	rec, err := v.readRecord(number)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s.runs[0], rec
+}
+
+// move changes a file's record so that it claims to lie elsewhere.
+func move(t *testing.T, m *disk.Memory, rec *record, to run) {
+	t.Helper()
+	for _, a := range rec.attributes() {
+		if a.kind != attrData {
+			continue
+		}
+		if !rewrite(rec, a, []run{to}, a.size, a.size, a.size) {
+			t.Fatal("the record can't be changed")
+		}
+		b := bytes.Clone(rec.b)
+		refix(b)
+		copy(m.Bytes[rec.at:], b)
+		return
+	}
+	t.Fatal("no contents")
+}
+
+// TestStatesAreTold: what a system left behind is told apart, with what it was read from.
+func TestStatesAreTold(t *testing.T) {
+	fast, _ := sleeper(t, true)
+	full, _ := sleeper(t, false)
+	change := func(m *disk.Memory, f func(m *disk.Memory, v *Volume)) *disk.Memory {
+		c := &disk.Memory{Bytes: bytes.Clone(m.Bytes), Sector: 512}
+		f(c, probed(t, c))
+		return c
+	}
+	head := func(b []byte) func(*disk.Memory, *Volume) {
+		return func(m *disk.Memory, v *Volume) {
+			r, _ := placeOf(t, v, hiberName)
+			copy(m.Bytes[r.lcn*v.cluster:], b)
+		}
+	}
+	log := func(major int, closed bool) func(*disk.Memory, *Volume) {
+		return func(m *disk.Memory, v *Volume) { lay(t, m, v, recLog, 0, aLog(t, 256<<10, major).Bytes(closed)) }
+	}
+	unknown := make([]byte, hiberPage)
+	copy(unknown, "HIBR")
+	for _, c := range []struct {
+		name   string
+		m      *disk.Memory
+		state  fsys.State
+		log    bool
+		remark string
+	}{
+		{"fast start", fast, fsys.FastStart, true, ""},
+		{"hibernated", full, fsys.Hibernated, true, ""},
+		{"asleep in a way that isn't told", change(fast, head(unknown)), fsys.Asleep, true, ""},
+		{"asleep, of a system without fast start", change(change(fast, head(unknown)), log(1, false)), fsys.Hibernated, true,
+			""},
+		{"asleep with a closed log", change(fast, log(1, true)), fsys.FastStart, false, "leftover"},
+		{"waking up", change(fast, head(append([]byte("RSTR"), make([]byte, 4092)...))), fsys.Asleep, true,
+			"didn't come to the end"},
+		{"woken up and cut off", change(fast, head(make([]byte, hiberPage))), fsys.CutOff, true, "another drive"},
+		{"cut off, of version 1", change(change(fast, head([]byte("wake"))), log(1, false)), fsys.CutOff, true, ""},
+		{"a head that nobody knows", change(fast, head(bytes.Repeat([]byte("?"), hiberPage))), fsys.CutOff, true,
+			"isn't known"},
+		{"shut down", change(change(fast, head(make([]byte, hiberPage))), log(1, true)), fsys.ShutDown, false, ""},
+	} {
+		r := probed(t, c.m).Rest()
+		if r.State != c.state || r.Log != c.log || !strings.Contains(strings.Join(r.Remarks, "; "), c.remark) ||
+			c.remark == "" && len(r.Remarks) > 0 && c.state != fsys.CutOff || len(r.Evidence) < 2 {
+			t.Errorf("%s: %+v", c.name, r)
+		}
+		if (r.Words() == "") != r.Quiet() || !r.Quiet() && (r.Cutting() == "" || r.Keeping() == "") {
+			t.Errorf("%s: %q", c.name, r.Words())
+		}
+	}
+}
+
+// TestHibernationFilesThatLie: what something else names is kept although a hibernation file claims it; where its head
+// lies elsewhere, or is another file's, nothing is left out at all.
+func TestHibernationFilesThatLie(t *testing.T) {
+	m, v := sleeper(t, true)
+	honest, err := v.Cut(t.Context(), false)
+	if err != nil || len(honest.Omit) != 1 {
+		t.Fatalf("%v %+v", err, honest)
+	}
+	hiber, rec := placeOf(t, v, hiberName)
+	all := v.clusterSet(hiber.lcn, hiber.n)
+	if kept := usedOf(t, honest).Intersect(all); !kept.Equal(v.clusterSet(hiber.lcn, 1)) {
+		t.Errorf("of the hibernation file %v is kept", kept)
+	}
+	whole, err := v.Cut(t.Context(), true)
+	if err != nil || len(whole.Omit) > 0 || !usedOf(t, whole).Intersect(all).Equal(all) || len(whole.Patches) != 1 {
+		t.Errorf("with all: %v %+v", err, whole)
+	}
+	fares, _ := placeOf(t, v, "fares.csv")
+	move(t, m, rec, run{lcn: fares.lcn - hiber.n/2, n: hiber.n}) // its second half is fares.csv
+	copy(m.Bytes[(fares.lcn-hiber.n/2)*v.cluster:], SleepingHead(time.Unix(1.79e9, 0), true))
+	lying, err := probed(t, m).Cut(t.Context(), false)
+	if err == nil && !usedOf(t, lying).Intersect(v.clusterSet(fares.lcn, fares.n)).Equal(v.clusterSet(fares.lcn, fares.n)) {
+		t.Errorf("a file is left out that the hibernation file claims")
+	}
+	if err != nil && !strings.Contains(err.Error(), hiberName) {
+		t.Errorf("%v", err)
+	}
+	_, rec = placeOf(t, probed(t, m), hiberName)
+	move(t, m, rec, fares) // its head is another file's
+	copy(m.Bytes[fares.lcn*v.cluster:], SleepingHead(time.Unix(1.79e9, 0), true))
+	if _, err := probed(t, m).Cut(t.Context(), false); err == nil || !strings.Contains(err.Error(), hiberName) {
+		t.Errorf("the head of the hibernation file is another file's, and is cleared: %v", err)
+	}
+	other := bytes.Clone(rec.b)
+	at := bytes.Index(other, []byte("h\x00i\x00b\x00e\x00r"))
+	copy(other[at:], "c\x00a\x00b\x00e\x00r")
+	refix(other)
+	copy(m.Bytes[rec.at:], other)
+	if x, err := Probe(m, m.Size(), 512); err == nil || x != nil {
+		t.Errorf("a record with another name is taken for the hibernation file's: %v", x)
+	}
+}

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"math/bits"
 	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 )
 
 // LogWriter writes a log as a system at work leaves it: it is for what stands in for such a system, in the demo and in
@@ -151,6 +154,17 @@ func (o Logged) Bytes() []byte {
 // RestartRecord is a restart record without tables, as a client logs that has nothing open.
 func RestartRecord() []byte { return make([]byte, rsLen+8) }
 
+// Work logs a restart record, and after it n changes of the bitmap: clusters that are taken, from first on.
+func (w *LogWriter) Work(first uint32, n int) {
+	le := binary.LittleEndian
+	w.Restart = w.Record(lrRestart, RestartRecord(), 0, 0)
+	w.Oldest = w.Restart
+	for i := range uint32(n) {
+		b := le.AppendUint32(le.AppendUint32(nil, first+i), 1)
+		w.Record(lrClient, Logged{Redo: opSetBits, Undo: opClearBits, RedoData: b, UndoData: b}.Bytes(), tableHead, 0)
+	}
+}
+
 // Bytes are those of the log: closed or, as it is while it is in use, open.
 func (w *LogWriter) Bytes(closed bool) []byte {
 	out := append([]byte{}, w.b...)
@@ -221,4 +235,31 @@ func SleepingHead(since time.Time, fast bool) []byte {
 	}
 	le.PutUint64(end[hiberHighest:], 0x23F000)
 	return b
+}
+
+// PutToSleep gives the patches that make a volume look as a system leaves it that sleeps: the head of its hibernation
+// file, which must be there, and an open log of so many bytes that names clusters.
+func PutToSleep(v fsys.Volume, since time.Time, fast bool, log *LogWriter) ([]disk.Patch, error) {
+	n, ok := v.(*Volume)
+	if !ok {
+		return nil, fmt.Errorf("%s isn't NTFS", v.Info().Kind)
+	}
+	hiber, _, found, err := n.rootFile(hiberName)
+	if err != nil || !found || len(hiber.runs) == 0 {
+		return nil, fmt.Errorf("it has no %s (%w)", hiberName, err)
+	}
+	rec, err := n.readRecord(recLog)
+	if err != nil {
+		return nil, err
+	}
+	s, err := n.stream(rec, attrData, "")
+	if err != nil {
+		return nil, err
+	}
+	b := log.Bytes(false)
+	if len(s.runs) == 0 || s.runs[0].n*n.cluster < int64(len(b)) {
+		return nil, fmt.Errorf("its log has no %d bytes in one place", len(b))
+	}
+	return []disk.Patch{{Off: hiber.runs[0].lcn * n.cluster, Data: SleepingHead(since, fast), Why: "it sleeps"},
+		{Off: s.runs[0].lcn * n.cluster, Data: b, Why: "its log is open"}}, nil
 }

@@ -18,13 +18,22 @@ import (
 // Recovery is the recovery key of the volumes that are made here.
 const Recovery = "239987-140250-451055-702834-180939-598983-033132-009669"
 
+const size = 64 << 20
+
 // Office makes a locked NTFS of 64 MiB with files: its image, the sums of
 // its files, and a key file that opens it.
 func Office(t testing.TB, cipher bitlocker.Cipher) (img, bek string, sums map[string][32]byte) {
 	t.Helper()
+	plain, sums := Plain(t)
+	img, bek = Locked(t, plain, cipher)
+	return img, bek, sums
+}
+
+// Plain makes an NTFS of 64 MiB with files: its image, and the sums of its files.
+func Plain(t testing.TB) (plain string, sums map[string][32]byte) {
+	t.Helper()
 	testkit.Need(t, "mkntfs", "ntfscp", "dislocker-file", "ntfsfix")
-	const size = 64 << 20
-	plain := testkit.Image(t, "plain.img", size)
+	plain = testkit.Image(t, "plain.img", size)
 	testkit.Do(t, "mkntfs", "-q", "-F", "-L", "Office", plain)
 	sums = map[string][32]byte{}
 	for i, name := range []string{"letter.odt", "größer.ods", "small.txt"} {
@@ -36,6 +45,12 @@ func Office(t testing.TB, cipher bitlocker.Cipher) (img, bek string, sums map[st
 		testkit.Do(t, "ntfscp", plain, file, name)
 		sums[name] = sha256.Sum256(b)
 	}
+	return plain, sums
+}
+
+// Locked makes a locked volume of a plain one of 64 MiB.
+func Locked(t testing.TB, plain string, cipher bitlocker.Cipher) (img, bek string) {
+	t.Helper()
 	in, err := os.Open(plain)
 	if err != nil {
 		t.Fatal(err)
@@ -58,5 +73,5 @@ func Office(t testing.TB, cipher bitlocker.Cipher) (img, bek string, sums map[st
 	if err := os.WriteFile(bek, made.KeyFile, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	return img, bek, sums
+	return img, bek
 }

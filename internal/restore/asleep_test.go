@@ -1,0 +1,161 @@
+package restore_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"twinshelf/internal/capture"
+	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/container/bitlocker/bitlockertest"
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/ntfs"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/survey"
+	"twinshelf/internal/testkit"
+)
+
+// asleep makes an NTFS with files whose system sleeps, with 6 MiB in its hibernation file.
+func asleep(t *testing.T) (img string, sums map[string][32]byte) {
+	t.Helper()
+	img, sums = bitlockertest.Plain(t)
+	file := filepath.Join(t.TempDir(), "image")
+	if err := os.WriteFile(file, testkit.Noise(7, 6<<20), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Do(t, "ntfscp", img, file, "hiberfil.sys")
+	d := opened(t, img)
+	v, err := families.Identify(t.Context(), d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	log, err := ntfs.NewLog(256<<10, 2, 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	log.Work(15_000, 9)
+	patches, err := ntfs.PutToSleep(v, time.Date(2026, 11, 20, 17, 2, 0, 0, time.UTC), true, log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(img, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, p := range patches {
+		if _, err := f.WriteAt(p.Data, p.Off); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return img, sums
+}
+
+// asCut captures a disk of one volume as if the power had been cut, and restores it onto a target that is full of what
+// looks like a system to wake up from.
+func asCut(ctx context.Context, t *testing.T, img string) (twin *shelf.Twin, target string) {
+	t.Helper()
+	s, err := survey.Of(ctx, opened(t, img), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	halted := s.Halted()
+	if r := halted[1]; r.State != fsys.FastStart || len(halted) != 1 || s.Used() < 60<<20 || len(s.Warnings()) != 1 {
+		t.Fatalf("%+v, %d used, %q", halted, s.Used(), s.Warnings())
+	}
+	cut, err := s.AsCut(ctx, map[int]bool{1: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if cut.Used() > 20<<20 || len(cut.Warnings()) > 0 || s.Used() < 60<<20 {
+		t.Errorf("%d used, %q", cut.Used(), cut.Warnings())
+	}
+	sh := newShelf(t)
+	p := capture.Plan{Shelf: sh, Machine: "Booking office", Tool: "test", Sources: []capture.Source{{Survey: cut}}}
+	if err := testkit.Run(t, func(rc *run.Context) (err error) {
+		twin, err = p.Run(rc)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if r := twin.Disks[0].Regions[0]; !r.AsCut || r.Rest != fsys.FastStart || r.Whole != "" || len(r.Omitted) != 1 {
+		t.Errorf("%+v", r)
+	}
+	target = filepath.Join(t.TempDir(), "target.img")
+	if err := os.WriteFile(target, bytes.Repeat([]byte("HIBR\x00\x00\x00\x00"), 64<<17), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	proof, err := putBack(t, sh, twin, target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	wantHolds(t, proof)
+	return twin, target
+}
+
+// TestAsCutDoesNotWakeUp: a volume whose system sleeps is captured as if the power had been cut, in the open and
+// encrypted. What is restored has all files, nothing wakes up from it, and the image of the memory isn't in it.
+func TestAsCutDoesNotWakeUp(t *testing.T) {
+	plain, sums := asleep(t)
+	locked, bek := bitlockertest.Locked(t, plain, bitlocker.XTS256)
+	ring := &bitlocker.Keyring{}
+	t.Cleanup(ring.Wipe)
+	s, err := survey.Of(t.Context(), opened(t, locked), nil)
+	if err != nil || len(s.Locked()) != 1 || len(s.Halted()) != 0 {
+		t.Fatalf("%v %+v", err, s)
+	}
+	k, err := s.Locked()[0].UnlockRecovery(t.Context(), bitlockertest.Recovery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ring.Add(k)
+	for name, c := range map[string]struct {
+		img string
+		ctx context.Context
+	}{"open": {plain, t.Context()}, "encrypted": {locked, bitlocker.With(t.Context(), ring)}} {
+		t.Run(name, func(t *testing.T) {
+			_, target := asCut(c.ctx, t, c.img)
+			if c.img == locked {
+				open := filepath.Join(t.TempDir(), "open.img")
+				testkit.Do(t, "dislocker-file", "-q", "-V", target, "-f", bek, "--", open)
+				target = open
+			}
+			judgeAwake(t, target, sums)
+		})
+	}
+}
+
+// judgeAwake has the system's tools look at a volume that slept.
+func judgeAwake(t *testing.T, img string, sums map[string][32]byte) {
+	t.Helper()
+	for name, want := range sums {
+		if got := sha256.Sum256([]byte(testkit.Do(t, "ntfscat", "-f", img, name))); got != want {
+			t.Errorf("%s differs", name)
+		}
+	}
+	hiber := []byte(testkit.Do(t, "ntfscat", "-f", img, "hiberfil.sys"))
+	if len(hiber) != 6<<20 || bytes.Count(hiber[:4096], []byte{0}) != 4096 ||
+		bytes.Contains(hiber, testkit.Noise(7, 6<<20)[1<<20:][:64]) {
+		t.Errorf("%d bytes of a hibernation file, it begins with %q", len(hiber), hiber[:8])
+	}
+	d := opened(t, img)
+	v, err := families.Identify(t.Context(), d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, _ := fsys.RestOf(v); r.State != fsys.CutOff || r.Asleep() || !r.Log {
+		t.Errorf("%+v", r)
+	}
+	testkit.Do(t, "ntfsfix", img) // it empties the log, as a start does
+	testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
+		if b, err := os.ReadFile(filepath.Join(point, "small.txt")); err != nil || sha256.Sum256(b) != sums["small.txt"] {
+			t.Errorf("small.txt: %v", err)
+		}
+	})
+}
