@@ -10,13 +10,16 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"twinshelf/internal/demo"
 )
 
 // jsonRuns are calls of every command with --json, in an order in which each has what it needs. DIR is a folder of the
-// test, ELM another shelf and SEALED a sealed one. A call that begins with "!" fails, one with "~" is about that one.
+// test, ELM another shelf, SEALED a sealed one and PAPER the recovery key of the locked machine. A call that begins with "!" fails, one with "~" is about that one.
 var jsonRuns = []string{
 	"bench",
 	"capture C3E9 --plan", "capture C3E9",
+	"capture 14F6 --machine 'Booking office' --plan --as-if-cut all --key-file PAPER",
 	"dates", "dates 'Ticket desk'",
 	"list 'Ticket desk'", "list 'Ticket desk' 3:Users", "list 20261002 3:Users/Maud/timetable-winter.txt",
 	"list 20261002 3:Users/Maud/timetable-winter.txt --dates",
@@ -199,7 +202,8 @@ func TestAnswers(t *testing.T) {
 	p := newPlace(t)
 	shapes, order := map[string]*shape{}, []string{}
 	sealed := filepath.Join(p.dir, "sealed")
-	replace := strings.NewReplacer("DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED", sealed)
+	replace := strings.NewReplacer("DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED", sealed,
+		"PAPER", "'"+demo.Paths(filepath.Dir(p.disks)).Paper+"'")
 	for i, n := range []string{"first", "second", "third"} {
 		phrase := fmt.Append(nil, "gulls over pier ", i)
 		if err := os.WriteFile(filepath.Join(p.dir, n), phrase, 0o600); err != nil {

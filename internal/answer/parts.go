@@ -56,6 +56,9 @@ type Part struct {
 	Whole   string `json:"whole,omitempty"`
 	Unclean string `json:"unclean,omitempty"`
 	Problem string `json:"problem,omitempty"`
+	// Rest is how its system left it, where that is told; AsCut says that it was captured as if the power had been cut.
+	Rest  fsys.State `json:"rest,omitempty"`
+	AsCut bool       `json:"as_cut,omitempty"`
 	// Inner are the devices that a container on it gives.
 	Inner []Inner `json:"inner,omitempty"`
 }
@@ -104,7 +107,7 @@ type TwinPart struct {
 func partOfRegion(r shelf.Region) TwinPart {
 	p := Part{Number: r.Part, Start: r.Span.Start, Size: r.Span.Len(), Role: r.Role, Type: r.Type, Name: r.Name,
 		Title: r.Title(), FileSystem: r.Kind, Label: r.Label, ID: r.ID, Used: &r.Used, Whole: r.Whole,
-		Unclean: r.Unclean}
+		Unclean: r.Unclean, Rest: r.Rest, AsCut: r.AsCut}
 	return TwinPart{p, r.Captured, r.Accounted, r.Omitted, r.Added, r.Trusted}
 }
 
@@ -183,6 +186,9 @@ func DiskOf(d *bench.Disk) Disk {
 		p := PartOf(*a.Part)
 		p.Role, p.Title, p.FileSystem, p.Label, p.ID = string(a.Role), a.Title(), c.Info.Kind, c.Info.Label, c.Info.ID
 		p.Used, p.Whole, p.Unclean, p.Inner = &c.Used, c.Why, c.Info.Unclean, innerOf(a.Inner())
+		if rest, ok := c.Rest(); ok {
+			p.Rest = rest.State
+		}
 		out.Parts = append(out.Parts, p)
 	}
 	return out

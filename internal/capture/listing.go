@@ -79,11 +79,11 @@ func (p *Plan) List() []Listed {
 
 // Halted is how a part was left by a system that didn't shut it down, and what follows from the two ways to capture it.
 type Halted struct {
-	State fsys.State `json:"state"`
+	State fsys.State `json:"rest"`
 	// Since is when it was put to sleep, where that is known.
 	Since    *time.Time `json:"since,omitempty"`
 	Words    string     `json:"words"`
-	Evidence []string   `json:"evidence"`
+	Evidence []string   `json:"signs"`
 	// Keeping and Cutting say what follows from keeping the session and from capturing it as if the power had been cut.
 	Keeping string `json:"keeping"`
 	Cutting string `json:"cutting"`

@@ -293,7 +293,11 @@ func (m *benchPage) arrange() {
 		return len(sorts)
 	}
 	slices.SortStableFunc(m.disks, func(a, b *bench.Disk) int { return rank(a) - rank(b) })
-	m.stayOn(at)
+	if m.touched {
+		m.stayOn(at)
+	} else {
+		m.cursor = 0 // nobody has chosen anything yet
+	}
 }
 
 // stayOn puts the cursor on a disk, wherever it is in the list now.

@@ -18,6 +18,24 @@ type captureRow struct {
 	part int
 }
 
+// stayOnRow keeps the cursor on its disk or part when disks come, go or change places. After a key it is where that put
+// it.
+func stayOnRow(m *capturePage, pressed bool) {
+	rows := m.captureRows()
+	if pressed {
+		m.here = captureRow{}
+		if m.row < len(rows) {
+			m.here = rows[m.row]
+		}
+		return
+	}
+	for i, r := range rows {
+		if m.here.disk != nil && r.disk.Path == m.here.disk.Path && r.part == m.here.part {
+			m.row = i
+		}
+	}
+}
+
 func (m *capturePage) captureRows() []captureRow {
 	var rows []captureRow
 	for _, d := range m.disks {
@@ -59,7 +77,7 @@ func (m *capturePage) body(w int) ([]string, int) {
 		} else {
 			line = "  " + line
 		}
-		out = append(append(out, line), innerLines(m.th, r, w)...)
+		out = append(append(out, line), innerLines(m, r, w)...)
 	}
 	if len(m.captureRows()) == 0 {
 		out = append(out, " No disk can be captured. Go to the Bench (1) to see why.")
@@ -89,6 +107,7 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 		if a.Part.Number != r.part {
 			continue
 		}
+		a = asPlanned(m, r.disk, a)
 		in := !m.leaveOut[r.disk.Path][r.part]
 		state := m.th.size(a.ToRead) + " to read"
 		if !a.Content.Maps && a.Content.Why != "" {
@@ -110,13 +129,17 @@ func (m *capturePage) captureLine(r captureRow, w int) string {
 			line += fit(string(a.Role), 10)
 		}
 		line += fit(a.Holds(), 8) + right(m.th.size(a.Span.Len()), 9) + "   "
-		return line + fit(state, w-ansi.StringWidth(line))
+		state = fit(state, w-ansi.StringWidth(line))
+		if undecidedHere(m, r.disk, a) {
+			state = m.th.caution.Render(state)
+		}
+		return line + state
 	}
 	return ""
 }
 
 // innerLines are what lies in a container on a part, a line for each device.
-func innerLines(th theme, r captureRow, w int) (out []string) {
+func innerLines(m *capturePage, r captureRow, w int) (out []string) {
 	if r.part == 0 {
 		return nil
 	}
@@ -124,8 +147,9 @@ func innerLines(th theme, r captureRow, w int) (out []string) {
 		if a.Part.Number != r.part {
 			continue
 		}
+		a = asPlanned(m, r.disk, a)
 		for _, words := range a.InnerWords() {
-			out = append(out, th.dim.Render(fit("             "+words, w)))
+			out = append(out, m.th.dim.Render(fit("             "+words, w)))
 		}
 	}
 	return out
@@ -186,9 +210,7 @@ func (m *capturePage) estimateLines(w int) []string {
 	}
 	out = append(out, cutLines(m, w)...)
 	out = append(out, m.goingLines(w)...)
-	for _, s := range m.plan.Warnings() {
-		out = append(out, m.th.labelled("Not quiet", s, w, m.th.caution.Render)...)
-	}
+	out = append(out, notQuietLines(m, w)...)
 	if m.unquiet && len(m.plan.Warnings()) > 0 {
 		words := "It will be captured as it is, and the twin says so for ever."
 		out = append(out, m.th.labelled("", words, w, plain)...)

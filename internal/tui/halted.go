@@ -41,18 +41,19 @@ func undecided(m *capturePage) *haltedPart {
 	return nil
 }
 
-// haltedHere is the halted part of the present row, or the first one of its disk; nil where there is none.
+// haltedHere is the halted part of the present row, or else the first one that isn't decided, or the first one at all;
+// nil where there is none.
 func haltedHere(m *capturePage, rows []captureRow) *haltedPart {
-	if m.row >= len(rows) {
-		return nil
-	}
-	r := rows[m.row]
-	for _, p := range halted(m) {
-		if p.disk == r.disk && (r.part == 0 || r.part == p.area.Part.Number) {
+	all := halted(m)
+	for _, p := range all {
+		if m.row < len(rows) && p.disk == rows[m.row].disk && p.area.Part.Number == rows[m.row].part {
 			return &p
 		}
 	}
-	return nil
+	if p := undecided(m); p != nil || len(all) == 0 {
+		return p
+	}
+	return &all[0]
 }
 
 // chooseHalted asks how a part is captured that sleeps or was cut off.
@@ -65,7 +66,7 @@ func chooseHalted(m *capturePage, p *haltedPart) {
 		{name: cut, about: p.rest.Cutting() + "."},
 		{name: keep, about: p.rest.Keeping() + ".", warns: p.rest.Asleep()},
 	}}
-	head := fmt.Sprintf("Part %d (%s) wasn't shut down: %s.", p.area.Part.Number, p.area.Title(), p.rest.Words())
+	head := fmt.Sprintf("Part %d (%s) isn't at rest: %s.", p.area.Part.Number, p.area.Title(), p.rest.Words())
 	for _, l := range m.th.wrap(head, m.wide-2) {
 		n.above = append(n.above, " "+m.th.caution.Render(l))
 	}
@@ -99,11 +100,59 @@ func haltedState(m *capturePage, d *bench.Disk, a survey.Area) string {
 	case !ok:
 		return ""
 	case m.asCut[d.Path][a.Part.Number]:
-		return "as if the power had been cut"
+		return "as after a power cut, " + m.th.size(a.ToRead) + " to read"
 	case r.Asleep():
-		return "SLEEPS: s chooses how it is captured; now all of it is read"
+		return "ASLEEP: s chooses"
 	}
-	return "WASN'T SHUT DOWN: s chooses how it is captured; now all of it is read"
+	return "CUT OFF: s chooses"
+}
+
+// undecidedHere says whether a part waits for somebody to say how it is captured.
+func undecidedHere(m *capturePage, d *bench.Disk, a survey.Area) bool {
+	_, ok := d.Survey.Halted()[a.Part.Number]
+	return ok && !m.asCut[d.Path][a.Part.Number] && !m.unquiet && !m.leaveOut[d.Path][a.Part.Number]
+}
+
+// asPlanned is a part of a disk as the plan has it, where there is one.
+func asPlanned(m *capturePage, d *bench.Disk, a survey.Area) survey.Area {
+	if m.plan == nil {
+		return a
+	}
+	for _, s := range m.plan.Sources {
+		if s.Path != d.Path {
+			continue
+		}
+		for _, x := range s.Survey.Parts() {
+			if x.Part.Number == a.Part.Number {
+				return x
+			}
+		}
+	}
+	return a
+}
+
+// notQuietLines say which parts aren't quiet, and of those that sleep or were cut off that there is a choice.
+func notQuietLines(m *capturePage, w int) []string {
+	var out []string
+	for _, s := range m.plan.Sources {
+		rests := s.Survey.Halted()
+		for _, a := range s.Survey.Parts() {
+			if a.Content.Info.Unclean == "" || a.Content.Cut() != nil || s.LeaveOut[a.Part.Number] {
+				continue
+			}
+			label, words := "Not quiet", fmt.Sprintf("part %d (%s): %s; all of it is read", a.Part.Number, a.Title(),
+				a.Content.Info.Unclean)
+			if r, ok := rests[a.Part.Number]; ok {
+				if r.Asleep() {
+					label = "Asleep"
+				}
+				words = fmt.Sprintf("part %d (%s): %s. As it is all of it is read; s chooses", a.Part.Number, a.Title(),
+					r.Words())
+			}
+			out = append(out, m.th.labelled(label, words, w, m.th.caution.Render)...)
+		}
+	}
+	return out
 }
 
 // cutLines say of the parts that are captured as if the power had been cut what follows.

@@ -160,6 +160,14 @@ func tick() tea.Cmd {
 
 // Update takes one message.
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	_, pressed := msg.(tea.KeyPressMsg)
+	m.benchPage.touched = m.benchPage.touched || pressed
+	out, cmd := update(m, msg)
+	stayOnRow(m.capturePage, pressed)
+	return out, cmd
+}
+
+func update(m *model, msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.BackgroundColorMsg:
 		m.term.light = !msg.IsDark()

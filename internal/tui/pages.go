@@ -120,11 +120,12 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 // benchPage is step 1: what is attached.
 type benchPage struct {
 	*model
-	cursor int
-	facts  map[string]facts // what is known of disks beside what is on them, by path
-	sought string           // what was looked for last
-	came   []string         // paths of disks that were attached and are still being looked at
-	newest string           // path of the one that was attached last
+	touched bool // a key was pressed
+	cursor  int
+	facts   map[string]facts // what is known of disks beside what is on them, by path
+	sought  string           // what was looked for last
+	came    []string         // paths of disks that were attached and are still being looked at
+	newest  string           // path of the one that was attached last
 }
 
 // facts are what is known of a disk from earlier work.
@@ -148,6 +149,7 @@ type capturePage struct {
 	leaveOut map[string]map[int]bool // parts left out by path
 	asCut    map[string]map[int]bool // parts captured as if the power had been cut, by path
 	row      int
+	here     captureRow // the one that the cursor is on
 	unquiet  bool
 	trust    capture.Trust
 	trusts   []string // what is taken over from earlier twins, in words

