@@ -15,7 +15,8 @@ import (
 )
 
 // jsonRuns are calls of every command with --json, in an order in which each has what it needs. DIR is a folder of the
-// test, ELM another shelf, SEALED a sealed one and PAPER the recovery key of the locked machine. A call that begins with "!" fails, one with "~" is about that one.
+// test, ELM another shelf, SEALED a sealed one and PAPER the recovery key of the locked machine. A call that begins
+// with "!" fails, one with "~" is about that one.
 var jsonRuns = []string{
 	"bench",
 	"capture C3E9 --plan", "capture C3E9",

@@ -34,8 +34,8 @@ type ListedPart struct {
 	LeftOut string   `json:"left_out,omitempty"`
 	Omits   []string `json:"omits,omitempty"`
 	Whole   string   `json:"whole,omitempty"`
-	// Halted says how its system left it and what can be done, where it wasn't shut down; AsCut that it is captured as if
-	// the power had been cut.
+	// Halted says how its system left it and what can be done, where it wasn't shut down; AsCut that it is captured
+	// as if the power had been cut.
 	Halted *Halted `json:"halted,omitempty"`
 	AsCut  bool    `json:"as_cut,omitempty"`
 	// Inner are the devices that a container on it gives, in words.

@@ -124,7 +124,7 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 			case !r.Captured:
 				state = "left out\t"
 			case r.Unclean != "":
-				state += "\tnot quiet: " + r.Unclean
+				state += "\t" + r.Unrest()
 			case r.Trusted > 0:
 				state += "\t" + units.Bytes(r.Trusted) + " unchanged by the file system's records, not read again"
 			case r.Shrinks() != "":

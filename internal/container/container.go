@@ -53,8 +53,7 @@ type Device struct {
 	// they are a share of something else; empty when they may.
 	Sealed string
 	// Doubt says in words why what it shows, though it can be looked into, isn't certain enough to be written
-	// elsewhere;
-	// empty when it is.
+	// elsewhere; empty when it is.
 	Doubt string
 }
 
@@ -69,8 +68,8 @@ type Sectors interface {
 	Same(other Sectors) bool
 }
 
-// Sealer is Sectors that can be enciphered too, for what a twin holds in place of what lies on the disk. Nothing is ever
-// written to a disk through it.
+// Sealer is Sectors that can be enciphered too, for what a twin holds in place of what lies on the disk. Nothing is
+// ever written to a disk through it.
 type Sealer interface {
 	// Seal turns whole sectors of the device into what would lie on the member, in place; inner and outer are as for
 	// Plain. It fails where the bytes in that place aren't enciphered as others are.

@@ -40,7 +40,8 @@ type Bench struct {
 
 // Paths says where the things of a demo bench in dir lie.
 func Paths(dir string) Bench {
-	return Bench{dir, filepath.Join(dir, "disks"), filepath.Join(dir, "Booking office recovery key.txt"), filepath.Join(dir, "oak"), filepath.Join(dir, "state")}
+	return Bench{dir, filepath.Join(dir, "disks"), filepath.Join(dir, "Booking office recovery key.txt"),
+		filepath.Join(dir, "oak"), filepath.Join(dir, "state")}
 }
 
 // Build makes the demo bench in dir, which must be empty or missing: the disks
@@ -118,8 +119,8 @@ func start(ctx context.Context, dir string) (Bench, *shelf.Shelf, error) {
 
 // bookingPaper is what the customer brings along with the Booking office.
 func bookingPaper() string {
-	return "Booking office, drive recovery key\n\nRecovery key: " + BookingKey + "\n\nKeep this away from the machine. (Signe " +
-		"Arvo, 3 November 2026)\n"
+	return "Booking office, drive recovery key\n\nRecovery key: " + BookingKey +
+		"\n\nKeep this away from the machine. (Signe Arvo, 3 November 2026)\n"
 }
 
 // bring makes a stand-in disk, or brings an existing one from the state before to this one.

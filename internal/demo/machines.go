@@ -105,7 +105,8 @@ var machines = []machine{
 			at(1, 1, 28_000, "0x83", "", "", "crane-root", 1),
 		}, true}}, dates: []string{"2026-11-24T11:15:00+01:00"}},
 	{name: "Booking office", disks: []stand{{
-		"booking-office.img", disk.Label{Model: "Shearwater S 32", Serial: "SW32-B00C14F6", Bus: "eMMC"}, 31_268_536_320,
+		"booking-office.img", disk.Label{Model: "Shearwater S 32", Serial: "SW32-B00C14F6", Bus: "eMMC"},
+		31_268_536_320,
 		table.GPT, guid("01001"), []part{
 			at(1, 1, 100, table.TypeESP, guid("01101"), "EFI system", "booking-esp", 0),
 			at(2, 101, 16, table.TypeMSReserved, guid("01102"), "Reserved", "", 0),

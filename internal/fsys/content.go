@@ -217,8 +217,8 @@ func (c *Content) named() iter.Seq2[span.Span, error] {
 // ErrNotAsCut means that a part can't be captured as if the power had been cut.
 var ErrNotAsCut = errors.New("it can't be captured as if the power had been cut")
 
-// AsCut makes c be captured as if the power had been cut: see Interrupted. An error says why that can't be; then c stays
-// as it was.
+// AsCut makes c be captured as if the power had been cut: see Interrupted. An error says why that can't be; then c
+// stays as it was.
 func (c *Content) AsCut(ctx context.Context) error {
 	i, ok := c.Volume.(Interrupted)
 	switch {

@@ -193,7 +193,8 @@ func Beyond(g Grid, name func(*Ledger) error, kept iter.Seq2[span.Span, error], 
 			if n := len(out); n > 0 && out[n-1].End == sp.Start {
 				out[n-1].End = sp.End
 			} else if out = append(out, sp); len(out) > most {
-				return Contradiction(sp.Start, "records name more than %d stretches that the volume's map calls free", most)
+				return Contradiction(sp.Start,
+					"records name more than %d stretches that the volume's map calls free", most)
 			}
 			if gap.Start = sp.End; gap.Empty() {
 				return nil

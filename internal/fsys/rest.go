@@ -64,8 +64,8 @@ func (r Rest) Words() string {
 // Keeping says what follows from capturing all of it as it is.
 func (r Rest) Keeping() string {
 	if r.Asleep() {
-		return "everything that isn't zero is read, with the hibernation file: the system goes on where it was, on the " +
-			"same hardware only. On other hardware that fails, or does harm"
+		return "everything that isn't zero is read, with the hibernation file: the system goes on where it was, on " +
+			"the same hardware only. On other hardware that fails, or does harm"
 	}
 	return "everything that isn't zero is read"
 }

@@ -154,7 +154,8 @@ func judgeAwake(t *testing.T, img string, sums map[string][32]byte) {
 	}
 	testkit.Do(t, "ntfsfix", img) // it empties the log, as a start does
 	testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
-		if b, err := os.ReadFile(filepath.Join(point, "small.txt")); err != nil || sha256.Sum256(b) != sums["small.txt"] {
+		if b, err := os.ReadFile(filepath.Join(point, "small.txt")); err != nil ||
+			sha256.Sum256(b) != sums["small.txt"] {
 			t.Errorf("small.txt: %v", err)
 		}
 	})

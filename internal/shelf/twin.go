@@ -102,6 +102,17 @@ func (d *TwinDisk) Parts() []Region {
 // Known says whether it was recognised what the region held.
 func (r Region) Known() bool { return r.Kind != "" }
 
+// Unrest says in words that the region wasn't quiet, and how it was captured then; empty for one that was.
+func (r Region) Unrest() string {
+	switch {
+	case r.Unclean == "":
+		return ""
+	case r.AsCut:
+		return "as after a power cut: " + r.Unclean
+	}
+	return "not quiet: " + r.Unclean
+}
+
 // Title names a part for people: its label, or what it is.
 func (r Region) Title() string {
 	switch {

@@ -24,15 +24,16 @@ func (m *capturePage) bindings() []binding {
 			return m.inOrOut(rows)
 		})},
 		{"n", "n", "name", "name the machine", acts(name)},
-		{"s", "s", "sleeping", "how a part is captured that sleeps or was cut off: its session kept, or as if the power " +
-			"had been cut", acts(func() {
-			p := haltedHere(m, rows)
-			if p == nil {
-				m.fail("Nothing here sleeps or was cut off: that is only known of NTFS.")
-				return
-			}
-			chooseHalted(m, p)
-		})},
+		{"s", "s", "sleeping",
+			"how a part is captured that sleeps or was cut off: its session kept, or as if the power " +
+				"had been cut", acts(func() {
+				p := haltedHere(m, rows)
+				if p == nil {
+					m.fail("Nothing here sleeps or was cut off: that is only known of NTFS.")
+					return
+				}
+				chooseHalted(m, p)
+			})},
 		{"o", "o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what " +
 			"NTFS's say",
 			leads(func() tea.Cmd {

@@ -234,7 +234,7 @@ func regionLine(th theme, r shelf.Region, w int) []string {
 	line += right(th.size(r.Added), 9) + " new"
 	var more []string
 	if r.Unclean != "" {
-		more = append(more, th.caution.Render("not quiet: "+r.Unclean))
+		more = append(more, th.caution.Render(r.Unrest()))
 	} else if len(r.Omitted) > 0 {
 		more = append(more, th.dim.Render("without "+strings.Join(r.Omitted, ", ")))
 	}

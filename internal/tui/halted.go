@@ -100,7 +100,7 @@ func haltedState(m *capturePage, d *bench.Disk, a survey.Area) string {
 	case !ok:
 		return ""
 	case m.asCut[d.Path][a.Part.Number]:
-		return "as after a power cut, " + m.th.size(a.ToRead) + " to read"
+		return "after a power cut, " + m.th.size(a.ToRead)
 	case r.Asleep():
 		return "ASLEEP: s chooses"
 	}
@@ -164,7 +164,7 @@ func cutLines(m *capturePage, w int) []string {
 			if !ok || a.Content.Cut() == nil || s.LeaveOut[a.Part.Number] {
 				continue
 			}
-			words := fmt.Sprintf("part %d (%s) as after a power cut, %s to read: %s", a.Part.Number, a.Title(),
+			words := fmt.Sprintf("part %d (%s), %s to read: %s", a.Part.Number, a.Title(),
 				m.th.size(a.ToRead), r.Cutting())
 			out = append(out, m.th.labelled("Power cut", words, w, m.th.caution.Render)...)
 		}

@@ -227,7 +227,8 @@ func (w *Workshop) PlanCapture(ctx context.Context, machine string, disks []*ben
 			return nil, fmt.Errorf("%s: %w", disks[i].Path, err)
 		}
 		p.Sources = append(p.Sources,
-			capture.Source{Survey: s, Path: disks[i].Path, LeaveOut: leaveOut[disks[i]], Rotational: disks[i].Rotational})
+			capture.Source{Survey: s, Path: disks[i].Path, LeaveOut: leaveOut[disks[i]],
+				Rotational: disks[i].Rotational})
 	}
 	return p, nil
 }

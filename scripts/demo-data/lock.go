@@ -50,7 +50,8 @@ func lock(image, out, key string) error {
 	_, err = bitlocker.Make(context.Background(), plain, plain.Size(), used(plain, v), bitlocker.Making{
 		Form: bitlocker.Fixed, Cipher: bitlocker.XTS128, Sector: 512, Label: "BOOKING-OFFICE C: 03.11.2026",
 		When: time.Date(2026, 11, 3, 9, 0, 0, 0, time.UTC), Recovery: key,
-		Areas: [4]int64{at, at + units.MiB, at + 2*units.MiB, at + 3*units.MiB}, Random: rand.NewChaCha8([32]byte{16})}, f)
+		Areas:  [4]int64{at, at + units.MiB, at + 2*units.MiB, at + 3*units.MiB},
+		Random: rand.NewChaCha8([32]byte{16})}, f)
 	return errors.Join(err, f.Close())
 }
 

@@ -1,7 +1,8 @@
 // Command demo-data packs the file systems that make.sh builds into
 // internal/demo/data: for each image a tar of its non-zero stretches, named by
 // offset in hex, compressed with zstd. With -base only what differs is kept. With -loader it
-// makes a loader for a start-up part; with -lock it makes of an image of a Windows system one that sleeps and is locked.
+// makes a loader for a start-up part; with -lock it makes of an image of a Windows system one that sleeps and is
+// locked.
 package main
 
 import (

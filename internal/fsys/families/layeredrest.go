@@ -25,7 +25,8 @@ func (l *layered) Rest() fsys.Rest {
 	return out
 }
 
-// Cut says what must be kept of the volumes that weren't shut down as after a power cut, and of the others what matters.
+// Cut says what must be kept of the volumes that weren't shut down as after a power cut, and of the others what
+// matters.
 func (l *layered) Cut(ctx context.Context, all bool) (*fsys.Cut, error) {
 	used := l.c.Own(0)
 	out := &fsys.Cut{}

@@ -154,7 +154,8 @@ func (c *cut) need(l *fsys.Ledger, r *record) error {
 			if x.sparse {
 				continue
 			}
-			if err := l.Need(c.v.clusterSpan(x.lcn, x.n), fsys.Owner{Kind: "file record", Number: r.number}); err != nil {
+			if err := l.Need(c.v.clusterSpan(x.lcn, x.n), fsys.Owner{Kind: "file record",
+				Number: r.number}); err != nil {
 				return err
 			}
 		}

@@ -172,8 +172,8 @@ func logging(t *testing.T, before []byte, writes []write) (steps []step) {
 	return steps
 }
 
-// cutAt is the volume when the power was cut after j steps, with all that was changed until a checkpoint on the disk, of
-// later changes of structures only some, and the log; and what it becomes when the log is replayed.
+// cutAt is the volume when the power was cut after j steps, with all that was changed until a checkpoint on the disk,
+// of later changes of structures only some, and the log; and what it becomes when the log is replayed.
 func cutAt(t *testing.T, before []byte, steps []step, checkpoint, j int, rng *rand.Rand) (at, replay []byte) {
 	t.Helper()
 	at, replay = bytes.Clone(before), bytes.Clone(before)
@@ -192,7 +192,8 @@ func cutAt(t *testing.T, before []byte, steps []step, checkpoint, j int, rng *ra
 		data := bytes.Clone(s.data)
 		for k, b := range s.logged {
 			lsn := w.Record(lrClient, b, 24, 0)
-			if r := data[min(len(data), k*1024):]; len(r) >= 1024 && string(data[:4]) == recMagic && string(r[:4]) == recMagic &&
+			if r := data[min(len(data), k*1024):]; len(r) >= 1024 && string(data[:4]) == recMagic &&
+				string(r[:4]) == recMagic &&
 				le.Uint32(r[recNumberAt:]) > recVolume { // of the first ones there is a mirror
 				le.PutUint64(data[k*1024+recLSN:], lsn)
 			}
@@ -457,7 +458,8 @@ func TestStatesAreTold(t *testing.T) {
 		{"fast start", fast, fsys.FastStart, true, ""},
 		{"hibernated", full, fsys.Hibernated, true, ""},
 		{"asleep in a way that isn't told", change(fast, head(unknown)), fsys.Asleep, true, ""},
-		{"asleep, of a system without fast start", change(change(fast, head(unknown)), log(1, false)), fsys.Hibernated, true,
+		{"asleep, of a system without fast start", change(change(fast, head(unknown)), log(1, false)),
+			fsys.Hibernated, true,
 			""},
 		{"asleep with a closed log", change(fast, log(1, true)), fsys.FastStart, false, "leftover"},
 		{"waking up", change(fast, head(append([]byte("RSTR"), make([]byte, 4092)...))), fsys.Asleep, true,
@@ -500,7 +502,8 @@ func TestHibernationFilesThatLie(t *testing.T) {
 	move(t, m, rec, run{lcn: fares.lcn - hiber.n/2, n: hiber.n}) // its second half is fares.csv
 	copy(m.Bytes[(fares.lcn-hiber.n/2)*v.cluster:], SleepingHead(time.Unix(1.79e9, 0), true))
 	lying, err := probed(t, m).Cut(t.Context(), false)
-	if err == nil && !usedOf(t, lying).Intersect(v.clusterSet(fares.lcn, fares.n)).Equal(v.clusterSet(fares.lcn, fares.n)) {
+	if err == nil && !usedOf(t, lying).Intersect(v.clusterSet(fares.lcn, fares.n)).Equal(v.clusterSet(fares.lcn,
+		fares.n)) {
 		t.Errorf("a file is left out that the hibernation file claims")
 	}
 	if err != nil && !strings.Contains(err.Error(), hiberName) {

@@ -87,8 +87,8 @@ func rangeOf(first, n uint32) []byte {
 	return binary.LittleEndian.AppendUint32(b, n)
 }
 
-// TestNewerRestartPageDecides: the log's two restart pages are written in turns; only the later one tells whether it is
-// in use.
+// TestNewerRestartPageDecides: the log's two restart pages are written in turns; only the later one tells whether it
+// is in use.
 func TestNewerRestartPageDecides(t *testing.T) {
 	m := plainVolume(t, 32<<20)
 	v := probed(t, m)
@@ -140,8 +140,8 @@ func TestLogNames(t *testing.T) {
 		le.PutUint32(attr[headLength:], uint32(len(attr)))
 		w.Record(lrClient, Logged{Redo: opCreateAttr, Undo: opDeleteAttr, RedoData: attr}.Bytes(), 24, 0)
 		w.Record(lrClient, Logged{Redo: opDeleteClusters, RedoData: make([]byte, 3*makePage)}.Bytes(), 24, 0)
-		w.Record(lrClient, Logged{Redo: opSetBits, RedoData: rangeOf(6000, 4), LCNs: []uint64{5001, 1 << 40}, Record: 0x10,
-			VCN: 0}.Bytes(), 24, 0)
+		w.Record(lrClient, Logged{Redo: opSetBits, RedoData: rangeOf(6000, 4), LCNs: []uint64{5001, 1 << 40},
+			Record: 0x10}.Bytes(), 24, 0)
 		w.Record(lrClient, Logged{Redo: 0, Undo: opClearBits, UndoData: rangeOf(4000, 2)}.Bytes(), 24, 0)
 		lay(t, m, v, recLog, 0, w.Bytes(false))
 		st, err := v.logState()

@@ -18,8 +18,8 @@ type LogWriter struct {
 	at   int64  // where the next record begins
 	turn uint64 // how often it went through the file
 	last uint64
-	// Oldest and Restart are the LSNs that the client keeps: of the oldest record that it needs, and of its last restart
-	// record.
+	// Oldest and Restart are the LSNs that the client keeps: of the oldest record that it needs, and of its last
+	// restart record.
 	Oldest, Restart uint64
 }
 

@@ -56,7 +56,8 @@ func namedByLog(ctx context.Context, v *Volume, r restart) (named span.Set, sinc
 			return span.Set{}, 0, nil, err
 		}
 		if !n.start {
-			return span.Set{}, 0, nil, fmt.Errorf("%w: its oldest record (%d) isn't in its place", ErrLogBroken, l.start)
+			return span.Set{}, 0, nil, fmt.Errorf("%w: its oldest record (%d) isn't in its place", ErrLogBroken,
+				l.start)
 		}
 		if n.oldest == l.start {
 			for i, sp := range n.named {
@@ -209,8 +210,9 @@ func (n *logNames) runs(runs []run) {
 	}
 }
 
-// mapping follows a change of a run list. It tells only the bytes that change, so they are laid over the attribute as it
-// is on the disk; where that is of another time they may say nothing: what is allocated is in the bitmap's records too.
+// mapping follows a change of a run list. It tells only the bytes that change, so they are laid over the attribute as
+// it is on the disk; where that is of another time they may say nothing: what is allocated is in the bitmap's records
+// too.
 func (n *logNames) mapping(a action) error {
 	key := mapping{a.byte + int64(a.record)}
 	old, known := n.mappings[key]

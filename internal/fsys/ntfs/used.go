@@ -42,7 +42,8 @@ func (v *Volume) marked(must, left, added span.Set) iter.Seq2[span.Span, error] 
 		stopped := errors.New("stopped")
 		err := eachMarked(v, func(area span.Span, used span.Set) error {
 			if missing := must.Clip(area).Subtract(used); !missing.Empty() {
-				return fsys.Contradiction(missing.Bounds().Start, "$Bitmap calls clusters free that system files lie in")
+				return fsys.Contradiction(missing.Bounds().Start,
+					"$Bitmap calls clusters free that system files lie in")
 			}
 			for sp := range used.Subtract(left.Clip(area)).Union(added.Clip(area)).All() {
 				if !emit(sp) {
