@@ -48,6 +48,8 @@ type Plan struct {
 	Note    string
 	Sources []Source
 	Tool    string
+	// KeepUnlocking has the keys of unlocked volumes kept with the twin; only a sealed shelf does that.
+	KeepUnlocking bool
 	// Trust says what isn't read again.
 	Trust Trust
 	// Now is the time that the twin carries; zero means the time it starts.
@@ -154,6 +156,9 @@ func (p *Plan) Check(ctx context.Context) error {
 	if len(p.Sources) == 0 {
 		return errors.New("no disk is chosen")
 	}
+	if err := p.checkUnlocking(ctx); err != nil {
+		return err
+	}
 	e, err := p.Estimate(ctx)
 	if err != nil {
 		return err
@@ -162,6 +167,22 @@ func (p *Plan) Check(ctx context.Context) error {
 		return fmt.Errorf("%w: %s", ErrNoRoom, e.Words())
 	}
 	return nil
+}
+
+// checkUnlocking refuses to keep keys where that can't be.
+func (p *Plan) checkUnlocking(ctx context.Context) error {
+	switch {
+	case !p.KeepUnlocking:
+		return nil
+	case !p.Shelf.Sealed():
+		return fmt.Errorf("the unlocking can't be kept: %w", shelf.ErrOpenShelf)
+	}
+	for _, s := range p.Sources {
+		if len(shelf.Unlocked(ctx, &shelf.Twin{Disks: []shelf.TwinDisk{*Describe(s.Survey)}})) > 0 {
+			return nil
+		}
+	}
+	return fmt.Errorf("the unlocking can't be kept: %w", shelf.ErrNothingUnlocked)
 }
 
 // Warnings are what the person must know before a capture that isn't quiet.

@@ -22,7 +22,7 @@ type captureFlags struct {
 	machine, note                    string
 	without, asCut                   []string
 	plan, unquiet, everything, whole bool
-	readAll, trustNTFS               bool
+	readAll, trustNTFS, keys         bool
 	yes                              map[capture.DoubtKind]*bool
 }
 
@@ -54,6 +54,8 @@ func (f *captureFlags) flags(c *cobra.Command) {
 	fs.BoolVar(&f.whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: "+
 		"deleted things may still be in it")
 	c.MarkFlagsMutuallyExclusive("whole", "as-if-cut")
+	fs.BoolVar(&f.keys, "keep-unlocking", false, "keep the keys of unlocked volumes with the twin, so that looking "+
+		"inside needs none; only a sealed shelf does")
 	fs.BoolVar(&f.everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 }
 
@@ -120,7 +122,7 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 	if err != nil {
 		return nil, err
 	}
-	p.Note = f.note
+	p.Note, p.KeepUnlocking = f.note, f.keys
 	switch {
 	case f.readAll:
 		p.Trust = capture.TrustNone

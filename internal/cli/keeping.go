@@ -159,6 +159,47 @@ func (o *options) showPreview(p *keeping.Preview) {
 		units.Bytes(p.Back))
 }
 
+// unlockingCommand keeps the keys of a twin's volumes with it, on a sealed shelf.
+func unlockingCommand(o *options) *cobra.Command {
+	var off bool
+	c := &cobra.Command{
+		Use:   "unlocking TWIN",
+		Short: "Keep the keys of a twin's encrypted volumes with it on a sealed shelf, or take them away with --off",
+		Long: "Whoever has the shelf's passphrase can then look inside the twin without its recovery key. Give the key\n" +
+			"once, with --key-file or --unlock. A shelf that isn't sealed keeps no keys.",
+		Example: "  twinshelf shelf unlocking \"Booking office\" --key-file \"Booking office recovery key.txt\"\n" +
+			"  twinshelf shelf unlocking \"Booking office\" --off",
+		Args: exactly("the twin"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			w, err := o.workshop(ctx, true)
+			if err != nil {
+				return err
+			}
+			t, err := findTwin(ctx, w.Shelf, args[0])
+			if err != nil {
+				return err
+			}
+			if off {
+				err = w.Shelf.ForgetUnlocking(ctx, t.ID)
+			} else if err = o.keys.twin(ctx, o, w, t); err == nil {
+				err = w.Shelf.KeepUnlocking(ctx, t)
+			}
+			if err != nil {
+				return fmt.Errorf("the keys aren't kept with the twin of %s of %s: %w", t.Machine, units.Moment(t.Taken), err)
+			}
+			if o.json {
+				return o.print(map[string]any{"twin": t.ID, "keys_kept": !off})
+			}
+			o.say("With the twin of %s of %s %s.", t.Machine, units.Moment(t.Taken),
+				map[bool]string{true: "no keys are kept any more", false: "its keys are kept: it opens without them"}[off])
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&off, "off", false, "take the keys away that are kept with it")
+	return c
+}
+
 func keepCommand(o *options) *cobra.Command {
 	var note string
 	var off bool

@@ -9,6 +9,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/units"
 )
 
 // Carried is what carrying twins to another shelf came to.
@@ -99,6 +100,14 @@ func (c *carrying) notes(ctx context.Context, t *shelf.Twin) error {
 				return err
 			}
 		}
+	}
+	left, err := c.from.CarryUnlocking(ctx, t.ID, c.to)
+	if err != nil {
+		return err
+	}
+	if left {
+		c.to.Note(fmt.Sprintf("the keys that are kept with the twin of %s of %s stay behind: this shelf isn't sealed",
+			t.Machine, units.Moment(t.Taken)))
 	}
 	proofs, problems := c.from.Proofs(ctx, t.ID)
 	there, more := c.to.Proofs(ctx, t.ID)

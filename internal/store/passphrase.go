@@ -217,7 +217,7 @@ func sealedAsSaid(ctx context.Context, b backend.Backend, head Head) error {
 		}
 		return out, err
 	}
-	folders := []string{packFolder, indexFolder, "journal", "marks", parityFolder, "names"}
+	folders := []string{packFolder, indexFolder, "journal", "marks", parityFolder, "names", "unlocking"}
 	machines, err := few("twins")
 	if err != nil {
 		return err

@@ -245,6 +245,11 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 		func(rc *run.Context) (err error) {
 			return w.onRecord(rc, captureWork(rc, p), func() error {
 				if t, err = p.Run(rc); err == nil {
+					if p.KeepUnlocking {
+						if failed := p.Shelf.KeepUnlocking(rc, t); failed != nil {
+							rc.Note("the unlocking isn't kept with the twin: %v", failed)
+						}
+					}
 					w.list(rc, t)
 					leaving.drop(rc, p.Shelf)
 				}

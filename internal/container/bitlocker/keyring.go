@@ -25,6 +25,15 @@ func (r *Keyring) Add(k *Key) {
 	r.keys[k.volume] = k
 }
 
+// AddNew takes a key over where there is none of its volume yet, and wipes it otherwise.
+func (r *Keyring) AddNew(k *Key) {
+	if r.Of(k.volume) != nil {
+		k.Wipe()
+		return
+	}
+	r.Add(k)
+}
+
 // Of is the key of a volume, by its ID; nil where it isn't unlocked.
 func (r *Keyring) Of(volume string) *Key {
 	if r == nil {

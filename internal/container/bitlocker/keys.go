@@ -1,6 +1,7 @@
 package bitlocker
 
 import (
+	"bytes"
 	"context"
 	"crypto/aes"
 	"crypto/sha256"
@@ -88,6 +89,17 @@ type Key struct {
 
 // Volume is the ID of the volume that the key belongs to.
 func (k *Key) Volume() string { return k.volume }
+
+// Bytes is a copy of the key, for whoever keeps it sealed.
+func (k *Key) Bytes() []byte { return bytes.Clone(k.vmk) }
+
+// KeyOf is the key of a volume that was kept; nil where it can't be one. It has a copy of the bytes.
+func KeyOf(volume string, b []byte) *Key {
+	if len(b) != keyLen || volume == "" {
+		return nil
+	}
+	return &Key{volume, bytes.Clone(b)}
+}
 
 // Wipe overwrites the key in memory.
 func (k *Key) Wipe() { clear(k.vmk) }

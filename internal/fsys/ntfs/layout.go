@@ -236,9 +236,10 @@ const (
 	areaLen          = 48
 	areaClean        = 0x0002
 	noClient         = 0xFFFF
-	clientOldest     = 0 // LSN of the oldest record that it needs
-	clientRestart    = 8 // LSN of its last restart record
-	clientLen        = 96
+	clientOldest     = 0  // LSN of the oldest record that it needs
+	clientRestart    = 8  // LSN of its last restart record
+	clientLSNs       = 16 // bytes of it that matter here
+	clientLen        = 160
 	maxClients       = 16
 	copiesOne        = 2    // pages that are copies, up to version 1
 	copiesTwo        = 0x20 // from version 2 on

@@ -102,7 +102,7 @@ func parseRestart(b []byte, at int64) (*restart, error) {
 		return nil, wrong("headers of impossible sizes")
 	}
 	client := int(le.Uint16(a[areaClientsAt:])) + int(user)*clientLen
-	if le.Uint16(a[areaClients:]) > maxClients || user >= le.Uint16(a[areaClients:]) || client+clientLen > len(a) {
+	if le.Uint16(a[areaClients:]) > maxClients || user >= le.Uint16(a[areaClients:]) || client+clientLSNs > len(a) {
 		return nil, wrong("no such client")
 	}
 	r.oldest, r.last = le.Uint64(a[client+clientOldest:]), le.Uint64(a[client+clientRestart:])

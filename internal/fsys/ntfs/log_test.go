@@ -271,7 +271,7 @@ func TestHiberHeads(t *testing.T) {
 
 // FuzzLog: whatever a log holds, reading it ends, with names inside the volume or an error.
 func FuzzLog(f *testing.F) {
-	m := plainVolume(f, 8<<20)
+	m := plainVolume(f, 3<<20)
 	v := probed(f, m)
 	size := logSize(f, v)
 	for _, major := range []int{1, 2} {
