@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"twinshelf/internal/demo"
 	"twinshelf/internal/testkit"
 )
 
@@ -57,6 +58,10 @@ func (p place) copied(t *testing.T) place {
 		}
 	}
 	if err := os.Symlink(c.disks, filepath.Join(c.dir, "work/images")); err != nil {
+		t.Fatal(err)
+	}
+	paper := demo.Paths(filepath.Dir(c.disks)).Paper
+	if err := os.Symlink(paper, filepath.Join(c.dir, "work", filepath.Base(paper))); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Do(t, "cp", "--sparse=always", filepath.Join(c.disks, "harbour-kiosk.img"),
@@ -125,6 +130,9 @@ var before = map[string][]string{
 	"twinshelf job sheet --erasure":       {`job use "Harbour kiosk"`, `ready erase 7731 --how zeros --confirm 7731`},
 	"twinshelf draw rate":                 {`capture C3E9`, `job use "Harbour kiosk"`},
 	"twinshelf job sheet":                 {`job use "Harbour kiosk"`, `copy C3E9 7731 --confirm 7731`},
+	"twinshelf shelf unlocking": {"shelf new /media/oak --name Oak --sealed",
+		`capture 14F6 --machine "Booking office" ` +
+			`--as-if-cut all --key-file "Booking office recovery key.txt"`},
 	"twinshelf shelf passphrase":          {"shelf new /media/oak --name Oak --sealed"},
 	"twinshelf shelf passphrase withdraw": {"shelf passphrase add purser"},
 }
@@ -147,7 +155,8 @@ func (p place) example(x example) {
 	if why == "-" {
 		return
 	}
-	if strings.Contains(x.line, "shelf new /media/oak") || strings.Contains(x.line, "passphrase") {
+	if strings.Contains(x.line, "shelf new /media/oak") || strings.Contains(x.line, "passphrase") ||
+		strings.Contains(x.line, "shelf unlocking") {
 		if err := os.RemoveAll(p.shelf); err != nil {
 			p.t.Fatal(err)
 		}

@@ -52,7 +52,9 @@ var jsonRuns = []string{
 	"job reopen 'Harbour kiosk'", "job new --machine Weighbridge --customer 'Signe Arvo' --maker Ternworks " +
 		"--model W2 --serial T-1998 --asked why --technician Tam",
 	"shelf retire --off", "demo --keep DIR/again --only-make", "demo --keep DIR/walked --walk",
-	"~shelf new SEALED --name Ash --sealed", "~shelf passphrase list",
+	"~shelf new SEALED --name Ash --sealed",
+	"~capture 14F6 --machine 'Booking office' --as-if-cut all --key-file PAPER",
+	"~shelf unlocking 'Booking office' --key-file PAPER", "~shelf passphrase list",
 	"~shelf passphrase add purser --new-passphrase-file DIR/second",
 	"~shelf passphrase change purser --new-passphrase-file DIR/third", "~shelf passphrase withdraw purser",
 	"!dates Nobody", "!restore 'Ticket desk'", "!ready erase 7731 --how quick --confirm 9", "!nonsense",

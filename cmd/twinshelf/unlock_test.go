@@ -15,8 +15,7 @@ import (
 )
 
 // TestLockedMachine: a locked volume is named with the ID of its recovery key; with one of its keys only what is used
-// is
-// captured, as it lies, and looked into; what is restored opens as before. Its names don't lie on an open shelf.
+// is captured, as it lies, and looked into; what is restored opens as before. Its names don't lie on an open shelf.
 func TestLockedMachine(t *testing.T) {
 	img, bek, sums := bitlockertest.Office(t, bitlocker.XTS128)
 	p := place{t: t, dir: t.TempDir()}
@@ -103,5 +102,60 @@ func TestLockedMachine(t *testing.T) {
 	})
 	if err != nil || size > 24<<20 {
 		t.Errorf("%d bytes on the shelf: %v", size, err)
+	}
+}
+
+// TestUnlockingIsKept: by choice a sealed shelf keeps the unlocking with a twin, takes it away again, and gives it on
+// to another sealed shelf only; an open one never has it.
+func TestUnlockingIsKept(t *testing.T) {
+	img, bek, _ := bitlockertest.Office(t, bitlocker.XTS128)
+	p := place{t: t, dir: t.TempDir()}
+	words := filepath.Join(p.dir, "words")
+	if err := os.WriteFile(words, []byte("terns over the slipway\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	folder := func(name string) string {
+		f := filepath.Join(p.dir, name)
+		if err := os.Mkdir(f, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	ash, elm, oak := folder("ash"), folder("elm"), folder("oak")
+	on := func(shelf string, args ...string) []string {
+		return append([]string{"--shelf", shelf, "--passphrase-file", words}, args...)
+	}
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{on(ash, "shelf", "new", ash, "--name", "Ash", "--sealed"), 0, "is ready"},
+		{on(elm, "shelf", "new", elm, "--name", "Elm", "--sealed"), 0, "is ready"},
+		{on(oak, "shelf", "new", oak, "--name", "Oak"), 0, "is ready"},
+		{on(oak, "capture", img, "--machine", "Office", "--key-file", bek, "--keep-unlocking"), 1, "isn't sealed"},
+		{on(ash, "capture", img, "--machine", "Office", "--keep-unlocking"), 1, "no volume of it is unlocked"},
+		{on(ash, "capture", img, "--machine", "Office", "--key-file", bek, "--keep-unlocking"), 0, "MB in use"},
+		{on(ash, "list", "Office", "1:"), 0, "größer.ods"},
+		{on(ash, "shelf", "carry", elm, "Office"), 0, "1 twin"},
+		{on(elm, "list", "Office", "1:"), 0, "größer.ods"},
+		{on(ash, "shelf", "carry", oak, "Office"), 0, "stay behind"},
+		{on(oak, "list", "Office", "1:"), 1, "unlock it first"},
+		{on(oak, "shelf", "unlocking", "Office", "--key-file", bek), 1, "isn't sealed"},
+		{on(ash, "shelf", "unlocking", "Office", "--off"), 0, "no keys are kept"},
+		{on(ash, "list", "Office", "1:"), 1, "unlock it first"},
+		{on(ash, "shelf", "unlocking", "Office"), 1, "unlock it first"},
+		{on(ash, "shelf", "unlocking", "Office", "--key-file", bek), 0, "its keys are kept"},
+		{on(ash, "list", "Office", "1:"), 0, "größer.ods"},
+		{on(elm, "shelf", "discard", "Office", "--confirm", "Office"), 0, ""},
+	} {
+		if out, errs, code := p.run("", c.args...); code != c.code || !strings.Contains(out+errs, c.says) {
+			t.Errorf("%q: status %d, want %d and %q:\n%s%s", c.args, code, c.code, c.says, out, errs)
+		}
+	}
+	for shelf, want := range map[string]int{ash: 1, elm: 0, oak: 0} {
+		if kept, _ := filepath.Glob(filepath.Join(shelf, "unlocking", "*.note")); len(kept) != want {
+			t.Errorf("%s keeps %q", shelf, kept)
+		}
 	}
 }

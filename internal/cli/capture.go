@@ -68,7 +68,8 @@ func captureCommand(o *options) *cobra.Command {
 			"Name all disks of the machine. DISK is a path, a serial number, or its last four or more characters.",
 		Example: "  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb\n" +
 			"  twinshelf capture --machine \"Purser's laptop\" 0A64 D98F --plan\n" +
-			"  twinshelf capture --machine \"Crew office\" office.img --without 3",
+			"  twinshelf capture --machine \"Crew office\" office.img --without 3\n" +
+			"  twinshelf capture --machine \"Chart table\" CB38 --as-if-cut 1",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(cmd.Context(), true)

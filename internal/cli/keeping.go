@@ -165,8 +165,8 @@ func unlockingCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "unlocking TWIN",
 		Short: "Keep the keys of a twin's encrypted volumes with it on a sealed shelf, or take them away with --off",
-		Long: "Whoever has the shelf's passphrase can then look inside the twin without its recovery key. Give the key\n" +
-			"once, with --key-file or --unlock. A shelf that isn't sealed keeps no keys.",
+		Long: "Whoever has the shelf's passphrase can then look inside the twin without its recovery key.\n" +
+			"Give the key once, with --key-file or --unlock. A shelf that isn't sealed keeps no keys.",
 		Example: "  twinshelf shelf unlocking \"Booking office\" --key-file \"Booking office recovery key.txt\"\n" +
 			"  twinshelf shelf unlocking \"Booking office\" --off",
 		Args: exactly("the twin"),
@@ -181,18 +181,20 @@ func unlockingCommand(o *options) *cobra.Command {
 				return err
 			}
 			if off {
-				err = w.Shelf.ForgetUnlocking(ctx, t.ID)
+				err = shelf.KeysOn(w.Shelf).Forget(ctx, t.ID)
 			} else if err = o.keys.twin(ctx, o, w, t); err == nil {
-				err = w.Shelf.KeepUnlocking(ctx, t)
+				err = shelf.KeysOn(w.Shelf).Keep(ctx, t)
 			}
 			if err != nil {
-				return fmt.Errorf("the keys aren't kept with the twin of %s of %s: %w", t.Machine, units.Moment(t.Taken), err)
+				return fmt.Errorf("the keys aren't kept with the twin of %s of %s: %w", t.Machine,
+					units.Moment(t.Taken), err)
 			}
 			if o.json {
 				return o.print(map[string]any{"twin": t.ID, "keys_kept": !off})
 			}
 			o.say("With the twin of %s of %s %s.", t.Machine, units.Moment(t.Taken),
-				map[bool]string{true: "no keys are kept any more", false: "its keys are kept: it opens without them"}[off])
+				map[bool]string{true: "no keys are kept any more",
+					false: "its keys are kept: it opens without them"}[off])
 			return nil
 		},
 	}

@@ -27,7 +27,8 @@ func shelfCommand(o *options) *cobra.Command {
 		Args: cobra.NoArgs,
 	}
 	c.AddCommand(newShelfCommand(o), showShelfCommand(o), reindexCommand(o), parityCommand(o), passphraseCommand(o),
-		ruleCommand(o), thinCommand(o), keepCommand(o), unlockingCommand(o), discardCommand(o), roomCommand(o), journalCommand(o),
+		ruleCommand(o), thinCommand(o), keepCommand(o), unlockingCommand(o), discardCommand(o), roomCommand(o),
+		journalCommand(o),
 		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), shelfListCommand(o))
 	return c
 }

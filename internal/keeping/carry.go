@@ -9,7 +9,6 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
-	"twinshelf/internal/units"
 )
 
 // Carried is what carrying twins to another shelf came to.
@@ -18,6 +17,8 @@ type Carried struct {
 	Already int   `json:"already"` // that stood there before
 	Blocks  int   `json:"blocks"`
 	Bytes   int64 `json:"bytes"` // stored anew there
+	// KeysLeft are the twins whose keys stay behind, since the other shelf isn't sealed.
+	KeysLeft int `json:"keys_left,omitempty"`
 }
 
 // carrying is twins on their way from one shelf to another.
@@ -101,13 +102,12 @@ func (c *carrying) notes(ctx context.Context, t *shelf.Twin) error {
 			}
 		}
 	}
-	left, err := c.from.CarryUnlocking(ctx, t.ID, c.to)
+	left, err := shelf.KeysOn(c.from).Carry(ctx, t.ID, c.to)
 	if err != nil {
 		return err
 	}
 	if left {
-		c.to.Note(fmt.Sprintf("the keys that are kept with the twin of %s of %s stay behind: this shelf isn't sealed",
-			t.Machine, units.Moment(t.Taken)))
+		c.carried.KeysLeft++
 	}
 	proofs, problems := c.from.Proofs(ctx, t.ID)
 	there, more := c.to.Proofs(ctx, t.ID)

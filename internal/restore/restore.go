@@ -78,8 +78,9 @@ func Warnings(d *shelf.TwinDisk) []string {
 			out = append(out, fmt.Sprintf("part %d (%s) was captured as if the power had been cut (%s): at its first "+
 				"start the system replays its log, and may check the drive", r.Part, r.Title(), r.Unclean))
 		case asleep:
-			out = append(out, fmt.Sprintf("part %d (%s) holds a sleeping system (%s): it wakes up on the hardware that "+
-				"it was put to sleep on; on other hardware that fails, or does harm", r.Part, r.Title(), r.Unclean))
+			out = append(out,
+				fmt.Sprintf("part %d (%s) holds a sleeping system (%s): it wakes up on the hardware that "+
+					"it was put to sleep on; on other hardware that fails, or does harm", r.Part, r.Title(), r.Unclean))
 		case r.Unclean != "":
 			out = append(out, fmt.Sprintf("part %d (%s) was not quiet when it was captured: %s", r.Part, r.Title(),
 				r.Unclean))

@@ -38,7 +38,8 @@ const (
 	cachedBlocks = 24
 )
 
-// OpenDisk gives disk i of a twin; keys that are kept with the twin go onto the context's keyring. Its reads end with the context.
+// OpenDisk gives disk i of a twin; keys that are kept with the twin go onto the context's keyring. Its reads end with
+// the context.
 func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	if i < 0 || i >= len(t.Disks) {
 		return nil, fmt.Errorf("the twin has %d disks, there is no disk %d", len(t.Disks), i+1)
@@ -47,7 +48,7 @@ func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.unlock(ctx, t.ID)
+	KeysOn(s).use(ctx, t.ID)
 	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()),
 		nodes: map[string][]BlockRef{}}, nil
 }

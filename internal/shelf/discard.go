@@ -141,7 +141,7 @@ func (s *Shelf) Discard(ctx context.Context, t *Twin, why string) error {
 		return fmt.Errorf("the twin can't be discarded: %w", err)
 	}
 	s.dropListing(ctx, t.ID)
-	if err := s.ForgetUnlocking(ctx, t.ID); err != nil {
+	if err := KeysOn(s).Forget(ctx, t.ID); err != nil {
 		s.Note(err.Error())
 	}
 	proofs, err := s.Backend().List(ctx, "proofs/"+t.ID)

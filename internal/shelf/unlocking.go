@@ -31,6 +31,12 @@ func (u unlocking) wipe() {
 	}
 }
 
+// Keys are those of encrypted volumes that a sealed shelf keeps with its twins, by choice.
+type Keys struct{ s *Shelf }
+
+// KeysOn are the keys that a shelf keeps.
+func KeysOn(s *Shelf) Keys { return Keys{s} }
+
 func unlockingPath(twin string) string { return "unlocking/" + twin + ".note" }
 
 // Unlocked are the keys of those volumes of a twin that are unlocked. They are the keyring's.
@@ -47,10 +53,10 @@ func Unlocked(ctx context.Context, t *Twin) []*bitlocker.Key {
 	return out
 }
 
-// KeepUnlocking keeps the keys of a twin's volumes with it, so that looking inside needs none. The error is
+// Keep keeps the keys of a twin's volumes with it, so that looking inside needs none. The error is
 // ErrOpenShelf for a shelf that isn't sealed, and ErrNothingUnlocked where no key is known.
-func (s *Shelf) KeepUnlocking(ctx context.Context, t *Twin) error {
-	if !s.Sealed() {
+func (k Keys) Keep(ctx context.Context, t *Twin) error {
+	if !k.s.Sealed() {
 		return ErrOpenShelf
 	}
 	keys := Unlocked(ctx, t)
@@ -59,56 +65,56 @@ func (s *Shelf) KeepUnlocking(ctx context.Context, t *Twin) error {
 	}
 	var u unlocking
 	defer func() { u.wipe() }()
-	for _, k := range keys {
-		u.Volumes = append(u.Volumes, unlockedVolume{k.Volume(), k.Bytes()})
+	for _, x := range keys {
+		u.Volumes = append(u.Volumes, unlockedVolume{x.Volume(), x.Bytes()})
 	}
-	return s.PutNote(ctx, nil, unlockingPath(t.ID), u)
+	return k.s.PutNote(ctx, nil, unlockingPath(t.ID), u)
 }
 
-// ForgetUnlocking takes the keys away that are kept with a twin. It is no error where there are none.
-func (s *Shelf) ForgetUnlocking(ctx context.Context, twin string) error {
-	err := s.Backend().Delete(ctx, unlockingPath(twin))
+// Forget takes the keys away that are kept with a twin. It is no error where there are none.
+func (k Keys) Forget(ctx context.Context, twin string) error {
+	err := k.s.Backend().Delete(ctx, unlockingPath(twin))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	return err
 }
 
-// KeepsUnlocking says whether keys are kept with a twin.
-func (s *Shelf) KeepsUnlocking(ctx context.Context, twin string) bool {
-	_, err := s.Backend().Stat(ctx, unlockingPath(twin))
+// Are says whether keys are kept with a twin.
+func (k Keys) Are(ctx context.Context, twin string) bool {
+	_, err := k.s.Backend().Stat(ctx, unlockingPath(twin))
 	return err == nil
 }
 
-// unlock puts the keys that are kept with a twin on the context's keyring. Keys that can't be read are asked for again.
-func (s *Shelf) unlock(ctx context.Context, twin string) {
+// use puts the keys that are kept with a twin on the context's keyring. Keys that can't be read are asked for again.
+func (k Keys) use(ctx context.Context, twin string) {
 	ring := bitlocker.From(ctx)
-	if ring == nil || !s.Sealed() {
+	if ring == nil || !k.s.Sealed() {
 		return
 	}
 	var u unlocking
-	if ok, err := s.GetNote(ctx, unlockingPath(twin), &u); err != nil || !ok {
+	if ok, err := k.s.GetNote(ctx, unlockingPath(twin), &u); err != nil || !ok {
 		return
 	}
 	defer u.wipe()
 	for _, v := range u.Volumes {
-		if k := bitlocker.KeyOf(v.ID, v.Key); k != nil {
-			ring.AddNew(k)
+		if x := bitlocker.KeyOf(v.ID, v.Key); x != nil {
+			ring.AddNew(x)
 		}
 	}
 }
 
-// CarryUnlocking copies the keys that are kept with a twin to another shelf that is sealed too. left says that there
+// Carry copies the keys that are kept with a twin to another shelf that is sealed too. left says that there
 // are some and that they stay behind, since the other shelf is open.
-func (s *Shelf) CarryUnlocking(ctx context.Context, twin string, to *Shelf) (left bool, err error) {
-	if !s.Sealed() || !s.KeepsUnlocking(ctx, twin) {
+func (k Keys) Carry(ctx context.Context, twin string, to *Shelf) (left bool, err error) {
+	if !k.s.Sealed() || !k.Are(ctx, twin) {
 		return false, nil
 	}
 	if !to.Sealed() {
 		return true, nil
 	}
 	var u unlocking
-	if ok, err := s.GetNote(ctx, unlockingPath(twin), &u); err != nil || !ok {
+	if ok, err := k.s.GetNote(ctx, unlockingPath(twin), &u); err != nil || !ok {
 		return false, nil // a hurt one tells nothing anywhere
 	}
 	defer u.wipe()

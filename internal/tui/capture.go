@@ -40,6 +40,9 @@ func (m *capturePage) bindings() []binding {
 				m.trust = m.trust.Next()
 				return m.replan()
 			})},
+		m.unless(keysUnkept(m), binding{"U", "U", "keep keys",
+			"keep the keys of unlocked volumes with the twin, on a " +
+				"sealed shelf: looking inside then needs none", acts(func() { m.keepKeys = !m.keepKeys })}),
 		{"u", "u", "not quiet", "capture although a part is in use or wasn't shut down cleanly",
 			acts(func() { m.unquiet = !m.unquiet })},
 		{"enter", "Enter", strings.TrimSpace("capture " + m.machine), "start the capture", leads(m.startCapture)},
@@ -82,7 +85,7 @@ func (m *capturePage) startCapture() tea.Cmd {
 		m.fail("Not everything is quiet: read the warnings, then press u to capture it as it is.")
 	default:
 		p := m.plan
-		p.Machine = m.machine
+		p.Machine, p.KeepUnlocking = m.machine, m.keepKeys && keysUnkept(m) == ""
 		if err := p.Check(m.ctx); err != nil {
 			m.fail(err.Error())
 			return nil

@@ -18,8 +18,8 @@ type captureRow struct {
 	part int
 }
 
-// stayOnRow keeps the cursor on its disk or part when disks come, go or change places. After a key it is where that put
-// it.
+// stayOnRow keeps the cursor on its disk or part when disks come, go or change places. After a key it is where that
+// put it.
 func stayOnRow(m *capturePage, pressed bool) {
 	rows := m.captureRows()
 	if pressed {
@@ -207,6 +207,11 @@ func (m *capturePage) estimateLines(w int) []string {
 	out = append(out, m.unreadLines(w)...)
 	for _, s := range m.plan.Wholes() {
 		out = append(out, m.th.labelled("Whole", s, w, m.th.caution.Render)...)
+	}
+	if m.keepKeys && keysUnkept(m) == "" {
+		words := "of unlocked volumes are kept with the twin: whoever has the shelf's passphrase looks inside without " +
+			"them"
+		out = append(out, m.th.labelled("Keys", words, w, m.th.caution.Render)...)
 	}
 	out = append(out, cutLines(m, w)...)
 	out = append(out, m.goingLines(w)...)

@@ -27,7 +27,8 @@ func TestHalted(t *testing.T) {
 		t.Fatalf("nobody asks:\n%s", got)
 	}
 	m = key(m, "esc", "s", "down", "enter")
-	if got := text(m); !mm.capturePage.unquiet || undecided(mm.capturePage) != nil || strings.Contains(got, "Power cut") {
+	if got := text(m); !mm.capturePage.unquiet || undecided(mm.capturePage) != nil || strings.Contains(got,
+		"Power cut") {
 		t.Errorf("it isn't kept as it is:\n%s", got)
 	}
 	m = key(m, "u")
@@ -35,7 +36,8 @@ func TestHalted(t *testing.T) {
 		t.Fatalf("no plan:\n%s", text(m))
 	}
 	got := text(m)
-	if c := mm.capturePage.plan.Sources[0].Survey.Parts()[0].Content; !c.Maps || c.Cut() == nil || !strings.Contains(got, "Power cut") ||
+	if c := mm.capturePage.plan.Sources[0].Survey.Parts()[0].Content; !c.Maps || c.Cut() == nil ||
+		!strings.Contains(got, "Power cut") ||
 		!strings.Contains(got, "after a power cut, ") || strings.Contains(got, "s chooses") {
 		t.Fatalf("%+v:\n%s", c, got)
 	}
@@ -89,5 +91,24 @@ func TestLockedAndAsleep(t *testing.T) {
 	}
 	if c := mm.capturePage.plan.Sources[0].Survey.Parts()[2].Content; c.Cut() == nil || c.Used > 200e6 {
 		t.Errorf("%+v", c)
+	}
+	if m = key(m, "U"); !strings.Contains(mm.note, "isn't sealed") || mm.capturePage.keepKeys {
+		t.Errorf("an open shelf keeps keys: %q", mm.note)
+	}
+	m = ran(t, key(typed(key(m, "n"), "Booking office"), "enter", "enter"))
+	ring.Wipe()
+	m = key(onMachine(key(m, "4"), "Booking office"), "i", "down", "down", "right")
+	if !mm.alarm || !strings.Contains(mm.note, "locked") {
+		t.Errorf("it opens without its key: %q\n%s", mm.note, text(m))
+	}
+	if m = key(m, "U"); mm.menus.menu == nil {
+		t.Fatalf("there is nothing to unlock: %q\n%s", mm.note, text(m))
+	}
+	m = key(typed(key(m, "enter"), demo.BookingKey), "enter")
+	if m = key(m, "down", "down", "right"); !strings.Contains(text(m), "Users") {
+		t.Errorf("it isn't unlocked: %q\n%s", mm.note, text(m))
+	}
+	if key(m, "left", "U"); !strings.Contains(mm.note, "Nothing here is locked") {
+		t.Errorf("%q", mm.note)
 	}
 }

@@ -55,7 +55,7 @@ func (m *insidePage) itemBindings(search binding) []binding {
 	if l.in.Twin == nil { // they say why there is nothing to go to
 		date.show, version.show, compare.show = "", "", ""
 	}
-	return append(out, date,
+	return append(out, date, unlockInside(m),
 		binding{"t", "t", "take out", "take the marked items, or this one, out into a folder, a tar or a zip file",
 			acts(m.askTake)},
 		search,

@@ -261,6 +261,9 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 	case listRead:
 		onListRead(m.sheetPage, msg)
 		return nil
+	case lockedFound:
+		onLockedFound(m, msg)
+		return nil
 	case pictured:
 		onPictured(m, msg)
 		return nil

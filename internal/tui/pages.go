@@ -151,6 +151,7 @@ type capturePage struct {
 	row      int
 	here     captureRow // the one that the cursor is on
 	unquiet  bool
+	keepKeys bool // of unlocked volumes, with the twin
 	trust    capture.Trust
 	trusts   []string // what is taken over from earlier twins, in words
 	plan     *capture.Plan

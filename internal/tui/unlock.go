@@ -135,7 +135,68 @@ func onUnlocked(m *model, msg unlocked) tea.Cmd {
 		return nil
 	}
 	m.say("%s is unlocked until the program ends. What is stored of it stays encrypted.", msg.name)
-	return m.look()
+	if m.step != stepInside {
+		return m.look()
+	}
+	said := m.note
+	again := m.insidePage.lookInto(m.insidePage.inside.of, "")
+	m.note = said
+	return tea.Batch(m.look(), again)
+}
+
+// lockedFound are the locked volumes of a date.
+type lockedFound struct {
+	volumes []*bitlocker.Volume
+	err     error
+}
+
+// unlockInside unlocks what is locked at the date, or on the disk, that is looked into.
+func unlockInside(m *insidePage) binding {
+	b := binding{"U", "U", "unlock", "unlock an encrypted volume with its key; the key is kept until the program ends",
+		leads(func() tea.Cmd {
+			of, w, ctx := m.inside.of, m.w, m.ctx
+			switch {
+			case of.Bench != nil:
+				onLockedFound(m.model, lockedFound{volumes: workshop.LockedOn(of.Bench)})
+			case of.Twin == nil:
+				m.fail("A planned disk is unlocked by its source: U on the Bench, or at the date.")
+			default:
+				m.say("Looking for what is locked …")
+				return func() tea.Msg {
+					v, err := w.LockedIn(ctx, of.Twin)
+					return lockedFound{v, err}
+				}
+			}
+			return nil
+		})}
+	if m.inside.part != nil || m.inside.of.Bench == nil && m.inside.of.Twin == nil {
+		b.show = ""
+	}
+	return b
+}
+
+// onLockedFound lets the volume be chosen that is unlocked.
+func onLockedFound(m *model, msg lockedFound) {
+	switch {
+	case msg.err != nil:
+		m.fail(sentence(msg.err))
+	case len(msg.volumes) == 0:
+		m.say("Nothing here is locked.")
+	default:
+		m.note = ""
+		chooseLocked(m.benchPage, msg.volumes)
+	}
+}
+
+// keysUnkept says why the keys of unlocked volumes can't be kept with the twin; empty when they can.
+func keysUnkept(m *capturePage) string {
+	switch {
+	case m.w.Shelf == nil || !m.w.Shelf.Sealed():
+		return "The shelf isn't sealed, so it keeps no keys."
+	case !bitlocker.From(m.ctx).Holds():
+		return "Nothing is unlocked: U on the Bench unlocks an encrypted volume."
+	}
+	return ""
 }
 
 // nothingUnlocked says why nothing can be written without encryption; empty where something can.

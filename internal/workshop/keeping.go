@@ -392,6 +392,10 @@ func (w *shelves) StartCarry(ctx context.Context, to *shelf.Shelf,
 			if m.Carried, err = keeping.Carry(rc, w.shelf(), to, twins, stepper(rc, copying)); err != nil {
 				return err
 			}
+			if n := m.KeysLeft; n > 0 {
+				rc.Note("the keys that are kept with %s stay behind: %s isn't sealed", units.Plural(n, "twin"),
+					to.Head().Name)
+			}
 			there, problems := to.Twins(rc)
 			if len(problems) > 0 {
 				return problems[0]

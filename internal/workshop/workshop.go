@@ -245,11 +245,7 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 		func(rc *run.Context) (err error) {
 			return w.onRecord(rc, captureWork(rc, p), func() error {
 				if t, err = p.Run(rc); err == nil {
-					if p.KeepUnlocking {
-						if failed := p.Shelf.KeepUnlocking(rc, t); failed != nil {
-							rc.Note("the unlocking isn't kept with the twin: %v", failed)
-						}
-					}
+					keepKeys(rc, p, t)
 					w.list(rc, t)
 					leaving.drop(rc, p.Shelf)
 				}
@@ -257,6 +253,16 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 			}, func(r *job.Result) { captured(rc, p.Shelf, t, r) })
 		})
 	return r, func() *shelf.Twin { return t }
+}
+
+// keepKeys keeps the keys of a new twin's volumes with it, where that is wanted. The twin is whole without.
+func keepKeys(rc *run.Context, p *capture.Plan, t *shelf.Twin) {
+	if !p.KeepUnlocking {
+		return
+	}
+	if err := shelf.KeysOn(p.Shelf).Keep(rc, t); err != nil {
+		rc.Note("the keys aren't kept with the twin: %v", err)
+	}
 }
 
 // list makes the index of names of a new twin. The twin is whole without it: where it fails it is made when it is
