@@ -48,6 +48,37 @@ func TestUntil(t *testing.T) {
 }
 
 func TestFileConforms(t *testing.T) {
+	disktest.Conform(t, holed(t), someBytes())
+}
+
+// TestPatchedConforms: patches over a device that knows its holes, and over one that doesn't; one of them fills a hole.
+func TestPatchedConforms(t *testing.T) {
+	patches := []disk.Patch{{Off: 700_000, Data: []byte("in a hole")}, {Off: 4096, Zeros: 8192},
+		{Off: conformSize - 4, Data: []byte("last")}, {Off: 1<<20 - 3, Data: []byte("across")}}
+	want := someBytes()
+	for _, p := range patches {
+		copy(want[p.Off:], append(p.Data, make([]byte, p.Zeros)...))
+	}
+	for _, base := range []disk.Device{memory(t, someBytes()), holed(t)} {
+		d, err := disk.Patched(base, patches)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, knew := base.(disk.Sparse); knew {
+			if _, knows := d.(disk.Sparse); !knows {
+				t.Error("its holes aren't known any more")
+			}
+		}
+		disktest.Conform(t, d, want)
+	}
+	if _, err := disk.Patched(holed(t), append(patches, disk.Patch{Off: 4097, Zeros: 1})); err == nil {
+		t.Error("patches that overlap are laid over it")
+	}
+}
+
+// holed is a file of some bytes with holes where there are none.
+func holed(t *testing.T) *disk.File {
+	t.Helper()
 	want := someBytes()
 	path := filepath.Join(t.TempDir(), "disk.img")
 	f, err := os.Create(path)
@@ -71,8 +102,8 @@ func TestFileConforms(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer d.Close()
-	disktest.Conform(t, d, want)
+	t.Cleanup(func() { d.Close() })
+	return d
 }
 
 func TestOverlayConforms(t *testing.T) {

@@ -209,8 +209,8 @@ func (m *capturePage) estimateLines(w int) []string {
 		out = append(out, m.th.labelled("Whole", s, w, m.th.caution.Render)...)
 	}
 	if m.keepKeys && keysUnkept(m) == "" {
-		words := "of unlocked volumes are kept with the twin: whoever has the shelf's passphrase looks inside without " +
-			"them"
+		words := "of unlocked volumes are kept with the twin: whoever has the shelf's passphrase looks inside " +
+			"without them"
 		out = append(out, m.th.labelled("Keys", words, w, m.th.caution.Render)...)
 	}
 	out = append(out, cutLines(m, w)...)
