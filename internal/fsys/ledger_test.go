@@ -129,3 +129,66 @@ func TestUnitSet(t *testing.T) {
 		}
 	}
 }
+
+// TestBeyond: what is named beside what is kept is what a set of units says, whatever the stretches are.
+func TestBeyond(t *testing.T) {
+	rng := rand.New(rand.NewPCG(16, 28))
+	for range 400 {
+		g := Grid{Start: 512 * rng.Int64N(3), Unit: 512, Count: 1 + rng.Int64N(300)}
+		end := g.Start + g.Count*g.Unit
+		some := func(most int) (out span.Set) {
+			for range rng.IntN(most) {
+				at := g.Start + rng.Int64N(g.Count)*g.Unit
+				out.Add(span.Span{Start: at, End: min(end, at+(1+rng.Int64N(40))*g.Unit)})
+			}
+			return out
+		}
+		named, kept := some(12), some(12)
+		name := func(l *Ledger) error {
+			for sp := range named.All() {
+				if err := l.Need(sp, Owner{Kind: "the log"}); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		var stretches []span.Span
+		for sp := range kept.All() {
+			stretches = append(stretches, sp)
+		}
+		got, err := Beyond(g, name, each(stretches...), 1000)
+		if want := named.Subtract(kept); err != nil || !got.Equal(want) {
+			t.Fatalf("%+v: named %v, kept %v: %v instead of %v (%v)", g, named, kept, got, want, err)
+		}
+	}
+}
+
+// TestBeyondHasBounds: too many stretches, names beyond the end and what can't be read end it with an error.
+func TestBeyondHasBounds(t *testing.T) {
+	g := Grid{Unit: 512, Count: 1000}
+	scattered := func(l *Ledger) error {
+		for i := range int64(100) {
+			if err := l.Need(span.At(i*1024, 512), Owner{"file record", i}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if got, err := Beyond(g, scattered, each(), 100); err != nil || got.Total() != 100*512 {
+		t.Errorf("%v (%v)", got, err)
+	}
+	if _, err := Beyond(g, scattered, each(), 99); err == nil || !strings.Contains(err.Error(), "more than 99") {
+		t.Errorf("one too many: %v", err)
+	}
+	outside := func(l *Ledger) error { return l.Need(span.At(999*512, 1024), Owner{"file record", 7}) }
+	if _, err := Beyond(g, outside, each(), 9); err == nil || !strings.Contains(err.Error(), "file record 7") {
+		t.Errorf("beyond the end: %v", err)
+	}
+	torn := errors.New("torn")
+	broken := func(yield func(span.Span, error) bool) {
+		_ = yield(span.At(0, 512), nil) && yield(span.Span{}, torn)
+	}
+	if _, err := Beyond(g, scattered, broken, 1000); !errors.Is(err, torn) {
+		t.Errorf("what is kept can't be read: %v", err)
+	}
+}

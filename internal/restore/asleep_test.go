@@ -4,14 +4,18 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"twinshelf/internal/capture"
 	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/container/bitlocker/bitlockertest"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/fsys/ntfs"
@@ -59,7 +63,7 @@ func asleep(t *testing.T) (img string, sums map[string][32]byte) {
 
 // asCut captures a disk of one volume as if the power had been cut, and restores it onto a target that is full of what
 // looks like a system to wake up from.
-func asCut(ctx context.Context, t *testing.T, img string) (twin *shelf.Twin, target string) {
+func asCut(ctx context.Context, t *testing.T, img string) (sh *shelf.Shelf, twin *shelf.Twin, target string) {
 	t.Helper()
 	s, err := survey.Of(ctx, opened(t, img), nil)
 	if err != nil {
@@ -76,7 +80,7 @@ func asCut(ctx context.Context, t *testing.T, img string) (twin *shelf.Twin, tar
 	if cut.Used() > 20<<20 || len(cut.Warnings()) > 0 || s.Used() < 60<<20 {
 		t.Errorf("%d used, %q", cut.Used(), cut.Warnings())
 	}
-	sh := newShelf(t)
+	sh = newShelf(t)
 	p := capture.Plan{Shelf: sh, Machine: "Booking office", Tool: "test", Sources: []capture.Source{{Survey: cut}}}
 	if err := testkit.Run(t, func(rc *run.Context) (err error) {
 		twin, err = p.Run(rc)
@@ -87,16 +91,23 @@ func asCut(ctx context.Context, t *testing.T, img string) (twin *shelf.Twin, tar
 	if r := twin.Disks[0].Regions[0]; !r.AsCut || r.Rest != fsys.FastStart || r.Whole != "" || len(r.Omitted) != 1 {
 		t.Errorf("%+v", r)
 	}
-	target = filepath.Join(t.TempDir(), "target.img")
-	if err := os.WriteFile(target, bytes.Repeat([]byte("HIBR\x00\x00\x00\x00"), 64<<17), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	target = sleepy(t)
 	proof, err := putBack(t, sh, twin, target)
 	if err != nil {
 		t.Fatal(err)
 	}
 	wantHolds(t, proof)
-	return twin, target
+	return sh, twin, target
+}
+
+// sleepy is a target in which everything looks like a system to wake up from.
+func sleepy(t *testing.T) string {
+	t.Helper()
+	img := filepath.Join(t.TempDir(), "target.img")
+	if err := os.WriteFile(img, bytes.Repeat([]byte("HIBR\x00\x00\x00\x00"), 64<<17), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return img
 }
 
 // TestAsCutDoesNotWakeUp: a volume whose system sleeps is captured as if the power had been cut, in the open and
@@ -120,8 +131,9 @@ func TestAsCutDoesNotWakeUp(t *testing.T) {
 		ctx context.Context
 	}{"open": {plain, t.Context()}, "encrypted": {locked, bitlocker.With(t.Context(), ring)}} {
 		t.Run(name, func(t *testing.T) {
-			_, target := asCut(c.ctx, t, c.img)
+			sh, twin, target := asCut(c.ctx, t, c.img)
 			if c.img == locked {
+				withoutEncryption(c.ctx, t, sh, twin, sums)
 				open := filepath.Join(t.TempDir(), "open.img")
 				testkit.Do(t, "dislocker-file", "-q", "-V", target, "-f", bek, "--", open)
 				target = open
@@ -129,6 +141,88 @@ func TestAsCutDoesNotWakeUp(t *testing.T) {
 			judgeAwake(t, target, sums)
 		})
 	}
+}
+
+// withoutEncryption restores the twin of a locked volume without its encryption.
+func withoutEncryption(ctx context.Context, t *testing.T, sh *shelf.Shelf, twin *shelf.Twin,
+	sums map[string][32]byte) {
+	t.Helper()
+	src, err := sh.OpenDisk(ctx, twin, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := survey.Reveal(ctx, src)
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := sleepy(t)
+	p, err := planned(t, r, testkit.Target(t, target), &disk.Guard{}, kept())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := testkit.Run(t, p.Run); err != nil {
+		t.Fatal(err)
+	}
+	judgeAwake(t, target, sums)
+}
+
+// TestSleepingIsNotRevealed: a twin that keeps a sleeping system isn't written without its encryption, since nobody
+// knows which of its clusters matter.
+func TestSleepingIsNotRevealed(t *testing.T) {
+	plain, _ := asleep(t)
+	locked, _ := bitlockertest.Locked(t, plain, bitlocker.CBC128)
+	d := opened(t, locked)
+	s, err := survey.Of(t.Context(), d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := s.Locked()[0].UnlockRecovery(t.Context(), bitlockertest.Recovery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ring := &bitlocker.Keyring{}
+	t.Cleanup(ring.Wipe)
+	ring.Add(k)
+	ctx := bitlocker.With(t.Context(), ring)
+	if _, err := survey.Reveal(ctx, s.Mapped()); err == nil || !strings.Contains(err.Error(), "its system sleeps") {
+		t.Errorf("%v", err)
+	}
+	open, err := survey.Of(ctx, d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		s    *survey.Survey
+		says string
+	}{
+		"taken whole": {whole(open), ""},
+		"in use":      {inUse(ctx, t, d), "it is mounted"},
+		"locked":      {s, "only known of NTFS"},
+	} {
+		_, err := c.s.AsCut(ctx, map[int]bool{1: true})
+		if n := len(c.s.Halted()); n != 0 || c.says != "" && (!errors.Is(err, fsys.ErrNotAsCut) ||
+			!strings.Contains(err.Error(), c.says)) {
+			t.Errorf("%s: %d parts are offered: %v", name, n, err)
+		}
+	}
+}
+
+// whole is a survey of which everything is wanted.
+func whole(s *survey.Survey) *survey.Survey {
+	all := *s
+	all.Areas = slices.Clone(s.Areas)
+	all.TakeWhole("it was wanted")
+	return &all
+}
+
+// inUse is the survey of a disk whose volume somebody has mounted.
+func inUse(ctx context.Context, t *testing.T, d disk.Device) *survey.Survey {
+	t.Helper()
+	s, err := survey.Of(ctx, d, map[int]string{0: "it is mounted"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
 }
 
 // judgeAwake has the system's tools look at a volume that slept.

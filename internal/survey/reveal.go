@@ -71,14 +71,35 @@ func Reveal(ctx context.Context, src disk.Mapped) (*Revealed, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.plain = plain.Mapped()
 	for i := range plain.Areas {
 		a := &plain.Areas[i]
-		if p := r.part(a.Span.Start); p != nil && a.Part != nil && !a.Content.Maps {
-			return nil, fmt.Errorf("what is used in %s can't be told once it is unlocked: %s", p.Title, a.Content.Why)
+		p := r.part(a.Span.Start)
+		if p == nil || a.Part == nil {
+			continue
+		}
+		if err := a.tellUsed(ctx, shown); err != nil {
+			return nil, fmt.Errorf("what is used in %s can't be told once it is unlocked: %w", p.Title, err)
 		}
 	}
+	r.plain = plain.Mapped()
 	return r, nil
+}
+
+// tellUsed says why what is used of the area can't be told. Of a volume that was cut off it is what is kept as after a
+// power cut; one whose system sleeps is left alone.
+func (a *Area) tellUsed(ctx context.Context, d disk.Device) error {
+	if a.Content.Maps {
+		return nil
+	}
+	if rest, ok := a.Content.Rest(); !ok || rest.Quiet() || rest.Asleep() {
+		return errors.New(a.Content.Why)
+	}
+	c := a.Content
+	if err := c.AsCut(ctx); err != nil {
+		return err
+	}
+	a.take(d, c)
+	return nil
 }
 
 // part is the revealed part that holds a byte of the disk; nil for none.

@@ -34,6 +34,7 @@ type Volume struct {
 	info        fsys.Info
 	rootEntries []rootEntry
 	left        fsys.Rest
+	hiber       image // what its hibernation file holds
 }
 
 // records are the file records of a volume and the runs of their streams: the first layer, which knows no folders.

@@ -83,7 +83,7 @@ func (c *cut) make(ctx context.Context, all bool) (*fsys.Cut, error) {
 			c.omitted = span.Set{}
 			break
 		}
-		if left := f.spans.Subtract(beyond); !left.Empty() {
+		if left := f.spans.Subtract(beyond).Subtract(head); !left.Empty() {
 			out.Omit = append(out.Omit, f.omission(left))
 		}
 	}

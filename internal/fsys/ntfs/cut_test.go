@@ -468,12 +468,20 @@ func TestStatesAreTold(t *testing.T) {
 		{"cut off, of version 1", change(change(fast, head([]byte("wake"))), log(1, false)), fsys.CutOff, true, ""},
 		{"a head that nobody knows", change(fast, head(bytes.Repeat([]byte("?"), hiberPage))), fsys.CutOff, true,
 			"isn't known"},
+		{"shut down, with a head that nobody knows",
+			change(change(fast, head(bytes.Repeat([]byte("?"), hiberPage))), log(1, true)), fsys.ShutDown, false, ""},
 		{"shut down", change(change(fast, head(make([]byte, hiberPage))), log(1, true)), fsys.ShutDown, false, ""},
 	} {
 		r := probed(t, c.m).Rest()
 		if r.State != c.state || r.Log != c.log || !strings.Contains(strings.Join(r.Remarks, "; "), c.remark) ||
 			c.remark == "" && len(r.Remarks) > 0 && c.state != fsys.CutOff || len(r.Evidence) < 2 {
 			t.Errorf("%s: %+v", c.name, r)
+		}
+		if c.name == "shut down" || c.name == "shut down, with a head that nobody knows" {
+			omit, err := probed(t, c.m).Omissions()
+			if err != nil || (len(omit) == 1) != (c.name == "shut down") {
+				t.Errorf("%s: without %+v (%v)", c.name, omit, err)
+			}
 		}
 		if (r.Words() == "") != r.Quiet() || !r.Quiet() && (r.Cutting() == "" || r.Keeping() == "") {
 			t.Errorf("%s: %q", c.name, r.Words())

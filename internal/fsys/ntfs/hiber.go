@@ -149,6 +149,7 @@ func restOf(v *Volume, flags uint16) (fsys.Rest, error) {
 	if err != nil {
 		return fsys.Rest{}, err
 	}
+	v.hiber = head.image
 	log, err := v.logState()
 	if err != nil {
 		return fsys.Rest{}, fmt.Errorf("$LogFile: %w", err)

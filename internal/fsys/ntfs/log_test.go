@@ -329,3 +329,123 @@ func FuzzHiberHead(f *testing.F) {
 		}
 	})
 }
+
+// aTable is a table as it is dumped into the log, of entries in use.
+func aTable(size int, entries ...[]byte) []byte {
+	le := binary.LittleEndian
+	b := make([]byte, tableHead)
+	le.PutUint16(b[tableEntryLen:], uint16(size))
+	le.PutUint16(b[tableEntries:], uint16(len(entries)))
+	for _, e := range entries {
+		e = append(e, make([]byte, size-len(e))...)
+		le.PutUint32(e, tableAllocated)
+		b = append(b, e...)
+	}
+	return b
+}
+
+// TestTablesSendBack: the tables of the last restart record may need older records than the client says; then those
+// count too. Pages that weren't written are named, in both layouts of their table.
+func TestTablesSendBack(t *testing.T) {
+	m := plainVolume(t, 64<<20)
+	v := probed(t, m)
+	size := logSize(t, v)
+	le := binary.LittleEndian
+	for _, c := range []struct {
+		name         string
+		major        uint32 // of the tables
+		oldest, lcns int
+		transaction  bool
+	}{
+		{"dirty pages", 1, dirtyOldest, dirtyLCNs, false},
+		{"dirty pages of version 0", 0, dirtyOldest32, dirtyLCNs32, false},
+		{"a transaction", 1, dirtyOldest, dirtyLCNs, true},
+	} {
+		w, err := NewLog(size, 2, 7)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.Record(lrClient, Logged{Redo: opSetBits, RedoData: rangeOf(4000, 1)}.Bytes(), 24, 0)
+		old := w.Record(lrClient, Logged{Redo: opSetBits, RedoData: rangeOf(5000, 2)}.Bytes(), 24, 0)
+		page := make([]byte, 64)
+		le.PutUint32(page[dirtyClusters:], 2)
+		le.PutUint64(page[c.lcns:], 6000)
+		le.PutUint64(page[c.lcns+8:], 6500)
+		action := make([]byte, 40)
+		if c.transaction {
+			le.PutUint64(action[actionFirstLSN:], old)
+		} else {
+			le.PutUint64(page[c.oldest:], old)
+		}
+		rs := RestartRecord()
+		le.PutUint32(rs[rsMajor:], c.major)
+		pages := w.Record(lrClient, Logged{Redo: opDirtyPages, RedoData: aTable(64, page)}.Bytes(), 0, 0)
+		le.PutUint64(rs[rsDirtyLSN:], pages)
+		le.PutUint64(rs[rsActionsLSN:], w.Record(lrClient,
+			Logged{Redo: opTransactions, RedoData: aTable(40, action)}.Bytes(), 0, 0))
+		w.Oldest = pages
+		w.Restart = w.Record(lrRestart, rs, 0, 0)
+		lay(t, m, v, recLog, 0, w.Bytes(false))
+		st, err := v.logState()
+		if err != nil || !st.valid {
+			t.Fatalf("%s: %+v %v", c.name, st, err)
+		}
+		got, since, _, err := namedByLog(t.Context(), v, st.restart)
+		if err != nil || since != old {
+			t.Fatalf("%s: since %d instead of %d (%v)", c.name, since, old, err)
+		}
+		for _, x := range [][2]int64{{5000, 2}, {6000, 1}, {6500, 1}} {
+			if !got.Covers(v.clusterSpan(x[0], x[1])) {
+				t.Errorf("%s: cluster %d isn't named", c.name, x[0])
+			}
+		}
+		if got.Covers(v.clusterSpan(4000, 1)) {
+			t.Errorf("%s: what is older than needed is named", c.name)
+		}
+		short, at := w.Bytes(false), w.r.place(w.Restart)
+		page = short[at/makePage*makePage:][:makePage]
+		if err := unfix(page, logPageMagic, 0); err != nil {
+			t.Fatal(err)
+		}
+		le.PutUint32(short[at+lrLength:], 8)
+		fixUp(page, makeUSA, usn)
+		lay(t, m, v, recLog, 0, short)
+		if _, _, _, err := namedByLog(t.Context(), v, st.restart); !errors.Is(err, ErrLogBroken) {
+			t.Errorf("%s: a short restart record: %v", c.name, err)
+		}
+	}
+}
+
+// TestMappingsAreFollowed: a change of a run list, logged as the bytes that change, names the runs that come of it.
+func TestMappingsAreFollowed(t *testing.T) {
+	m, _ := sleeper(t, true)
+	v := probed(t, m)
+	where, rec := placeOf(t, v, "fares.csv")
+	var at attribute
+	for _, a := range rec.attributes() {
+		if a.kind == attrData {
+			at = a
+		}
+	}
+	off := int(at.at - rec.at)
+	runs := encodeRuns([]run{{lcn: where.lcn, n: where.n}, {vcn: where.n, lcn: 7777, n: 5}})
+	number := rec.number
+	w := aLog(t, 256<<10, 2)
+	w.Record(lrClient, Logged{Redo: opMapping, RedoData: runs, Record: uint16(off), Attr: attrHeaderLong,
+		VCN: uint64(number * v.record / v.cluster), Block: uint16(number * v.record % v.cluster / fixupStride)}.Bytes(),
+		24, 0)
+	lay(t, m, v, recLog, 0, w.Bytes(false))
+	st, err := v.logState()
+	if err != nil || !st.valid {
+		t.Fatal(st, err)
+	}
+	got, _, changed, err := namedByLog(t.Context(), v, st.restart)
+	if err != nil || !got.Covers(v.clusterSpan(7777, 5)) || !got.Covers(v.clusterSpan(where.lcn, where.n)) ||
+		!changed[number] {
+		t.Errorf("%v, changed %v (%v)", got, changed, err)
+	}
+	c, err := probed(t, m).Cut(t.Context(), false)
+	if err != nil || !usedOf(t, c).Covers(v.clusterSpan(7777, 5)) || c.Named < 5*v.cluster {
+		t.Errorf("%+v (%v)", c, err)
+	}
+}

@@ -32,6 +32,7 @@ type logNames struct {
 	changed map[int64]bool
 	// tables are the records in which the last restart record has its tables, oldest the oldest LSN in them.
 	tables [2]uint64
+	wide   bool // they are of version 1
 	oldest uint64
 	start  bool // the oldest record was met
 }
@@ -80,6 +81,7 @@ func (n *logNames) restart(x logRecord, last uint64) error {
 			return fmt.Errorf("%w: its restart record is too short", ErrLogBroken)
 		}
 		le := binary.LittleEndian
+		n.wide = le.Uint32(x.data[rsMajor:]) > 0
 		n.tables = [2]uint64{le.Uint64(x.data[rsDirtyLSN:]), le.Uint64(x.data[rsActionsLSN:])}
 	}
 	return nil
@@ -257,8 +259,9 @@ func (n *logNames) attributeAt(a action) []byte {
 	return b[:length]
 }
 
-// dirtyPages notes the clusters of pages that weren't written when the table was. Of its two layouts, which the table
-// itself doesn't tell, both are read: one of them names what isn't there, or a few clusters too many.
+// dirtyPages notes the clusters of pages that weren't written when the table was. Of its two layouts both are read,
+// since only the last restart record tells which it is: one of them names what isn't there, or a few clusters too
+// many.
 func (n *logNames) dirtyPages(b []byte, last bool) {
 	le := binary.LittleEndian
 	for e := range tableOf(b) {
@@ -270,8 +273,12 @@ func (n *logNames) dirtyPages(b []byte, last bool) {
 				n.cluster(le.Uint64(e[at+8*i:]), 1)
 			}
 		}
-		if last {
+		switch {
+		case !last:
+		case n.wide:
 			n.older(le.Uint64(e[dirtyOldest:]))
+		case len(e) >= dirtyOldest32+8:
+			n.older(le.Uint64(e[dirtyOldest32:]))
 		}
 	}
 }
