@@ -23,7 +23,9 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 		Short: "Open the full screen on a bench of stand-in disks",
 		Long: "Makes the disks of a small ferry line's machines and a shelf with dated twins in a\n" +
 			"folder of its own, which is thrown away at the end unless --keep names one.\n" +
-			"Nothing outside that folder is read or written; no root is needed.",
+			"Nothing outside that folder is read or written; no root is needed.\n" +
+			"The Booking office's system is locked, and sleeps: the recovery key on its paper is\n" +
+			demo.BookingKey + ".",
 		Example: "  twinshelf demo\n  twinshelf demo --keep /tmp/ferry\n  twinshelf demo --walk",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -60,7 +62,7 @@ func demoCommand(o *options, screen Screen) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			w.Demo = true
+			w.Demo, w.Paper = true, "On the paper that came with it: "+demo.BookingKey
 			if err := w.OpenShelf(cmd.Context(), b.Shelf); err != nil {
 				return err
 			}

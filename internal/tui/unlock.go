@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -71,6 +72,9 @@ func chooseKey(m *benchPage, v *bitlocker.Volume) {
 	for _, l := range m.th.wrap(v.Words()+".", min(100, m.wide-2)) {
 		n.above = append(n.above, " "+m.th.dim.Render(l))
 	}
+	if m.w.Paper != "" {
+		n.above = append(n.above, " "+m.w.Paper)
+	}
 	n.above = append(n.above, "")
 	for _, p := range asks {
 		n.choices = append(n.choices, choice{name: p.Kind.String(), about: "ID " + p.ID})
@@ -107,7 +111,10 @@ func askKey(m *benchPage, v *bitlocker.Volume, p bitlocker.Protector) {
 			}
 			try(workshop.Secret{Text: []byte(text)})
 		})
-		m.prompt.live = func(text string) { m.prompt.says, m.prompt.wrong = groupWords(text), wrongGroup(text) }
+		m.prompt.live = func(text string) {
+			m.prompt.says, m.prompt.wrong = strings.TrimSpace(groupWords(text)+" "+m.w.Paper), wrongGroup(text)
+		}
+		m.prompt.live("")
 	}
 }
 

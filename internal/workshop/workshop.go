@@ -59,6 +59,8 @@ type room struct {
 	Passphrase func(dir string) ([]byte, error)
 	// Demo says that everything here is a stand-in.
 	Demo bool
+	// Paper is what a paper says that came with a locked machine, to be read while its key is typed; empty for none.
+	Paper string
 
 	// shelfMu guards Shelf: work in the background asks for it while the screen exchanges it.
 	shelfMu sync.RWMutex

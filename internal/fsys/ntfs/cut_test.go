@@ -290,6 +290,7 @@ func TestCutOffAtAnyMoment(t *testing.T) {
 	const moments = 200
 	rng := rand.New(rand.NewPCG(2026, 11))
 	files, free, whole := 0, int64(0), 0
+	noise := testkit.Noise(1, len(before))
 	for m := range moments {
 		j := len(steps) * (m + 1) / moments
 		checkpoint := max(0, j-1-rng.IntN(200))
@@ -316,7 +317,7 @@ func TestCutOffAtAnyMoment(t *testing.T) {
 			continue
 		}
 		used := usedOf(t, cut)
-		got := testkit.Noise(uint64(j), len(at))
+		got := bytes.Clone(noise)
 		for sp := range used.All() {
 			copy(got[sp.Start:sp.End], replay[sp.Start:sp.End])
 		}
