@@ -105,9 +105,9 @@ func (f anew) omission(left span.Set) fsys.Omission {
 		Bytes: left.Total(), Spans: left}
 }
 
-// Omissions names the swap files and a hibernation file that is known to be spent: the system makes their contents anew
-// at its next start. The head of the hibernation file stays: what lies in its place on another disk may look as if there
-// were something to wake up from.
+// Omissions names the swap files and a hibernation file that is known to be spent: the system makes their contents
+// anew at its next start. The head of the hibernation file stays: what lies in its place on another disk may look as
+// if there were something to wake up from.
 func (v *Volume) Omissions() ([]fsys.Omission, error) {
 	files, err := madeAnew(v)
 	if err != nil || v.left.Asleep() {
