@@ -155,11 +155,16 @@ func (f *captureFlags) halted(disks []*bench.Disk) (workshop.Parts, error) {
 		return partsNamed(disks, "--as-if-cut", f.asCut)
 	}
 	out := workshop.Parts{}
+	found := false
 	for _, d := range disks {
 		out[d] = map[int]bool{}
 		for n := range d.Survey.Halted() {
-			out[d][n] = true
+			out[d][n], found = true, true
 		}
+	}
+	if !found {
+		return nil, usageError{errors.New("--as-if-cut all: nothing here sleeps or was cut off; what is locked tells " +
+			"nothing of that, so unlock it first")}
 	}
 	return out, nil
 }

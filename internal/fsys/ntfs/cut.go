@@ -61,7 +61,7 @@ func (c *cut) make(ctx context.Context, all bool) (*fsys.Cut, error) {
 	var head span.Set
 	for _, f := range c.files {
 		switch {
-		case f.name != hiberName:
+		case f.name != hiberName, c.changed[f.record] && c.v.hiber == imageSpent:
 		case c.changed[f.record]:
 			return nil, fsys.Contradiction(0, "the log changes where %s lies", f.name)
 		default:

@@ -463,6 +463,9 @@ func TestStatesAreTold(t *testing.T) {
 			fsys.Hibernated, true,
 			""},
 		{"asleep with a closed log", change(fast, log(1, true)), fsys.FastStart, false, "leftover"},
+		{"asleep with a log that can't be read", change(change(fast, head(unknown)), func(m *disk.Memory, v *Volume) {
+			lay(t, m, v, recLog, 0, bytes.Repeat([]byte{7}, 2*makePage))
+		}), fsys.Asleep, true, ""},
 		{"waking up", change(fast, head(append([]byte("RSTR"), make([]byte, 4092)...))), fsys.Asleep, true,
 			"didn't come to the end"},
 		{"woken up and cut off", change(fast, head(make([]byte, hiberPage))), fsys.CutOff, true, "another drive"},

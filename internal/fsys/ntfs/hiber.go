@@ -165,8 +165,8 @@ func restOf(v *Volume, flags uint16) (fsys.Rest, error) {
 	switch asleep := head.image == imageWaiting || head.image == imageBegun; {
 	case asleep && head.told && head.fast:
 		r.State = fsys.FastStart
-	case asleep && (head.told || log.open() && log.restart.major < 2):
-		r.State = fsys.Hibernated // a system that closes its logs in version 1 knows no fast start
+	case asleep && (head.told || log.valid && log.open() && log.restart.major < 2):
+		r.State = fsys.Hibernated // a system that works with a log of version 1 knows no fast start
 	case asleep:
 		r.State = fsys.Asleep
 	case marked:
@@ -176,7 +176,7 @@ func restOf(v *Volume, flags uint16) (fsys.Rest, error) {
 	default:
 		r.State = fsys.ShutDown
 	}
-	if asleepBegun := head.image == imageBegun; asleepBegun {
+	if head.image == imageBegun {
 		r.Remarks = append(r.Remarks, "it had begun to wake up and didn't come to the end")
 	}
 	if r.Asleep() && log.closed() {
