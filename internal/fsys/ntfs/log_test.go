@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"os"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -447,5 +449,49 @@ func TestMappingsAreFollowed(t *testing.T) {
 	c, err := probed(t, m).Cut(t.Context(), false)
 	if err != nil || !usedOf(t, c).Covers(v.clusterSpan(7777, 5)) || c.Named < 5*v.cluster {
 		t.Errorf("%+v (%v)", c, err)
+	}
+}
+
+// TestLogAsTheSystemReadsIt: the system's own tool for interrupted volumes finds the same operations in a log, on the
+// same bits of the bitmap.
+func TestLogAsTheSystemReadsIt(t *testing.T) {
+	testkit.Need(t, "ntfsrecover")
+	m := plainVolume(t, 32<<20)
+	v := probed(t, m)
+	w := aLog(t, logSize(t, v), 1)
+	for i := range uint32(150) {
+		redo, undo := uint16(opSetBits), uint16(opClearBits)
+		if i%3 == 0 {
+			redo, undo = undo, redo
+		}
+		b := rangeOf(3000+i*7%1000, 1+i%4)
+		w.Record(lrClient, Logged{Redo: redo, Undo: undo, RedoData: b, UndoData: b, Target: tableHead,
+			LCNs: []uint64{5}}.Bytes(), tableHead, 0)
+	}
+	w.Copies = true
+	lay(t, m, v, recLog, 0, w.Bytes(false))
+	img := testkit.Image(t, "n.img", 0)
+	if err := os.WriteFile(img, m.Bytes, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, _ := testkit.Try("ntfsrecover", "-n", "-v", img) // it goes back as far as it can, but for the first page
+	found := regexp.MustCompile(`first bit (\d+)\s+bit count (\d+)`).FindAllStringSubmatch(out, -1)
+	var theirs span.Set
+	for _, x := range found {
+		first, err := strconv.ParseInt(x[1], 10, 64)
+		n, failed := strconv.ParseInt(x[2], 10, 64)
+		if err != nil || failed != nil {
+			t.Fatal(x)
+		}
+		theirs.Add(v.clusterSpan(first, n))
+	}
+	st, err := v.logState()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ours, _, _, err := namedByLog(t.Context(), v, st.restart)
+	if lacks := theirs.Subtract(ours); err != nil || len(found) < 200 || !lacks.Empty() {
+		t.Errorf("of %d operations there %v is lacking here (%v)\n%s", len(found), lacks, err, out[max(0,
+			len(out)-500):])
 	}
 }

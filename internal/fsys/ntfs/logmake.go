@@ -21,6 +21,8 @@ type LogWriter struct {
 	// Oldest and Restart are the LSNs that the client keeps: of the oldest record that it needs, and of its last
 	// restart record.
 	Oldest, Restart uint64
+	// Copies has the last two pages copied before the first one.
+	Copies bool
 }
 
 const (
@@ -168,6 +170,20 @@ func (w *LogWriter) Work(first uint32, n int) {
 // Bytes are those of the log: closed or, as it is while it is in use, open.
 func (w *LogWriter) Bytes(closed bool) []byte {
 	out := append([]byte{}, w.b...)
+	if w.Copies {
+		last := (w.at - 1) / makePage * makePage
+		for i, at := range []int64{last, last - makePage} {
+			if at < w.r.first() {
+				continue
+			}
+			p := out[w.r.copies()+int64(i)*makePage:][:makePage]
+			copy(p, out[at:at+makePage])
+			if w.r.major < 2 {
+				binary.LittleEndian.PutUint64(p[pageLSN:], uint64(at))
+			}
+			fixUp(p, makeUSA, usn)
+		}
+	}
 	for at := w.r.first(); at < w.r.size; at += makePage {
 		if p := out[at:][:makePage]; string(p[:4]) == logPageMagic {
 			fixUp(p, makeUSA, usn)
