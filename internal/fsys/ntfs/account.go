@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
 )
 
 var _ fsys.Accountable = (*Volume)(nil)
@@ -22,29 +23,39 @@ func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 			return err
 		}
 		at := number * v.record
-		switch {
-		case string(raw[:4]) != recMagic:
-			if at+v.record > v.mftValid || bytes.Count(raw, []byte{0}) == len(raw) {
-				return nil // never used
-			}
-			return fsys.Contradiction(at, "file record %d is damaged, so what it names isn't known", number)
-		case le.Uint16(raw[recFlags:])&recordInUse == 0:
+		if used, err := everUsed(&v.records, number, raw); err != nil || !used {
+			return err
+		}
+		if le.Uint16(raw[recFlags:])&recordInUse == 0 {
 			return nil
 		}
 		r := record{number: number, at: at, b: raw}
 		if err := unfix(raw, recMagic, at); err != nil {
 			return err
 		}
-		return v.own(l, &r)
+		return eachNamed(v, &r, l.Own)
 	})
 }
 
-// own enters what a record names.
-func (v *Volume) own(l *fsys.Ledger, r *record) error {
+// everUsed says whether a record was ever used. The error is for one that is damaged.
+func everUsed(v *records, number int64, raw []byte) (bool, error) {
+	at := number * v.record
+	switch {
+	case string(raw[:4]) == recMagic:
+		return true, nil
+	case at+v.record > v.mftValid || bytes.Count(raw, []byte{0}) == len(raw):
+		return false, nil
+	}
+	return false, fsys.Contradiction(at, "file record %d is damaged, so what it names isn't known", number)
+}
+
+// eachNamed enters the clusters that a record names.
+func eachNamed(v *Volume, r *record, enter func(span.Span, fsys.Owner) error) error {
 	attrs, whole := r.allAttributes()
 	if !whole {
 		return fsys.Contradiction(r.at, "the attributes of file record %d are garbled", r.number)
 	}
+	owner := fsys.Owner{Kind: "file record", Number: r.number}
 	for _, a := range attrs {
 		if !a.nonResident {
 			continue
@@ -57,7 +68,7 @@ func (v *Volume) own(l *fsys.Ledger, r *record) error {
 			if x.sparse {
 				continue
 			}
-			if err := l.Own(v.clusterSpan(x.lcn, x.n), fsys.Owner{Kind: "file record", Number: r.number}); err != nil {
+			if err := enter(v.clusterSpan(x.lcn, x.n), owner); err != nil {
 				return err
 			}
 		}

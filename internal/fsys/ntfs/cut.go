@@ -1,7 +1,6 @@
 package ntfs
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -110,11 +109,8 @@ func (c *cut) name(ctx context.Context, l *fsys.Ledger) error {
 			return err
 		}
 		at := number * c.v.record
-		if string(raw[:4]) != recMagic {
-			if at+c.v.record > c.v.mftValid || bytes.Count(raw, []byte{0}) == len(raw) {
-				return nil // never used
-			}
-			return fsys.Contradiction(at, "file record %d is damaged, so what it names isn't known", number)
+		if used, err := everUsed(&c.v.records, number, raw); err != nil || !used {
+			return err
 		}
 		inUse := le.Uint16(raw[recFlags:])&recordInUse != 0
 		if !inUse && le.Uint64(raw[recLSN:]) < c.since {
@@ -131,34 +127,7 @@ func (c *cut) name(ctx context.Context, l *fsys.Ledger) error {
 		if inUse && slices.ContainsFunc(c.files, func(f anew) bool { return f.record == base }) {
 			return nil // it is left out, unless something else names its clusters
 		}
-		return c.need(l, &r)
+		// Others may name it too: without the replay a record may be of another moment than the next one.
+		return eachNamed(c.v, &r, l.Need)
 	})
-}
-
-// need enters what a record names. Others may name it too: in a volume whose log isn't replayed a record may be of
-// another moment than the next one.
-func (c *cut) need(l *fsys.Ledger, r *record) error {
-	attrs, whole := r.allAttributes()
-	if !whole {
-		return fsys.Contradiction(r.at, "the attributes of file record %d are garbled", r.number)
-	}
-	for _, a := range attrs {
-		if !a.nonResident {
-			continue
-		}
-		runs, err := c.v.decodeRuns(a)
-		if err != nil {
-			return err
-		}
-		for _, x := range runs {
-			if x.sparse {
-				continue
-			}
-			if err := l.Need(c.v.clusterSpan(x.lcn, x.n), fsys.Owner{Kind: "file record",
-				Number: r.number}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
