@@ -45,6 +45,9 @@ func (p *Plan) before(ctx context.Context, a *survey.Area, id disk.Identity) (*s
 	if a.Part == nil || !a.Content.Maps || a.Content.Info.ID == "" {
 		return nil, 0, nil
 	}
+	if a.Content.Cut() != nil {
+		return nil, 0, nil // what its records would say of changes may be in its log alone
+	}
 	if u, can := a.Content.Volume.(fsys.Unchanging); !can || u.Caveat() != "" && p.Trust != TrustMost {
 		return nil, 0, nil
 	}

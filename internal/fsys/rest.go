@@ -45,7 +45,7 @@ func (r Rest) Asleep() bool {
 // Words say why the volume wasn't at rest; empty when it was.
 func (r Rest) Words() string {
 	s := map[State]string{
-		FastStart:  "it was shut down for a fast start: its system sleeps, with nobody signed in",
+		FastStart:  "it was shut down for a fast start: its system sleeps",
 		Hibernated: "it holds a hibernated system, with everything that was open",
 		Asleep: "it holds a hibernated system, or one that was shut down for a fast start (which of both can't be " +
 			"told)",
@@ -76,7 +76,7 @@ func (r Rest) Cutting() string {
 	if r.Asleep() {
 		s = "the hibernation file is left out, so nothing wakes up"
 		if r.State == FastStart {
-			s += "; nobody was signed in, so nothing that was open is lost"
+			s += "; a fast start signs everybody out first, so nothing that was open should be lost"
 		} else {
 			s += "; what was open and not saved is lost"
 		}
