@@ -34,6 +34,13 @@ func asleep(t *testing.T) (img string, sums map[string][32]byte) {
 		t.Fatal(err)
 	}
 	testkit.Do(t, "ntfscp", img, file, "hiberfil.sys")
+	putToSleep(t, img)
+	return img, sums
+}
+
+// putToSleep makes a volume with a hibernation file look as a system leaves it that sleeps.
+func putToSleep(t *testing.T, img string) {
+	t.Helper()
 	d := opened(t, img)
 	v, err := families.Identify(t.Context(), d, d.Size(), 512)
 	if err != nil {
@@ -58,7 +65,61 @@ func asleep(t *testing.T) (img string, sums map[string][32]byte) {
 			t.Fatal(err)
 		}
 	}
-	return img, sums
+}
+
+// TestRecordsOfSleepersProveNothing: a file that was written in place shows no change in its record on the disk while
+// that is only in the log. A sleeping volume is read, even where NTFS's records are trusted.
+func TestRecordsOfSleepersProveNothing(t *testing.T) {
+	img, _ := bitlockertest.Plain(t)
+	file := filepath.Join(t.TempDir(), "f")
+	noise := testkit.Noise(21, 8<<20)
+	if err := os.WriteFile(file, noise, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Do(t, "ntfscp", img, file, "hiberfil.sys")
+	testkit.Do(t, "ntfscp", img, file, "scans.zip")
+	sh := newShelf(t)
+	taken := func(cut map[int]bool) *shelf.Twin {
+		s, err := survey.Of(t.Context(), labelled(t, img), nil)
+		if err == nil {
+			s, err = s.AsCut(t.Context(), cut)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := capture.Plan{Shelf: sh, Machine: "Booking office", Tool: "test", Trust: capture.TrustMost,
+			Sources: []capture.Source{{Survey: s}}}
+		var tw *shelf.Twin
+		if err := testkit.Run(t, func(rc *run.Context) (err error) {
+			tw, err = p.Run(rc)
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return tw
+	}
+	taken(nil)
+	if again := taken(nil); again.Disks[0].Regions[0].Trusted == 0 {
+		t.Error("nothing is trusted of a quiet volume, so this tells nothing")
+	}
+	b, err := os.ReadFile(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	changed := testkit.Noise(22, 4096)
+	for at := 0; ; { // in both files that hold it
+		i := bytes.Index(b[at:], noise[5<<20:][:4096])
+		if i < 0 {
+			break
+		}
+		testkit.Write(t, img, []disk.Patch{{Off: int64(at + i), Data: changed}})
+		at += i + 4096
+	}
+	putToSleep(t, img)
+	r := taken(map[int]bool{1: true}).Disks[0].Regions[0]
+	if r.Trusted != 0 || !r.AsCut {
+		t.Errorf("%d bytes aren't read: %+v", r.Trusted, r)
+	}
 }
 
 // asCut captures a disk of one volume as if the power had been cut, and restores it onto a target that is full of what
