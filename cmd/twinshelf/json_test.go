@@ -18,7 +18,7 @@ import (
 // test, ELM another shelf, SEALED a sealed one and PAPER the recovery key of the locked machine. A call that begins
 // with "!" fails, one with "~" is about that one.
 var jsonRuns = []string{
-	"bench",
+	"bench", "health", "health E6F5",
 	"capture C3E9 --plan", "capture C3E9",
 	"capture 14F6 --machine 'Booking office' --plan --as-if-cut all --key-file PAPER",
 	"dates", "dates 'Ticket desk'",

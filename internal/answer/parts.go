@@ -7,6 +7,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
@@ -171,11 +172,36 @@ type Disk struct {
 	Table *table.Table `json:"table,omitempty"`
 	Used  *int64       `json:"used,omitempty"`
 	Parts []Part       `json:"parts"`
+	// Health is what the drive says of itself.
+	Health *Health `json:"health,omitempty"`
+}
+
+// Health is what a drive says of itself, and what that means.
+type Health struct {
+	*health.Report
+	Level string `json:"level"`
+	Words string `json:"health_words"`
+}
+
+// DiskHealth is a disk with what its drive says of itself.
+type DiskHealth struct {
+	Path     string        `json:"path"`
+	Identity disk.Identity `json:"identity"`
+	Problem  string        `json:"problem,omitempty"`
+	Health   *Health       `json:"health,omitempty"`
+}
+
+// HealthOf is the report of a drive; nil where it wasn't asked.
+func HealthOf(r *health.Report) *Health {
+	if r == nil {
+		return nil
+	}
+	return &Health{r, r.Verdict().Level.String(), r.Words()}
 }
 
 // DiskOf is a disk on the bench.
 func DiskOf(d *bench.Disk) Disk {
-	out := Disk{Disk: d, Words: d.Words(), MountedAt: d.Points()}
+	out := Disk{Disk: d, Words: d.Words(), MountedAt: d.Points(), Health: HealthOf(d.Health)}
 	if d.Survey == nil {
 		return out
 	}

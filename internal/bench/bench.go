@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -41,6 +42,8 @@ type Disk struct {
 
 	Device *disk.File     `json:"-"` // nil until probed
 	Survey *survey.Survey `json:"-"` // nil until probed
+	// Health is what the drive says of itself; nil until probed.
+	Health *health.Report `json:"-"`
 	// Fingerprint is the state of the disk when it was probed.
 	Fingerprint string `json:"-"`
 }
@@ -57,7 +60,8 @@ type Bench struct {
 	// OutOfReach are the identities that the person put out of reach.
 	OutOfReach func(disk.Identity) bool
 
-	mu sync.RWMutex // guards Shelves
+	mu    sync.RWMutex // guards Shelves
+	asker health.Asker
 }
 
 // SetShelves says which shelves are open now.
@@ -245,12 +249,19 @@ func (b *Bench) reach(d *Disk) string {
 	return ""
 }
 
-// Probe opens a disk for reading and looks at what is on it. What goes wrong
-// is put into d.Problem in words.
+// Probe asks a disk how it is, opens it for reading and looks at what is on it. What goes wrong is put into d.Problem
+// in words.
 func (b *Bench) Probe(ctx context.Context, d *Disk) {
 	if d.Problem != "" {
 		return
 	}
+	var asking sync.WaitGroup
+	asking.Go(func() { d.Health = b.Health(ctx, d) })
+	defer asking.Wait()
+	b.look(ctx, d)
+}
+
+func (b *Bench) look(ctx context.Context, d *Disk) {
 	dev, err := disk.Open(d.Path, d.Identity)
 	if err != nil {
 		d.Problem = err.Error()

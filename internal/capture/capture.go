@@ -258,6 +258,7 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 	out.Identity.Size, out.Identity.Sector = dev.Size(), dev.SectorSize()
 	w.rc.Rails(dev.Size(), 0)
 	w.rc.ExpectRead(s.toRead())
+	out.Health = s.Health
 	rd := &reader{work: w, dev: dev, out: out}
 	for _, a := range s.Survey.Areas {
 		r := &region{area: a, out: describe(a)}

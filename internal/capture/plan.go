@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
@@ -24,6 +25,8 @@ type Source struct {
 	LeaveOut map[int]bool
 	// Rotational helps the estimate.
 	Rotational bool
+	// Health is what the drive says of itself; nil where nobody has asked it.
+	Health *health.Report
 }
 
 // Trust says whose records of what is unchanged spare the reading.
@@ -192,6 +195,17 @@ func (p *Plan) Warnings() []string {
 		name := disk.Sticker(s.Survey.Device.Identity())
 		for _, w := range s.Survey.Warnings() {
 			out = append(out, name+": "+w)
+		}
+	}
+	return out
+}
+
+// Health says of each disk that isn't sound by its own figures what they show.
+func (p *Plan) Health() []string {
+	var out []string
+	for _, s := range p.Sources {
+		if v := s.Health.Verdict(); v.Level >= health.Watch {
+			out = append(out, disk.Sticker(s.Survey.Device.Identity())+": "+v.Words())
 		}
 	}
 	return out

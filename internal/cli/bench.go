@@ -76,6 +76,9 @@ func (o *options) showDisk(d *bench.Disk) {
 	if d.Reach != "" {
 		o.say("  out of reach: %s", d.Reach)
 	}
+	if d.Health.Told() {
+		o.say("  %s", d.Health.Words())
+	}
 	if d.Survey == nil {
 		return
 	}

@@ -211,7 +211,7 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 	}
 	planned := map[string]any{"machine": p.Machine, "disks": p.List(), "estimate": e, "words": e.Words(),
 		"warnings": p.Warnings(), "doubts": p.Doubts(cmd.Context()), "read_whole": p.Wholes(),
-		"taken_over": p.Trusts(cmd.Context()), "leaving": leaving}
+		"taken_over": p.Trusts(cmd.Context()), "leaving": leaving, "drive_warnings": p.Health()}
 	u := undertaking{plan: f.plan, planned: planned}
 	if f.plan {
 		u.show = func() { o.showCapturePlan(cmd.Context(), p, e, leaving) }
@@ -250,7 +250,7 @@ func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e captur
 	for _, d := range p.Doubts(ctx) {
 		o.say("  doubtful: %s", d.Says)
 	}
-	for _, s := range slices.Concat(p.Warnings(), p.Trusts(ctx), leaving.Words()) {
+	for _, s := range slices.Concat(p.Health(), p.Warnings(), p.Trusts(ctx), leaving.Words()) {
 		o.say("  %s", s)
 	}
 }
@@ -258,7 +258,8 @@ func (o *options) showCapturePlan(ctx context.Context, p *capture.Plan, e captur
 // capture captures, and says what it came to.
 func (o *options) capture(ctx context.Context, w *workshop.Workshop, p *capture.Plan,
 	leaving *workshop.Outgoing) error {
-	for _, s := range append(p.Wholes(), leaving.Words()...) { // beside the result, also where that is JSON
+	// Beside the result, also where that is JSON.
+	for _, s := range slices.Concat(p.Health(), p.Wholes(), leaving.Words()) {
 		if !o.quiet {
 			fmt.Fprintln(o.err, "note: "+s)
 		}

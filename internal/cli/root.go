@@ -197,7 +197,8 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print only results and errors: no progress, no notes")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(benchCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o), datesCommand(o),
+	root.AddCommand(benchCommand(o), healthCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o),
+		datesCommand(o),
 		restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o),
 		takeCommand(o), compareCommand(o), jobCommand(o), labelsCommand(o), drawCommand(o), demoCommand(o, screen))
 	root.SetVersionTemplate("{{.Version}}\n")
@@ -340,8 +341,8 @@ func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Works
 	return w, nil
 }
 
-// probed lists the bench and looks at every disk.
-func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...string) ([]*bench.Disk, error) {
+// listed lists the bench, or those disks of it that are named; image files that aren't on it yet are put there.
+func listed(w *workshop.Workshop, only []string) ([]*bench.Disk, error) {
 	for _, p := range only {
 		st, err := os.Stat(p)
 		if err == nil && !st.Mode().IsRegular() && st.Mode()&os.ModeType != os.ModeDevice {
@@ -359,6 +360,26 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 	}
 	disks := w.Bench.List()
 	if len(only) == 0 {
+		return disks, nil
+	}
+	var out []*bench.Disk
+	for _, ref := range only {
+		d, err := bench.Find(disks, ref)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// probed lists the bench and looks at every disk, or at those that are named.
+func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...string) ([]*bench.Disk, error) {
+	disks, err := listed(w, only)
+	if err != nil {
+		return nil, err
+	}
+	if len(only) == 0 {
 		for _, d := range disks {
 			w.Bench.Probe(ctx, d)
 		}
@@ -367,12 +388,7 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 		}
 		return disks, ctx.Err()
 	}
-	var out []*bench.Disk
-	for _, ref := range only {
-		d, err := bench.Find(disks, ref)
-		if err != nil {
-			return nil, usageError{err}
-		}
+	for _, d := range disks {
 		w.Bench.Probe(ctx, d)
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -380,12 +396,11 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 		if d.Problem != "" {
 			return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
 		}
-		out = append(out, d)
 	}
-	if err := o.keys.disks(ctx, o, w, out); err != nil {
+	if err := o.keys.disks(ctx, o, w, disks); err != nil {
 		return nil, err
 	}
-	return out, ctx.Err()
+	return disks, ctx.Err()
 }
 
 func (o *options) print(v any) error {

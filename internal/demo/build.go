@@ -136,7 +136,7 @@ func (b Bench) bring(ctx context.Context, d stand, state int) error {
 			return fmt.Errorf("a stand-in disk of %d bytes can't be made in %s: %w; use a folder on a file system "+
 				"with sparse files", d.size, b.Disks, err)
 		}
-		if err := writeLabel(path, d.label); err != nil {
+		if err := writeLabel(path, labelOf(d)); err != nil {
 			return err
 		}
 		if err := writeTable(f, d); err != nil {
@@ -159,6 +159,13 @@ func (b Bench) bring(ctx context.Context, d stand, state int) error {
 		return hurt(ctx, f, path, d)
 	}
 	return nil
+}
+
+// labelOf is the label of a stand-in, with what it says of itself.
+func labelOf(d stand) disk.Label {
+	l := d.label
+	l.Health = health(d.file)
+	return l
 }
 
 func writeLabel(path string, l disk.Label) error {

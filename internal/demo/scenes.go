@@ -71,7 +71,7 @@ func hurt(ctx context.Context, f *os.File, path string, d stand) error {
 		}
 		bad.Add(span.At(at, 4096*int64(1+r.IntN(12))))
 	}
-	l := d.label
+	l := labelOf(d)
 	l.Unreadable = bad
 	return writeLabel(path, l)
 }

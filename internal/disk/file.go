@@ -37,6 +37,8 @@ type Label struct {
 	Sector     int    `json:"sector,omitempty"`
 	// Unreadable are stretches of a stand-in for a failing disk that can't be read, in bytes.
 	Unreadable span.Set `json:"unreadable,omitzero"`
+	// Health is what the drive would say of itself (package health).
+	Health json.RawMessage `json:"health,omitempty"`
 }
 
 // LabelPath is where the label of an image file is kept.

@@ -62,7 +62,9 @@ type Disk struct {
 	disk.Identity
 	Table string `json:"table_kind"` // kind of partition table; empty without one
 	Words string `json:"words"`      // what it holds, in a few words
-	Parts []Part `json:"parts"`
+	// Health is what the drive says of itself, in a sentence; empty where it says nothing, or nobody asked it.
+	Health string `json:"health_words,omitempty"`
+	Parts  []Part `json:"parts"`
 }
 
 // Part is a part of a disk. Start and Size are in bytes.

@@ -319,6 +319,9 @@ func Drawn(title string, w job.Work) *scene.Scene {
 // StripOf is a disk to be drawn, with words before its sticker.
 func StripOf(head string, d job.Disk) scene.Strip {
 	out := scene.Strip{Title: head + Sticker(d), Size: d.Identity.Size, Words: d.Words}
+	if d.Health != "" {
+		out.Words = strings.TrimPrefix(out.Words+"; drive: "+d.Health, "; ")
+	}
 	for _, p := range d.Parts {
 		q := scene.Part{Number: p.Number, Title: p.Title, Role: table.Role(p.Role), Start: p.Start, Size: p.Size,
 			Used: -1}

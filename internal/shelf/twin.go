@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 	"twinshelf/internal/store"
@@ -40,6 +41,8 @@ type TwinDisk struct {
 	// Missing are the spans of the disk that could not be read, in bytes
 	// from its start. They read as zeros.
 	Missing span.Set `json:"missing"`
+	// Health is what the drive said of itself before it was read; nil where nobody asked it.
+	Health *health.Report `json:"health,omitempty"`
 }
 
 // Region is a part of a disk or the area between parts. Its blocks begin at its start.

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/units"
 )
 
@@ -123,6 +124,10 @@ func (m *benchPage) howIs(d *bench.Disk, twin bool) (may string, words []string,
 	case m.runPage.writesTo(d.Path):
 		return may, nil, paint
 	}
+	verdict := d.Health.Verdict()
+	if verdict.Level == health.Failing {
+		words, paint = append(words, healthMark(verdict.Level)+verdict.Short()), m.th.bad.Render
+	}
 	if f := m.facts[d.Path]; f.cutOff > 0 {
 		words, paint = append(words, fmt.Sprintf("◐ restore cut off at %d %%", f.cutOff)), m.th.caution.Render
 	}
@@ -143,6 +148,12 @@ func (m *benchPage) howIs(d *bench.Disk, twin bool) (may string, words []string,
 	}
 	if d.Survey != nil && len(d.Survey.Warnings()) > 0 {
 		words = append(words, unquietWord(d))
+		if d.Reach == "" && m.isPlain(d) && o.unread == 0 {
+			paint = m.th.caution.Render
+		}
+	}
+	if verdict.Level == health.Watch && twin { // said with its reasons beside
+		words = append(words, "! "+verdict.Reasons[0])
 		if d.Reach == "" && m.isPlain(d) && o.unread == 0 {
 			paint = m.th.caution.Render
 		}
@@ -201,6 +212,10 @@ func (m *benchPage) beside(w int) []string {
 	}
 	out := []string{" " + sides(m.th.strong.Render(id.Model), m.th.dim.Render(serial)+" ", w-1),
 		" " + sides(units.Exact(id.Size), m.th.dim.Render(m.attachedWords(d))+" ", w-1), ""}
+	if m.figures {
+		return append(out, healthTable(m, d, w)...)
+	}
+	out = append(out, verdictLines(m, d, w)...)
 	say := func(text string, paint func(...string) string) {
 		for _, l := range m.th.wrap(text, w-3) {
 			out = append(out, " "+paint(l))
@@ -219,6 +234,9 @@ func (m *benchPage) beside(w int) []string {
 		say("No twin of it is on "+m.w.Shelf.Head().Name+".", m.th.dim.Render)
 	}
 	may, words, paint := m.howIs(d, false)
+	if d.Health.Verdict().Level == health.Failing && len(words) > 0 {
+		words = words[1:] // said above with all its reasons
+	}
 	for _, l := range words {
 		say(l, paint)
 	}

@@ -62,6 +62,7 @@ func (m *benchPage) keepingBindings(d *bench.Disk, again binding) []binding {
 		m.unless(busy, binding{"m", "m", "mount", "mount a part of this disk read-only, or unmount it (as root)",
 			leads(func() tea.Cmd { return m.mountDisk(d) })}),
 		m.newestBinding(),
+		healthBinding(m, d),
 		{"J", "J", "case", "choose the customer's case that the work belongs to, or open one",
 			acts(m.sheetPage.offerCases)},
 		again,

@@ -204,6 +204,9 @@ func (m *capturePage) estimateLines(w int) []string {
 		paint = m.th.caution.Render
 	}
 	out = append(out, m.th.labelled("Room", e.Words(), w, paint)...)
+	for _, s := range m.plan.Health() {
+		out = append(out, m.th.labelled("Health", s, w, m.th.bad.Render)...)
+	}
 	out = append(out, m.unreadLines(w)...)
 	for _, s := range m.plan.Wholes() {
 		out = append(out, m.th.labelled("Whole", s, w, m.th.caution.Render)...)

@@ -126,6 +126,7 @@ type benchPage struct {
 	sought  string           // what was looked for last
 	came    []string         // paths of disks that were attached and are still being looked at
 	newest  string           // path of the one that was attached last
+	figures bool             // the other pane shows what the drive says of itself
 }
 
 // facts are what is known of a disk from earlier work.

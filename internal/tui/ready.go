@@ -124,9 +124,10 @@ func (m *readyPage) edit(change func(*ready.Draft) error) bool {
 }
 
 func sentence(err error) string {
-	s := err.Error()
-	return strings.ToUpper(s[:1]) + s[1:] + "."
+	return capital(err.Error()) + "."
 }
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (m *readyPage) used(machine string) (int64, error) {
 	return workshop.UsedOn(m.datesPage.twins(), machine)

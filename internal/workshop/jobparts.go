@@ -7,6 +7,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/job"
 	"twinshelf/internal/ready"
@@ -30,10 +31,20 @@ func DisksOf(o Origin) []job.Disk {
 
 // onBench is an attached disk as it is now, for the record.
 func onBench(d *bench.Disk) job.Disk {
-	if d.Survey == nil {
-		return job.Disk{Identity: d.Identity, Words: d.Words()}
+	out := job.Disk{Identity: d.Identity, Words: d.Words()}
+	if d.Survey != nil {
+		out = surveyed(d.Identity, d.Survey, d.Words())
 	}
-	return surveyed(d.Identity, d.Survey, d.Words())
+	out.Health = healthWords(d.Health)
+	return out
+}
+
+// healthWords are what a drive says of itself, for the record; empty where it says nothing.
+func healthWords(r *health.Report) string {
+	if !r.Told() {
+		return ""
+	}
+	return r.Words()
 }
 
 func surveyed(id disk.Identity, s *survey.Survey, words string) job.Disk {
@@ -102,7 +113,9 @@ func captureWork(ctx context.Context, p *capture.Plan) job.Work {
 	k := job.Work{Sort: job.Capture, Title: "Capture of " + p.Machine, Machine: p.Machine}
 	for _, s := range p.Sources {
 		words := units.Bytes(s.Survey.Used()) + " to capture"
-		k.From = append(k.From, surveyed(s.Survey.Device.Identity(), s.Survey, words))
+		from := surveyed(s.Survey.Device.Identity(), s.Survey, words)
+		from.Health = healthWords(s.Health)
+		k.From = append(k.From, from)
 		for _, a := range s.Survey.Parts() {
 			if s.LeaveOut[a.Part.Number] {
 				k.Warned = append(k.Warned, fmt.Sprintf("part %d (%s) is left out", a.Part.Number, a.Title()))

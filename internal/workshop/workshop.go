@@ -230,7 +230,7 @@ func (w *Workshop) PlanCapture(ctx context.Context, machine string, disks []*ben
 		}
 		p.Sources = append(p.Sources,
 			capture.Source{Survey: s, Path: disks[i].Path, LeaveOut: leaveOut[disks[i]],
-				Rotational: disks[i].Rotational})
+				Rotational: disks[i].Rotational, Health: disks[i].Health})
 	}
 	return p, nil
 }
