@@ -15,11 +15,11 @@ import (
 
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
-	"span", "units", "sizes", "disk", "disk/health", "table", "signature", "container",
+	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "container",
 	"container/bitlocker", "container/lvm", "fsys", "fsys/upcase", "fsys/fat", "fsys/exfat",
 	"fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
-	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "restore",
+	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "rescue", "restore",
 	"prove", "job",
 	"ready", "mounts", "bench", "settings", "scene", "draw", "sheet", "answer", "workshop", "demo", "demo/cutoff",
 	"demo/walk",

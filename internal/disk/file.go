@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -23,7 +24,7 @@ type File struct {
 	sector int
 	id     Identity
 	block  bool
-	bad    span.Set // what can't be read of a stand-in for a failing disk
+	faults *Faults // of a stand-in for a failing drive; nil for none
 }
 
 // Label is what stands on the sticker of a disk that is an image file. It is
@@ -37,8 +38,22 @@ type Label struct {
 	Sector     int    `json:"sector,omitempty"`
 	// Unreadable are stretches of a stand-in for a failing disk that can't be read, in bytes.
 	Unreadable span.Set `json:"unreadable,omitzero"`
+	// Faults are the other things that it does wrong.
+	Faults *Faults `json:"faults,omitempty"`
 	// Health is what the drive would say of itself (package health).
 	Health json.RawMessage `json:"health,omitempty"`
+}
+
+// faults are all that a stand-in does wrong; nil for nothing.
+func (l Label) faults() *Faults {
+	if l.Unreadable.Empty() {
+		return l.Faults
+	}
+	if l.Faults == nil {
+		return &Faults{Unreadable: l.Unreadable}
+	}
+	l.Faults.Unreadable = l.Faults.Unreadable.Union(l.Unreadable)
+	return l.Faults
 }
 
 // LabelPath is where the label of an image file is kept.
@@ -76,6 +91,30 @@ func (e *NoDisk) Error() string {
 // come from the bench; zero values are filled in from the file itself.
 func Open(path string, id Identity) (*File, error) { return open(path, id, os.O_RDONLY) }
 
+// OpenDirect is Open for reads that go to the drive itself: the kernel neither keeps what is read nor reads ahead, and
+// nothing but what is asked for is touched. Reads must begin and end at sectors then, in memory that begins at a page
+// (Aligned). An image file, and a drive that can't be read so, is read as with Open.
+func OpenDirect(path string, id Identity) (*File, error) {
+	d, err := open(path, id, os.O_RDONLY|syscall.O_DIRECT)
+	if err == nil && d.block {
+		return d, nil
+	}
+	if err == nil {
+		d.Close()
+	}
+	return Open(path, id)
+}
+
+// pageSize is where memory for direct reads begins.
+const pageSize = 4096
+
+// Aligned is memory of n bytes that direct reads take.
+func Aligned(n int) []byte {
+	b := make([]byte, n+pageSize)
+	off := int(-uintptr(unsafe.Pointer(&b[0])) % pageSize)
+	return b[off : off+n : off+n]
+}
+
 func open(path string, id Identity, flag int) (*File, error) {
 	// a pipe would wait for ever
 	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && st.Mode()&os.ModeType != os.ModeDevice {
@@ -95,7 +134,7 @@ func open(path string, id Identity, flag int) (*File, error) {
 		return nil, err
 	}
 	if l, err := ReadLabel(path); err == nil && !d.block { // a label that can't be read is the bench's business
-		d.bad = l.Unreadable
+		d.faults = l.faults()
 	}
 	return d, nil
 }
@@ -149,8 +188,8 @@ func (d *File) SetSectorSize(n int) {
 
 // ReadAt reads from the device; errors of the medium name the device.
 func (d *File) ReadAt(p []byte, off int64) (int, error) {
-	if hit := d.bad.Clip(span.At(off, int64(len(p)))); !hit.Empty() {
-		return 0, fmt.Errorf("%s: read at byte %d: %w", d.path, hit.Bounds().Start, ErrMedium)
+	if err := d.faults.before(span.At(off, int64(len(p)))); err != nil {
+		return 0, fmt.Errorf("%s: %w", d.path, err)
 	}
 	n, err := d.f.ReadAt(p, off)
 	if err != nil && err != io.EOF {

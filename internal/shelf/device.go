@@ -266,7 +266,7 @@ func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool,
 			continue
 		}
 		if refs == nil {
-			if !emit(disk.Piece{Span: area}) {
+			if !d.missingZero(area, emit) {
 				return false
 			}
 			continue
@@ -278,6 +278,12 @@ func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool,
 			}
 			if ref.Kind == disk.Data {
 				p.Name = ref.Name.String()
+			}
+			if ref.Kind == disk.Undefined {
+				if !d.missingZero(p.Span, emit) {
+					return false
+				}
+				continue
 			}
 			if !emit(p) {
 				return false

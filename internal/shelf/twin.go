@@ -26,6 +26,8 @@ type Twin struct {
 	Added   int64      `json:"added"` // bytes it brought to the shelf
 	// Seconds is how long the capture took.
 	Seconds float64 `json:"seconds"`
+	// Rescue says that it comes from failing drives; nil for others.
+	Rescue *Rescue `json:"rescue,omitempty"`
 	// MapsSum is the hash of the nodes' names as they lie after the description, MapsTag what
 	// authenticates them in a sealed shelf.
 	MapsSum string `json:"maps_sum,omitempty"`

@@ -217,7 +217,7 @@ func sealedAsSaid(ctx context.Context, b backend.Backend, head Head) error {
 		}
 		return out, err
 	}
-	folders := []string{packFolder, indexFolder, "journal", "marks", parityFolder, "names", "unlocking"}
+	folders := []string{packFolder, indexFolder, "journal", "marks", parityFolder, "names", "unlocking", "tried"}
 	machines, err := few("twins")
 	if err != nil {
 		return err

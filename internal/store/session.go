@@ -317,6 +317,27 @@ func (c *Session) Commit(ctx context.Context, publish func(context.Context, *Loc
 	return nil
 }
 
+// Checkpoint makes everything durable that was put so far, then has publish let appear what refers to it; the session
+// goes on. What was made durable stays, whatever becomes of the session.
+func (c *Session) Checkpoint(ctx context.Context, publish func(context.Context, *Lock) error) error {
+	if err := c.durable(ctx); err != nil {
+		return c.fail(err)
+	}
+	c.doneMu.Lock()
+	c.packs, c.segments = nil, nil
+	c.doneMu.Unlock()
+	if err := publish(ctx, c.lock); err != nil {
+		return c.fail(err)
+	}
+	if others, err := c.s.locks.holders(ctx, c.lock.holder.ID); err == nil && len(others) == 0 {
+		_ = c.s.index.shorten(ctx, c.lock) // see Commit
+	}
+	return c.lock.Held(context.WithoutCancel(ctx))
+}
+
+// Settle closes what was put so far, so that its blocks can be read by this process.
+func (c *Session) Settle(ctx context.Context) error { return c.settle(ctx) }
+
 // Finish makes the blocks durable without anything that appears with them; publish, which may be nil, puts what refers
 // to them and may be lost.
 func (c *Session) Finish(ctx context.Context, publish func(context.Context, *Lock) error) error {

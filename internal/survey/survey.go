@@ -49,6 +49,23 @@ type Survey struct {
 // Of looks at a device. inUse names the parts (by number; 0 for the whole disk) that somebody writes
 // to now: their maps are not trusted, whatever they say.
 func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, error) {
+	return of(ctx, d, func(s *Survey, p *table.Part, others []families.Member) error {
+		return s.part(ctx, p, others, inUse)
+	})
+}
+
+// Divided looks at a device's table only: what lies in its parts isn't known, so all of each is wanted.
+func Divided(ctx context.Context, d disk.Device) (*Survey, error) {
+	return of(ctx, d, func(s *Survey, p *table.Part, _ []families.Member) error {
+		a := Area{Span: p.Span, Part: p, r: disk.Section(d, p.Span.Start, p.Span.Len())}
+		a.take(d, fsys.Everything(p.Span.Len(), "it hasn't been looked at yet"))
+		s.Areas = append(s.Areas, a)
+		return nil
+	})
+}
+
+// of divides a device by its table, and has each part looked at.
+func of(ctx context.Context, d disk.Device, part func(*Survey, *table.Part, []families.Member) error) (*Survey, error) {
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		return nil, err
@@ -76,7 +93,7 @@ func Of(ctx context.Context, d disk.Device, inUse map[int]string) (*Survey, erro
 		if gap := (span.Span{Start: at, End: parts[i].Span.Start}); !gap.Empty() {
 			s.gap(gap)
 		}
-		if err := s.part(ctx, &parts[i], members(d, parts, &parts[i]), inUse); err != nil {
+		if err := part(s, &parts[i], members(d, parts, &parts[i])); err != nil {
 			return nil, err
 		}
 		at = parts[i].Span.End

@@ -1,0 +1,408 @@
+package rescue
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"time"
+
+	"twinshelf/internal/capture"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/store"
+	"twinshelf/internal/units"
+)
+
+// sitting is a plan at work.
+type sitting struct {
+	*Plan
+	rc       *run.Context
+	session  *shelf.Session
+	before   *shelf.Twin
+	twin     *shelf.Twin
+	patients []*patient
+	begun    time.Time
+	kept     time.Time // when a twin was written last
+	keptGot  int64     // bytes that were got by then
+}
+
+// Run carries the plan out and gives the twin. When it is cancelled or fails, what was read until then is on the shelf
+// all the same, unless that is what failed: the twin is given with the error.
+func (p *Plan) Run(rc *run.Context) (*shelf.Twin, error) {
+	if err := p.Check(rc); err != nil {
+		return nil, err
+	}
+	s := &sitting{Plan: p, rc: rc, before: p.Before(rc), begun: time.Now(), kept: time.Now()}
+	session, err := p.Shelf.Begin(rc, p.Machine)
+	if err != nil {
+		return nil, err
+	}
+	s.session = session
+	s.start()
+	err = s.work()
+	for _, q := range s.patients {
+		q.drive.Close()
+	}
+	return s.end(err)
+}
+
+// start makes the twin of this sitting.
+func (s *sitting) start() {
+	if s.Now.IsZero() {
+		s.Now = s.begun
+	}
+	s.twin = &shelf.Twin{ID: shelf.NewTwinID(s.Now), Machine: s.Machine, Note: s.Note, Tool: s.Tool, Taken: s.Now,
+		Disks: make([]shelf.TwinDisk, len(s.Sources)), Rescue: &shelf.Rescue{ID: store.NewID()}}
+	if s.before != nil {
+		s.twin.Rescue.ID = s.before.Rescue.ID
+		s.twin.Rescue.Sittings = append([]shelf.Sitting(nil), s.before.Rescue.Sittings...)
+	}
+	s.twin.Rescue.Sittings = append(s.twin.Rescue.Sittings, shelf.Sitting{Begun: s.begun})
+}
+
+// work goes over the drives, pass by pass.
+func (s *sitting) work() error {
+	s.rc.Phase(Look.Words(), 0)
+	for i := range s.Sources {
+		if err := s.admit(i); err != nil {
+			return err
+		}
+	}
+	for _, q := range s.patients {
+		s.rc.Rails(q.Device.Size(), 0)
+		if err := q.look(s.rc, s.checkpoint); err != nil {
+			return s.named(q, err)
+		}
+	}
+	if err := s.checkpoint(); err != nil {
+		return err
+	}
+	for pass := Sweep; pass <= s.until(); pass++ {
+		if err := s.pass(pass); err != nil {
+			return err
+		}
+		if err := s.checkpoint(); err != nil {
+			return err
+		}
+	}
+	return s.rc.Err()
+}
+
+func (s *sitting) named(q *patient, err error) error {
+	return fmt.Errorf("%s: %w", disk.Sticker(q.Device.Identity()), err)
+}
+
+// admit prepares a drive, with what the sitting before got of it.
+func (s *sitting) admit(i int) error {
+	var base *shelf.Disk
+	if s.before != nil {
+		var err error
+		if base, err = s.Shelf.OpenDisk(s.rc, s.before, i); err != nil {
+			return err
+		}
+	}
+	q := newPatient(s.rc, &s.Sources[i], newCanvas(s.Shelf, s.session, base))
+	q.canvas.begin(q.Device.Size())
+	q.after = s.after
+	s.patients = append(s.patients, q)
+	if base == nil {
+		return nil
+	}
+	if err := q.recall(s.Shelf, s.before, i); err != nil {
+		return s.named(q, err)
+	}
+	if err := q.same(s.rc, base); err != nil {
+		return s.named(q, err)
+	}
+	return nil
+}
+
+// pass goes over all drives once.
+func (s *sitting) pass(pass Pass) error {
+	total := int64(0)
+	for _, q := range s.patients {
+		total += toDo(q.count(), pass)
+	}
+	s.rc.Phase(pass.Words(), total)
+	for _, q := range s.patients {
+		before, fails := q.count(), q.fails
+		if toDo(before, pass) == 0 && !s.Unused {
+			continue
+		}
+		s.rc.Rails(q.Device.Size(), 0)
+		s.rc.ExpectRead(q.wanted())
+		if err := s.over(q, pass); err != nil {
+			return s.named(q, err)
+		}
+		s.report(q, pass, before, q.fails-fails)
+	}
+	return nil
+}
+
+// toDo is how much a pass has to read, at the most.
+func toDo(t tally, pass Pass) int64 {
+	switch pass {
+	case Sweep:
+		return t.untouched
+	case Trim:
+		return t.doubtful
+	}
+	return t.untouched + t.doubtful + t.tried
+}
+
+// over goes over a drive once, the most precious first.
+func (s *sitting) over(q *patient, pass Pass) error {
+	for _, l := range q.layers(s.Unused) {
+		var err error
+		switch pass {
+		case Sweep:
+			err = q.work.Sweep(s.rc, l())
+		case Trim:
+			err = q.work.Trim(s.rc, l)
+		case Scrape:
+			err = q.work.Scrape(s.rc, l, max(1, s.Tries))
+		}
+		if err == nil {
+			err = q.failure
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// report says what a pass brought, and what is left.
+func (s *sitting) report(q *patient, pass Pass, was tally, fails int64) {
+	now := q.count()
+	if pass == Sweep && now.got == now.wanted {
+		return // a healthy drive
+	}
+	words := fmt.Sprintf("%s: %s: %s more, %s failed", disk.Sticker(q.Device.Identity()), pass.Words(),
+		units.Bytes(now.got-was.got), units.Plural(int(fails), "read"))
+	if left := now.wanted - now.got; left > 0 {
+		words += fmt.Sprintf("; %s are left (%s of what is used is there)", units.Bytes(left),
+			shelf.Share(now.got, now.wanted))
+	}
+	s.rc.Note("%s", words)
+}
+
+// after makes durable what was read, from time to time.
+func (s *sitting) after() error {
+	if time.Since(s.kept) < s.interval() || s.got() == s.keptGot {
+		return nil
+	}
+	return s.checkpoint()
+}
+
+func (s *sitting) interval() time.Duration {
+	if s.Every > 0 {
+		return s.Every
+	}
+	return every
+}
+
+func (s *sitting) got() (n int64) {
+	for _, q := range s.patients {
+		n += q.got
+	}
+	return n
+}
+
+// checkpoint lets the twin appear with everything that was read so far. Until all drives are divided there is none.
+func (s *sitting) checkpoint() error {
+	s.kept, s.keptGot = time.Now(), s.got()
+	for i := range s.Sources {
+		if i >= len(s.patients) || s.patients[i].survey == nil {
+			return nil
+		}
+	}
+	return s.keep(s.rc)
+}
+
+// keep writes the twin as it is now, then what was tried: a record of tries that is older than its twin costs tries, one
+// that is newer would claim what isn't there.
+func (s *sitting) keep(ctx context.Context) error {
+	t, r := s.twin, s.twin.Rescue
+	t.Used, t.Added, r.Wanted, r.Mapped = 0, 0, 0, true
+	now := &r.Sittings[len(r.Sittings)-1]
+	now.Ended, now.Got, now.Reads, now.Fails = time.Now(), 0, 0, 0
+	for i, q := range s.patients {
+		if err := q.canvas.flush(ctx); err != nil {
+			return err
+		}
+		d := capture.Describe(q.survey)
+		q.describe(d)
+		counted := q.count()
+		d.Missing, d.Used = q.missing(), counted.got
+		t.Disks[i] = *d
+		t.Used += d.Used
+		t.Added += q.canvas.added
+		r.Wanted += counted.wanted
+		r.Mapped = r.Mapped && q.mapped()
+		now.Got += q.got
+		now.Reads += q.reads
+		now.Fails += q.fails
+	}
+	t.Seconds = time.Since(s.begun).Seconds()
+	if err := s.session.Checkpoint(ctx, t); err != nil {
+		return err
+	}
+	for i, q := range s.patients {
+		if err := s.session.PutTried(ctx, t.ID, i, q.pieces()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// end closes the sitting: what was read is kept also when it was cut short.
+func (s *sitting) end(cause error) (*shelf.Twin, error) {
+	ctx := context.WithoutCancel(s.rc)
+	defer func() {
+		for _, q := range s.patients {
+			q.canvas.drop()
+		}
+		s.session.Abort(ctx) // gives the lock back; what became durable stays
+	}()
+	ready := len(s.patients) == len(s.Sources)
+	for _, q := range s.patients {
+		ready = ready && q.survey != nil
+	}
+	if !ready {
+		return nil, cause
+	}
+	now := &s.twin.Rescue.Sittings[len(s.twin.Rescue.Sittings)-1]
+	now.Done = cause == nil
+	s.rc.Phase(keepWords, 0)
+	if err := s.keep(ctx); err != nil {
+		return nil, errors.Join(cause, err)
+	}
+	if s.twin.Used == 0 && cause == nil {
+		cause = ErrNothing
+	}
+	return s.twin, cause
+}
+
+// Supersede takes the twins of earlier sittings off the shelf that a newer one has everything of. Those that are kept
+// for ever stay.
+func Supersede(ctx context.Context, s *shelf.Shelf, t *shelf.Twin) error {
+	pins, err := s.Pins(ctx)
+	if err != nil {
+		return err
+	}
+	twins, _ := s.Twins(ctx)
+	for _, old := range twins {
+		if old.Rescue == nil || old.Rescue.ID != t.Rescue.ID || old.ID >= t.ID {
+			continue
+		}
+		if _, kept := pins[old.ID]; kept {
+			continue
+		}
+		if failed := s.Discard(ctx, old, "a later sitting of the same rescue has all of it: "+t.ID); failed != nil {
+			err = errors.Join(err, failed)
+		}
+	}
+	return err
+}
+
+const pieceSize = 2 << 20
+
+// pieces are the packed states, for the shelf.
+func (p *patient) pieces() iter.Seq2[int, []byte] {
+	return func(yield func(int, []byte) bool) {
+		for from := 0; from < p.states.Chunks(); {
+			b, next := p.states.Pack(from, pieceSize)
+			if !yield(from, b) {
+				return
+			}
+			from = next
+		}
+	}
+}
+
+// recall takes over what was tried in the sittings before.
+func (p *patient) recall(s *shelf.Shelf, t *shelf.Twin, i int) error {
+	n := 0
+	for from, b := range s.Tried(p.rc, t.ID, i) {
+		if next, err := p.states.Unpack(from, b); err == nil {
+			n += next - from
+		} else {
+			p.states.Forget(span.Span{End: p.Device.Size()})
+			n = 0
+			break
+		}
+	}
+	if n == p.states.Chunks() {
+		return nil
+	}
+	p.rc.Note("what was tried in the sittings before can't be read: places that were bad are tried again")
+	return p.infer(t, i)
+}
+
+// infer works out what was got from the twin alone: what its own maps call used and it doesn't miss.
+func (p *patient) infer(t *shelf.Twin, i int) error {
+	old := &patient{Source: p.Source, states: p.states}
+	var err error
+	if old.survey, err = surveyOf(p.rc, p.canvas.base, t, i); err != nil {
+		return err
+	}
+	missing := t.Disks[i].Missing
+	for _, r := range t.Disks[i].Regions {
+		if !r.Captured { // nothing of it is there
+			missing.Add(r.Span)
+		}
+	}
+	for _, a := range old.survey.Areas {
+		if r := p.canvas.base.RegionAt(a.Span.Start); !a.Content.Maps && r.Whole == "" && r.Part != 0 || r.Span != a.Span {
+			missing.Add(a.Span) // it was read by maps that aren't believed now: what it has isn't known
+		}
+	}
+	for sp := range old.wanted() {
+		for got := range span.Of(sp).Subtract(missing.Clip(sp)).All() {
+			inner := span.Span{Start: (got.Start + p.states.Sector() - 1) / p.states.Sector() * p.states.Sector(),
+				End: got.End / p.states.Sector() * p.states.Sector()}
+			if !inner.Empty() {
+				p.states.MarkGot(inner)
+			}
+		}
+	}
+	return nil
+}
+
+// samples is how many places are read again to see whether the drive still holds what it held.
+const samples = 32
+
+// same reads samples of what was got before and compares them.
+func (p *patient) same(ctx context.Context, base *shelf.Disk) error {
+	size := p.Device.Size()
+	now, was := make([]byte, p.work.Physical), make([]byte, p.work.Physical)
+	for i := range int64(samples) {
+		at := (size/samples*i + size/samples/3) / p.work.Physical * p.work.Physical
+		for r := range p.states.Runs(span.Span{Start: at, End: min(size, at+size/samples)}) {
+			sp := span.At((r.Start+p.work.Physical-1)/p.work.Physical*p.work.Physical, p.work.Physical)
+			if r.State != careful.Got || !r.Covers(sp) {
+				continue
+			}
+			n, err := p.drive.Read(ctx, now, sp.Start)
+			var bad *careful.Failed
+			if err != nil && !errors.As(err, &bad) {
+				return err
+			}
+			if err == nil && n == len(now) {
+				if err := disk.ReadFull(base, was, sp.Start); err != nil {
+					return fmt.Errorf("what the sitting before got can't be read: %w", err)
+				}
+				if string(now) != string(was) {
+					return fmt.Errorf("%w: byte %d differs; begin a new rescue of it (--anew)", ErrChanged, sp.Start)
+				}
+			}
+			break
+		}
+	}
+	return nil
+}
