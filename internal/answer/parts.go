@@ -140,6 +140,8 @@ type Twin struct {
 	Quiet   bool       `json:"quiet"`
 	Missing int64      `json:"unreadable_bytes"`
 	Disks   []TwinDisk `json:"disks"`
+	// Rescue says that it comes from failing drives.
+	Rescue *shelf.Rescue `json:"rescue,omitempty"`
 }
 
 // TwinDisk is one disk of a twin. Missing are the spans that couldn't be read.
@@ -155,7 +157,8 @@ type TwinDisk struct {
 // TwinOf is a twin without the names of its blocks.
 func TwinOf(t *shelf.Twin) Twin {
 	out := Twin{ID: t.ID, Machine: t.Machine, Taken: t.Taken, Tool: t.Tool, Note: t.Note, Used: t.Used, Added: t.Added,
-		Seconds: t.Seconds, Quiet: t.Quiet(), Missing: t.Missing()}
+		Seconds: t.Seconds, Quiet: t.Quiet(), Missing: t.Missing(),
+		Rescue: t.Rescue}
 	for _, d := range t.Disks {
 		out.Disks = append(out.Disks, TwinDisk{d.Identity, d.Table, d.Used, d.Missing, d.Regions})
 	}

@@ -273,13 +273,7 @@ func (b *Bench) look(ctx context.Context, d *Disk) {
 	if d.Image {
 		d.Uses = b.Host.UsesOfImage(d.Path)
 	}
-	inUse := map[int]string{}
-	for _, u := range d.Uses {
-		if u.Writes && !strings.HasPrefix(u.What, "attached as") {
-			inUse[u.Part] = "it is in use now: " + u.What
-		}
-	}
-	s, err := survey.Of(ctx, dev, inUse)
+	s, err := survey.Of(ctx, dev, d.InUse())
 	if err == nil {
 		d.Fingerprint, err = disk.Fingerprint(dev)
 	}
@@ -293,6 +287,17 @@ func (b *Bench) look(ctx context.Context, d *Disk) {
 	}
 	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()
 	d.Reach = b.reach(d)
+}
+
+// InUse says of the parts that somebody writes to now what for; 0 is the whole disk.
+func (d *Disk) InUse() map[int]string {
+	out := map[int]string{}
+	for _, u := range d.Uses {
+		if u.Writes && !strings.HasPrefix(u.What, "attached as") {
+			out[u.Part] = "it is in use now: " + u.What
+		}
+	}
+	return out
 }
 
 // Target describes the disk as it was probed, for the guard.

@@ -32,7 +32,17 @@ const (
 
 // Doubts compares the plan with what the shelf knows of its disks and machines.
 func (p *Plan) Doubts(ctx context.Context) []Doubt {
-	twins, _ := p.Shelf.Twins(ctx)
+	var ids []disk.Identity
+	for _, s := range p.Sources {
+		ids = append(ids, s.Survey.Device.Identity())
+	}
+	return DoubtsOf(ctx, p.Shelf, p.Machine, ids)
+}
+
+// DoubtsOf compares the disks of a machine with what the shelf knows of them.
+func DoubtsOf(ctx context.Context, s *shelf.Shelf, machine string, ids []disk.Identity) []Doubt {
+	p := &doubted{s, machine, ids}
+	twins, _ := s.Twins(ctx)
 	var out []Doubt
 	newest := map[string]*shelf.Twin{} // of each machine, by its name as it is written
 	for _, t := range twins {          // newest first within a machine
@@ -76,14 +86,16 @@ func (p *Plan) Doubts(ctx context.Context) []Doubt {
 	return out
 }
 
-// takes says whether a disk is among the sources. One without a serial number is known by model and size.
-func (p *Plan) takes(id disk.Identity) bool {
-	for _, s := range p.Sources {
-		if s.Survey.Device.Identity().Key() == id.Key() {
-			return true
-		}
-	}
-	return false
+// doubted are the disks of a machine that are compared.
+type doubted struct {
+	Shelf   *shelf.Shelf
+	Machine string
+	ids     []disk.Identity
+}
+
+// takes says whether a disk is among them. One without a serial number is known by model and size.
+func (p *doubted) takes(id disk.Identity) bool {
+	return slices.ContainsFunc(p.ids, func(own disk.Identity) bool { return own.Key() == id.Key() })
 }
 
 // near says whether two names differ by case and spaces only, or by one letter.

@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -185,9 +186,9 @@ func partsNamed(disks []*bench.Disk, flag string, named []string) (workshop.Part
 			return nil, usageError{fmt.Errorf("%s %s: say of which disk, as DISK:NUMBER", flag, s)}
 		}
 		n, err := strconv.Atoi(number)
-		known := false
-		for _, a := range d.Survey.Parts() {
-			known = known || a.Part.Number == n
+		known := d.Survey == nil // nobody has looked at it
+		if !known {
+			known = slices.ContainsFunc(d.Survey.Parts(), func(a survey.Area) bool { return a.Part.Number == n })
 		}
 		if err != nil || !known {
 			return nil, usageError{fmt.Errorf("%s %s: %s has no part %s", flag, s, d.Path, number)}

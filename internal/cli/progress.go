@@ -80,6 +80,9 @@ func progressLine(s run.Snapshot, columns int) string {
 		pieces = append(pieces, fmt.Sprintf("%s of %s", units.Bytes(s.Done), units.Bytes(s.Total)), units.Rate(s.Rate))
 	}
 	line := []rune(s.Phase)
+	if s.Waits != "" {
+		line = []rune("waits: " + s.Waits)
+	}
 	for _, p := range pieces {
 		if longer := append(line[:len(line):len(line)], []rune("  "+p)...); columns == 0 || len(longer) <= columns {
 			line = longer

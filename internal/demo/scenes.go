@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
@@ -73,6 +74,7 @@ func hurt(ctx context.Context, f *os.File, path string, d stand) error {
 	}
 	l := labelOf(d)
 	l.Unreadable = bad
+	l.Faults = &disk.Faults{BadSeconds: 0.01, Slow: span.Of(span.At(spans[0].Start, 32<<20)), SlowRate: 60_000_000}
 	return writeLabel(path, l)
 }
 

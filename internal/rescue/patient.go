@@ -80,7 +80,7 @@ func (p *patient) read(sp span.Span, got int64) {
 		p.rc.MarkRead(span.At(sp.Start, got), run.Finished)
 	}
 	if got < sp.Len() {
-		p.rc.MarkRead(span.Span{Start: sp.Start + got, End: sp.End}, run.Unreadable)
+		p.rc.MarkRead(span.Span{Start: sp.Start + got, End: sp.End}, run.Doubtful)
 	}
 	if err := p.rc.Step(got); err != nil && p.failure == nil {
 		p.failure = err

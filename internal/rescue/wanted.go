@@ -6,6 +6,7 @@ import (
 
 	"twinshelf/internal/disk/careful"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
@@ -72,6 +73,9 @@ func (p *patient) structures() iter.Seq[span.Span] {
 func (p *patient) inUse() iter.Seq[span.Span] {
 	return func(yield func(span.Span) bool) {
 		for _, a := range p.taken() {
+			if a.Part == nil {
+				continue // what lies between parts matters less
+			}
 			for sp := range usedOf(&a) {
 				if !yield(sp) {
 					return
@@ -161,6 +165,26 @@ func (p *patient) runs() iter.Seq[careful.Run] {
 				if r.Span = r.Intersect(sp); !r.Empty() && !yield(r) {
 					return
 				}
+			}
+		}
+	}
+}
+
+// shown is how far the drive is, for its rail.
+func (p *patient) shown() iter.Seq2[span.Span, run.Cell] {
+	return func(yield func(span.Span, run.Cell) bool) {
+		for r := range p.runs() {
+			cell := run.Unreadable
+			switch r.State {
+			case careful.Got:
+				cell = run.Finished
+			case careful.Untouched:
+				cell = run.ToCome
+			case careful.Doubtful:
+				cell = run.Doubtful
+			}
+			if !yield(r.Span, cell) {
+				return
 			}
 		}
 	}

@@ -17,8 +17,12 @@ const (
 	Idle               // there is nothing to do here
 	Busy               // it is being dealt with now
 	Finished
+	Doubtful   // it is left for later: something near it can't be read
 	Unreadable // or can't be written
 )
+
+// weight says which of two states a cell shows that has both: the one that matters more to whoever looks at it.
+var weight = [...]int{Idle: 0, Finished: 1, Busy: 2, ToCome: 3, Doubtful: 4, Unreadable: 5}
 
 // rail is the progress over one disk, in Cells equal stretches.
 type rail struct {
@@ -102,6 +106,31 @@ func (r *Run) expect(on *rail, where iter.Seq[span.Span]) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	*on = expected
+}
+
+// ShowRead says how far all of the source is. What isn't named has nothing to do.
+func (c *Context) ShowRead(where iter.Seq2[span.Span, Cell]) {
+	c.r.mu.Lock()
+	size := c.r.read.size
+	c.r.mu.Unlock()
+	shown := newRail(size)
+	for i := range shown.cells {
+		shown.cells[i] = Idle
+	}
+	for sp, cell := range where {
+		if sp = sp.Intersect(span.Span{End: size}); sp.Empty() {
+			continue
+		}
+		for i := cellOf(sp.Start, size); i <= cellOf(sp.End-1, size); i++ {
+			if weight[cell] > weight[shown.cells[i]] {
+				shown.cells[i] = cell
+			}
+		}
+	}
+	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
+	shown.at = c.r.read.at
+	c.r.read = shown
 }
 
 // MarkRead notes that a stretch of the source was dealt with.

@@ -70,12 +70,14 @@ type Snapshot struct {
 	// LeftLow and LeftHigh are the time left in this phase; both 0 when nothing can be said.
 	LeftLow, LeftHigh time.Duration
 	// Ended is when it ended; zero while it is on.
-	Ended         time.Time
-	Notes         []string
-	Samples       []Sample
-	Begun         []Beginning // of its phases
-	Pauses        []Pause
-	Misses        []Miss
+	Ended   time.Time
+	Notes   []string
+	Samples []Sample
+	Begun   []Beginning // of its phases
+	Pauses  []Pause
+	Misses  []Miss
+	// Waits is why the work waits for something outside, in words; empty while it goes on.
+	Waits         string
 	Read, Written []Cell // progress on the rails; nil when not in use
 	RailNo        int    // how many times the rails were set: which of several disks it is at
 	Err           error
@@ -327,6 +329,13 @@ func (c *Context) Phase(name string, total int64) {
 	}
 	r.phaseStart, r.pausedFor, r.phaseSkipped = time.Now(), 0, 0
 	r.lastAt, r.lastDone = r.phaseStart, 0
+}
+
+// Waits says why the work waits for something outside; empty when it goes on.
+func (c *Context) Waits(why string) {
+	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
+	c.r.snap.Waits = why
 }
 
 // Snapshot gives the run as it is now.

@@ -149,8 +149,15 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 		say("◆ kept for ever: "+k.Note, m.th.good.Render)
 	}
 	proofLines(m, b, t, say)
+	if words := t.RescueWords(); words != "" {
+		say(capital(words)+".", m.th.caution.Render)
+	}
 	if n := t.Missing(); n > 0 {
-		say(fmt.Sprintf("× %s of the source could not be read.", m.th.size(n)), m.th.bad.Render)
+		unread := "could not be read."
+		if t.Rescue != nil {
+			unread = "couldn't be read, or weren't tried yet: R on the Bench goes on."
+		}
+		say(fmt.Sprintf("× %s of the source %s", m.th.size(n), unread), m.th.bad.Render)
 	}
 	return append(out, diskLines(m, t, w)...)
 }

@@ -202,7 +202,7 @@ func (r rail) spotted(th theme, line []rune) string {
 }
 
 // The marks of how far the work on a stretch is.
-const finishedMark, busyMark, toComeMark, idleMark, unreadableMark = "━", "▶", "·", " ", "×"
+const finishedMark, busyMark, toComeMark, idleMark, doubtfulMark, unreadableMark = "━", "▶", "·", " ", "?", "×"
 
 // progress draws how far the work on the disk is; a cell that stands for several shows the worst of them.
 func (r rail) progress(th theme, w int) string {
@@ -216,6 +216,8 @@ func (r rail) progress(th theme, w int) string {
 		switch {
 		case has[run.Unreadable]:
 			b.WriteString(th.bad.Render(unreadableMark))
+		case has[run.Doubtful]:
+			b.WriteString(th.caution.Render(doubtfulMark))
 		case has[run.Busy]:
 			b.WriteString(th.strong.Render(busyMark))
 		case has[run.ToCome]:

@@ -120,6 +120,9 @@ func (m *runPage) inOneLine(w int) (string, bool) {
 		return fit(" "+stateWords(m.th, s)+"  "+m.th.strong.Render(m.about())+m.th.dim.Render("   6 shows it"), w), true
 	}
 	right := stateWords(m.th, s) + " " + s.Phase
+	if s.Waits != "" {
+		right = m.th.caution.Render("waits") + " " + s.Waits
+	}
 	if s.Total > 0 {
 		right += " " + units.Percent(s.Done, s.Total)
 	}
@@ -193,7 +196,13 @@ func (m *runPage) lines(w int) []string {
 			m.th.size(s.Done), m.th.size(s.Total)), "")
 	}
 	if !s.Over() {
-		out = append(out, m.doneLine())
+		if s.Waits != "" {
+			for _, l := range m.th.wrap("waits: "+s.Waits, w-4) {
+				out = append(out, "  "+m.th.caution.Render(l))
+			}
+		} else {
+			out = append(out, m.doneLine())
+		}
 	}
 	if m.wide < twoPanes {
 		out = append(out, m.paceLines(w)...)

@@ -122,6 +122,9 @@ func TwinMarks(ctx context.Context, s *shelf.Shelf, t *shelf.Twin, kept map[stri
 	if !t.Quiet() {
 		m = append(m, "not quiet")
 	}
+	if words := t.RescueWords(); words != "" {
+		m = append(m, words)
+	}
 	if n := t.Missing(); n > 0 {
 		m = append(m, units.Bytes(n)+" missing")
 	}

@@ -45,6 +45,7 @@ type Workshop struct {
 	looking
 	readying
 	restoring
+	rescues
 	cases
 	drawings
 	papers
@@ -90,7 +91,7 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	}
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
-		restoring: restoring{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r}}
+		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r}}
 	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
 	return w, nil
 }

@@ -1,0 +1,163 @@
+package workshop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/disk/health"
+	"twinshelf/internal/job"
+	"twinshelf/internal/rescue"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// rescues get what can be got from failing drives.
+type rescues struct{ *room }
+
+// hotFrom is from which temperature on a drive rests that doesn't tell its limit, in degrees Celsius; one that does
+// rests a little below.
+const hotFrom, hotBelow = 60, 3
+
+// PlanRescue plans a sitting with the drives of a machine, which needn't have been looked at. Whoever gets the plan
+// closes it.
+func (w *rescues) PlanRescue(machine string, disks []*bench.Disk, leaveOut Parts) (*Rescue, error) {
+	if w.shelf() == nil {
+		return nil, ErrNoShelf
+	}
+	p := &Rescue{Plan: &rescue.Plan{Shelf: w.shelf(), Machine: strings.TrimSpace(machine), Tool: Tool()}}
+	for i, d := range disks {
+		if slices.ContainsFunc(disks[:i], func(o *bench.Disk) bool {
+			return o == d || o.Path == d.Path || w.Bench.Host.Overlap(o.Path, d.Path)
+		}) {
+			p.Close()
+			return nil, fmt.Errorf("%s is named twice, or shares bytes with another: name each disk once", d.Path)
+		}
+		dev, err := disk.OpenDirect(d.Path, d.Identity)
+		if err != nil {
+			p.Close()
+			return nil, err
+		}
+		if dev.Identity().Sector != 0 && d.Image && d.Identity.Sector == 0 && d.Device != nil {
+			dev.SetSectorSize(d.Device.SectorSize())
+		}
+		p.devices = append(p.devices, dev)
+		p.Sources = append(p.Sources, rescue.Source{Device: dev, Health: d.Health, LeaveOut: leaveOut[d],
+			Physical: d.Physical, InUse: d.InUse(), Drive: w.options(d)})
+	}
+	return p, nil
+}
+
+// options say how a drive is read: where it is looked for when it vanishes, and when it rests.
+func (w *rescues) options(d *bench.Disk) careful.Options {
+	id := d.Identity
+	o := careful.Options{Reopen: func(context.Context) (disk.Device, error) {
+		for _, now := range w.Bench.List() {
+			if now.Problem == "" && now.Identity.Model == id.Model && now.Identity.Serial == id.Serial &&
+				now.Identity.Size == id.Size && (id.Serial != "" || now.Path == d.Path) {
+				return disk.OpenDirect(now.Path, now.Identity)
+			}
+		}
+		return nil, careful.ErrNotThere
+	}}
+	if _, told := d.Health.Of(health.Temperature); told {
+		o.Warmth = func(ctx context.Context) (now, limit int, ok bool) {
+			r := w.Bench.Health(ctx, d)
+			t, known := r.Of(health.Temperature)
+			limit = hotFrom
+			if most, says := r.Of(health.Hottest); says && most > hotFrom-hotBelow {
+				limit = int(most) - hotBelow
+			}
+			return int(t), limit, known
+		}
+	}
+	return o
+}
+
+// Rescue is a sitting that hasn't begun, with the drives that it has open.
+type Rescue struct {
+	*rescue.Plan
+	devices []*disk.File
+}
+
+// Close closes the drives.
+func (p *Rescue) Close() {
+	for _, d := range p.devices {
+		_ = d.Close()
+	}
+}
+
+// Identities are those of the drives.
+func (p *Rescue) Identities() []disk.Identity {
+	var out []disk.Identity
+	for _, s := range p.Sources {
+		out = append(out, s.Device.Identity())
+	}
+	return out
+}
+
+// Words say what the sitting will do.
+func (p *Rescue) Words(ctx context.Context) []string {
+	var out []string
+	if t := p.Before(ctx); t != nil {
+		out = append(out, fmt.Sprintf("it goes on from the sitting of %s (%s); what was got isn't read again",
+			units.Moment(t.Taken), t.RescueWords()))
+	} else {
+		out = append(out, "it is the first sitting with these drives")
+	}
+	for _, s := range p.Sources {
+		if v := s.Health.Verdict(); v.Level >= health.Watch {
+			out = append(out, disk.Sticker(s.Device.Identity())+": "+v.Words())
+		}
+	}
+	return append(out, "it can be stopped at any time: what was read by then is on the shelf, and another sitting goes on")
+}
+
+// rescueWork is a sitting for the record.
+func rescueWork(p *Rescue) job.Work {
+	k := job.Work{Sort: job.Capture, Title: "Rescue of " + p.Machine, Machine: p.Machine}
+	for _, s := range p.Sources {
+		k.From = append(k.From, job.Disk{Identity: s.Device.Identity(), Health: healthWords(s.Health)})
+	}
+	return k
+}
+
+// StartRescue begins a sitting, and closes its drives at the end. result is the twin, also of a sitting that was cut
+// short; nil where nothing is on the shelf.
+func (w *Workshop) StartRescue(ctx context.Context, p *Rescue) (r *run.Run, result func() *shelf.Twin) {
+	var t *shelf.Twin
+	r = run.Start(ctx, "Rescue of "+p.Machine, append(slices.Clone(rescue.Phases), phaseNames), nil,
+		func(rc *run.Context) error {
+			defer p.Close()
+			for i := range p.Sources {
+				p.Sources[i].Drive.Waits = rc.Waits
+			}
+			return w.onRecord(rc, rescueWork(p), func() (err error) {
+				if t, err = p.Run(rc); t == nil {
+					return err
+				}
+				if failed := rescue.Supersede(context.WithoutCancel(rc), p.Shelf, t); failed != nil {
+					rc.Note("the twins of earlier sittings stay: %v", failed)
+				}
+				if err == nil {
+					w.list(rc, t)
+				}
+				return err
+			}, func(r *job.Result) { captured(context.WithoutCancel(rc), p.Shelf, t, r) })
+		})
+	return r, func() *shelf.Twin { return t }
+}
+
+// RescueStopped says what state stopping a rescue leaves.
+const RescueStopped = "Stopping keeps what was read: it is on the shelf as a twin, and another sitting goes on from it."
+
+// EndedWell says whether a rescue that was stopped left a twin.
+func EndedWell(t *shelf.Twin, err error) bool {
+	return t != nil && (err == nil || errors.Is(err, context.Canceled))
+}
