@@ -156,11 +156,15 @@ func toDo(t tally, pass Pass) int64 {
 
 // over goes over a drive once, the most precious first.
 func (s *sitting) over(q *patient, pass Pass) error {
-	for _, l := range q.layers(s.Unused) {
+	for i, l := range q.layers(s.Unused) {
 		var err error
 		switch pass {
 		case Sweep:
-			err = q.work.Sweep(s.rc, l())
+			if err = q.work.Sweep(s.rc, l()); err == nil && i == 0 {
+				q.work.Hasty = true
+				err = q.work.Trim(s.rc, l) // it is so little and so precious that it is worth it
+				q.work.Hasty = false
+			}
 		case Trim:
 			err = q.work.Trim(s.rc, l)
 		case Scrape:

@@ -33,6 +33,8 @@ type Reading struct {
 	Physical int64
 	// Large is how much is read at once where nothing is bad, in bytes; 0 for the usual.
 	Large int64
+	// Hasty has Trim leave what is near a bad place for later, and take up long stretches only.
+	Hasty bool
 	// After, if any, is told of every read.
 	After func(sp span.Span, got int64)
 }
@@ -43,6 +45,8 @@ const (
 	// firstJump is how far the sweep jumps on from the first bad place, in bytes; each further one in a row doubles it.
 	firstJump = 1 << 20
 	farthest  = 16 << 30
+	// wellBeyond is how many times as far as the last jump there must be nothing bad before jumps begin small again.
+	wellBeyond = 4
 )
 
 // fetch reads a stretch and notes what came.
@@ -74,7 +78,7 @@ func (r *Reading) large() int64 {
 // Sweep reads what nobody has touched yet of the stretches, which are ascending, in large reads. From a bad place it
 // jumps on, farther with every further one; what it jumps over is doubtful.
 func (r *Reading) Sweep(ctx context.Context, wanted iter.Seq[span.Span]) error {
-	jump, landing := int64(0), int64(0)
+	jump, landing, good := int64(0), int64(0), int64(0)
 	for sp := range r.among(wanted, func(s State) bool { return s == Untouched }) {
 		for !sp.Empty() {
 			if sp.Start < landing {
@@ -89,10 +93,13 @@ func (r *Reading) Sweep(ctx context.Context, wanted iter.Seq[span.Span]) error {
 				return err
 			}
 			sp.Start = piece.End
-			if !failed {
-				jump = 0
+			if good += got; !failed {
+				if good > wellBeyond*jump { // the bad neighbourhood is left
+					jump = 0
+				}
 				continue
 			}
+			good = 0
 			r.States.MarkDoubtful(span.Span{Start: piece.Start + got, End: piece.End})
 			jump = min(farthest, max(firstJump, 2*jump))
 			landing = piece.End + jump - firstJump
@@ -125,6 +132,9 @@ var gapSizes = []int64{256 << 20, 32 << 20, 4 << 20, 512 << 10, 64 << 10, 4 << 1
 // what is left, half by half. Long ones come first, since most can be got there for a read that fails.
 func (r *Reading) Trim(ctx context.Context, wanted func() iter.Seq[span.Span]) error {
 	for _, least := range gapSizes {
+		if r.Hasty && least < hastyGap {
+			break
+		}
 		for gap := range r.among(wanted(), func(s State) bool { return s == Doubtful }) {
 			if gap.Len() < least {
 				continue
@@ -135,6 +145,19 @@ func (r *Reading) Trim(ctx context.Context, wanted func() iter.Seq[span.Span]) e
 		}
 	}
 	return ctx.Err()
+}
+
+const (
+	hastyGrain = 64 << 10
+	hastyGap   = 512 << 10
+)
+
+// grain is how little is read at the least, in bytes.
+func (r *Reading) grain() int64 {
+	if r.Hasty {
+		return max(hastyGrain, r.Physical)
+	}
+	return r.Physical
 }
 
 // trim works on one gap; front and back say that its edges are known to be bad. It halves what is left as long as that
@@ -151,15 +174,15 @@ func (r *Reading) trim(ctx context.Context, gap span.Span, least int64, front, b
 			return err
 		}
 	}
-	if gap.Len() < least || gap.Len() < 4*r.Physical {
+	if gap.Len() < least || gap.Len() < 4*r.grain() {
 		return nil
 	}
-	middle := span.At((gap.Start+gap.Len()/2)/r.Physical*r.Physical, r.Physical).Intersect(gap)
+	middle := span.At((gap.Start+gap.Len()/2)/r.Physical*r.Physical, r.grain()).Intersect(gap)
 	_, failed, err := r.fetch(ctx, middle)
 	if err != nil {
 		return err
 	}
-	if failed {
+	if failed && !r.Hasty {
 		r.States.MarkFailed(middle)
 	}
 	if err := r.trim(ctx, span.Span{Start: gap.Start, End: middle.Start}, least, true, failed); err != nil {
@@ -171,7 +194,7 @@ func (r *Reading) trim(ctx context.Context, gap span.Span, least int64, front, b
 // edge reads a gap from its front or its back up to the first bad place, in steps that shrink when one fails and grow
 // while none does, and gives what is left of it.
 func (r *Reading) edge(ctx context.Context, gap span.Span, back bool) (span.Span, error) {
-	step := max(r.Physical, min(r.large(), gap.Len()/2)/r.Physical*r.Physical)
+	step := max(r.grain(), min(r.large(), gap.Len()/2)/r.Physical*r.Physical)
 	for !gap.Empty() {
 		piece := span.At(gap.Start, step).Intersect(gap)
 		if back {
@@ -188,6 +211,8 @@ func (r *Reading) edge(ctx context.Context, gap span.Span, back bool) (span.Span
 		case !failed && back:
 			gap.End = piece.Start
 		case !failed:
+		case r.Hasty && piece.Len() <= hastyGrain:
+			return gap, nil
 		case piece.Len() <= r.Physical:
 			bad := span.Span{Start: piece.Start + got, End: piece.End}
 			if back {
@@ -199,7 +224,7 @@ func (r *Reading) edge(ctx context.Context, gap span.Span, back bool) (span.Span
 			r.States.MarkFailed(bad)
 			return gap, nil
 		default:
-			step = max(r.Physical, step/4/r.Physical*r.Physical)
+			step = max(r.grain(), step/4/r.Physical*r.Physical)
 			continue
 		}
 		step = min(r.large(), 2*step)

@@ -3,6 +3,7 @@
 package careful
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -57,7 +58,7 @@ type States struct {
 	got    []int32 // sectors of each chunk
 	total  int64   // sectors that are got
 	hot    int     // the chunk in open; -1 for none
-	open   []State
+	open   []byte  // a State for each of its sectors
 	dirty  bool
 }
 
@@ -65,7 +66,7 @@ type States struct {
 func NewStates(size int64, sector int) *States {
 	n := (size/int64(sector) + chunkSectors - 1) / chunkSectors
 	return &States{sector: int64(sector), size: size, packed: make([][]byte, n), got: make([]int32, n), hot: -1,
-		open: make([]State, chunkSectors)}
+		open: make([]byte, chunkSectors)}
 }
 
 // Sector is the size of a sector in bytes.
@@ -80,7 +81,7 @@ func (s *States) lenOf(chunk int) int {
 }
 
 // use opens a chunk.
-func (s *States) use(chunk int) []State {
+func (s *States) use(chunk int) []byte {
 	n := s.lenOf(chunk)
 	if s.hot == chunk {
 		return s.open[:n]
@@ -100,15 +101,12 @@ func (s *States) settle() {
 }
 
 // pack writes runs of equal states: a length and a state each; nothing for a chunk that is untouched.
-func pack(states []State) []byte {
+func pack(states []byte) []byte {
 	var b []byte
 	for i := 0; i < len(states); {
-		j := i + 1
-		for j < len(states) && states[j] == states[i] {
-			j++
-		}
+		j := sameUpto(states, i)
 		b = binary.AppendUvarint(b, uint64(j-i))
-		b = append(b, byte(states[i]))
+		b = append(b, states[i])
 		i = j
 	}
 	if n, k := binary.Uvarint(b); int(n) == len(states) && State(b[k]) == Untouched {
@@ -117,12 +115,25 @@ func pack(states []State) []byte {
 	return slices.Clip(slices.Clone(b)) // without what it was grown by
 }
 
+// sameUpto is where the bytes end that are equal to the one at i.
+func sameUpto(b []byte, i int) int {
+	const many = 512
+	j := i + 1
+	for j+many <= len(b) && bytes.Equal(b[j-1:j+many-1], b[j:j+many]) {
+		j += many
+	}
+	for j < len(b) && b[j] == b[i] {
+		j++
+	}
+	return j
+}
+
 // unpack reads what pack wrote; what is missing is untouched.
-func unpack(b []byte, out []State) {
+func unpack(b, out []byte) {
 	at := 0
 	for n, s := range runsOf(b) {
 		for i := range min(n, len(out)-at) {
-			out[at+i] = s
+			out[at+i] = byte(s)
 		}
 		at += min(n, len(out)-at)
 	}
@@ -148,25 +159,66 @@ func (s *States) change(sp span.Span, to func(State) State) {
 	last := (min(sp.End, s.size) + s.sector - 1) / s.sector
 	for at := first; at < last; {
 		chunk := int(at / chunkSectors)
-		states := s.use(chunk)
 		base := int64(chunk) * chunkSectors
-		end := min(last, base+int64(len(states)))
-		for i := at - base; i < end-base; i++ {
-			was, is := states[i], to(states[i])
-			if was == is {
-				continue
-			}
-			states[i], s.dirty = is, true
-			if is == Got {
-				s.got[chunk]++
-				s.total++
-			} else if was == Got {
-				s.got[chunk]--
-				s.total--
-			}
+		n := int64(s.lenOf(chunk))
+		end := min(last, base+n)
+		if was, ok := s.uniform(chunk); ok && chunk != s.hot && at == base && end == base+n {
+			s.changeAll(chunk, was, to(was))
+		} else {
+			s.changeIn(chunk, int(at-base), int(end-base), to)
 		}
 		at = end
 	}
+}
+
+// changeIn changes sectors of a chunk, run by run.
+func (s *States) changeIn(chunk, from, end int, to func(State) State) {
+	states := s.use(chunk)[:end]
+	for i := from; i < end; {
+		j := sameUpto(states, i)
+		was := State(states[i])
+		if is := to(was); is != was {
+			for k := i; k < j; k++ {
+				states[k] = byte(is)
+			}
+			s.dirty = true
+			s.count(chunk, was, is, j-i)
+		}
+		i = j
+	}
+}
+
+// changeAll changes a chunk of a single state.
+func (s *States) changeAll(chunk int, was, is State) {
+	n := s.lenOf(chunk)
+	if s.count(chunk, was, is, n); is == Untouched {
+		s.packed[chunk] = nil
+	} else if is != was {
+		s.packed[chunk] = append(binary.AppendUvarint(nil, uint64(n)), byte(is))
+	}
+}
+
+// count keeps the sums right.
+func (s *States) count(chunk int, was, is State, n int) {
+	switch {
+	case was == is:
+	case is == Got:
+		s.got[chunk] += int32(n)
+		s.total += int64(n)
+	case was == Got:
+		s.got[chunk] -= int32(n)
+		s.total -= int64(n)
+	}
+}
+
+// uniform is the state of all sectors of a packed chunk, where they have one.
+func (s *States) uniform(chunk int) (State, bool) {
+	b := s.packed[chunk]
+	if b == nil {
+		return Untouched, true
+	}
+	n, k := binary.Uvarint(b)
+	return State(b[k]), int(n) == s.lenOf(chunk) && k+1 == len(b)
 }
 
 // MarkGot notes that a stretch was read.
@@ -221,18 +273,11 @@ func (s *States) runAt(at, last int64) (stop int64, state State) {
 	base := int64(chunk) * chunkSectors
 	n := int64(s.lenOf(chunk))
 	last = min(last, base+n)
-	if chunk != s.hot {
-		if b := s.packed[chunk]; b == nil {
-			return last, Untouched
-		} else if length, k := binary.Uvarint(b); int64(length) == n && k+1 == len(b) {
-			return last, State(b[k])
-		}
+	if is, ok := s.uniform(chunk); ok && chunk != s.hot {
+		return last, is
 	}
-	states := s.use(chunk)
-	state = states[at-base]
-	for at++; at < last && states[at-base] == state; at++ {
-	}
-	return at, state
+	states := s.use(chunk)[:last-base]
+	return base + int64(sameUpto(states, int(at-base))), State(states[at-base])
 }
 
 // HasGot says whether all of a stretch was got.
@@ -271,17 +316,29 @@ func (s *States) Unpack(from int, b []byte) (next int, err error) {
 		}
 		body := b[k : k+int(n)]
 		b = b[k+int(n):]
-		states := s.use(next)
-		unpack(body, states)
-		got := int32(0)
-		for _, x := range states {
-			if x == Got {
-				got++
-			}
+		if err := s.takeOver(next, body); err != nil {
+			return next, err
 		}
-		s.total += int64(got - s.got[next])
-		s.got[next], s.dirty = got, true
-		s.settle()
 	}
 	return next, nil
+}
+
+// takeOver makes a packed chunk be that of the states.
+func (s *States) takeOver(chunk int, body []byte) error {
+	s.settle()
+	sum, got := 0, 0
+	for n, state := range runsOf(body) {
+		if sum += n; state == Got {
+			got += n
+		}
+	}
+	if len(body) > 0 && sum != s.lenOf(chunk) {
+		return fmt.Errorf("%w: chunk %d has %d sectors of %d", ErrStates, chunk, sum, s.lenOf(chunk))
+	}
+	s.total += int64(got) - int64(s.got[chunk])
+	s.got[chunk] = int32(got)
+	if s.packed[chunk] = nil; len(body) > 0 {
+		s.packed[chunk] = slices.Clone(body)
+	}
+	return nil
 }
