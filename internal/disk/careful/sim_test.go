@@ -171,8 +171,8 @@ func (d *simDrive) knowing() {
 var simPlans = []struct {
 	name string
 	read func(*simDrive)
-}{{"with this plan", (*simDrive).spared}, {"in disk order, failed reads again at the end", (*simDrive).plainly},
-	{"knowing beforehand what is bad", (*simDrive).knowing}}
+}{{"this plan", (*simDrive).spared}, {"in disk order", (*simDrive).plainly},
+	{"who knows what is bad", (*simDrive).knowing}}
 
 // TestAgainstWhoKnows: before the heads die, the plan gets nearly what somebody would who knew what is bad, all that is
 // precious among it; and in the end all that can be got.
@@ -230,7 +230,7 @@ func drawSim(t *testing.T, all [3][]simPoint, good, dear int64, most int) {
 		p := plot.New()
 		p.X.Label.Text = map[string]string{"reads": "reads", "time": "hours"}[name]
 		p.Y.Label.Text = "got, in percent of what can be got"
-		p.Legend.Top, p.Legend.Left = false, false
+		p.Legend.Left, p.Legend.XOffs, p.Legend.YOffs = true, 6.3*vg.Centimeter, vg.Centimeter
 		p.Y.Min, p.Y.Max = 0, 101
 		p.Add(plotter.NewGrid())
 		for i, plan := range simPlans {
@@ -263,7 +263,6 @@ func drawSim(t *testing.T, all [3][]simPoint, good, dear int64, most int) {
 			p.Add(dies)
 			p.Legend.Add("here the heads die", dies)
 		}
-		p.Legend.Top = false
 		if err := p.Save(18*vg.Centimeter, 11*vg.Centimeter, "../../../docs/rescue-"+name+".svg"); err != nil {
 			t.Fatal(err)
 		}
