@@ -14,6 +14,7 @@ require (
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/fyne-io/oksvg v0.2.0
+	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/klauspost/compress v1.20.3
 	github.com/klauspost/reedsolomon v1.14.2
 	github.com/pierrec/lz4/v4 v4.1.33
