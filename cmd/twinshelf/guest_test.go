@@ -139,7 +139,8 @@ dd if=/tmp/taken/load-cells.dat bs=1024 count=300 2>/dev/null | md5sum`}
 		t.Fatalf("%v:\n%s", err, said)
 	}
 	if len(got.Rescue.Sittings) != 2 || got.Rescue.Sittings[0].Fails == 0 || len(got.Disks[0].Unreadable) != 1 ||
-		got.Disks[0].Unreadable[0].Start != at/4096*4096 && got.Disks[0].Unreadable[0].Start != at || got.Unreadable > 4096 {
+		got.Disks[0].Unreadable[0].Start != at/4096*4096 && got.Disks[0].Unreadable[0].Start != at ||
+		got.Unreadable > 4096 {
 		t.Errorf("bad is byte %d; %+v\n%s", at, got, said)
 	}
 	if sum := fmt.Sprintf("%x", md5.Sum(testkit.Noise(4, length)[:300<<10])); !strings.Contains(said, sum) {

@@ -19,7 +19,7 @@ import (
 // with "!" fails, one with "~" is about that one.
 var jsonRuns = []string{
 	"bench", "health", "health E6F5",
-	"capture C3E9 --plan", "capture C3E9",
+	"capture C3E9 --plan", "capture C3E9", "rescue C3E9 --plan", "rescue C3E9",
 	"capture 14F6 --machine 'Booking office' --plan --as-if-cut all --key-file PAPER",
 	"dates", "dates 'Ticket desk'",
 	"list 'Ticket desk'", "list 'Ticket desk' 3:Users", "list 20261002 3:Users/Maud/timetable-winter.txt",

@@ -78,6 +78,9 @@ var (
 
 // plain gives a value as what JSON has; false for one that is absent.
 func plain(v reflect.Value) (any, bool) {
+	if v.IsValid() && v.Kind() == reflect.Interface {
+		v = v.Elem() // it may hold a pointer to nothing
+	}
 	if !v.IsValid() {
 		return nil, false
 	}

@@ -33,9 +33,11 @@ func (f *rescueFlags) flags(c *cobra.Command) {
 		capture.NewMachine: fs.Bool("yes-"+string(capture.NewMachine), false,
 			"take it for a new machine although one has nearly the same name"),
 	}
-	fs.StringVar(&f.machine, "machine", "", "name of the machine (default: the one these disks were captured as before)")
+	fs.StringVar(&f.machine, "machine", "", "name of the machine (default: the one these disks were captured as "+
+		"before)")
 	fs.StringVar(&f.note, "note", "", "a note that the twin carries")
-	fs.StringVar(&f.until, "until", "scrape", "the last pass: look (what tells where everything lies), sweep (what is in "+
+	fs.StringVar(&f.until, "until", "scrape", "the last pass: look (what tells where everything lies), sweep "+
+		"(what is in "+
 		"use, jumping on from bad places), trim (close in on bad places), scrape (single sectors)")
 	fs.IntVar(&f.tries, "tries", 1, "how often a bad sector is tried on its own, in all sittings together")
 	fs.BoolVar(&f.unused, "unused", false, "read also what nobody uses: deleted things may be in it")
@@ -54,14 +56,16 @@ func rescueCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rescue DISK...",
 		Short: "Get what can be got from failing drives, in as many sittings as it takes",
-		Long: "Reads failing drives so that they are spared: what is precious first, then what is in use, jumping on from\n" +
-			"bad places and coming back to them later. What was read is on the shelf at once, as a twin that says what is\n" +
+		Long: "Reads failing drives so that they are spared: what is precious first, then what is in use, " +
+			"jumping on from\n" +
+			"bad places and coming back to them later. What was read is on the shelf at once, as a twin that " +
+			"says what is\n" +
 			"missing. Stop it at any time; called again, on another day or machine, it goes on from there and reads\n" +
 			"nothing good twice.",
 		Example: "  twinshelf rescue E6F5\n" +
 			"  twinshelf rescue E6F5 --until sweep\n" +
 			"  twinshelf rescue E6F5 --tries 5\n" +
-			"  twinshelf rescue --machine \"Slipway crane\" /dev/sdb --plan",
+			"  twinshelf rescue --machine \"Ticket desk\" /dev/sdb --plan",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(cmd.Context(), true)
@@ -98,7 +102,8 @@ func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []
 	if machine == "" {
 		twins, _ := w.Shelf.Twins(cmd.Context())
 		if machine = workshop.SuggestMachine(twins, disks); machine == "" {
-			return nil, usageError{errors.New("give the machine a name with --machine: none of these disks is known to have " +
+			return nil, usageError{errors.New("give the machine a name with --machine: none of these disks is " +
+				"known to have " +
 				"been captured before")}
 		}
 	}
@@ -120,7 +125,7 @@ func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []
 
 func rescueDrives(o *options, cmd *cobra.Command, w *workshop.Workshop, p *workshop.Rescue, f *rescueFlags) error {
 	says := p.Words(cmd.Context())
-	u := undertaking{plan: f.plan, planned: map[string]any{"machine": p.Machine, "words": says,
+	u := undertaking{plan: f.plan, planned: map[string]any{"machine": p.Machine, "sitting_words": says,
 		"before_twin": p.Before(cmd.Context())}}
 	u.show = func() {
 		o.say("Rescue of %s:", p.Machine)
@@ -159,7 +164,8 @@ func rescued(o *options, t *shelf.Twin, err error) error {
 			units.Bytes(t.Added))
 	}
 	if n := t.Missing(); n > 0 && err == nil {
-		return doubtful{fmt.Errorf("%s of what is used couldn't be read, or weren't tried yet; the twin says so", units.Bytes(n))}
+		return doubtful{fmt.Errorf("%s of what is used couldn't be read, or weren't tried yet; the twin says so",
+			units.Bytes(n))}
 	}
 	return err
 }

@@ -10,8 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
@@ -74,7 +74,7 @@ func hurt(ctx context.Context, f *os.File, path string, d stand) error {
 	}
 	l := labelOf(d)
 	l.Unreadable = bad
-	l.Faults = &disk.Faults{BadSeconds: 0.01, Slow: span.Of(span.At(spans[0].Start, 32<<20)), SlowRate: 60_000_000}
+	l.Faults = &disk.Faults{BadSeconds: 0.003, Slow: span.Of(span.At(spans[0].Start, 32<<20)), SlowRate: 60_000_000}
 	return writeLabel(path, l)
 }
 

@@ -30,7 +30,8 @@ type Faults struct {
 	tries int   // of weak stretches
 }
 
-// before says what happens to a read of a stretch, after as long as it takes. Nothing happens to a drive without faults.
+// before says what happens to a read of a stretch, after as long as it takes. Nothing happens to a drive without
+// faults.
 func (f *Faults) before(sp span.Span) error {
 	if f == nil {
 		return nil

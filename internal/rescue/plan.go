@@ -1,6 +1,6 @@
 // Package rescue captures machines whose drives are dying: it gets what can be got, the most precious first, in as many
-// sittings as it takes. Whatever was read is on the shelf at once, as a twin that says what is missing; the next sitting
-// goes on from it, reads nothing good again, and makes it better.
+// sittings as it takes. Whatever was read is on the shelf at once, as a twin that says what is missing; the next
+// sitting goes on from it, reads nothing good again, and makes it better.
 package rescue
 
 import (

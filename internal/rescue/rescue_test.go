@@ -137,7 +137,8 @@ func used(t testing.TB, d disk.Device) span.Set {
 	return out
 }
 
-// holds checks a twin against the disk: every used byte is as on the disk or said to be missing, and reads as zero then.
+// holds checks a twin against the disk: every used byte is as on the disk or said to be missing, and reads as zero
+// then.
 func holds(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, d disk.Device, used span.Set) {
 	t.Helper()
 	got, err := s.OpenDisk(t.Context(), twin, 0)
@@ -148,7 +149,8 @@ func holds(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, d disk.Device, used s
 	a, b := make([]byte, units.MiB), make([]byte, units.MiB)
 	for sp := range used.Subtract(missing).All() {
 		for c := range disk.Chunks(sp, units.MiB) {
-			if err := errors.Join(disk.ReadFull(got, a[:c.Len()], c.Start), disk.ReadFull(d, b[:c.Len()], c.Start)); err != nil {
+			if err := errors.Join(disk.ReadFull(got, a[:c.Len()], c.Start), disk.ReadFull(d, b[:c.Len()],
+				c.Start)); err != nil {
 				t.Fatal(err)
 			}
 			if !bytes.Equal(a[:c.Len()], b[:c.Len()]) {
@@ -178,7 +180,8 @@ func TestAHealthyDrive(t *testing.T) {
 	holds(t, s, twin, opened(t, img), want)
 	if twin.Missing() != 0 || twin.Used != want.Total() || !twin.Rescue.Mapped || !twin.Rescue.Sittings[0].Done ||
 		twin.RescueWords() != "rescue, 1 sitting, 100 % of what is used" {
-		t.Errorf("%d missing, %d of %d got; %+v, %s", twin.Missing(), twin.Used, want.Total(), twin.Rescue, twin.RescueWords())
+		t.Errorf("%d missing, %d of %d got; %+v, %s", twin.Missing(), twin.Used, want.Total(), twin.Rescue,
+			twin.RescueWords())
 	}
 	var seen span.Set
 	for _, sp := range d.seen {
@@ -282,7 +285,8 @@ func TestSittings(t *testing.T) {
 		if !twin.Disks[0].Missing.Equal(want.Intersect(bad)) {
 			t.Errorf("it misses %v; can't be read: %v", twin.Disks[0].Missing, want.Intersect(bad))
 		}
-		if n := len(twin.Rescue.Sittings); n < 2 || !strings.Contains(twin.RescueWords(), fmt.Sprintf("%d sittings", n)) {
+		if n := len(twin.Rescue.Sittings); n < 2 || !strings.Contains(twin.RescueWords(), fmt.Sprintf("%d sittings",
+			n)) {
 			t.Errorf("%d sittings: %s", n, twin.RescueWords())
 		}
 		if all, problems := s.Twins(t.Context()); len(all) != 1 || len(problems) > 0 || all[0].ID != twin.ID {

@@ -228,8 +228,8 @@ func (s *sitting) checkpoint() error {
 	return s.keep(s.rc)
 }
 
-// keep writes the twin as it is now, then what was tried: a record of tries that is older than its twin costs tries, one
-// that is newer would claim what isn't there.
+// keep writes the twin as it is now, then what was tried: a record of tries that is older than its twin costs tries,
+// one that is newer would claim what isn't there.
 func (s *sitting) keep(ctx context.Context) error {
 	t, r := s.twin, s.twin.Rescue
 	t.Used, t.Added, r.Wanted, r.Mapped = 0, 0, 0, true
@@ -365,7 +365,8 @@ func (p *patient) infer(t *shelf.Twin, i int) error {
 		}
 	}
 	for _, a := range old.survey.Areas {
-		if r := p.canvas.base.RegionAt(a.Span.Start); !a.Content.Maps && r.Whole == "" && r.Part != 0 || r.Span != a.Span {
+		if r := p.canvas.base.RegionAt(a.Span.Start); !a.Content.Maps && r.Whole == "" && r.Part != 0 ||
+			r.Span != a.Span {
 			missing.Add(a.Span) // it was read by maps that aren't believed now: what it has isn't known
 		}
 	}

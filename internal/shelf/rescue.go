@@ -34,7 +34,7 @@ type Sitting struct {
 	Reads int64     `json:"reads"`
 	Fails int64     `json:"fails"` // reads that failed
 	// Done says that it came to the end of what was chosen.
-	Done bool `json:"done"`
+	Done bool `json:"came_to_end"`
 }
 
 // RescueWords say what a twin of a rescue has: "rescue, 3 sittings, 99.98 % of what is used".
@@ -102,7 +102,8 @@ func (s *Shelf) triedFiles(ctx context.Context, prefix string) []string {
 	return names
 }
 
-// Tried gives the pieces of packed states that were kept with a twin for disk i. A piece that can't be read is left out.
+// Tried gives the pieces of packed states that were kept with a twin for disk i. A piece that can't be read is left
+// out.
 func (s *Shelf) Tried(ctx context.Context, twin string, i int) iter.Seq2[int, []byte] {
 	return func(yield func(int, []byte) bool) {
 		if !validID(twin) {

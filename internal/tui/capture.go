@@ -46,7 +46,8 @@ func (m *capturePage) bindings() []binding {
 				"sealed shelf: looking inside then needs none", acts(func() { m.keepKeys = !m.keepKeys })}),
 		{"u", "u", "not quiet", "capture although a part is in use or wasn't shut down cleanly",
 			acts(func() { m.unquiet = !m.unquiet })},
-		rescueBinding(m.model, func() []*bench.Disk { return chosenDisks(m.model) }, func() string { return m.machine }),
+		rescueBinding(m.model, func() []*bench.Disk { return chosenDisks(m.model) },
+			func() string { return m.machine }),
 		{"enter", "Enter", strings.TrimSpace("capture " + m.machine), "start the capture", leads(m.startCapture)},
 	}
 }

@@ -21,15 +21,18 @@ var ways = []struct {
 }{
 	{"what can be got without lingering", "what is in use, jumping on from bad places; leave these for later",
 		rescue.Sweep, 1, false},
-	{"closing in on bad places too", "also from both sides to the first bad sector of each place", rescue.Trim, 1, false},
+	{"closing in on bad places too", "also from both sides to the first bad sector of each place", rescue.Trim, 1,
+		false},
 	{"every sector once", "also what is left, sector by sector, once each", rescue.Scrape, 1, false},
 	{"every sector up to five times", "as before; for a night or a day", rescue.Scrape, 5, false},
-	{"every sector once, unused ones too", "also what nobody uses: deleted things may be in it", rescue.Scrape, 1, true},
+	{"every sector once, unused ones too", "also what nobody uses: deleted things may be in it", rescue.Scrape, 1,
+		true},
 }
 
 // rescueBinding gets what can be got from drives that are failing.
 func rescueBinding(m *model, disks func() []*bench.Disk, machine func() string) binding {
-	return binding{"R", "R", "rescue", "the drive is failing: get what can be got, the most precious first, in as many " +
+	return binding{"R", "R", "rescue", "the drive is failing: get what can be got, the most precious first, in " +
+		"as many " +
 		"sittings as it takes", leads(func() tea.Cmd {
 		switch all := disks(); {
 		case m.runPage.running():

@@ -116,7 +116,8 @@ func (p *Rescue) Words(ctx context.Context) []string {
 			out = append(out, disk.Sticker(s.Device.Identity())+": "+v.Words())
 		}
 	}
-	return append(out, "it can be stopped at any time: what was read by then is on the shelf, and another sitting goes on")
+	return append(out, "it can be stopped at any time: what was read by then is on the shelf, and another "+
+		"sitting goes on")
 }
 
 // rescueWork is a sitting for the record.

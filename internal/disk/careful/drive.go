@@ -30,8 +30,8 @@ type Drive struct {
 type Options struct {
 	// Patience is how long a read may take.
 	Patience time.Duration
-	// Reopen finds the same drive again, wherever it is attached now, and opens it; ErrNotThere when it isn't. Nil where
-	// that can't be.
+	// Reopen finds the same drive again, wherever it is attached now, and opens it; ErrNotThere when it isn't. Nil
+	// where that can't be.
 	Reopen func(context.Context) (disk.Device, error)
 	// Warmth is the drive's temperature, in degrees Celsius, and the one from which on it rests; ok is false where it
 	// isn't told.

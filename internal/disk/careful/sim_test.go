@@ -21,8 +21,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// A made-up drive of 1 TB on which a plan is tried. Its errors come in clusters, as field studies of latent sector errors
-// found: most clusters are short, some long, a few spread over a scratch.
+// A made-up drive of 1 TB on which a plan is tried. Its errors come in clusters, as field studies of latent sector
+// errors found: most clusters are short, some long, a few spread over a scratch.
 const (
 	simSize    = int64(1_000_000_000_000) / 4096 * 4096
 	simUsed    = 0.42
@@ -115,7 +115,8 @@ func simulated(seed uint64) (used, precious, bad span.Set) {
 func (d *simDrive) spared() {
 	r := &Reading{States: NewStates(simSize, simSectors), Source: d, Physical: 4096}
 	layers := []func() iter.Seq[span.Span]{only(d.precious), only(d.wanted)}
-	if r.Hasty = true; r.Sweep(context.Background(), layers[0]()) != nil || r.Trim(context.Background(), layers[0]) != nil {
+	if r.Hasty = true; r.Sweep(context.Background(), layers[0]()) != nil || r.Trim(context.Background(),
+		layers[0]) != nil {
 		return
 	}
 	r.Hasty = false
@@ -197,8 +198,10 @@ func TestAgainstWhoKnows(t *testing.T) {
 				}
 			}
 		}
-		t.Logf("seed %d: when the heads die: %.2f %% of what who knows gets (in disk order %.2f %%), %.2f %% of the precious "+
-			"(%.2f %%)", seed, share(got[0], got[2]), share(got[1], got[2]), share(dear[0], dear[2]), share(dear[1], dear[2]))
+		t.Logf("seed %d: when the heads die: %.2f %% of what who knows gets (in disk order %.2f %%), %.2f %% of "+
+			"the precious "+
+			"(%.2f %%)", seed, share(got[0], got[2]), share(got[1], got[2]), share(dear[0], dear[2]), share(dear[1],
+			dear[2]))
 		inTime := [2]int64{at(all[0], took), 0}
 		t.Logf("seed %d: in the time that who knows takes until then: %.2f %%", seed, share(inTime[0], got[2]))
 		if share(got[0], got[2]) < 99 || share(dear[0], dear[2]) < 99 {
@@ -234,7 +237,8 @@ func drawSim(t *testing.T, all [3][]simPoint, good, dear int64, most int) {
 		p.Y.Min, p.Y.Max = 0, 101
 		p.Add(plotter.NewGrid())
 		for i, plan := range simPlans {
-			lines := map[string]func(simPoint) float64{"all that is used": func(s simPoint) float64 { return share(s.got, good) },
+			lines := map[string]func(simPoint) float64{"all that is " +
+				"used": func(s simPoint) float64 { return share(s.got, good) },
 				"the precious": func(s simPoint) float64 { return share(s.dear, dear) }}
 			for _, what := range []string{"all that is used", "the precious"} {
 				pts := plotter.XYs{{}}

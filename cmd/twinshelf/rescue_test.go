@@ -1,0 +1,89 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/disk"
+)
+
+// slowed makes a stand-in's bad places take so long.
+func slowed(t *testing.T, img string, seconds float64) {
+	t.Helper()
+	l, err := disk.ReadLabel(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Faults.BadSeconds = seconds
+	b, err := json.Marshal(l)
+	if err == nil {
+		err = os.WriteFile(disk.LabelPath(img), b, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestKilledRescue kills the program in the middle of sittings: what they made durable stays, the next one goes on from
+// it, at the end a single twin of the rescue is left, and the shelf is whole.
+func TestKilledRescue(t *testing.T) {
+	p := newPlace(t)
+	img := filepath.Join(p.disks, "slipway-crane.img")
+	slowed(t, img, 0.15)
+	rescue := []string{"--shelf", p.shelf, "--disk", p.disks, "rescue", "E6F5", "--quiet"}
+	twins := func() (found []string) {
+		files, _ := filepath.Glob(filepath.Join(p.shelf, "twins/*/*.twin"))
+		for _, f := range files {
+			if b, err := os.ReadFile(f); err == nil && strings.Contains(string(b), `"rescue":`) {
+				found = append(found, f)
+			}
+		}
+		return found
+	}
+	for i := range 3 {
+		c := p.command(rescue...)
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		for n, begun := len(twins()), time.Now(); len(twins()) <= n && time.Since(begun) < time.Minute; {
+			time.Sleep(20 * time.Millisecond)
+		}
+		time.Sleep(time.Duration(i) * 700 * time.Millisecond)
+		_ = c.Process.Kill()
+		_ = c.Wait()
+		if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full"); code != 0 {
+			t.Fatalf("after kill %d: %s%s", i, out, errs)
+		}
+	}
+	slowed(t, img, 0)
+	out, errs, code := p.run("", append(rescue, "--json")...)
+	if code != 4 {
+		t.Fatalf("status %d: %s", code, errs)
+	}
+	var twin struct {
+		Unreadable int64 `json:"unreadable_bytes"`
+		Rescue     struct{ Sittings []struct{ Done bool } }
+	}
+	if err := json.Unmarshal([]byte(out), &twin); err != nil {
+		t.Fatal(err)
+	}
+	l, err := disk.ReadLabel(img)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if twin.Unreadable != l.Unreadable.Total() || len(twin.Rescue.Sittings) < 2 || len(twins()) != 1 {
+		t.Errorf("%d bytes are missing, %d can't be read; %d sittings, %d twins", twin.Unreadable, l.Unreadable.Total(),
+			len(twin.Rescue.Sittings), len(twins()))
+	}
+	if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full"); code != 0 {
+		t.Errorf("%s%s", out, errs)
+	}
+	if out, errs, code = p.run("", "--shelf", p.shelf, "prove", "Slipway crane"); !strings.Contains(out+errs,
+		"246 kB") {
+		t.Errorf("its proof says nothing of what is missing (%d): %s%s", code, out, errs)
+	}
+}
