@@ -335,7 +335,7 @@ func (p *patient) pieces() iter.Seq2[int, []byte] {
 // recall takes over what was tried in the sittings before.
 func (p *patient) recall(s *shelf.Shelf, t *shelf.Twin, i int) error {
 	n := 0
-	for from, b := range s.Tried(p.rc, t.ID, i) {
+	for from, b := range shelf.TriesOn(s).Of(p.rc, t.ID, i) {
 		if next, err := p.states.Unpack(from, b); err == nil {
 			n += next - from
 		} else {

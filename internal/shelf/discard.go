@@ -141,7 +141,7 @@ func (s *Shelf) Discard(ctx context.Context, t *Twin, why string) error {
 		return fmt.Errorf("the twin can't be discarded: %w", err)
 	}
 	s.dropListing(ctx, t.ID)
-	s.dropTried(ctx, t.ID)
+	TriesOn(s).drop(ctx, t.ID)
 	if err := KeysOn(s).Forget(ctx, t.ID); err != nil {
 		s.Note(err.Error())
 	}

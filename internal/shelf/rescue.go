@@ -68,6 +68,12 @@ type triedNote struct {
 	States []byte `json:"states"`
 }
 
+// Tries are what was tried on the drives of rescues.
+type Tries struct{ s *Shelf }
+
+// TriesOn are the tries that a shelf keeps.
+func TriesOn(s *Shelf) Tries { return Tries{s} }
+
 const triedFolder = "tried"
 
 func triedPath(twin string, i, piece int) string {
@@ -84,7 +90,7 @@ func (c *Session) PutTried(ctx context.Context, twin string, i int, pieces iter.
 		}
 		n++
 	}
-	for _, f := range c.s.triedFiles(ctx, fmt.Sprintf("%s.%02d.", twin, i)) {
+	for _, f := range TriesOn(c.s).files(ctx, fmt.Sprintf("%s.%02d.", twin, i)) {
 		if f >= triedPath(twin, i, n) {
 			_ = c.s.Backend().Delete(ctx, f)
 		}
@@ -92,9 +98,9 @@ func (c *Session) PutTried(ctx context.Context, twin string, i int, pieces iter.
 	return nil
 }
 
-// triedFiles are the notes whose names begin so.
-func (s *Shelf) triedFiles(ctx context.Context, prefix string) []string {
-	names, _ := s.Backend().List(ctx, triedFolder) // what can't be listed costs tries only
+// files are the notes whose names begin so.
+func (r Tries) files(ctx context.Context, prefix string) []string {
+	names, _ := r.s.Backend().List(ctx, triedFolder) // what can't be listed costs tries only
 	names = slices.DeleteFunc(names, func(n string) bool { return !strings.HasPrefix(n, prefix) })
 	for i := range names {
 		names[i] = triedFolder + "/" + names[i]
@@ -102,16 +108,16 @@ func (s *Shelf) triedFiles(ctx context.Context, prefix string) []string {
 	return names
 }
 
-// Tried gives the pieces of packed states that were kept with a twin for disk i. A piece that can't be read is left
+// Of gives the pieces of packed states that were kept with a twin for disk i. A piece that can't be read is left
 // out.
-func (s *Shelf) Tried(ctx context.Context, twin string, i int) iter.Seq2[int, []byte] {
+func (r Tries) Of(ctx context.Context, twin string, i int) iter.Seq2[int, []byte] {
 	return func(yield func(int, []byte) bool) {
 		if !validID(twin) {
 			return
 		}
-		for _, f := range s.triedFiles(ctx, fmt.Sprintf("%s.%02d.", twin, i)) {
+		for _, f := range r.files(ctx, fmt.Sprintf("%s.%02d.", twin, i)) {
 			var n triedNote
-			if ok, err := s.GetNote(ctx, f, &n); !ok || err != nil || n.Twin != twin || n.Disk != i {
+			if ok, err := r.s.GetNote(ctx, f, &n); !ok || err != nil || n.Twin != twin || n.Disk != i {
 				continue
 			}
 			if !yield(n.From, n.States) {
@@ -121,10 +127,10 @@ func (s *Shelf) Tried(ctx context.Context, twin string, i int) iter.Seq2[int, []
 	}
 }
 
-// dropTried removes what was kept of the tries for a twin.
-func (s *Shelf) dropTried(ctx context.Context, twin string) {
-	for _, f := range s.triedFiles(ctx, twin+".") {
-		_ = s.Backend().Delete(ctx, f)
+// drop removes what was kept of the tries for a twin.
+func (r Tries) drop(ctx context.Context, twin string) {
+	for _, f := range r.files(ctx, twin+".") {
+		_ = r.s.Backend().Delete(ctx, f)
 	}
 }
 

@@ -228,8 +228,10 @@ func share(a, b int64) float64 { return float64(a) / float64(max(1, b)) * 100 }
 // drawSim draws how much is got by time and by reads, for the docs.
 func drawSim(t *testing.T, all [3][]simPoint, good, dear int64, most int) {
 	t.Helper()
-	for name, x := range map[string]func(simPoint) float64{"reads": func(p simPoint) float64 { return float64(p.reads) },
-		"time": func(p simPoint) float64 { return p.took.Hours() }} {
+	for name, x := range map[string]func(simPoint) float64{
+		"reads": func(p simPoint) float64 { return float64(p.reads) },
+		"time":  func(p simPoint) float64 { return p.took.Hours() },
+	} {
 		p := plot.New()
 		p.X.Label.Text = map[string]string{"reads": "reads", "time": "hours"}[name]
 		p.Y.Label.Text = "got, in percent of what can be got"
