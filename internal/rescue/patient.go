@@ -30,6 +30,7 @@ type patient struct {
 
 	reads, fails int64
 	got          int64 // bytes, in this sitting
+	hit          shelf.Hit
 	after        func() error
 	failure      error // of after
 	looked       bool  // the survey is that of what lies in the parts

@@ -89,6 +89,9 @@ func (s *sitting) work() error {
 			return err
 		}
 	}
+	for _, q := range s.patients {
+		s.slow(q)
+	}
 	return s.rc.Err()
 }
 
@@ -139,6 +142,9 @@ func (s *sitting) pass(pass Pass) error {
 			return s.named(q, err)
 		}
 		s.report(q, pass, before, q.fails-fails)
+		if pass > Sweep || pass == s.until() {
+			s.hits(q)
+		}
 	}
 	return nil
 }
@@ -232,7 +238,7 @@ func (s *sitting) checkpoint() error {
 // one that is newer would claim what isn't there.
 func (s *sitting) keep(ctx context.Context) error {
 	t, r := s.twin, s.twin.Rescue
-	t.Used, t.Added, r.Wanted, r.Mapped = 0, 0, 0, true
+	t.Used, t.Added, r.Wanted, r.Mapped, r.Hit = 0, 0, 0, true, shelf.Hit{}
 	now := &r.Sittings[len(r.Sittings)-1]
 	now.Ended, now.Got, now.Reads, now.Fails = time.Now(), 0, 0, 0
 	for i, q := range s.patients {
@@ -248,6 +254,7 @@ func (s *sitting) keep(ctx context.Context) error {
 		t.Added += q.canvas.added
 		r.Wanted += counted.wanted
 		r.Mapped = r.Mapped && q.mapped()
+		r.Hit.Add(q.hit)
 		now.Got += q.got
 		now.Reads += q.reads
 		now.Fails += q.fails

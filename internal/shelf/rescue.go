@@ -11,6 +11,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
 	"twinshelf/internal/store"
+	"twinshelf/internal/units"
 )
 
 // Rescue says of a twin that it comes from drives that are failing: it was got in sittings, and may become more. Every
@@ -24,6 +25,34 @@ type Rescue struct {
 	// Mapped says that the maps of all parts could be read and agree with their records. Otherwise the whole of a part
 	// is wanted.
 	Mapped bool `json:"mapped"`
+	// Hit is what couldn't be read so far belongs to, as far as the names are known.
+	Hit Hit `json:"hit_so_far,omitzero"`
+}
+
+// Hit is which files are hit by what couldn't be read.
+type Hit struct {
+	Files int  `json:"files"`
+	More  bool `json:"more"` // there are more than these
+	// Rest are the bytes that belong to no file.
+	Rest int64 `json:"rest"`
+}
+
+// Add adds what is hit on another disk.
+func (h *Hit) Add(o Hit) {
+	h.Files += o.Files
+	h.More = h.More || o.More
+	h.Rest += o.Rest
+}
+
+// Words say how many files are hit; empty for none.
+func (h Hit) Words() string {
+	switch {
+	case h.Files == 0:
+		return ""
+	case h.More:
+		return fmt.Sprintf("more than %d files hit", h.Files)
+	}
+	return units.Plural(h.Files, "file") + " hit"
 }
 
 // Sitting is one time that drives were read for a rescue.
@@ -47,7 +76,11 @@ func (t *Twin) RescueWords() string {
 	if n == 1 {
 		words = "rescue, 1 sitting"
 	}
-	return words + ", " + Share(t.Rescue.Wanted-t.Missing(), t.Rescue.Wanted) + " of what is used"
+	words += ", " + Share(t.Rescue.Wanted-t.Missing(), t.Rescue.Wanted) + " of what is used"
+	if hit := t.Rescue.Hit.Words(); hit != "" {
+		words += ", " + hit
+	}
+	return words
 }
 
 // Share is a share in percent, never rounded up to all of it.

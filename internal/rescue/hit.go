@@ -1,0 +1,78 @@
+package rescue
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/inside"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
+	"twinshelf/internal/startup"
+	"twinshelf/internal/units"
+)
+
+// mostNamed is how many files a note names.
+const mostNamed = 5
+
+// lost is what was tried and couldn't be read so far.
+func (p *patient) lost() span.Set {
+	return joined(func(yield func(span.Span) bool) {
+		for r := range p.runs() {
+			if r.State != careful.Got && r.State != careful.Untouched && !yield(r.Span) {
+				return
+			}
+		}
+	}, mostMissing)
+}
+
+// hits finds the files that what is lost belongs to, and says which they are and whether the machine needs them to
+// start. What can't be found out is no failure: the names may lie in what is lost.
+func (s *sitting) hits(q *patient) {
+	q.hit = shelf.Hit{}
+	lost := q.lost()
+	if lost.Empty() {
+		return
+	}
+	k := kept{q.Device, s.rc, &sync.Mutex{}, q}
+	sticker := disk.Sticker(q.Device.Identity())
+	t, err := inside.FilesIn(s.rc, k, lost)
+	if err != nil {
+		s.rc.Note("%s: which files are hit can't be told: %v", sticker, err)
+		return
+	}
+	q.hit = shelf.Hit{Files: len(t.Files), More: t.More, Rest: t.Rest}
+	if len(t.Files) > 0 {
+		s.rc.Note("%s: %s", sticker, hitWords(t))
+	}
+	report, err := startup.Check(s.rc, k, startup.Options{})
+	if err == nil && report.Meant() {
+		s.rc.Note("%s: with what was got so far: %s", sticker, report.Words())
+	}
+}
+
+// hitWords name the files that are hit, the first of them.
+func hitWords(t *inside.Touching) string {
+	var names []string
+	for _, f := range t.Files[:min(mostNamed, len(t.Files))] {
+		names = append(names, fmt.Sprintf("%d:%s (%s)", f.Part, f.Name(), units.Bytes(f.Bytes)))
+	}
+	words := fmt.Sprintf("%s hit: %s", units.Plural(len(t.Files), "file"), strings.Join(names, ", "))
+	switch more := len(t.Files) - len(names); {
+	case t.More:
+		words += fmt.Sprintf(", and more than %d others", more)
+	case more > 0:
+		words += fmt.Sprintf(", and %d others", more)
+	}
+	return words
+}
+
+// slow says which parts of a drive were read much more slowly than most of it.
+func (s *sitting) slow(q *patient) {
+	if slow := q.drive.Rates().Slow(); !slow.Empty() {
+		s.rc.Note("%s: %s of it, from byte %d on, were read at less than a tenth of the usual rate: they may be bad soon",
+			disk.Sticker(q.Device.Identity()), units.Bytes(slow.Total()), slow.Bounds().Start)
+	}
+}
