@@ -32,6 +32,7 @@ var jsonRuns = []string{
 	"ready add 7731 --part 1GB:exFAT:FERRY --confirm 7731", "ready change 7731 2 --name PIER --confirm 7731",
 	"ready back 7731 --list", "ready back 7731 --plan", "ready back 7731 --confirm 7731",
 
+	"ready check A0D2 --plan", "ready check A0D2",
 	"ready erase 7731 --how quick --plan", "ready erase 7731 --how quick --confirm 7731",
 	"shelf show", "shelf known", "shelf parity 4", "shelf rule 'one a day for 5 weeks' --floor 1",
 	"shelf rule 'every one for ever' --machine Weighbridge", "shelf thin",

@@ -50,7 +50,8 @@ func readyCommand(o *options) *cobra.Command {
 			"last four serial characters must be typed, or given with --confirm. What is overwritten is\n" +
 			"kept, and \"back\" puts it back as long as the disk hasn't been used since.",
 	}
-	c.AddCommand(layCommand(o, true), layCommand(o, false), changeCommand(o), eraseCommand(o), backCommand(o),
+	c.AddCommand(layCommand(o, true), layCommand(o, false), changeCommand(o), eraseCommand(o), checkDiskCommand(o),
+		backCommand(o),
 		mountCommand(o), unmountCommand(o))
 	return c
 }
@@ -424,9 +425,12 @@ func eraseCommand(o *options) *cobra.Command {
 		Short: "Erase a disk, depending on where it goes next",
 		Long: "quick clears the table and all signatures (a keepsake makes it possible to go back);\n" +
 			"zeros and random overwrite everything and read it back; discard tells a flash drive\n" +
-			"that nothing is needed any more. --plan says what each means for this disk.",
-		Example: "  twinshelf ready erase /dev/sdc --how quick\n  twinshelf ready erase 7731 --how random --plan",
-		Args:    exactly("the disk"),
+			"that nothing is needed any more; check writes and reads back every sector of a drive that is to be " +
+			"trusted.\n" +
+			"--plan says what each means for this disk.",
+		Example: "  twinshelf ready erase /dev/sdc --how quick\n  twinshelf ready erase 7731 --how random --plan\n" +
+			"  twinshelf ready erase 7731 --how check --plan",
+		Args: exactly("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, d, err := o.readyWork.oneDisk(cmd.Context(), args[0])
 			if err != nil {
@@ -448,7 +452,7 @@ func eraseCommand(o *options) *cobra.Command {
 		},
 	}
 	f.flags(c)
-	c.Flags().StringVar(&how, "how", "", "quick, zeros, random or discard")
+	c.Flags().StringVar(&how, "how", "", "quick, zeros, random, discard or check")
 	return c
 }
 

@@ -90,6 +90,7 @@ const (
 	Erase   Sort = "erase"
 	PutBack Sort = "put back"
 	TakeOut Sort = "files taken out"
+	Check   Sort = "check of a disk"
 )
 
 // Work is what was about to be done, as it was confirmed.
@@ -97,7 +98,7 @@ type Work struct {
 	ID    string `json:"-"` // of the entry that began it
 	Sort  Sort   `json:"sort"`
 	Title string `json:"title"`
-	// Way is how a disk was erased: "quick", "zeros", "random" or "discard".
+	// Way is how a disk was erased: "quick", "zeros", "random", "discard" or "check".
 	Way string `json:"way,omitempty"`
 	// Machine is the name of the machine on the shelf; empty where the work is about none.
 	Machine string `json:"machine,omitempty"`

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/careful"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
@@ -29,6 +30,8 @@ const (
 	Random Way = "random"
 	// Discard tells the drive that nobody needs anything any more.
 	Discard Way = "discard"
+	// Check writes every sector and reads it back, for a drive that nobody knows yet.
+	Check Way = "check"
 )
 
 // Medium is what the choice of a way depends on.
@@ -44,7 +47,7 @@ func Ways(m Medium) []Way {
 	if m.Discards {
 		out = append(out, Discard)
 	}
-	return out
+	return append(out, Check)
 }
 
 // Title names the way by where the drive goes next.
@@ -56,6 +59,9 @@ func (w Way) Title() string {
 		return "zeros everywhere, for a drive that leaves the house"
 	case Random:
 		return "random bytes everywhere, for a drive that leaves the house"
+	}
+	if w == Check {
+		return "check of every sector, for a drive that is to be trusted"
 	}
 	return "discard, for a flash drive that goes on to other work"
 }
@@ -84,6 +90,13 @@ func (w Way) About(m Medium) string {
 		return "Like zeros, but the drive can't save itself the work by noting that all is zero; every cell that it " +
 			"shows is really written. The read-back proves it." + spare
 	}
+	if w == Check {
+		return "Writes random bytes, others for every place, onto every sector, then reads all of them back: a " +
+			"sector " +
+			"that doesn't keep what it is given is found, and so is a drive that has less room than it says. " +
+			"Says where it " +
+			"was slow. What was on the disk is gone afterwards."
+	}
 	text := "Tells the drive that no sector is needed any more: done in seconds, and the drive is as fast as new. " +
 		"Most flash drives then show zeros, but when the cells are really wiped is the drive's own affair, and " +
 		"nothing proves it."
@@ -101,6 +114,9 @@ type Erase struct {
 	Loses  []string
 	device disk.Device
 	plan   *Plan
+	// out and back are how fast it was written and read back, region by region, since it was begun.
+	out, back *careful.Rates
+	begun     time.Time
 }
 
 // NewErase plans the erasing of a surveyed disk. free is how much room the file system has
@@ -115,7 +131,7 @@ func NewErase(ctx context.Context, s *survey.Survey, target disk.Target, way Way
 		e.Loses = append(e.Loses, describeOld(&a))
 	}
 	e.Loses = append(e.Loses, s.Unnamed()...)
-	if m.Image && way == Random && target.Identity.Size > free {
+	if m.Image && (way == Random || way == Check) && target.Identity.Size > free {
 		return nil, fmt.Errorf("random bytes would fill the image file to its %s, and its folder has room for %s; "+
 			"erase it with zeros, which takes no room", units.Bytes(target.Identity.Size), units.Bytes(free))
 	}
@@ -297,12 +313,15 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 	if err != nil {
 		return err
 	}
+	e.begun, e.out, e.back = time.Now(), careful.NewRates(w.Size()), careful.NewRates(w.Size())
 	var bad span.Set
 	rc.Phase(phaseOver, w.Size())
 	for sp := range disk.Chunks(span.Span{End: w.Size()}, chunk) {
+		begun := time.Now()
 		if err := writeChunk(rc, w, src, sp, &bad); err != nil {
 			return e.gave(sp.Start, err)
 		}
+		e.out.Add(sp, time.Since(begun))
 		if sp.End%syncEvery == 0 {
 			e.flush(rc, w)
 		}
@@ -316,12 +335,31 @@ func (e *Erase) overwrite(rc *run.Context, w disk.Writable) error {
 	if err := e.verify(rc, w, src, &bad); err != nil {
 		return err
 	}
+	if e.Way == Check {
+		return e.checked(rc, w, bad)
+	}
 	if n := bad.Total(); n > 0 {
 		return fmt.Errorf("%w: %s in %s can't be overwritten or read back, the first at byte %d; what lies there "+
 			"stays, so don't let this drive out of the house", ErrNotErased, units.Bytes(n),
 			units.Plural(bad.Count(), "place"), bad.Bounds().Start)
 	}
 	return nil
+}
+
+// checked ends a check: nothing that could be taken for a table stays at the ends, and what was found is said.
+func (e *Erase) checked(rc *run.Context, w disk.Writable, bad span.Set) error {
+	if err := ends(rc, w); err != nil {
+		return err
+	}
+	f := Found{Bytes: w.Size(), Took: time.Since(e.begun) / 2, Bad: bad, Slow: e.out.Slow().Union(e.back.Slow())}
+	for _, words := range f.Words("written and read back") {
+		rc.Note("%s", words)
+	}
+	if bad.Empty() {
+		return nil
+	}
+	return fmt.Errorf("%w: %s don't keep what is written, the first at byte %d; don't trust this drive with anything",
+		ErrSurface, units.Bytes(bad.Total()), bad.Bounds().Start)
 }
 
 // gave says how far the erasing came.
@@ -373,7 +411,10 @@ func (e *Erase) verify(rc *run.Context, w disk.Device, src *stream, bad *span.Se
 		}
 		h, n := have[:sp.Len()], want[:sp.Len()]
 		src.fill(n, sp.Start)
-		if err := disk.ReadFull(w, h, sp.Start); err != nil || differAt(h, n) >= 0 {
+		begun := time.Now()
+		err := disk.ReadFull(w, h, sp.Start)
+		e.back.Add(sp, time.Since(begun))
+		if err != nil || differAt(h, n) >= 0 {
 			for part := range disk.Chunks(sp, small) {
 				h, n := have[:part.Len()], n[part.Start-sp.Start:part.End-sp.Start]
 				if bad.Covers(part) {

@@ -72,7 +72,8 @@ func hitWords(t *inside.Touching) string {
 // slow says which parts of a drive were read much more slowly than most of it.
 func (s *sitting) slow(q *patient) {
 	if slow := q.drive.Rates().Slow(); !slow.Empty() {
-		s.rc.Note("%s: %s of it, from byte %d on, were read at less than a tenth of the usual rate: they may be bad soon",
+		s.rc.Note("%s: %s of it, from byte %d on, were read at less than a tenth of the usual rate: they may be "+
+			"bad soon",
 			disk.Sticker(q.Device.Identity()), units.Bytes(slow.Total()), slow.Bounds().Start)
 	}
 }

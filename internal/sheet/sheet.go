@@ -216,6 +216,8 @@ func plainly(w job.Done) string {
 		return proofWords(r)
 	case job.Erase:
 		return erasedWords(w)
+	case job.Check:
+		return "every sector could be read"
 	}
 	return "done"
 }
@@ -227,6 +229,8 @@ func erasedWords(w job.Done) string {
 		return "overwritten with zeros everywhere, and read back"
 	case ready.Random:
 		return "overwritten with random bytes everywhere, and read back"
+	case ready.Check:
+		return "every sector was written and read back"
 	case ready.Discard:
 		return "the drive was told that nothing on it is needed; when it wipes that is its own affair"
 	}

@@ -34,7 +34,7 @@ type Hit struct {
 	Files int  `json:"files"`
 	More  bool `json:"more"` // there are more than these
 	// Rest are the bytes that belong to no file.
-	Rest int64 `json:"rest"`
+	Rest int64 `json:"of_no_file"`
 }
 
 // Add adds what is hit on another disk.

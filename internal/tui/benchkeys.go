@@ -63,6 +63,7 @@ func (m *benchPage) keepingBindings(d *bench.Disk, again binding) []binding {
 			leads(func() tea.Cmd { return m.mountDisk(d) })}),
 		m.newestBinding(),
 		healthBinding(m, d),
+		m.unless(busy, surfaceBinding(m, d)),
 		m.unless(busy, rescueBinding(m.model, func() []*bench.Disk { return []*bench.Disk{d} },
 			func() string { return m.datesPage.owners.of(d).machine })),
 		{"J", "J", "case", "choose the customer's case that the work belongs to, or open one",

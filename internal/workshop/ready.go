@@ -118,6 +118,38 @@ func (w *readying) StartErase(ctx context.Context, e *ready.Erase) *run.Run {
 		})
 }
 
+// PlanSurface plans to read every sector of a disk, by which nothing on it is changed. The drive needn't have been
+// looked at; whoever gets the plan runs it or closes it.
+func (w *readying) PlanSurface(d *bench.Disk) (*Surface, error) {
+	dev, err := disk.OpenDirect(d.Path, d.Identity)
+	if err != nil {
+		return nil, err
+	}
+	return &Surface{&ready.Surface{Device: dev, Medium: MediumOf(d), Physical: d.Physical,
+		Drive: (&rescues{w.room}).options(d)}, dev}, nil
+}
+
+// Surface is a check that hasn't begun, with the drive that it has open.
+type Surface struct {
+	*ready.Surface
+	dev *disk.File
+}
+
+// Close closes the drive.
+func (s *Surface) Close() { _ = s.dev.Close() }
+
+// StartSurface begins a check, and closes its drive at the end.
+func (w *readying) StartSurface(ctx context.Context, s *Surface) *run.Run {
+	title := "Check of " + disk.Sticker(s.Device.Identity())
+	return run.Start(ctx, title, ready.SurfacePhases, s.Expected(), func(rc *run.Context) error {
+		defer s.Close()
+		s.Drive.Waits = rc.Waits
+		k := job.Work{Sort: job.Check, Title: title, Does: []string{"every sector is read; nothing is written"},
+			From: []job.Disk{{Identity: s.Device.Identity()}}}
+		return w.onRecord(rc, k, func() error { return s.Run(rc) }, func(*job.Result) {})
+	})
+}
+
 // PlanReturn finds the keepsake of a disk with a name; the newest when name is empty.
 func (w *readying) PlanReturn(d *bench.Disk, name string) (ready.Return, error) {
 	if err := looked(d); err != nil {

@@ -79,7 +79,7 @@ func NewDrive(dev disk.Device, o Options) *Drive {
 	if o.Sleep == nil {
 		o.Sleep = Sleep
 	}
-	return &Drive{Options: o, dev: dev, rates: newRates(dev.Size()), watched: time.Now()}
+	return &Drive{Options: o, dev: dev, rates: NewRates(dev.Size()), watched: time.Now()}
 }
 
 // Sleep waits for a time, or for the end of the context.

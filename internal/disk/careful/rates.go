@@ -17,7 +17,8 @@ type Rates struct {
 	took  [cells]time.Duration
 }
 
-func newRates(size int64) *Rates { return &Rates{size: size} }
+// NewRates are those of a drive of size bytes that nobody has read yet.
+func NewRates(size int64) *Rates { return &Rates{size: size} }
 
 // Add notes a read that went well.
 func (r *Rates) Add(sp span.Span, took time.Duration) {
