@@ -38,10 +38,11 @@ func checkDiskCommand(o *options) *cobra.Command {
 				return err
 			}
 			took := p.Expected().Total()
-			u := undertaking{plan: plan, planned: map[string]any{"identity": d.Identity, "seconds": took}, show: func() {
-				o.say("Every sector of %s is read, about %s; nothing is written.", d.Identity.Model,
-					units.Duration(took))
-			}}
+			u := undertaking{plan: plan, planned: map[string]any{"identity": d.Identity, "seconds": took},
+				show: func() {
+					o.say("Every sector of %s is read, about %s; nothing is written.", d.Identity.Model,
+						units.Duration(took))
+				}}
 			u.work = func() error {
 				err := afterCancel(o.follow(w.StartSurface(cmd.Context(), p)), "nothing on the disk is changed")
 				if err != nil && !errors.Is(err, ready.ErrSurface) {
