@@ -17,7 +17,7 @@ import (
 // rescueFlags say what is got from failing drives, and how.
 type rescueFlags struct {
 	machine, note, until string
-	without              []string
+	without, first       []string
 	tries                int
 	plan, unused, anew   bool
 	yes                  map[capture.DoubtKind]*bool
@@ -44,6 +44,8 @@ func (f *rescueFlags) flags(c *cobra.Command) {
 	fs.BoolVar(&f.anew, "anew", false, "begin a new rescue, although the shelf has one of these drives")
 	fs.StringArrayVar(&f.without, "without", nil, "leave a part out: its number, or DISK:NUMBER with several disks; "+
 		"may be repeated")
+	fs.StringArrayVar(&f.first, "first", nil, "files and folders that come before the rest of what is in use, such as "+
+		"3:Users/Maud or \"*.ods\"; may be repeated, the most valuable first")
 	fs.BoolVar(&f.plan, "plan", false, "only show what would be done")
 }
 
@@ -64,6 +66,7 @@ func rescueCommand(o *options) *cobra.Command {
 			"nothing good twice.",
 		Example: "  twinshelf rescue E6F5\n" +
 			"  twinshelf rescue E6F5 --until sweep\n" +
+			"  twinshelf rescue E6F5 --first 1:srv/crane/lifts --first \"*.csv\"\n" +
 			"  twinshelf rescue E6F5 --tries 5\n" +
 			"  twinshelf rescue --machine \"Ticket desk\" /dev/sdb --plan",
 		Args: cobra.MinimumNArgs(1),
@@ -116,6 +119,7 @@ func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []
 		return nil, err
 	}
 	p.Note, p.Until, p.Tries, p.Unused, p.Anew = f.note, until, f.tries, f.unused, f.anew
+	p.First = f.first
 	if err := p.Check(cmd.Context()); err != nil {
 		p.Close()
 		return nil, usageError{err}

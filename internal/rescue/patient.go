@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -31,6 +32,7 @@ type patient struct {
 	reads, fails int64
 	got          int64 // bytes, in this sitting
 	hit          shelf.Hit
+	first        []inside.Meant // what the person wishes first
 	after        func() error
 	failure      error // of after
 	looked       bool  // the survey is that of what lies in the parts

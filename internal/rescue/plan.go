@@ -70,6 +70,8 @@ type Plan struct {
 	Until Pass
 	// Tries is how often a bad sector is tried on its own, in all sittings together; 0 for once.
 	Tries int
+	// First are folders and files that come before everything else that is in use, in this order; see inside.Lying.
+	First []string
 	// Unused has what nobody uses read too.
 	Unused bool
 	// Anew begins a rescue anew, although the shelf has one of these drives.

@@ -15,6 +15,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/rescue"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -192,6 +193,38 @@ func TestAHealthyDrive(t *testing.T) {
 	}
 	if over := seen.Subtract(want).Total(); over > 8*units.MiB {
 		t.Errorf("%d bytes were read that nobody uses", over)
+	}
+}
+
+// TestFirst: what the person wishes is got before the rest of what is in use, in that order.
+func TestFirst(t *testing.T) {
+	img := crane(t)
+	all, err := inside.Lying(t.Context(), opened(t, img), 0, []string{"2:lifts/03", "log-0?.dat", "3:lifts"})
+	if err != nil || all[0].Files != 6 || all[1].Files != 10 || all[2].Files != 0 {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	d := &dying{Device: plain{opened(t, img)}}
+	p := planOf(newShelf(t), d)
+	p.First = []string{"2:lifts/03", "log-0?.dat", "3:lifts"}
+	if _, err := sit(t, t.Context(), p); err != nil {
+		t.Fatal(err)
+	}
+	last := [2]int{}
+	rest := 0 // the first read that is for neither
+	wished := all[0].Where.Union(all[1].Where)
+	for i, sp := range d.seen {
+		for k := range last {
+			if all[k].Where.Overlaps(sp) {
+				last[k] = i
+			}
+		}
+		if last[0] > 0 && sp.Start > 37*units.MiB && sp.End < 136*units.MiB && sp.Len() > 256<<10 &&
+			!wished.Overlaps(sp) && rest == 0 { // after what is precious
+			rest = i
+		}
+	}
+	if last[0] >= last[1] || rest > 0 && rest < last[1] {
+		t.Errorf("the last reads for the wishes are %v, the first large one for the rest %d", last, rest)
 	}
 }
 

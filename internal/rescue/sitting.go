@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"sync"
 	"time"
 
 	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -81,6 +83,9 @@ func (s *sitting) work() error {
 	if err := s.checkpoint(); err != nil {
 		return err
 	}
+	if err := s.wish(); err != nil {
+		return err
+	}
 	for pass := Sweep; pass <= s.until(); pass++ {
 		if err := s.pass(pass); err != nil {
 			return err
@@ -93,6 +98,31 @@ func (s *sitting) work() error {
 		s.slow(q)
 	}
 	return s.rc.Err()
+}
+
+// wish finds out where the files lie that the person wishes first.
+func (s *sitting) wish() error {
+	if len(s.First) == 0 {
+		return nil
+	}
+	found := map[string]int{}
+	for i, q := range s.patients {
+		var err error
+		if q.first, err = inside.Lying(s.rc, kept{q.Device, s.rc, &sync.Mutex{}, q}, i, s.First); err != nil {
+			return s.named(q, err)
+		}
+		for _, m := range q.first {
+			found[m.Wish] += m.Files
+		}
+	}
+	for _, w := range s.First {
+		if n := found[w]; n > 0 {
+			s.rc.Note("%s: %s first", w, units.Plural(n, "file"))
+		} else {
+			s.rc.Note("%s: no file of that name is found, so nothing of it comes first", w)
+		}
+	}
+	return nil
 }
 
 func (s *sitting) named(q *patient, err error) error {
@@ -166,7 +196,7 @@ func (s *sitting) over(q *patient, pass Pass) error {
 		var err error
 		switch pass {
 		case Sweep:
-			if err = q.work.Sweep(s.rc, l()); err == nil && i == 0 {
+			if err = q.work.Sweep(s.rc, l()); err == nil && i <= len(q.first) {
 				q.work.Hasty = true
 				err = q.work.Trim(s.rc, l) // it is so little and so precious that it is worth it
 				q.work.Hasty = false

@@ -27,7 +27,11 @@ const (
 
 // layers are what is wanted, the most precious first. A stretch may be in several.
 func (p *patient) layers(unused bool) []layer {
-	out := []layer{p.structures, p.inUse, func() iter.Seq[span.Span] { return p.wanted() }}
+	out := []layer{p.structures}
+	for _, m := range p.first {
+		out = append(out, func() iter.Seq[span.Span] { return m.Where.All() })
+	}
+	out = append(out, p.inUse, func() iter.Seq[span.Span] { return p.wanted() })
 	if unused {
 		whole := span.Of(span.Span{End: p.Device.Size()})
 		out = append(out, func() iter.Seq[span.Span] { return whole.All() })
