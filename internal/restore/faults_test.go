@@ -7,6 +7,7 @@ import (
 	"iter"
 	"math/rand/v2"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"twinshelf/internal/disk"
@@ -158,6 +159,60 @@ func TestSourceThatFails(t *testing.T) {
 			}
 		}
 	}
+}
+
+// counting counts the reads that fail.
+type counting struct {
+	mapped
+	f     *disk.Faulty
+	fails *atomic.Int64
+}
+
+func (c counting) ReadAt(p []byte, off int64) (int, error) {
+	n, err := c.f.ReadAt(p, off)
+	if err != nil {
+		c.fails.Add(1)
+	}
+	return n, err
+}
+
+// TestCopyJumps: a long dead stretch of a copied disk costs few failing reads until everything else is written, and in
+// the end just what is dead is missing.
+func TestCopyJumps(t *testing.T) {
+	src := noise(160 << 20)
+	dead := span.Of(span.At(30<<20, 90<<20))
+	c := counting{mapped{src}, &disk.Faulty{Writable: src, BadRead: dead}, new(atomic.Int64)}
+	p := plannedFrom(t, src, c)
+	p.Lenient = true
+	m := disk.NewMemory(src.Size(), 512)
+	var before int64
+	_, err := write(p, watched{m, func(off int64) {
+		if off >= 150<<20 && before == 0 {
+			before = c.fails.Load()
+		}
+	}})
+	if err != nil || !p.Missing().Equal(dead) {
+		t.Errorf("%v, missing %v", err, p.Missing())
+	}
+	if before == 0 || before > 24 {
+		t.Errorf("%d reads failed before the rest was written", before)
+	}
+	for sp := range dead.Complement(span.Span{End: src.Size()}).All() {
+		if string(m.Bytes[sp.Start:sp.End]) != string(src.Bytes[sp.Start:sp.End]) {
+			t.Errorf("%s differs", sp)
+		}
+	}
+}
+
+// watched tells of writes.
+type watched struct {
+	*disk.Memory
+	tell func(off int64)
+}
+
+func (w watched) WriteAt(p []byte, off int64) (int, error) {
+	w.tell(off)
+	return w.Memory.WriteAt(p, off)
 }
 
 // faultyMapped reads through something that fails.

@@ -2,6 +2,7 @@ package restore
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -168,6 +169,9 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 func (w *writer) unread(b *block) error {
 	w.rc.MarkRead(w.Disk.Source(b.piece.Span), run.Unreadable)
 	if w.Lenient {
+		if !errors.Is(b.err, errJumped) {
+			w.leaps.failed(b.piece.Span)
+		}
 		w.came.Later.Add(b.piece.Span)
 		return w.rc.Step(b.piece.Len())
 	}
@@ -208,40 +212,4 @@ func (w *writer) start(piece disk.Piece) ([]byte, error) {
 			units.Exact(n))
 	}
 	return b, nil
-}
-
-// again tries what the source didn't give, step by step. What it still doesn't give becomes zeros and is noted.
-func (w *writer) again() error {
-	if w.came.Later.Empty() {
-		return nil
-	}
-	later := w.came.Later
-	w.rc.Phase(phaseAgain, later.Total())
-	for whole := range later.All() {
-		for sp := range disk.Chunks(whole, step) {
-			b := make([]byte, sp.Len())
-			if err := disk.ReadFull(w.Disk, b, sp.Start); err != nil {
-				if disk.Gone(err) {
-					return err
-				}
-				clear(b)
-				w.came.Missing.Add(sp)
-			}
-			if _, err := w.w.WriteAt(b, sp.Start); err != nil {
-				if disk.Gone(err) {
-					return err
-				}
-				w.came.Bad.Add(sp)
-			}
-			if err := w.rc.Step(sp.Len()); err != nil {
-				return err
-			}
-		}
-	}
-	if n := w.came.Missing.Total(); n > 0 {
-		w.rc.Note("%s of the source can't be read, first for byte %d of the target; zeros are there instead",
-			units.Exact(n), w.came.Missing.Bounds().Start)
-	}
-	w.came.Later = span.Set{}
-	return w.w.Sync()
 }

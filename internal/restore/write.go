@@ -94,6 +94,7 @@ type block struct {
 // writer is a run's writing onto a target.
 type writer struct {
 	*Restore
+	leaps leaps
 	rc    *run.Context
 	w     disk.Writable
 	since int64 // byte of the target from which on nothing was flushed yet
@@ -210,7 +211,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for b := range todo {
-				b.buf, b.err = w.Disk.Read(b.piece, b.buf)
+				w.read(b)
 				close(b.ready)
 			}
 		})
@@ -235,6 +236,9 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 		case b.err != nil:
 			err = w.unread(b)
 		default:
+			if data {
+				w.leaps.gave(b.piece.Len())
+			}
 			err = w.write(b.piece, b.buf)
 		}
 		if err != nil {

@@ -1,0 +1,154 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"sync"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/run"
+	"twinshelf/internal/span"
+	"twinshelf/internal/units"
+)
+
+// A disk that is copied directly may be failing: the copy jumps on from bad places, as a rescue does, and comes back to
+// what it left when everything else is written.
+
+// errJumped is what a piece comes with that wasn't asked for.
+var errJumped = errors.New("it lies near a place that can't be read")
+
+const (
+	firstJump  = units.MiB
+	farthest   = 16 * units.GiB
+	wellBeyond = 4 // times the last jump must be good before jumps begin small again
+)
+
+// leaps are the jumps of a copy over its target.
+type leaps struct {
+	mu                  sync.Mutex
+	jump, landing, good int64 // bytes
+}
+
+// over says whether a piece is jumped over.
+func (l *leaps) over(sp span.Span) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return sp.Start < l.landing
+}
+
+// failed notes a piece that couldn't be read.
+func (l *leaps) failed(sp span.Span) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if sp.Start < l.landing { // it was on its way when the one before failed
+		return
+	}
+	l.good = 0
+	l.jump = min(farthest, max(firstJump, 2*l.jump))
+	l.landing = sp.End + l.jump - firstJump
+}
+
+// gave notes that so much was read.
+func (l *leaps) gave(n int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.good += n; l.good > wellBeyond*l.jump {
+		l.jump = 0
+	}
+}
+
+// fetching copies stretches of the planned disk onto the target.
+type fetching struct {
+	w   *writer
+	buf []byte
+}
+
+// Fetch copies a stretch.
+func (f *fetching) Fetch(ctx context.Context, sp span.Span) (int64, error) {
+	b := f.buf[:sp.Len()]
+	if err := disk.ReadFull(f.w.Disk, b, sp.Start); err != nil {
+		if disk.Gone(err) {
+			return 0, err
+		}
+		return 0, &careful.Failed{At: sp.Start, Err: err}
+	}
+	if _, err := f.w.w.WriteAt(b, sp.Start); err != nil {
+		if disk.Gone(err) {
+			return 0, err
+		}
+		f.w.came.Bad.Add(sp)
+	}
+	return sp.Len(), ctx.Err()
+}
+
+// again tries what the source didn't give: from the edges of each stretch up to the first bad place, then half by half,
+// then in steps of 4 KiB. What it still doesn't give becomes zeros and is noted.
+func (w *writer) again() error {
+	if w.came.Later.Empty() {
+		return nil
+	}
+	later := w.came.Later
+	w.rc.Phase(phaseAgain, later.Total())
+	r := &careful.Reading{States: careful.NewStates(w.Disk.Size(), w.Disk.SectorSize()), Physical: step,
+		Source: &fetching{w, make([]byte, firstJump)}, Large: firstJump}
+	var stopped error
+	r.After = func(sp span.Span, got int64) {
+		if got > 0 {
+			w.rc.MarkRead(w.Disk.Source(span.At(sp.Start, got)), run.Finished)
+		}
+		stopped = errors.Join(stopped, w.rc.Step(got))
+	}
+	for sp := range later.All() {
+		r.States.MarkDoubtful(sp)
+	}
+	all := func() iter.Seq[span.Span] { return later.All() }
+	err := r.Trim(w.rc, all)
+	if err == nil && stopped == nil {
+		err = r.Scrape(w.rc, all, 1)
+	}
+	if err = errors.Join(err, stopped); err != nil {
+		return err
+	}
+	zeros := make([]byte, step)
+	for sp := range later.All() {
+		for run := range r.States.Runs(sp) {
+			if run.State == careful.Got {
+				continue
+			}
+			for part := range disk.Chunks(run.Intersect(sp), step) {
+				w.came.Missing.Add(part)
+				if _, err := w.w.WriteAt(zeros[:part.Len()], part.Start); err != nil {
+					if disk.Gone(err) {
+						return err
+					}
+					w.came.Bad.Add(part)
+				}
+			}
+		}
+	}
+	if n := w.came.Missing.Total(); n > 0 {
+		w.rc.Note("%s of the source can't be read, first for byte %d of the target; zeros are there instead",
+			units.Exact(n), w.came.Missing.Bounds().Start)
+	}
+	w.came.Later = span.Set{}
+	return w.w.Sync()
+}
+
+// read reads a piece, unless it is jumped over.
+func (w *writer) read(b *block) {
+	if w.Lenient && b.piece.Start >= head && w.leaps.over(b.piece.Span) {
+		b.err = fmt.Errorf("byte %d isn't read yet: %w", b.piece.Start, errJumped)
+		return
+	}
+	b.buf, b.err = w.Disk.Read(b.piece, b.buf)
+	switch {
+	case !w.Lenient || b.piece.Start < head:
+	case b.err != nil:
+		w.leaps.failed(b.piece.Span)
+	default:
+		w.leaps.gave(b.piece.Len())
+	}
+}
