@@ -2,7 +2,6 @@ package restore
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -169,9 +168,6 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 func (w *writer) unread(b *block) error {
 	w.rc.MarkRead(w.Disk.Source(b.piece.Span), run.Unreadable)
 	if w.Lenient {
-		if !errors.Is(b.err, errJumped) {
-			w.leaps.failed(b.piece.Span)
-		}
 		w.came.Later.Add(b.piece.Span)
 		return w.rc.Step(b.piece.Len())
 	}

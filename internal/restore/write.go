@@ -236,9 +236,6 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 		case b.err != nil:
 			err = w.unread(b)
 		default:
-			if data {
-				w.leaps.gave(b.piece.Len())
-			}
 			err = w.write(b.piece, b.buf)
 		}
 		if err != nil {
