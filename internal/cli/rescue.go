@@ -17,7 +17,7 @@ import (
 // rescueFlags say what is got from failing drives, and how.
 type rescueFlags struct {
 	machine, note, until string
-	without, first       []string
+	without, first, from []string
 	tries                int
 	plan, unused, anew   bool
 	yes                  map[capture.DoubtKind]*bool
@@ -46,6 +46,11 @@ func (f *rescueFlags) flags(c *cobra.Command) {
 		"may be repeated")
 	fs.StringArrayVar(&f.first, "first", nil, "files and folders that come before the rest of what is in use, such as "+
 		"3:Users/Maud or \"*.ods\"; may be repeated, the most valuable first")
+	fs.StringArrayVar(&f.from, "fill-from", nil, "a drive that may have what these don't give any more, such as "+
+		"the other "+
+		"one of a mirror; it is only read, and only for files that its records prove to be the same; older "+
+		"twins are used so "+
+		"without asking")
 	fs.BoolVar(&f.plan, "plan", false, "only show what would be done")
 }
 
@@ -120,11 +125,29 @@ func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []
 	}
 	p.Note, p.Until, p.Tries, p.Unused, p.Anew = f.note, until, f.tries, f.unused, f.anew
 	p.First = f.first
+	for _, ref := range f.from {
+		if err := fillFrom(cmd, w, p, ref); err != nil {
+			p.Close()
+			return nil, err
+		}
+	}
 	if err := p.Check(cmd.Context()); err != nil {
 		p.Close()
 		return nil, usageError{err}
 	}
 	return p, nil
+}
+
+// fillFrom adds a drive that may have what is lost.
+func fillFrom(cmd *cobra.Command, w *workshop.Workshop, p *workshop.Rescue, ref string) error {
+	disks, err := listed(w, []string{ref})
+	if err != nil {
+		return err
+	}
+	if err := cmd.Context().Err(); err != nil {
+		return err
+	}
+	return p.FillFromDisk(disks[0])
 }
 
 func rescueDrives(o *options, cmd *cobra.Command, w *workshop.Workshop, p *workshop.Rescue, f *rescueFlags) error {

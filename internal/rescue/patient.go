@@ -32,6 +32,7 @@ type patient struct {
 	reads, fails int64
 	got          int64 // bytes, in this sitting
 	hit          shelf.Hit
+	filled       []shelf.Filled
 	first        []inside.Meant // what the person wishes first
 	after        func() error
 	failure      error // of after

@@ -72,6 +72,8 @@ type Plan struct {
 	Tries int
 	// First are folders and files that come before everything else that is in use, in this order; see inside.Lying.
 	First []string
+	// FillFrom are drives that may have what these don't give any more, such as the other one of a mirror; see fill.
+	FillFrom []disk.Device
 	// Unused has what nobody uses read too.
 	Unused bool
 	// Anew begins a rescue anew, although the shelf has one of these drives.

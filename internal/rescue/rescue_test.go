@@ -228,6 +228,68 @@ func TestFirst(t *testing.T) {
 	}
 }
 
+// TestFilled: what a drive doesn't give comes from an older twin, and from another drive, where the records prove
+// that it is the same, and only there.
+func TestFilled(t *testing.T) {
+	testkit.Root(t)
+	img := crane(t)
+	old := filepath.Join(t.TempDir(), "old.img")
+	testkit.Do(t, "cp", "--sparse=always", img, old)
+	changed := testkit.LoopOf(t, "-o", fmt.Sprint(36*units.MiB), "--sizelimit", fmt.Sprint(100*units.MiB), img)
+	testkit.Mounted(t, []string{"mount", "-t", "ext4", changed}, func(point string) {
+		f, err := os.OpenFile(filepath.Join(point, "lifts/01/log-01.dat"), os.O_RDWR, 0)
+		if err == nil {
+			_, err = f.WriteAt([]byte("weighed again"), 5000)
+			err = errors.Join(err, f.Sync(), f.Close())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	})
+	testkit.Detach(changed)
+	testkit.LoopGone(t, img)
+	where, err := inside.Lying(t.Context(), opened(t, img), 0, []string{"2:lifts/01/log-01.dat",
+		"2:lifts/02/log-22.dat"})
+	if err != nil || where[0].Files != 1 || where[1].Files != 1 {
+		t.Fatalf("%+v %v", where, err)
+	}
+	bad := span.Of(span.At(where[0].Where.Bounds().Start+4096, 4096), span.At(where[1].Where.Bounds().Start, 64<<10))
+	want := used(t, opened(t, img))
+	for _, way := range []string{"an older twin", "another drive", "a drive of something else"} {
+		s := newShelf(t)
+		p := planOf(s, &dying{Device: plain{opened(t, img)}, bad: bad})
+		switch way {
+		case "an older twin":
+			before := planOf(s, plain{opened(t, old)})
+			before.Now = time.Date(2026, 10, 1, 9, 0, 0, 0, time.UTC)
+			if _, err := sit(t, t.Context(), before); err != nil {
+				t.Fatal(err)
+			}
+			p.Anew = true
+		case "another drive":
+			p.FillFrom = []disk.Device{opened(t, old)}
+		default:
+			p.FillFrom = []disk.Device{opened(t, crane(t))}
+		}
+		twin, err := sit(t, t.Context(), p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		holds(t, s, twin, opened(t, img), want)
+		lost := bad
+		if way != "a drive of something else" {
+			lost = span.Of(span.At(where[0].Where.Bounds().Start+4096, 4096))
+		}
+		if !twin.Disks[0].Missing.Equal(lost) {
+			t.Errorf("%s: %v is missing, want %v", way, twin.Disks[0].Missing, lost)
+		}
+		if says := strings.Contains(twin.RescueWords(), "65.5 kB of it from "+
+			"elsewhere"); says != (lost.Total() == 4096) {
+			t.Errorf("%s: %s; %+v", way, twin.RescueWords(), twin.Rescue.Filled)
+		}
+	}
+}
+
 // scattered are bad places in what is used, and a few elsewhere.
 func scattered(seed uint64, used span.Set, n int) span.Set {
 	r := rand.New(rand.NewPCG(seed, 99))

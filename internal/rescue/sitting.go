@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"sync"
 	"time"
 
@@ -94,7 +95,13 @@ func (s *sitting) work() error {
 			return err
 		}
 	}
-	for _, q := range s.patients {
+	for i, q := range s.patients {
+		if err := s.fill(i, q); err != nil {
+			return err
+		}
+		if len(q.filled) > 0 {
+			s.hits(q)
+		}
 		s.slow(q)
 	}
 	return s.rc.Err()
@@ -268,7 +275,10 @@ func (s *sitting) checkpoint() error {
 // one that is newer would claim what isn't there.
 func (s *sitting) keep(ctx context.Context) error {
 	t, r := s.twin, s.twin.Rescue
-	t.Used, t.Added, r.Wanted, r.Mapped, r.Hit = 0, 0, 0, true, shelf.Hit{}
+	t.Used, t.Added, r.Wanted, r.Mapped, r.Hit, r.Filled = 0, 0, 0, true, shelf.Hit{}, nil
+	if s.before != nil {
+		r.Filled = slices.Clone(s.before.Rescue.Filled)
+	}
 	now := &r.Sittings[len(r.Sittings)-1]
 	now.Ended, now.Got, now.Reads, now.Fails = time.Now(), 0, 0, 0
 	for i, q := range s.patients {
@@ -285,6 +295,7 @@ func (s *sitting) keep(ctx context.Context) error {
 		r.Wanted += counted.wanted
 		r.Mapped = r.Mapped && q.mapped()
 		r.Hit.Add(q.hit)
+		r.Filled = append(r.Filled, q.filled...)
 		now.Got += q.got
 		now.Reads += q.reads
 		now.Fails += q.fails

@@ -27,6 +27,15 @@ type Rescue struct {
 	Mapped bool `json:"mapped"`
 	// Hit is what couldn't be read so far belongs to, as far as the names are known.
 	Hit Hit `json:"hit_so_far,omitzero"`
+	// Filled is what came from elsewhere, in all sittings.
+	Filled []Filled `json:"filled,omitempty"`
+}
+
+// Filled is what couldn't be read and was taken from elsewhere, where the same files lie unchanged by the records of
+// the file system.
+type Filled struct {
+	From  string `json:"taken_from"`
+	Bytes int64  `json:"bytes"`
 }
 
 // Hit is which files are hit by what couldn't be read.
@@ -77,6 +86,13 @@ func (t *Twin) RescueWords() string {
 		words = "rescue, 1 sitting"
 	}
 	words += ", " + Share(t.Rescue.Wanted-t.Missing(), t.Rescue.Wanted) + " of what is used"
+	var filled int64
+	for _, f := range t.Rescue.Filled {
+		filled += f.Bytes
+	}
+	if filled > 0 {
+		words += ", " + units.Bytes(filled) + " of it from elsewhere"
+	}
 	if hit := t.Rescue.Hit.Words(); hit != "" {
 		words += ", " + hit
 	}

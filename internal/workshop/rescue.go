@@ -86,6 +86,17 @@ type Rescue struct {
 	devices []*disk.File
 }
 
+// FillFromDisk has what can't be read taken from another drive, where that is proven to have the same.
+func (p *Rescue) FillFromDisk(d *bench.Disk) error {
+	dev, err := disk.Open(d.Path, d.Identity)
+	if err != nil {
+		return err
+	}
+	p.devices = append(p.devices, dev)
+	p.FillFrom = append(p.FillFrom, dev)
+	return nil
+}
+
 // Close closes the drives.
 func (p *Rescue) Close() {
 	for _, d := range p.devices {
