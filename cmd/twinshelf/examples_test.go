@@ -143,15 +143,16 @@ var elsewhere = map[string]string{
 	"twinshelf demo":                   "-",
 	"twinshelf demo --keep /tmp/ferry": "-",
 	// the drive is failing
-	"twinshelf rescue E6F5":                                           "couldn't be read",
-	"twinshelf rescue E6F5 --until sweep":                             "couldn't be read",
-	"twinshelf rescue E6F5 --tries 5":                                 "couldn't be read",
-	`twinshelf rescue E6F5 --first 1:srv/crane/lifts --first "*.csv"`: "couldn't be read",
+	"twinshelf rescue E6F5":                                     "couldn't be read",
+	"twinshelf rescue E6F5 --until stride":                      "couldn't be read",
+	"twinshelf rescue E6F5 --tries 5":                           "couldn't be read",
+	`twinshelf rescue E6F5 --first 1:srv/crane --first "*.csv"`: "couldn't be read",
 	// mounts for the whole machine: the tests of package mounts do
 	"twinshelf ready mount /dev/sdd 1":               "-",
 	"twinshelf ready mount /dev/sdd 1 --writable":    "-",
 	"twinshelf ready unmount /dev/sdd":               "is mounted",
 	"twinshelf ready erase 7731 --how random --plan": "random bytes would fill the image file",
+	"twinshelf ready erase 7731 --how check --plan":  "random bytes would fill the image file",
 }
 
 func (p place) example(x example) {

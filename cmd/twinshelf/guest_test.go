@@ -121,7 +121,7 @@ func TestRescueThroughRealDrivers(t *testing.T) {
 		Script: `for i in 1 2 3 4 5 6 7 8; do [ -b /dev/sda ] && break; sleep 1; done
 twinshelf shelf new /tmp/oak --name Oak
 export TWINSHELF_SHELF=/tmp/oak
-twinshelf rescue sda --machine Crane --until sweep --quiet; echo "first $?"
+twinshelf rescue sda --machine Crane --until stride --quiet; echo "first $?"
 twinshelf rescue sda --machine Crane --quiet --json; echo "second $?"
 twinshelf take Crane 1:load-cells.dat --to /tmp/taken --quiet; echo "took $?"
 dd if=/tmp/taken/load-cells.dat bs=1024 count=300 2>/dev/null | md5sum`}

@@ -36,9 +36,9 @@ func (f *rescueFlags) flags(c *cobra.Command) {
 	fs.StringVar(&f.machine, "machine", "", "name of the machine (default: the one these disks were captured as "+
 		"before)")
 	fs.StringVar(&f.note, "note", "", "a note that the twin carries")
-	fs.StringVar(&f.until, "until", "scrape", "the last pass: look (what tells where everything lies), sweep "+
+	fs.StringVar(&f.until, "until", "single", "the last pass: look (what tells where everything lies), stride "+
 		"(what is in "+
-		"use, jumping on from bad places), trim (close in on bad places), scrape (single sectors)")
+		"use, jumping on from bad places), narrow (close in on bad places), single (single sectors)")
 	fs.IntVar(&f.tries, "tries", 1, "how often a bad sector is tried on its own, in all sittings together")
 	fs.BoolVar(&f.unused, "unused", false, "read also what nobody uses: deleted things may be in it")
 	fs.BoolVar(&f.anew, "anew", false, "begin a new rescue, although the shelf has one of these drives")
@@ -55,8 +55,8 @@ func (f *rescueFlags) flags(c *cobra.Command) {
 }
 
 // passes are the names of the passes.
-var passes = map[string]rescue.Pass{"look": rescue.Look, "sweep": rescue.Sweep, "trim": rescue.Trim,
-	"scrape": rescue.Scrape}
+var passes = map[string]rescue.Pass{"look": rescue.Look, "stride": rescue.Stride, "narrow": rescue.Narrow,
+	"single": rescue.Single}
 
 func rescueCommand(o *options) *cobra.Command {
 	var f rescueFlags
@@ -70,8 +70,8 @@ func rescueCommand(o *options) *cobra.Command {
 			"missing. Stop it at any time; called again, on another day or machine, it goes on from there and reads\n" +
 			"nothing good twice.",
 		Example: "  twinshelf rescue E6F5\n" +
-			"  twinshelf rescue E6F5 --until sweep\n" +
-			"  twinshelf rescue E6F5 --first 1:srv/crane/lifts --first \"*.csv\"\n" +
+			"  twinshelf rescue E6F5 --until stride\n" +
+			"  twinshelf rescue E6F5 --first 1:srv/crane --first \"*.csv\"\n" +
 			"  twinshelf rescue E6F5 --tries 5\n" +
 			"  twinshelf rescue --machine \"Ticket desk\" /dev/sdb --plan",
 		Args: cobra.MinimumNArgs(1),
@@ -104,7 +104,7 @@ func rescueCommand(o *options) *cobra.Command {
 func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []*bench.Disk) (*workshop.Rescue, error) {
 	until, known := passes[f.until]
 	if !known {
-		return nil, usageError{fmt.Errorf("--until %s: the passes are look, sweep, trim and scrape", f.until)}
+		return nil, usageError{fmt.Errorf("--until %s: the passes are look, stride, narrow and single", f.until)}
 	}
 	machine := f.machine
 	if machine == "" {

@@ -78,11 +78,11 @@ func (s *Surface) Run(rc *run.Context) error {
 	all := func() iter.Seq[span.Span] { return whole.All() }
 	rc.Rails(s.Device.Size(), 0)
 	rc.Phase(phaseSurface, s.Device.Size())
-	err := work.Sweep(rc, all())
+	err := work.Stride(rc, all())
 	if err == nil && work.States.Got() < s.Device.Size() {
 		rc.Phase(phaseCloser, s.Device.Size()-work.States.Got())
-		if err = work.Trim(rc, all); err == nil {
-			err = work.Scrape(rc, all, 1)
+		if err = work.Narrow(rc, all); err == nil {
+			err = work.Single(rc, all, 1)
 		}
 	}
 	if err = errors.Join(err, stopped); err != nil {

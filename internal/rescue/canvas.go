@@ -108,6 +108,23 @@ func (c *canvas) write(ctx context.Context, p []byte, off int64) error {
 	})
 }
 
+// blank notes that a stretch holds zeros. Whole blocks of which nothing is there yet take no memory for that.
+func (c *canvas) blank(ctx context.Context, sp span.Span) error {
+	return c.each(sp, func(at place, part span.Span) error {
+		if part == c.spanOf(at) && c.tiles[at] == nil && !c.flying[at] {
+			k, err := c.knot(ctx, place{at.region, at.index / shelf.NodeBlocks})
+			if err != nil {
+				return err
+			}
+			if r := &k.refs[at.index%shelf.NodeBlocks]; r.Kind == disk.Undefined {
+				r.Kind, k.dirty = disk.Zero, true
+				return nil
+			}
+		}
+		return c.write(ctx, c.zero[:part.Len()], part.Start)
+	})
+}
+
 // read reads what is on the canvas; zeros where nothing is.
 func (c *canvas) read(ctx context.Context, p []byte, off int64) error {
 	return c.each(span.At(off, int64(len(p))), func(at place, part span.Span) error {

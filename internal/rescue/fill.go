@@ -38,9 +38,9 @@ func (s *sitting) fill(i int, q *patient) error {
 		}
 		if n > 0 {
 			q.filled = append(q.filled, shelf.Filled{From: e.words, Bytes: n})
-			s.rc.Note("%s: %s that couldn't be read come from %s, where the same files lie unchanged by the "+
+			s.rc.Note("%s%s that couldn't be read come from %s, where the same files lie unchanged by the "+
 				"file system's "+
-				"records", disk.Sticker(q.Device.Identity()), units.Bytes(n), e.words)
+				"records", s.of(q), units.Bytes(n), e.words)
 		}
 	}
 	return nil

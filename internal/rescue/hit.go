@@ -5,7 +5,6 @@ import (
 	"strings"
 	"sync"
 
-	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/careful"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/shelf"
@@ -37,19 +36,18 @@ func (s *sitting) hits(q *patient) {
 		return
 	}
 	k := kept{q.Device, s.rc, &sync.Mutex{}, q}
-	sticker := disk.Sticker(q.Device.Identity())
 	t, err := inside.FilesIn(s.rc, k, lost)
 	if err != nil {
-		s.rc.Note("%s: which files are hit can't be told: %v", sticker, err)
+		s.rc.Note("%swhich files are hit can't be told: %v", s.of(q), err)
 		return
 	}
 	q.hit = shelf.Hit{Files: len(t.Files), More: t.More, Rest: t.Rest}
 	if len(t.Files) > 0 {
-		s.rc.Note("%s: %s", sticker, hitWords(t))
+		s.rc.Note("%s%s", s.of(q), hitWords(t))
 	}
 	report, err := startup.Check(s.rc, k, startup.Options{})
 	if err == nil && report.Meant() {
-		s.rc.Note("%s: with what was got so far: %s", sticker, report.Words())
+		s.rc.Note("%swith what was got so far: %s", s.of(q), report.Words())
 	}
 }
 
@@ -72,8 +70,8 @@ func hitWords(t *inside.Touching) string {
 // slow says which parts of a drive were read much more slowly than most of it.
 func (s *sitting) slow(q *patient) {
 	if slow := q.drive.Rates().Slow(); !slow.Empty() {
-		s.rc.Note("%s: %s of it, from byte %d on, were read at less than a tenth of the usual rate: they may be "+
+		s.rc.Note("%s%s of the drive, from byte %d on, were read at less than a tenth of the usual rate: they may be "+
 			"bad soon",
-			disk.Sticker(q.Device.Identity()), units.Bytes(slow.Total()), slow.Bounds().Start)
+			s.of(q), units.Bytes(slow.Total()), slow.Bounds().Start)
 	}
 }

@@ -94,7 +94,7 @@ func TestThroughTheKernel(t *testing.T) {
 	img := crane(t)
 	want := used(t, opened(t, img))
 	bad := scattered(3, want, 5)
-	f := &hurtFile{bad: bad, hangs: span.Of(span.At(45*units.MiB, 4096)), long: 1300 * time.Millisecond}
+	f := &hurtFile{bad: bad, hangs: span.Of(span.At(45*units.MiB, 4096)), long: 1100 * time.Millisecond}
 	dev, err := disk.OpenDirect(onLoop(t, f, img), disk.Identity{Model: "Petrel P 32", Serial: "PT32-9C04"})
 	if err != nil {
 		t.Fatal(err)
@@ -102,6 +102,7 @@ func TestThroughTheKernel(t *testing.T) {
 	defer dev.Close()
 	s := newShelf(t)
 	p := planOf(s, dev)
+	p.Sources[0].Physical = 4096
 	stalls := 0
 	p.Sources[0].Drive = careful.Options{Patience: 600 * time.Millisecond,
 		Stalled: func(span.Span) { stalls++ },

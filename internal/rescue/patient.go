@@ -58,8 +58,7 @@ func (p *patient) Fetch(ctx context.Context, sp span.Span) (int64, error) {
 	}
 	buf := p.buf[:sp.Len()]
 	if p.isHole(sp) {
-		clear(buf)
-		return sp.Len(), p.canvas.write(ctx, buf, sp.Start)
+		return sp.Len(), p.canvas.blank(ctx, sp)
 	}
 	p.reads++
 	n, err := p.drive.Read(ctx, buf, sp.Start)

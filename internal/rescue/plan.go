@@ -24,12 +24,12 @@ type Pass int
 const (
 	// Look reads the tables, start-up and what file systems keep of themselves.
 	Look Pass = iota + 1
-	// Sweep reads what is used in disk order, and jumps on from bad places.
-	Sweep
-	// Trim closes in on bad places from both sides.
-	Trim
-	// Scrape tries what is left sector by sector.
-	Scrape
+	// Stride reads what is used in disk order, and jumps on from bad places.
+	Stride
+	// Narrow closes in on bad places from both sides.
+	Narrow
+	// Single tries what is left sector by sector.
+	Single
 )
 
 // Words is what a pass does, as it is shown.
@@ -107,8 +107,8 @@ func (p *Plan) Check(ctx context.Context) error {
 		return errors.New("the machine's name has control characters in it; give it one that can be read")
 	case len(p.Sources) == 0:
 		return errors.New("no disk is chosen")
-	case p.Until < 0 || p.Until > Scrape:
-		return fmt.Errorf("there are %d passes, none is number %d", Scrape, p.Until)
+	case p.Until < 0 || p.Until > Single:
+		return fmt.Errorf("there are %d passes, none is number %d", Single, p.Until)
 	case p.Tries < 0 || p.Tries > mostTries:
 		return fmt.Errorf("a sector can be tried 1 to %d times, not %d", mostTries, p.Tries)
 	}
@@ -117,7 +117,7 @@ func (p *Plan) Check(ctx context.Context) error {
 
 func (p *Plan) until() Pass {
 	if p.Until == 0 {
-		return Scrape
+		return Single
 	}
 	return p.Until
 }

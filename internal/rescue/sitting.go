@@ -87,7 +87,7 @@ func (s *sitting) work() error {
 	if err := s.wish(); err != nil {
 		return err
 	}
-	for pass := Sweep; pass <= s.until(); pass++ {
+	for pass := Stride; pass <= s.until(); pass++ {
 		if err := s.pass(pass); err != nil {
 			return err
 		}
@@ -179,7 +179,7 @@ func (s *sitting) pass(pass Pass) error {
 			return s.named(q, err)
 		}
 		s.report(q, pass, before, q.fails-fails)
-		if pass > Sweep || pass == s.until() {
+		if pass == s.until() {
 			s.hits(q)
 		}
 	}
@@ -189,9 +189,9 @@ func (s *sitting) pass(pass Pass) error {
 // toDo is how much a pass has to read, at the most.
 func toDo(t tally, pass Pass) int64 {
 	switch pass {
-	case Sweep:
+	case Stride:
 		return t.untouched
-	case Trim:
+	case Narrow:
 		return t.doubtful
 	}
 	return t.untouched + t.doubtful + t.tried
@@ -202,16 +202,16 @@ func (s *sitting) over(q *patient, pass Pass) error {
 	for i, l := range q.layers(s.Unused) {
 		var err error
 		switch pass {
-		case Sweep:
-			if err = q.work.Sweep(s.rc, l()); err == nil && i <= len(q.first) {
+		case Stride:
+			if err = q.work.Stride(s.rc, l()); err == nil && i <= len(q.first) {
 				q.work.Hasty = true
-				err = q.work.Trim(s.rc, l) // it is so little and so precious that it is worth it
+				err = q.work.Narrow(s.rc, l) // it is so little and so precious that it is worth it
 				q.work.Hasty = false
 			}
-		case Trim:
-			err = q.work.Trim(s.rc, l)
-		case Scrape:
-			err = q.work.Scrape(s.rc, l, max(1, s.Tries))
+		case Narrow:
+			err = q.work.Narrow(s.rc, l)
+		case Single:
+			err = q.work.Single(s.rc, l, max(1, s.Tries))
 		}
 		if err == nil {
 			err = q.failure
@@ -223,13 +223,21 @@ func (s *sitting) over(q *patient, pass Pass) error {
 	return nil
 }
 
+// of begins a note about a drive: with its name, where there are several.
+func (s *sitting) of(q *patient) string {
+	if len(s.patients) < 2 {
+		return ""
+	}
+	return q.Device.Identity().Model + ": "
+}
+
 // report says what a pass brought, and what is left.
 func (s *sitting) report(q *patient, pass Pass, was tally, fails int64) {
 	now := q.count()
-	if pass == Sweep && now.got == now.wanted {
+	if pass == Stride && now.got == now.wanted {
 		return // a healthy drive
 	}
-	words := fmt.Sprintf("%s: %s: %s more, %s failed", disk.Sticker(q.Device.Identity()), pass.Words(),
+	words := fmt.Sprintf("%s%s: %s more, %s failed", s.of(q), pass.Words(),
 		units.Bytes(now.got-was.got), units.Plural(int(fails), "read"))
 	if left := now.wanted - now.got; left > 0 {
 		words += fmt.Sprintf("; %s are left (%s of what is used is there)", units.Bytes(left),

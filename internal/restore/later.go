@@ -105,27 +105,20 @@ func (w *writer) again() error {
 		r.States.MarkDoubtful(sp)
 	}
 	all := func() iter.Seq[span.Span] { return later.All() }
-	err := r.Trim(w.rc, all)
+	err := r.Narrow(w.rc, all)
 	if err == nil && stopped == nil {
-		err = r.Scrape(w.rc, all, 1)
+		err = r.Single(w.rc, all, 1)
 	}
 	if err = errors.Join(err, stopped); err != nil {
 		return err
 	}
-	zeros := make([]byte, step)
 	for sp := range later.All() {
 		for run := range r.States.Runs(sp) {
 			if run.State == careful.Got {
 				continue
 			}
-			for part := range disk.Chunks(run.Intersect(sp), step) {
-				w.came.Missing.Add(part)
-				if _, err := w.w.WriteAt(zeros[:part.Len()], part.Start); err != nil {
-					if disk.Gone(err) {
-						return err
-					}
-					w.came.Bad.Add(part)
-				}
+			if err := w.lost(run.Intersect(sp)); err != nil {
+				return err
 			}
 		}
 	}
@@ -135,6 +128,21 @@ func (w *writer) again() error {
 	}
 	w.came.Later = span.Set{}
 	return w.w.Sync()
+}
+
+// lost notes that the source doesn't give a stretch, and puts zeros there.
+func (w *writer) lost(sp span.Span) error {
+	zeros := make([]byte, step)
+	for part := range disk.Chunks(sp, step) {
+		w.came.Missing.Add(part)
+		if _, err := w.w.WriteAt(zeros[:part.Len()], part.Start); err != nil {
+			if disk.Gone(err) {
+				return err
+			}
+			w.came.Bad.Add(part)
+		}
+	}
+	return nil
 }
 
 // read reads a piece, unless it is jumped over.

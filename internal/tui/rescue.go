@@ -20,12 +20,12 @@ var ways = []struct {
 	unused      bool
 }{
 	{"what can be got without lingering", "what is in use, jumping on from bad places; leave these for later",
-		rescue.Sweep, 1, false},
-	{"closing in on bad places too", "also from both sides to the first bad sector of each place", rescue.Trim, 1,
+		rescue.Stride, 1, false},
+	{"closing in on bad places too", "also from both sides to the first bad sector of each place", rescue.Narrow, 1,
 		false},
-	{"every sector once", "also what is left, sector by sector, once each", rescue.Scrape, 1, false},
-	{"every sector up to five times", "as before; for a night or a day", rescue.Scrape, 5, false},
-	{"every sector once, unused ones too", "also what nobody uses: deleted things may be in it", rescue.Scrape, 1,
+	{"every sector once", "also what is left, sector by sector, once each", rescue.Single, 1, false},
+	{"every sector up to five times", "as before; for a night or a day", rescue.Single, 5, false},
+	{"every sector once, unused ones too", "also what nobody uses: deleted things may be in it", rescue.Single, 1,
 		true},
 }
 

@@ -33,7 +33,7 @@ type Reading struct {
 	Physical int64
 	// Large is how much is read at once where nothing is bad, in bytes; 0 for the usual.
 	Large int64
-	// Hasty has Trim leave what is near a bad place for later, and take up long stretches only.
+	// Hasty has Narrow leave what is near a bad place for later, and take up long stretches only.
 	Hasty bool
 	// After, if any, is told of every read.
 	After func(sp span.Span, got int64)
@@ -42,7 +42,8 @@ type Reading struct {
 const (
 	// large is what is read at once where nothing is bad.
 	large = 1 << 20
-	// firstJump is how far the sweep jumps on from the first bad place, in bytes; each further one in a row doubles it.
+	// firstJump is how far the stride jumps on from the first bad place, in bytes; each further one in a row doubles
+	// it.
 	firstJump = 1 << 20
 	farthest  = 16 << 30
 	// wellBeyond is how many times as far as the last jump there must be nothing bad before jumps begin small again.
@@ -75,9 +76,9 @@ func (r *Reading) large() int64 {
 	return large
 }
 
-// Sweep reads what nobody has touched yet of the stretches, which are ascending, in large reads. From a bad place it
+// Stride reads what nobody has touched yet of the stretches, which are ascending, in large reads. From a bad place it
 // jumps on, farther with every further one; what it jumps over is doubtful.
-func (r *Reading) Sweep(ctx context.Context, wanted iter.Seq[span.Span]) error {
+func (r *Reading) Stride(ctx context.Context, wanted iter.Seq[span.Span]) error {
 	jump, landing, good := int64(0), int64(0), int64(0)
 	for sp := range r.among(wanted, func(s State) bool { return s == Untouched }) {
 		for !sp.Empty() {
@@ -125,12 +126,12 @@ func (r *Reading) among(wanted iter.Seq[span.Span], is func(State) bool) iter.Se
 	}
 }
 
-// gapSizes are how long the doubtful stretches are that a round of Trim takes up, the longest first.
+// gapSizes are how long the doubtful stretches are that a round of Narrow takes up, the longest first.
 var gapSizes = []int64{256 << 20, 32 << 20, 4 << 20, 512 << 10, 64 << 10, 4 << 10}
 
-// Trim works on the doubtful stretches among the wanted: from both edges to the first bad sector, then in the middle of
-// what is left, half by half. Long ones come first, since most can be got there for a read that fails.
-func (r *Reading) Trim(ctx context.Context, wanted func() iter.Seq[span.Span]) error {
+// Narrow works on the doubtful stretches among the wanted: from both edges to the first bad sector, then in the
+// middle of what is left, half by half. Long ones come first, since most can be got there for a read that fails.
+func (r *Reading) Narrow(ctx context.Context, wanted func() iter.Seq[span.Span]) error {
 	for _, least := range gapSizes {
 		if r.Hasty && least < hastyGap {
 			break
@@ -139,7 +140,7 @@ func (r *Reading) Trim(ctx context.Context, wanted func() iter.Seq[span.Span]) e
 			if gap.Len() < least {
 				continue
 			}
-			if err := r.trim(ctx, gap, least, false, false); err != nil {
+			if err := r.narrow(ctx, gap, least, false, false); err != nil {
 				return err
 			}
 		}
@@ -160,9 +161,9 @@ func (r *Reading) grain() int64 {
 	return r.Physical
 }
 
-// trim works on one gap; front and back say that its edges are known to be bad. It halves what is left as long as that
-// is as long as least.
-func (r *Reading) trim(ctx context.Context, gap span.Span, least int64, front, back bool) error {
+// narrow works on one gap; front and back say that its edges are known to be bad. It halves what is left as long as
+// that is as long as least.
+func (r *Reading) narrow(ctx context.Context, gap span.Span, least int64, front, back bool) error {
 	var err error
 	if !front {
 		if gap, err = r.edge(ctx, gap, false); err != nil {
@@ -185,10 +186,10 @@ func (r *Reading) trim(ctx context.Context, gap span.Span, least int64, front, b
 	if failed && !r.Hasty {
 		r.States.MarkFailed(middle)
 	}
-	if err := r.trim(ctx, span.Span{Start: gap.Start, End: middle.Start}, least, true, failed); err != nil {
+	if err := r.narrow(ctx, span.Span{Start: gap.Start, End: middle.Start}, least, true, failed); err != nil {
 		return err
 	}
-	return r.trim(ctx, span.Span{Start: middle.End, End: gap.End}, least, failed, true)
+	return r.narrow(ctx, span.Span{Start: middle.End, End: gap.End}, least, failed, true)
 }
 
 // edge reads a gap from its front or its back up to the first bad place, in steps that shrink when one fails and grow
@@ -232,12 +233,12 @@ func (r *Reading) edge(ctx context.Context, gap span.Span, back bool) (span.Span
 	return gap, nil
 }
 
-// Scrape tries every wanted sector that wasn't got on its own, those first that were tried least, until each was tried
+// Single tries every wanted sector that wasn't got on its own, those first that were tried least, until each was tried
 // so many times.
-func (r *Reading) Scrape(ctx context.Context, wanted func() iter.Seq[span.Span], tries int) error {
+func (r *Reading) Single(ctx context.Context, wanted func() iter.Seq[span.Span], tries int) error {
 	for round := range tries {
 		for sp := range r.among(wanted(), func(s State) bool { return s != Got && s.Tries() <= round }) {
-			if err := r.scrape(ctx, sp); err != nil {
+			if err := r.single(ctx, sp); err != nil {
 				return err
 			}
 		}
@@ -245,7 +246,7 @@ func (r *Reading) Scrape(ctx context.Context, wanted func() iter.Seq[span.Span],
 	return ctx.Err()
 }
 
-func (r *Reading) scrape(ctx context.Context, sp span.Span) error {
+func (r *Reading) single(ctx context.Context, sp span.Span) error {
 	for !sp.Empty() {
 		end := (sp.Start/r.Physical + 1) * r.Physical
 		piece := sp.Intersect(span.Span{Start: sp.Start, End: end})

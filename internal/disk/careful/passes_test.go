@@ -142,7 +142,7 @@ func TestEverythingGoodIsGot(t *testing.T) {
 			wanted.Add(span.At(r.Int64N(size)/4096*4096, 4096*(1+r.Int64N(4000))).Intersect(span.Span{End: size}))
 		}
 		rd := &Reading{States: NewStates(size, 512), Source: d, Physical: 512}
-		sweepAndAll(t, rd, wanted, 1)
+		strideAndAll(t, rd, wanted, 1)
 		for run := range rd.States.Runs(span.Span{End: size}) {
 			want := wanted.Clip(run.Span).Subtract(d.bad)
 			if run.State == Got && !want.Equal(span.Of(run.Span)) {
@@ -165,10 +165,10 @@ func TestEverythingGoodIsGot(t *testing.T) {
 	}
 }
 
-func sweepAndAll(t *testing.T, rd *Reading, wanted span.Set, tries int) {
+func strideAndAll(t *testing.T, rd *Reading, wanted span.Set, tries int) {
 	t.Helper()
 	ctx := t.Context()
-	if err := errors.Join(rd.Sweep(ctx, wanted.All()), rd.Trim(ctx, only(wanted)), rd.Scrape(ctx, only(wanted),
+	if err := errors.Join(rd.Stride(ctx, wanted.All()), rd.Narrow(ctx, only(wanted)), rd.Single(ctx, only(wanted),
 		tries)); err != nil {
 		t.Fatal(err)
 	}
@@ -188,12 +188,12 @@ func TestItGoesOn(t *testing.T) {
 			all.most = all.reads + every
 			rd := &Reading{States: states, Source: all, Physical: 4096}
 			ctx := t.Context()
-			err := rd.Sweep(ctx, wanted.All())
+			err := rd.Stride(ctx, wanted.All())
 			if err == nil {
-				err = rd.Trim(ctx, only(wanted))
+				err = rd.Narrow(ctx, only(wanted))
 			}
 			if err == nil {
-				err = rd.Scrape(ctx, only(wanted), 2)
+				err = rd.Single(ctx, only(wanted), 2)
 			}
 			if err == nil {
 				break
@@ -224,7 +224,7 @@ func TestItGoesOn(t *testing.T) {
 	}
 }
 
-// TestFewReadsFail: a long dead stretch costs few failing reads in the sweep, and a single bad sector one.
+// TestFewReadsFail: a long dead stretch costs few failing reads in the stride, and a single bad sector one.
 func TestFewReadsFail(t *testing.T) {
 	const size = 4 << 30
 	for _, c := range []struct {
@@ -233,7 +233,7 @@ func TestFewReadsFail(t *testing.T) {
 	}{{span.At(1<<30, 512), 1}, {span.At(1<<30, 1<<30), 11}} {
 		d := &drive{bad: span.Of(c.bad)}
 		rd := &Reading{States: NewStates(size, 512), Source: d, Physical: 512}
-		if err := rd.Sweep(t.Context(), span.Of(span.Span{End: size}).All()); err != nil || d.fails > c.most {
+		if err := rd.Stride(t.Context(), span.Of(span.Span{End: size}).All()); err != nil || d.fails > c.most {
 			t.Errorf("%v: %d reads failed, want at the most %d (%v)", c.bad, d.fails, c.most, err)
 		}
 		if missed := size - c.bad.Len() - rd.States.Got(); missed > c.bad.Len()+firstJump {

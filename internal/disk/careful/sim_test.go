@@ -115,15 +115,15 @@ func simulated(seed uint64) (used, precious, bad span.Set) {
 func (d *simDrive) spared() {
 	r := &Reading{States: NewStates(simSize, simSectors), Source: d, Physical: 4096}
 	layers := []func() iter.Seq[span.Span]{only(d.precious), only(d.wanted)}
-	if r.Hasty = true; r.Sweep(context.Background(), layers[0]()) != nil || r.Trim(context.Background(),
+	if r.Hasty = true; r.Stride(context.Background(), layers[0]()) != nil || r.Narrow(context.Background(),
 		layers[0]) != nil {
 		return
 	}
 	r.Hasty = false
 	for _, pass := range []func(l func() iter.Seq[span.Span]) error{
-		func(l func() iter.Seq[span.Span]) error { return r.Sweep(context.Background(), l()) },
-		func(l func() iter.Seq[span.Span]) error { return r.Trim(context.Background(), l) },
-		func(l func() iter.Seq[span.Span]) error { return r.Scrape(context.Background(), l, 1) },
+		func(l func() iter.Seq[span.Span]) error { return r.Stride(context.Background(), l()) },
+		func(l func() iter.Seq[span.Span]) error { return r.Narrow(context.Background(), l) },
+		func(l func() iter.Seq[span.Span]) error { return r.Single(context.Background(), l, 1) },
 	} {
 		for _, l := range layers {
 			if pass(l) != nil {
