@@ -197,9 +197,9 @@ func (r *Reading) narrow(ctx context.Context, gap span.Span, least int64, front,
 func (r *Reading) edge(ctx context.Context, gap span.Span, back bool) (span.Span, error) {
 	step := max(r.grain(), min(r.large(), gap.Len()/2)/r.Physical*r.Physical)
 	for !gap.Empty() {
-		piece := span.At(gap.Start, step).Intersect(gap)
+		piece := span.Span{Start: gap.Start, End: (gap.Start + step) / r.Physical * r.Physical}.Intersect(gap)
 		if back {
-			piece = span.Span{Start: max(gap.Start, (gap.End-step)/r.Physical*r.Physical), End: gap.End}
+			piece = span.Span{Start: max(gap.Start, (gap.End-step+r.Physical-1)/r.Physical*r.Physical), End: gap.End}
 		}
 		got, failed, err := r.fetch(ctx, piece)
 		if err != nil {

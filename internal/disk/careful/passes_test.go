@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"math/rand/v2"
 	"testing"
@@ -103,6 +104,9 @@ var errDead = errors.New("dead")
 
 func (d *drive) Fetch(ctx context.Context, sp span.Span) (int64, error) {
 	d.reads++
+	if sp.Len() > large || sp.Empty() {
+		return 0, fmt.Errorf("a read of %d bytes", sp.Len())
+	}
 	if d.most > 0 && d.reads > d.most {
 		return 0, errDead
 	}
@@ -134,7 +138,10 @@ func TestEverythingGoodIsGot(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		d := &drive{partial: seed%2 == 0}
 		for range 1 + r.IntN(20) {
-			at := r.Int64N(size) / 512 * 512
+			at := r.Int64N(size) / 4096 * 4096
+			if seed%3 == 0 {
+				at = r.Int64N(size) / 512 * 512
+			}
 			d.bad.Add(span.At(at, 512*(1+r.Int64N(1<<r.IntN(14)))).Intersect(span.Span{End: size}))
 		}
 		var wanted span.Set
@@ -171,6 +178,34 @@ func strideAndAll(t *testing.T, rd *Reading, wanted span.Set, tries int) {
 	if err := errors.Join(rd.Stride(ctx, wanted.All()), rd.Narrow(ctx, only(wanted)), rd.Single(ctx, only(wanted),
 		tries)); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestLargeSectors: a drive whose physical sectors are larger than its logical ones is read by these, wherever what is
+// wanted begins, and only what lies in a bad one is missing.
+func TestLargeSectors(t *testing.T) {
+	const size = 90 << 20
+	for seed := range uint64(12) {
+		r := rand.New(rand.NewPCG(seed, 8))
+		d := &drive{partial: seed%2 == 0}
+		for range 1 + r.IntN(9) {
+			d.bad.Add(span.At(r.Int64N(size)/512*512, 512*(1+r.Int64N(1<<r.IntN(14)))).Intersect(span.Span{End: size}))
+		}
+		wanted := span.Of(span.At(512*(1+r.Int64N(40_000)), 512*(20_000+r.Int64N(60_000))), span.At(70<<20+1536, 9<<20))
+		rd := &Reading{States: NewStates(size, 512), Source: d, Physical: 4096}
+		strideAndAll(t, rd, wanted, 1)
+		for run := range rd.States.Runs(span.Span{End: size}) {
+			if run.State == Got {
+				continue
+			}
+			for sp := range wanted.Clip(run.Span).All() {
+				for at := sp.Start / 4096 * 4096; at < sp.End; at += 4096 {
+					if !d.bad.Overlaps(span.At(at, 4096)) {
+						t.Fatalf("seed %d: the sector at %d is good and wasn't got", seed, at)
+					}
+				}
+			}
+		}
 	}
 }
 
