@@ -87,3 +87,22 @@ func TestKilledRescue(t *testing.T) {
 		t.Errorf("its proof says nothing of what is missing (%d): %s%s", code, out, errs)
 	}
 }
+
+// TestScreenRescue looks at a failing drive on the real screen, and gets from it what can be got.
+func TestScreenRescue(t *testing.T) {
+	s := demoScreen(t, 140, 40)
+	s.WaitFor("MACHINES", "failing: 212 sectors")
+	s.Keys("/")
+	s.WaitFor("Model, serial number")
+	s.Type("E6F5")
+	s.Keys("Enter")
+	s.WaitFor("copy it before", "anything else")
+	s.Keys("H")
+	s.WaitFor("pending sectors", "212", "failed in reading at sector")
+	s.Keys("H", "R")
+	s.WaitFor("how far shall this sitting go", "the first sitting")
+	s.Keys("Enter")
+	s.WaitFor("1 file hit: 1:srv/crane/load-cells-2026.dat", "is on the shelf")
+	s.Keys("4")
+	s.WaitFor("Rescue, 1 sitting, 99.99 %", "weren't tried yet")
+}

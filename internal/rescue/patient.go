@@ -28,6 +28,7 @@ type patient struct {
 	survey *survey.Survey
 	buf    []byte
 	hole   span.Span
+	holed  bool // the last read was of one
 
 	reads, fails int64
 	got          int64 // bytes, in this sitting
@@ -57,7 +58,7 @@ func (p *patient) Fetch(ctx context.Context, sp span.Span) (int64, error) {
 		return 0, p.failure
 	}
 	buf := p.buf[:sp.Len()]
-	if p.isHole(sp) {
+	if p.holed = p.isHole(sp); p.holed {
 		return sp.Len(), p.canvas.blank(ctx, sp)
 	}
 	p.reads++
@@ -85,7 +86,11 @@ func (p *patient) read(sp span.Span, got int64) {
 	if got < sp.Len() {
 		p.rc.MarkRead(span.Span{Start: sp.Start + got, End: sp.End}, run.Doubtful)
 	}
-	if err := p.rc.Step(got); err != nil && p.failure == nil {
+	step := p.rc.Step
+	if p.holed {
+		step = p.rc.Skip // nothing was moved
+	}
+	if err := step(got); err != nil && p.failure == nil {
 		p.failure = err
 	}
 	if p.after != nil && p.failure == nil && !p.nested {
