@@ -143,6 +143,9 @@ dd if=/tmp/taken/load-cells.dat bs=1024 count=300 2>/dev/null | md5sum`}
 		got.Unreadable > 4096 {
 		t.Errorf("bad is byte %d; %+v\n%s", at, got, said)
 	}
+	if !strings.Contains(said, "1 file has a gap") || !strings.Contains(said, "took 4") {
+		t.Errorf("nothing is said of the gap in the file that is taken out\n%s", said)
+	}
 	if sum := fmt.Sprintf("%x", md5.Sum(testkit.Noise(4, length)[:300<<10])); !strings.Contains(said, sum) {
 		t.Errorf("the file up to the bad place isn't as it was\n%s", said)
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -81,6 +82,20 @@ func TestKilledRescue(t *testing.T) {
 	}
 	if out, errs, code := p.run("", "--shelf", p.shelf, "shelf", "check", "--full"); code != 0 {
 		t.Errorf("%s%s", out, errs)
+	}
+	for _, to := range [][]string{{"--to", filepath.Join(p.dir, "out")}, {"--tar", filepath.Join(p.dir, "out.tar")}} {
+		take := append([]string{"--shelf", p.shelf, "--quiet", "take", "Slipway crane",
+			"1:srv/crane/load-cells-2026.dat"}, to...)
+		out, errs, code := p.run("", take...)
+		if code != 4 || !strings.Contains(out, "1 file has a gap") || !strings.Contains(out,
+			"246 kB of it couldn't be read") {
+			t.Errorf("a file with a gap, taken out %v: %d %s%s", to, code, out, errs)
+		}
+		out, errs, code = p.run("", append(append(slices.Clone(take[:5]), "1:srv/crane/limits.csv"), to[0],
+			to[1]+"2")...)
+		if code != 0 || strings.Contains(out, "gap") {
+			t.Errorf("a whole file, taken out %v: %d %s%s", to, code, out, errs)
+		}
 	}
 	if out, errs, code = p.run("", "--shelf", p.shelf, "prove", "Slipway crane"); !strings.Contains(out+errs,
 		"246 kB") {

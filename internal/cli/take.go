@@ -122,12 +122,18 @@ func (o *options) showTaken(r *takeout.Report, streamed bool) error {
 		for _, x := range r.Renamed {
 			fmt.Fprintf(out, "  %s is called %s: %s\n", inside.Visible(x.Path), inside.Visible(x.As), x.Why)
 		}
+		for _, x := range r.Gaps {
+			fmt.Fprintf(out, "  has a gap: %s: %s\n", inside.Visible(x.Path), x.Why)
+		}
 		for _, x := range r.Left {
 			fmt.Fprintf(out, "  left out: %s: %s\n", inside.Visible(x.Path), x.Why)
 		}
 		if len(r.Lost) > 0 {
 			fmt.Fprintf(out, "  not kept there: %s\n", strings.Join(r.Lost, ", "))
 		}
+	}
+	if r.GapCount > 0 && r.LeftOut == 0 {
+		return doubtful{fmt.Errorf("with gaps: %s", units.Plural(r.GapCount, "file"))}
 	}
 	if r.LeftOut > 0 {
 		return doubtful{fmt.Errorf("left out: %s", units.Plural(r.LeftOut, "item"))}

@@ -118,6 +118,15 @@ type Contents interface {
 	Spans() []span.Span
 }
 
+// GapOf is how many bytes of contents couldn't be read when they were captured, as they are stored: these read as
+// zeros.
+func GapOf(c Contents) int64 {
+	if g, ok := c.(interface{ Gap() int64 }); ok {
+		return g.Gap()
+	}
+	return 0
+}
+
 // Unreadable is why an item can't be read although nothing is damaged.
 type Unreadable struct{ Why string }
 

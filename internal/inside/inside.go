@@ -185,7 +185,10 @@ func (p *Part) openTree(ctx context.Context) (fsys.Tree, error) {
 	if err == nil && p.unsure {
 		t, err = ofKept(ctx, t, v)
 	}
-	return t, err
+	if err != nil {
+		return nil, err
+	}
+	return withGaps(t, p), nil
 }
 
 // Name is the part in words.

@@ -392,6 +392,7 @@ func (t *taker) write(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, nam
 		return "", err
 	}
 	t.r.Files++
+	t.r.gap(path, c)
 	if joined {
 		t.r.Already++
 		return as, t.rc.Skip(it.Size)

@@ -212,6 +212,7 @@ func (s *streamer) contents(it fsys.Item, more fsys.More, name string, c fsys.Co
 	}
 	s.r.Files++
 	s.r.Bytes += c.Data().Total()
+	s.r.gap(name, c)
 	if r.bad > 0 {
 		return fmt.Errorf("%d bytes of it can't be read and are zeros: %w", r.bad, r.first)
 	}

@@ -85,6 +85,10 @@ type Report struct {
 	Left     []Left    `json:"skipped,omitempty"`
 	// LeftOut is how many were left; Left holds the first of them.
 	LeftOut int `json:"skipped_count"`
+	// Gaps are files that were taken out although some of them couldn't be read when it was captured: zeros are there
+	// instead. GapCount is how many; Gaps holds the first of them.
+	Gaps     []Left `json:"gaps,omitempty"`
+	GapCount int    `json:"gap_count"`
 	// Lost are properties that the destination doesn't hold, in words.
 	Lost []string `json:"not_kept,omitempty"`
 }
@@ -95,6 +99,20 @@ func (r *Report) left(path string, err error) {
 	r.LeftOut++
 	if len(r.Left) < keptLines {
 		r.Left = append(r.Left, Left{path, plain(err)})
+	}
+}
+
+// gap notes a file that has one.
+func (r *Report) gap(path string, c fsys.Contents) {
+	n := fsys.GapOf(c)
+	if n == 0 {
+		return
+	}
+	r.GapCount++
+	if len(r.Gaps) < keptLines {
+		r.Gaps = append(r.Gaps, Left{path, units.Bytes(n) + " of it couldn't be read when it was captured; " +
+			"zeros are there " +
+			"instead"})
 	}
 }
 
@@ -138,10 +156,20 @@ func (r *Report) Words() string {
 	if r.Verified > 0 {
 		s += fmt.Sprintf("; %s read back and equal", units.Plural(r.Verified, "file"))
 	}
+	if r.GapCount > 0 {
+		s += fmt.Sprintf("; %s a gap", hasHave(r.GapCount))
+	}
 	if r.LeftOut > 0 {
 		s += fmt.Sprintf("; %s left out", units.Plural(r.LeftOut, "item"))
 	}
 	return s
+}
+
+func hasHave(n int) string {
+	if n == 1 {
+		return "1 file has"
+	}
+	return fmt.Sprintf("%d files have", n)
 }
 
 // Phases are those of taking out.

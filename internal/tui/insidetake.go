@@ -187,6 +187,13 @@ func takenLines(th theme, r *takeout.Report, where string) []string {
 			th.caution.Render(fmt.Sprintf("%s is called %s: %s", inside.Visible(x.Path), inside.Visible(x.As),
 				x.Why)))
 	}
+	for i, x := range r.Gaps {
+		if i == 50 {
+			out = append(out, th.bad.Render(fmt.Sprintf("… and %d more with gaps", r.GapCount-i)))
+			break
+		}
+		out = append(out, th.bad.Render("Has a gap: "+inside.Visible(x.Path)+": "+x.Why))
+	}
 	for i, x := range r.Left {
 		if i == 50 {
 			out = append(out, th.bad.Render(fmt.Sprintf("… and %d more", r.LeftOut-i)))
