@@ -1,0 +1,76 @@
+package disk
+
+import (
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+)
+
+// TestFaults: a stand-in does wrong what its label says.
+func TestFaults(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "petrel.img")
+	if err := os.WriteFile(img, make([]byte, 1<<20), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	label := map[string]any{"model": "Petrel", "unreadable": [][2]int{{4096, 8192}}, "faults": map[string]any{
+		"unreadable": [][2]int{{16384, 16896}}, "weak": [][2]int{{32768, 33280}}, "weak_every": 3,
+		"slow": [][2]int{{65536, 131072}}, "slow_rate": 1 << 20, "stalling": [][2]int{{262144, 262656}},
+		"stall_seconds": 0.08, "gone_after": 600_000}}
+	b, err := json.Marshal(label)
+	if err == nil {
+		err = os.WriteFile(LabelPath(img), b, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := OpenDirect(img, Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	at := func(off int64, n int) error {
+		_, err := d.ReadAt(make([]byte, n), off)
+		return err
+	}
+	for off, bad := range map[int64]bool{0: false, 4096: true, 16384: true, 17000: false} {
+		if err := at(off, 256); errors.Is(err, ErrMedium) != bad {
+			t.Errorf("byte %d: %v", off, err)
+		}
+	}
+	for i, good := range []bool{false, false, true, false, false, true} {
+		if err := at(32768, 512); (err == nil) != good {
+			t.Errorf("try %d of a weak place: %v", i+1, err)
+		}
+	}
+	for off, least := range map[int64]time.Duration{65536: 60 * time.Millisecond, 262144: 80 * time.Millisecond} {
+		begun := time.Now()
+		if err := at(off, 64<<10); err != nil || time.Since(begun) < least {
+			t.Errorf("byte %d came after %v (%v)", off, time.Since(begun), err)
+		}
+	}
+	if err := errors.Join(at(524288, 200<<10), at(524288, 200<<10)); err != nil {
+		t.Error(err)
+	}
+	if err := at(0, 256<<10); !Gone(err) {
+		t.Errorf("after so many bytes: %v", err)
+	}
+	if again, err := Open(img, Identity{}); err != nil {
+		t.Error(err)
+	} else if _, err = again.ReadAt(make([]byte, 256), 0); err != nil {
+		t.Errorf("attached again: %v", err)
+	}
+}
+
+// TestAligned: memory for direct reads begins at a page, and is as long as was asked for.
+func TestAligned(t *testing.T) {
+	for _, n := range []int{1, 512, 4096, 4097, 1 << 20} {
+		b := Aligned(n)
+		if len(b) != n || cap(b) != n {
+			t.Errorf("%d bytes: %d, %d", n, len(b), cap(b))
+		}
+		b[0], b[n-1] = 1, 1
+	}
+}
