@@ -82,6 +82,9 @@ type Family struct {
 	Hides string
 	// Makers are the kinds that it makes.
 	Makers []Maker
+	// Mirrors are where a volume of the family would keep copies of what can't be done without; see Families.Mirrors. Nil
+	// where there are none.
+	Mirrors func(r io.ReaderAt, size, sector int64) []Mirror
 }
 
 // Families are the families that are known, in the order in which they are asked.

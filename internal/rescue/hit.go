@@ -3,7 +3,6 @@ package rescue
 import (
 	"fmt"
 	"strings"
-	"sync"
 
 	"twinshelf/internal/disk/careful"
 	"twinshelf/internal/inside"
@@ -35,7 +34,7 @@ func (s *sitting) hits(q *patient) {
 	if lost.Empty() {
 		return
 	}
-	k := kept{q.Device, s.rc, &sync.Mutex{}, q}
+	k := q.view(s.rc)
 	t, err := inside.FilesIn(s.rc, k, lost)
 	if err != nil {
 		s.rc.Note("%swhich files are hit can't be told: %v", s.of(q), err)

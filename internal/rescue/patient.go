@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/careful"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -26,10 +27,13 @@ type patient struct {
 	canvas *canvas
 	work   *careful.Reading
 	survey *survey.Survey
+	guess  *survey.Survey // see lookThroughCopies; nil for none
+	pairs  []fsys.Mirror
 	buf    []byte
 	hole   span.Span
 	holed  bool // the last read was of one
 
+	reading      sync.Mutex // held by kept
 	reads, fails int64
 	got          int64 // bytes, in this sitting
 	hit          shelf.Hit
@@ -209,7 +213,7 @@ func (k kept) NextData(off int64) (span.Span, error) {
 
 // look divides the drive by its table, then looks at what is in its parts. Everything that is read for that is kept.
 func (p *patient) look(ctx context.Context, divided func() error) error {
-	k := kept{p.Device, ctx, &sync.Mutex{}, p}
+	k := p.asKept(ctx)
 	s, err := survey.Divided(ctx, k)
 	if err != nil {
 		return err
@@ -224,8 +228,14 @@ func (p *patient) look(ctx context.Context, divided func() error) error {
 		return err
 	}
 	p.looked = true
-	return p.divide(ctx, s)
+	if err := p.divide(ctx, s); err != nil {
+		return err
+	}
+	return p.lookThroughCopies(ctx)
 }
+
+// asKept is the drive as a Device that keeps what is read.
+func (p *patient) asKept(ctx context.Context) kept { return kept{p.Device, ctx, &p.reading, p} }
 
 // divide takes over a survey, and divides the canvas like it.
 func (p *patient) divide(ctx context.Context, s *survey.Survey) error {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"iter"
 	"slices"
-	"sync"
 	"time"
 
 	"twinshelf/internal/capture"
@@ -115,7 +114,7 @@ func (s *sitting) wish() error {
 	found := map[string]int{}
 	for i, q := range s.patients {
 		var err error
-		if q.first, err = inside.Lying(s.rc, kept{q.Device, s.rc, &sync.Mutex{}, q}, i, s.First); err != nil {
+		if q.first, err = inside.Lying(s.rc, q.view(s.rc), i, s.First); err != nil {
 			return s.named(q, err)
 		}
 		for _, m := range q.first {

@@ -80,7 +80,7 @@ func (p *patient) inUse() iter.Seq[span.Span] {
 			if a.Part == nil {
 				continue // what lies between parts matters less
 			}
-			for sp := range usedOf(&a) {
+			for sp := range p.guessed(&a) {
 				if !yield(sp) {
 					return
 				}

@@ -20,7 +20,7 @@ import (
 
 // Family makes exFAT known.
 func Family() fsys.Family {
-	return fsys.Family{Name: "exfat", Probe: Probe, Makers: []fsys.Maker{maker()}}
+	return fsys.Family{Name: "exfat", Probe: Probe, Mirrors: mirrors, Makers: []fsys.Maker{maker()}}
 }
 
 // Bounds of what is read at once or held.

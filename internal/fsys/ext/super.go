@@ -21,7 +21,7 @@ import (
 
 // Family makes ext2, ext3 and ext4 known.
 func Family() fsys.Family {
-	return fsys.Family{Name: "ext", Probe: Probe, Makers: []fsys.Maker{maker()}}
+	return fsys.Family{Name: "ext", Probe: Probe, Mirrors: mirrors, Makers: []fsys.Maker{maker()}}
 }
 
 // maxGroups bounds the group descriptors that are read.

@@ -22,7 +22,7 @@ import (
 
 // Family makes NTFS known.
 func Family() fsys.Family {
-	return fsys.Family{Name: "ntfs", Probe: Probe, Makers: []fsys.Maker{maker()}}
+	return fsys.Family{Name: "ntfs", Probe: Probe, Mirrors: mirrors, Makers: []fsys.Maker{maker()}}
 }
 
 // maxRecords bounds the number of file records.
