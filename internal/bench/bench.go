@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/health"
@@ -57,6 +58,8 @@ type Bench struct {
 	System bool
 	// Shelves are the folders of open shelves: their disks are out of reach.
 	Shelves []string
+	// Patience is how long a read may take before a disk is taken for one that hangs; 0 for the usual.
+	Patience time.Duration
 	// OutOfReach are the identities that the person put out of reach.
 	OutOfReach func(disk.Identity) bool
 
@@ -256,17 +259,52 @@ func (b *Bench) Probe(ctx context.Context, d *Disk) {
 		return
 	}
 	var asking sync.WaitGroup
-	asking.Go(func() { d.Health = b.Health(ctx, d) })
-	defer asking.Wait()
-	b.look(ctx, d)
+	var told *health.Report
+	asking.Go(func() { told = b.Health(ctx, d) })
+	b.lookInTime(ctx, d)
+	asking.Wait()
+	d.Health = told
 }
 
-func (b *Bench) look(ctx context.Context, d *Disk) {
+// hanging is how long a read may take before the disk is taken for one that hangs.
+const hanging = 30 * time.Second
+
+// lookInTime looks at a disk, and gives up when a read of it doesn't come back: one disk that hangs must not hold up
+// the others. The kernel ends such a read some day; what it brings then is thrown away.
+func (b *Bench) lookInTime(ctx context.Context, d *Disk) {
 	dev, err := disk.Open(d.Path, d.Identity)
 	if err != nil {
 		d.Problem = err.Error()
 		return
 	}
+	looked := *d // nobody else sees it until it is done
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		b.look(ctx, &looked, dev)
+	}()
+	patience := b.Patience
+	if patience == 0 {
+		patience = hanging
+	}
+	tick := time.NewTicker(patience / 4)
+	defer tick.Stop()
+	for {
+		select {
+		case <-done:
+			*d = looked
+			return
+		case <-tick.C:
+		}
+		if dev.Stuck() > patience {
+			d.Problem = "it doesn't answer: a read hangs; rescue it (R), which lets it rest, or switch it off and on again"
+			go func() { <-done; dev.Close() }()
+			return
+		}
+	}
+}
+
+func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 	if d.Image && d.Identity.Sector == 0 {
 		dev.SetSectorSize(table.DetectSector(dev, dev.Size()))
 	}

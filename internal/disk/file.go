@@ -8,7 +8,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -25,6 +27,9 @@ type File struct {
 	id     Identity
 	block  bool
 	faults *Faults // of a stand-in for a failing drive; nil for none
+
+	reading atomic.Int64 // reads under way
+	moved   atomic.Int64 // when one began while none was under way, or ended; Unix time in ns
 }
 
 // Label is what stands on the sticker of a disk that is an image file. It is
@@ -186,8 +191,26 @@ func (d *File) SetSectorSize(n int) {
 	}
 }
 
+// Stuck is for how long reads have been under way of which none ended.
+func (d *File) Stuck() time.Duration {
+	if d.reading.Load() == 0 {
+		return 0
+	}
+	return time.Since(time.Unix(0, d.moved.Load()))
+}
+
 // ReadAt reads from the device; errors of the medium name the device.
 func (d *File) ReadAt(p []byte, off int64) (int, error) {
+	if d.reading.Add(1) == 1 {
+		d.moved.Store(time.Now().UnixNano())
+	}
+	n, err := d.readAt(p, off)
+	d.moved.Store(time.Now().UnixNano())
+	d.reading.Add(-1)
+	return n, err
+}
+
+func (d *File) readAt(p []byte, off int64) (int, error) {
 	if err := d.faults.before(span.At(off, int64(len(p)))); err != nil {
 		return 0, fmt.Errorf("%s: %w", d.path, err)
 	}
