@@ -297,7 +297,8 @@ func (b *Bench) lookInTime(ctx context.Context, d *Disk) {
 		case <-tick.C:
 		}
 		if dev.Stuck() > patience {
-			d.Problem = "it doesn't answer: a read hangs; rescue it (R), which lets it rest, or switch it off and on again"
+			d.Problem = "it doesn't answer: a read hangs; rescue it (R), which lets it rest, or switch it off " +
+				"and on again"
 			go func() { <-done; dev.Close() }()
 			return
 		}

@@ -15,7 +15,8 @@ import (
 // looked at like any other.
 func TestAHangingDisk(t *testing.T) {
 	dir := t.TempDir()
-	for name, faults := range map[string]string{"a.img": `{"stalling": [[0, 512]], "stall_seconds": 0.5}`, "b.img": `{}`} {
+	for name, faults := range map[string]string{"a.img": `{"stalling": [[0, 512]], "stall_seconds": 0.5}`,
+		"b.img": `{}`} {
 		img := filepath.Join(dir, name)
 		testkit.Sparse(t, img, 3<<20)
 		label := `{"model": "Petrel P 32", "serial": "` + name + `", "faults": ` + faults + `}`
@@ -28,7 +29,8 @@ func TestAHangingDisk(t *testing.T) {
 	begun := time.Now()
 	b.Probe(t.Context(), disks[0])
 	b.Probe(t.Context(), disks[1])
-	if d := disks[0]; !strings.Contains(d.Problem, "it doesn't answer: a read hangs") || d.Survey != nil || d.Device != nil {
+	if d := disks[0]; !strings.Contains(d.Problem, "it doesn't answer: a read hangs") || d.Survey != nil ||
+		d.Device != nil {
 		t.Errorf("%q after %v", d.Problem, time.Since(begun))
 	}
 	if d := disks[1]; d.Problem != "" || !d.Survey.Blank() {

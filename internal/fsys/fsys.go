@@ -82,8 +82,8 @@ type Family struct {
 	Hides string
 	// Makers are the kinds that it makes.
 	Makers []Maker
-	// Mirrors are where a volume of the family would keep copies of what can't be done without; see Families.Mirrors. Nil
-	// where there are none.
+	// Mirrors are where a volume of the family would keep copies of what can't be done without; see Families.Mirrors.
+	// Nil where there are none.
 	Mirrors func(r io.ReaderAt, size, sector int64) []Mirror
 }
 

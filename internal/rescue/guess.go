@@ -78,7 +78,8 @@ func (p *patient) lookThroughCopies(ctx context.Context) error {
 			continue
 		}
 		unread = true
-		for _, m := range families.All().Mirrors(disk.Section(k, a.Span.Start, a.Span.Len()), a.Span.Len(), k.SectorSize()) {
+		for _, m := range families.All().Mirrors(disk.Section(k, a.Span.Start, a.Span.Len()), a.Span.Len(),
+			k.SectorSize()) {
 			p.pairs = append(p.pairs, fsys.Mirror{Of: m.Of.Shift(a.Span.Start), At: m.At.Shift(a.Span.Start)})
 		}
 	}
@@ -92,7 +93,8 @@ func (p *patient) lookThroughCopies(ctx context.Context) error {
 	p.guess = s
 	for _, a := range s.Parts() {
 		if own := p.areaAt(a.Span); own != nil && own.Content.Volume == nil && a.Content.Volume != nil {
-			p.rc.Note("part %d: what tells where its files lie can't be read in full; by the copies that its file system (%s) "+
+			p.rc.Note("part %d: what tells where its files lie can't be read in full; by the copies that its "+
+				"file system (%s) "+
 				"keeps, what is in use comes first, then all of it", a.Number(), a.Content.Info.Kind)
 		}
 	}

@@ -40,7 +40,8 @@ func TestCopiesOfStructures(t *testing.T) {
 	for _, c := range []struct {
 		kind string
 		bad  span.Span // of the part
-	}{{"FAT32", span.At(0, 512)}, {"FAT32", span.At(32*512, 512)}, {"ext4", span.At(1024, 1024)}, {"ext4", span.At(2048, 1024)},
+	}{{"FAT32", span.At(0, 512)}, {"FAT32", span.At(32*512, 512)}, {"ext4", span.At(1024, 1024)}, {"ext4",
+		span.At(2048, 1024)},
 		{"NTFS", span.At(0, 512)}, {"NTFS", span.At(16384, 1024)}, {"exFAT", span.At(0, 512)}} {
 		name := fmt.Sprintf("%s at %d", c.kind, c.bad.Start)
 		part := testkit.Image(t, strings.ReplaceAll(name, " ", "-"), size)

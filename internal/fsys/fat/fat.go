@@ -18,11 +18,12 @@ import (
 
 // Family makes FAT12, FAT16 and FAT32 known.
 func Family() fsys.Family {
-	return fsys.Family{Name: "fat", Probe: Probe, Mirrors: mirrors, Hides: signature.BitLockerToGo, Makers: []fsys.Maker{
-		maker(12, "very small parts; every system"),
-		maker(16, "small parts; every system, also very old ones"),
-		maker(32, "every system and device"),
-	}}
+	return fsys.Family{Name: "fat", Probe: Probe, Mirrors: mirrors, Hides: signature.BitLockerToGo,
+		Makers: []fsys.Maker{
+			maker(12, "very small parts; every system"),
+			maker(16, "small parts; every system, also very old ones"),
+			maker(32, "every system and device"),
+		}}
 }
 
 // Volume is a FAT file system. Offsets and sizes are in bytes.
