@@ -278,7 +278,8 @@ func (o *options) capture(ctx context.Context, w *workshop.Workshop, p *capture.
 			units.Bytes(t.Added))
 	}
 	if n := t.Missing(); n > 0 {
-		return doubtful{fmt.Errorf("%s of the source could not be read; the twin is kept and says so", units.Bytes(n))}
+		return doubtful{fmt.Errorf("%s of the source could not be read; the twin is kept and says so; \"twinshelf "+
+			"rescue\" may get more of it", units.Bytes(n))}
 	}
 	return err
 }

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
 )
 
 var testTime = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
@@ -26,5 +28,24 @@ func TestCheck(t *testing.T) {
 	}
 	if err := (&Plan{Machine: "Crane", Sources: sources, Until: Stride, Tries: 100}).Check(t.Context()); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestHasAll: an older twin goes only when the newer one misses nothing that it has.
+func TestHasAll(t *testing.T) {
+	twin := func(missing ...span.Span) *shelf.Twin {
+		return &shelf.Twin{Disks: []shelf.TwinDisk{{Missing: span.Of(missing...)}}}
+	}
+	for _, c := range []struct {
+		now, was *shelf.Twin
+		all      bool
+	}{
+		{twin(), twin(), true}, {twin(span.At(0, 512)), twin(span.At(0, 1024)), true},
+		{twin(span.At(0, 512)), twin(span.At(512, 512)), false}, {twin(span.At(0, 512)), twin(), false},
+		{twin(), &shelf.Twin{}, false}, {&shelf.Twin{}, twin(), false},
+	} {
+		if got := hasAll(c.now, c.was); got != c.all {
+			t.Errorf("%v after %v: %v", c.now.Disks, c.was.Disks, got)
+		}
 	}
 }

@@ -351,7 +351,7 @@ func (s *sitting) end(cause error) (*shelf.Twin, error) {
 }
 
 // Supersede takes the twins of earlier sittings off the shelf that a newer one has everything of. Those that are kept
-// for ever stay.
+// for ever stay, and so do those that have something that the newer one says is missing.
 func Supersede(ctx context.Context, s *shelf.Shelf, t *shelf.Twin) error {
 	pins, err := s.Pins(ctx)
 	if err != nil {
@@ -362,7 +362,7 @@ func Supersede(ctx context.Context, s *shelf.Shelf, t *shelf.Twin) error {
 		if old.Rescue == nil || old.Rescue.ID != t.Rescue.ID || old.ID >= t.ID {
 			continue
 		}
-		if _, kept := pins[old.ID]; kept {
+		if _, kept := pins[old.ID]; kept || !hasAll(t, old) {
 			continue
 		}
 		if failed := s.Discard(ctx, old, "a later sitting of the same rescue has all of it: "+t.ID); failed != nil {
@@ -370,6 +370,16 @@ func Supersede(ctx context.Context, s *shelf.Shelf, t *shelf.Twin) error {
 		}
 	}
 	return err
+}
+
+// hasAll says whether a twin misses nothing that an older one of the same drives has.
+func hasAll(t, old *shelf.Twin) bool {
+	for i := range t.Disks {
+		if i >= len(old.Disks) || !t.Disks[i].Missing.Subtract(old.Disks[i].Missing).Empty() {
+			return false
+		}
+	}
+	return len(old.Disks) == len(t.Disks)
 }
 
 const pieceSize = 2 << 20

@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/rescue"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
 
@@ -45,8 +46,8 @@ func (w *rescues) PlanRescue(machine string, disks []*bench.Disk, leaveOut Parts
 			p.Close()
 			return nil, err
 		}
-		if dev.Identity().Sector != 0 && d.Image && d.Identity.Sector == 0 && d.Device != nil {
-			dev.SetSectorSize(d.Device.SectorSize())
+		if d.Image && d.Identity.Sector == 0 { // only the table on it tells
+			dev.SetSectorSize(table.DetectSector(dev, dev.Size()))
 		}
 		p.devices = append(p.devices, dev)
 		p.Sources = append(p.Sources, rescue.Source{Device: dev, Health: d.Health, LeaveOut: leaveOut[d],
