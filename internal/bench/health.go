@@ -17,7 +17,20 @@ func (b *Bench) Health(ctx context.Context, d *Disk) *health.Report {
 	if d.Image {
 		return r
 	}
-	return r.Linked(b.link(b.Host.KernelName(d.Path)))
+	name := b.Host.KernelName(d.Path)
+	return r.Linked(b.link(name)).Zoned(b.sys(name, "queue/zoned"))
+}
+
+// SectorWords say how large the sectors of a disk are, and what the trade calls that.
+func (d *Disk) SectorWords() string {
+	logical, physical := max(512, d.Identity.Sector), max(d.Physical, d.Identity.Sector, 512)
+	switch {
+	case logical == 4096:
+		return "4096 bytes (4Kn)"
+	case physical > logical:
+		return fmt.Sprintf("%d bytes, of %d on the medium (512e)", logical, physical)
+	}
+	return fmt.Sprintf("%d bytes (512n)", logical)
 }
 
 // mostParents bounds the way up the tree of devices.

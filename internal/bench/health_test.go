@@ -1,6 +1,10 @@
 package bench
 
-import "testing"
+import (
+	"testing"
+
+	"twinshelf/internal/disk"
+)
 
 // TestLink: the way to a disk is as fast as sysfs says of its USB port, or of its lanes.
 func TestLink(t *testing.T) {
@@ -32,5 +36,20 @@ func TestLink(t *testing.T) {
 		if now, best := b.link(name); now != want[0] || best != want[1] {
 			t.Errorf("%s: %d, %d, want %d", name, now, best, want)
 		}
+	}
+}
+
+func TestSectorWords(t *testing.T) {
+	for words, d := range map[string]*Disk{
+		"512 bytes (512n)":                        {Physical: 512, Identity: disk.Identity{Sector: 512}},
+		"512 bytes, of 4096 on the medium (512e)": {Physical: 4096, Identity: disk.Identity{Sector: 512}},
+		"4096 bytes (4Kn)":                        {Physical: 4096, Identity: disk.Identity{Sector: 4096}},
+	} {
+		if got := d.SectorWords(); got != words {
+			t.Errorf("%s, want %s", got, words)
+		}
+	}
+	if got := (&Disk{}).SectorWords(); got != "512 bytes (512n)" {
+		t.Error(got)
 	}
 }

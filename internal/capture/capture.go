@@ -44,6 +44,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer rc.Watch(p.hanging)()
 	start := time.Now()
 	if p.Now.IsZero() {
 		p.Now = start
@@ -79,6 +80,20 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 		return nil, err
 	}
 	return t, nil
+}
+
+// longRead is how long a read may take before the person hears of it.
+const longRead = 15 * time.Second
+
+// hanging says that a drive hangs; empty while all answer.
+func (p *Plan) hanging() string {
+	for _, s := range p.Sources {
+		if d, ok := s.Survey.Device.(interface{ Stuck() time.Duration }); ok && d.Stuck() > longRead {
+			return disk.Sticker(s.Survey.Device.Identity()) +
+				" doesn't answer: a read hangs; a rescue gives such a drive rest"
+		}
+	}
+	return ""
 }
 
 // full says what to do when the shelf's drive filled up.

@@ -60,7 +60,11 @@ func showHealth(o *options, d *bench.Disk) {
 	}
 	o.say("  %s", d.Health.Words())
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
-	for _, l := range d.Health.Lines() {
+	lines := d.Health.Lines()
+	if len(lines) > 0 {
+		lines = append(lines, health.Line{Name: "sectors", Value: d.SectorWords()})
+	}
+	for _, l := range lines {
 		mark := " "
 		if l.Level >= health.Watch {
 			mark = "!"

@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/units"
 )
 
@@ -205,6 +206,9 @@ func (m *capturePage) estimateLines(w int) []string {
 	}
 	out = append(out, m.th.labelled("Room", e.Words(), w, paint)...)
 	for _, s := range m.plan.Health() {
+		if strings.Contains(s, health.Failing.String()+":") {
+			s += "; R gets what can be got and spares the drive"
+		}
 		out = append(out, m.th.labelled("Health", s, w, m.th.bad.Render)...)
 	}
 	out = append(out, m.unreadLines(w)...)

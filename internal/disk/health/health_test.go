@@ -155,6 +155,9 @@ func TestLinked(t *testing.T) {
 	if fast := r.Linked(10_000_000_000, 20_000_000_000); !maps.Equal(fast.Figures, r.Figures) {
 		t.Errorf("%v", fast.Figures)
 	}
+	if r.Zoned("none") != r || r.Zoned("") != r || r.Zoned("host-aware").Zones != "host-aware" || r.Zones != "" {
+		t.Error("zones are told otherwise than by the kernel")
+	}
 	if quiet := silent("no"); quiet.Linked(1, 1) != quiet {
 		t.Error("a silent drive has a speed")
 	}

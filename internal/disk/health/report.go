@@ -87,6 +87,17 @@ func (r *Report) Of(f Figure) (int64, bool) {
 	return n, ok
 }
 
+// Zoned is the report with how the kernel says that a drive with zones wants to be written ("none" for one without;
+// kernel documentation, ABI/stable/sysfs-block, queue/zoned), where the drive tells nothing of it.
+func (r *Report) Zoned(how string) *Report {
+	if !r.Told() || r.Zones != "" || how == "" || how == "none" {
+		return r
+	}
+	out := *r
+	out.Zones = how
+	return &out
+}
+
 // Linked is the report with the speeds of the way to the drive, in bits per second, as the computer knows them: the
 // slowest stretch counts. 0 is for what it doesn't know.
 func (r *Report) Linked(now, best int64) *Report {
