@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"iter"
 	"runtime"
 	"sync"
@@ -488,21 +487,11 @@ func (rd *reader) agrees(ref shelf.BlockRef, buf []byte) bool {
 
 // isHole says whether the device knows that the stretch reads as zeros.
 func (rd *reader) isHole(sp span.Span) bool {
-	sparse, ok := rd.dev.(disk.Sparse)
-	if !ok || rd.gone != nil {
+	if rd.gone != nil {
 		return false
 	}
-	if rd.hole.Covers(sp) { // as the device said when it was asked last
-		return true
-	}
-	data, err := sparse.NextData(sp.Start)
-	switch {
-	case errors.Is(err, io.EOF):
-		rd.hole = span.Span{Start: sp.Start, End: rd.dev.Size()}
-	case err == nil:
-		rd.hole = span.Span{Start: sp.Start, End: data.Start}
-	default:
-		rd.hole = span.Span{}
+	if !rd.hole.Covers(sp) { // as the device said when it was asked last
+		rd.hole = disk.HoleFrom(rd.dev, sp.Start)
 	}
 	return rd.hole.Covers(sp)
 }

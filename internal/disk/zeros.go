@@ -1,6 +1,8 @@
 package disk
 
 import (
+	"errors"
+	"io"
 	"iter"
 
 	"twinshelf/internal/span"
@@ -41,15 +43,18 @@ func dataFrom(d Device, off int64) span.Span {
 }
 
 // HoleFrom is the stretch from off on that a device knows to be zeros without
-// reading; empty when there is none.
+// reading; empty when there is none, or when it can't be told.
 func HoleFrom(d Device, off int64) span.Span {
 	sparse, ok := d.(Sparse)
 	if !ok {
 		return span.Span{}
 	}
 	data, err := sparse.NextData(off)
-	if err != nil { // io.EOF: nothing but zeros to the end
+	switch {
+	case errors.Is(err, io.EOF): // nothing but zeros to the end
 		return span.Span{Start: off, End: d.Size()}
+	case err != nil:
+		return span.Span{}
 	}
 	return span.Span{Start: off, End: data.Start}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -168,5 +169,33 @@ func TestReadingInPassing(t *testing.T) {
 	}
 	if err := ReadFullPassing(NewMemory(1<<20, 512), b, 0); err != nil {
 		t.Error(err)
+	}
+}
+
+// telling is a device that says of its holes what a test wants.
+type telling struct {
+	*Memory
+	data span.Span
+	err  error
+}
+
+func (d telling) NextData(int64) (span.Span, error) { return d.data, d.err }
+
+// TestHoles: only a device that says so holds zeros; one that can't tell has data everywhere.
+func TestHoles(t *testing.T) {
+	m := NewMemory(1<<20, 512)
+	for i, c := range []struct {
+		d    Device
+		hole span.Span
+	}{
+		{m, span.Span{}},
+		{telling{Memory: m, data: span.At(8192, 512)}, span.Span{Start: 4096, End: 8192}},
+		{telling{Memory: m, data: span.At(4096, 512)}, span.Span{Start: 4096, End: 4096}},
+		{telling{Memory: m, err: io.EOF}, span.Span{Start: 4096, End: 1 << 20}},
+		{telling{Memory: m, err: ErrGone}, span.Span{}},
+	} {
+		if got := HoleFrom(c.d, 4096); got != c.hole {
+			t.Errorf("device %d: %v, want %v", i, got, c.hole)
+		}
 	}
 }

@@ -104,21 +104,8 @@ func (p *patient) read(sp span.Span, got int64) {
 
 // isHole says whether the device knows that a stretch holds zeros.
 func (p *patient) isHole(sp span.Span) bool {
-	sparse, ok := p.drive.Device().(disk.Sparse)
-	if !ok {
-		return false
-	}
-	if p.hole.Covers(sp) {
-		return true
-	}
-	data, err := sparse.NextData(sp.Start)
-	switch {
-	case errors.Is(err, io.EOF):
-		p.hole = span.Span{Start: sp.Start, End: p.Device.Size()}
-	case err == nil:
-		p.hole = span.Span{Start: sp.Start, End: data.Start}
-	default:
-		p.hole = span.Span{}
+	if !p.hole.Covers(sp) {
+		p.hole = disk.HoleFrom(p.drive.Device(), sp.Start)
 	}
 	return p.hole.Covers(sp)
 }
