@@ -18,7 +18,8 @@ type Drive struct {
 	dev     disk.Device
 	pending chan answer // the answer to a read that hangs; nil for none
 	started sync.WaitGroup
-	rest    time.Duration // after a stall
+	rest    time.Duration // after the last stall, and longer after the next; 0 once a read went well
+	tired   bool          // it hung and hasn't rested yet
 	watched time.Time     // when the temperature was asked for last
 	rates   *Rates
 	faint   int // reads that failed since one went well
@@ -110,9 +111,7 @@ func (d *Drive) Close() {
 	case <-time.After(time.Second):
 	}
 	for _, dev := range d.own {
-		if c, ok := dev.(io.Closer); ok {
-			_ = c.Close()
-		}
+		closed(dev)
 	}
 }
 
@@ -136,7 +135,7 @@ func (d *Drive) Read(ctx context.Context, p []byte, off int64) (int, error) {
 			if d.Stalled != nil {
 				d.Stalled(span.At(off, int64(len(p))))
 			}
-			d.rest = min(longestRest, max(firstRest, 2*d.rest))
+			d.rest, d.tired = min(longestRest, max(firstRest, 2*d.rest)), true
 			return 0, &Failed{off, err}
 		case disk.Gone(err):
 			if err = d.comeBack(ctx, err); err != nil {
@@ -186,13 +185,14 @@ func (d *Drive) ready(ctx context.Context) error {
 			return err
 		}
 	}
-	if d.rest > 0 {
+	if d.tired {
 		d.Waits(fmt.Sprintf("the drive hung: it gets %v of rest", d.rest.Round(time.Second)))
 		err := d.Sleep(ctx, d.rest)
 		d.Waits("")
 		if err != nil {
 			return err
 		}
+		d.tired = false
 	}
 	return d.cool(ctx)
 }
@@ -235,7 +235,15 @@ func (d *Drive) reopened(ctx context.Context) (disk.Device, error) {
 	if err != nil || !same(dev, d.dev) {
 		return dev, err
 	}
+	closed(dev)
 	return nil, nil
+}
+
+// closed closes a device that Reopen gave.
+func closed(dev disk.Device) {
+	if c, ok := dev.(io.Closer); ok {
+		_ = c.Close()
+	}
 }
 
 // same says whether two devices are the drive at the same place.

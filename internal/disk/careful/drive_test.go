@@ -21,6 +21,12 @@ type patient struct {
 	gone  atomic.Bool
 	hangs chan struct{} // reads wait for it; nil for none
 	reads atomic.Int64
+	ended bool // it was closed
+}
+
+func (p *patient) Close() error {
+	p.ended = true
+	return nil
 }
 
 func (p *patient) Path() string { return p.path }
@@ -116,6 +122,27 @@ func TestAHang(t *testing.T) {
 	}
 }
 
+// TestOneRest: a drive rests once for a hang, whatever the reads after it come to.
+func TestOneRest(t *testing.T) {
+	p, note := newDisk("/dev/sdx"), &diary{}
+	p.hangs = make(chan struct{})
+	hurt := &disk.Faulty{Writable: p, BadRead: span.Of(span.At(65536, 512))}
+	d := NewDrive(hurt, note.options())
+	defer d.Close()
+	if err := read(t, d); !errors.Is(err, ErrStalled) {
+		t.Fatal(err)
+	}
+	close(p.hangs)
+	for range 5 {
+		if _, err := d.Read(t.Context(), make([]byte, 512), 65536); !errors.Is(err, disk.ErrMedium) {
+			t.Fatal(err)
+		}
+	}
+	if len(note.slept) != 1 {
+		t.Errorf("it rested %v", note.slept)
+	}
+}
+
 // TestAnotherName: a drive that hung and comes back under another name is gone on with, without waiting for the read
 // that hangs for ever.
 func TestAnotherName(t *testing.T) {
@@ -124,9 +151,11 @@ func TestAnotherName(t *testing.T) {
 	defer close(old.hangs)
 	o := note.options()
 	looks := 0
+	var left []*patient
 	o.Reopen = func(context.Context) (disk.Device, error) {
 		if looks++; looks < 3 {
-			return newDisk("/dev/sdx"), nil // it is still where it was
+			left = append(left, newDisk("/dev/sdx")) // it is still where it was
+			return left[len(left)-1], nil
 		}
 		return back, nil
 	}
@@ -136,6 +165,14 @@ func TestAnotherName(t *testing.T) {
 	}
 	if err := read(t, d); err != nil || d.Device() != disk.Device(back) || back.reads.Load() == 0 {
 		t.Errorf("%v; it is read from %v", err, d.Device())
+	}
+	for i, p := range left {
+		if !p.ended {
+			t.Errorf("what was opened at look %d stays open", i+1)
+		}
+	}
+	if d.Close(); !back.ended || old.ended {
+		t.Error("at the end not just what it opened itself is closed")
 	}
 	note.has(t, "the drive doesn't answer")
 }
