@@ -29,7 +29,9 @@ type Surface struct {
 
 // Found is what a check of a surface came to.
 type Found struct {
-	Bytes int64         `json:"bytes"`
+	Bytes int64 `json:"bytes"`
+	// Holes are known to be zeros, since no drive stands behind them: those of an image file.
+	Holes int64         `json:"holes,omitempty"`
 	Took  time.Duration `json:"seconds"`
 	// Bad couldn't be read, Slow were read at less than a tenth of the usual rate.
 	Bad  span.Set `json:"bad"`
@@ -61,7 +63,7 @@ func (s *Surface) Run(rc *run.Context) error {
 	begun := time.Now()
 	d := careful.NewDrive(s.Device, s.Drive)
 	defer d.Close()
-	look := &looking{d, disk.Aligned(units.MiB)}
+	look := &looking{Drive: d, buf: disk.Aligned(units.MiB)}
 	work := &careful.Reading{States: careful.NewStates(s.Device.Size(), s.Device.SectorSize()), Source: look,
 		Physical: int64(max(s.Physical, s.Device.SectorSize())), Large: units.MiB}
 	var stopped error
@@ -70,7 +72,11 @@ func (s *Surface) Run(rc *run.Context) error {
 		if got < sp.Len() {
 			rc.MarkRead(span.Span{Start: sp.Start + got, End: sp.End}, run.Unreadable)
 		}
-		if err := rc.Step(got); err != nil {
+		step := rc.Step
+		if look.holed {
+			step = rc.Skip
+		}
+		if err := step(got); err != nil {
 			stopped = err
 		}
 	}
@@ -88,7 +94,7 @@ func (s *Surface) Run(rc *run.Context) error {
 	if err = errors.Join(err, stopped); err != nil {
 		return err
 	}
-	s.Found = Found{Bytes: s.Device.Size(), Took: time.Since(begun), Slow: d.Rates().Slow()}
+	s.Found = Found{Bytes: s.Device.Size(), Holes: look.holes, Took: time.Since(begun), Slow: d.Rates().Slow()}
 	for r := range work.States.Runs(span.Span{End: s.Device.Size()}) {
 		if r.State != careful.Got {
 			s.Found.Bad.Add(r.Span)
@@ -100,14 +106,24 @@ func (s *Surface) Run(rc *run.Context) error {
 	return s.Found.err()
 }
 
-// looking reads and keeps nothing.
+// looking reads and keeps nothing. Holes of an image file aren't read: no drive stands behind them.
 type looking struct {
 	*careful.Drive
-	buf []byte
+	buf   []byte
+	hole  span.Span
+	holed bool  // the last read was of one
+	holes int64 // bytes
 }
 
 // Fetch reads a stretch.
 func (l *looking) Fetch(ctx context.Context, sp span.Span) (int64, error) {
+	if !l.hole.Covers(sp) {
+		l.hole = disk.HoleFrom(l.Device(), sp.Start)
+	}
+	if l.holed = l.hole.Covers(sp); l.holed {
+		l.holes += sp.Len()
+		return sp.Len(), ctx.Err()
+	}
 	n, err := l.Read(ctx, l.buf[:sp.Len()], sp.Start)
 	return int64(n), err
 }
@@ -115,11 +131,14 @@ func (l *looking) Fetch(ctx context.Context, sp span.Span) (int64, error) {
 // Words say what was found; did is what was done with every sector.
 func (f *Found) Words(did string) []string {
 	good := f.Bytes - f.Bad.Total()
-	words := fmt.Sprintf("every sector of %s was %s, at %s on average", units.Bytes(f.Bytes), did, rateOf(f))
+	words := fmt.Sprintf("every sector of %s was %s, at %s on average", units.Bytes(f.Bytes), did, f.rate())
 	if !f.Bad.Empty() {
 		words = fmt.Sprintf("%s of %s were %s; %s in %s couldn't be, the first at byte %d", units.Bytes(good),
 			units.Bytes(f.Bytes), did, units.Bytes(f.Bad.Total()), units.Plural(f.Bad.Count(), "place"),
 			f.Bad.Bounds().Start)
+	}
+	if f.Holes > 0 {
+		words += fmt.Sprintf("; %s of it are holes of the image file, and weren't read", units.Bytes(f.Holes))
 	}
 	out := []string{words}
 	if !f.Slow.Empty() {
@@ -130,7 +149,9 @@ func (f *Found) Words(did string) []string {
 	return out
 }
 
-func rateOf(f *Found) string { return units.Rate(float64(f.Bytes) / max(1e-9, f.Took.Seconds())) }
+func (f *Found) rate() string {
+	return units.Rate(float64(f.Bytes-f.Holes) / max(1e-9, f.Took.Seconds()))
+}
 
 func (f *Found) err() error {
 	if f.Bad.Empty() {

@@ -2,6 +2,7 @@ package ready
 
 import (
 	"errors"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -30,6 +31,31 @@ func TestSurface(t *testing.T) {
 		if words := strings.Join(s.Found.Words("read"), "\n"); strings.Contains(words, "every sector") != bad.Empty() {
 			t.Error(words)
 		}
+	}
+}
+
+// TestHolesOfAnImage: what was never written of an image file isn't read, and that is said.
+func TestHolesOfAnImage(t *testing.T) {
+	img := testkit.Image(t, "sparse", 300*units.MiB)
+	f, err := os.OpenFile(img, os.O_RDWR, 0)
+	if err == nil {
+		_, err = f.WriteAt(testkit.Noise(2, 5<<20), 100<<20)
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		t.Fatal(err)
+	}
+	d, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	s := &Surface{Device: d}
+	if err := testkit.Run(t, func(rc *run.Context) error { return s.Run(rc) }); err != nil {
+		t.Fatal(err)
+	}
+	if s.Found.Holes < 290*units.MiB || s.Found.Holes > 295*units.MiB ||
+		!strings.Contains(strings.Join(s.Found.Words("read"), " "), "are holes of the image file") {
+		t.Errorf("%+v", s.Found)
 	}
 }
 
