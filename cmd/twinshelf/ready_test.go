@@ -52,7 +52,7 @@ func TestReadyCommands(t *testing.T) {
 		{"", []string{"change", "40B1", "2", "--name", "Reserved by the harbour", "--plan"}, 0, "nothing is lost"},
 		{"", []string{"change", "40B1", "4", "--format", "exFAT", "--label", "spare", "--plan"}, 0, "1 part is lost"},
 		{"", []string{"change", "D98F", "1", "--name", "x"}, 2, "an MBR keeps no names"},
-		{"", []string{"erase", "7731"}, 2, "quick, zeros, random or discard"},
+		{"", []string{"erase", "7731"}, 2, "quick, zeros, random, discard or check"},
 		{"", []string{"erase", "40B1", "--how", "zeros", "--plan"}, 0, "Flash keeps spare areas"},
 		{"", []string{"erase", "D98F", "--how", "zeros", "--plan"}, 0, "On a rotating drive"},
 		{"", []string{"back", "7731"}, 1, "no keepsake"},

@@ -260,7 +260,8 @@ func (b *Bench) Probe(ctx context.Context, d *Disk) {
 	}
 	var asking sync.WaitGroup
 	var told *health.Report
-	asking.Go(func() { told = b.Health(ctx, d) })
+	asked := *d // what is found out meanwhile is put into d
+	asking.Go(func() { told = b.Health(ctx, &asked) })
 	b.lookInTime(ctx, d)
 	asking.Wait()
 	d.Health = told
