@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -19,6 +20,7 @@ type patient struct {
 	*disk.Memory
 	path  string
 	gone  atomic.Bool
+	mu    sync.Mutex
 	hangs chan struct{} // reads wait for it; nil for none
 	reads atomic.Int64
 	ended bool // it was closed
@@ -33,13 +35,29 @@ func (p *patient) Path() string { return p.path }
 
 func (p *patient) ReadAt(b []byte, off int64) (int, error) {
 	p.reads.Add(1)
-	if p.hangs != nil {
-		<-p.hangs
+	p.mu.Lock()
+	hangs := p.hangs
+	p.mu.Unlock()
+	if hangs != nil {
+		<-hangs
 	}
 	if p.gone.Load() {
 		return 0, fmt.Errorf("read at byte %d: %w", off, disk.ErrGone)
 	}
 	return p.Memory.ReadAt(b, off)
+}
+
+// hang has reads hang from now on, until what it gives is closed.
+func (p *patient) hang() chan struct{} {
+	c := make(chan struct{})
+	p.set(c)
+	return c
+}
+
+func (p *patient) set(hangs chan struct{}) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.hangs = hangs
 }
 
 func newDisk(path string) *patient {
@@ -93,7 +111,7 @@ func TestAHang(t *testing.T) {
 	var stalls []span.Span
 	d.Stalled = func(sp span.Span) { stalls = append(stalls, sp) }
 	for range 3 {
-		p.hangs = make(chan struct{})
+		hangs := p.hang()
 		var bad *Failed
 		if err := read(t, d); !errors.As(err, &bad) || !errors.Is(err, ErrStalled) || bad.At != 4096 {
 			t.Fatalf("a read that hangs: %v", err)
@@ -107,9 +125,9 @@ func TestAHang(t *testing.T) {
 		if p.reads.Load() != before {
 			t.Fatal("it was asked while it hung")
 		}
-		close(p.hangs)
+		close(hangs)
 	}
-	p.hangs = nil
+	p.set(nil)
 	if err := read(t, d); err != nil {
 		t.Fatal(err)
 	}
@@ -125,14 +143,14 @@ func TestAHang(t *testing.T) {
 // TestOneRest: a drive rests once for a hang, whatever the reads after it come to.
 func TestOneRest(t *testing.T) {
 	p, note := newDisk("/dev/sdx"), &diary{}
-	p.hangs = make(chan struct{})
+	hangs := p.hang()
 	hurt := &disk.Faulty{Writable: p, BadRead: span.Of(span.At(65536, 512))}
 	d := NewDrive(hurt, note.options())
 	defer d.Close()
 	if err := read(t, d); !errors.Is(err, ErrStalled) {
 		t.Fatal(err)
 	}
-	close(p.hangs)
+	close(hangs)
 	for range 5 {
 		if _, err := d.Read(t.Context(), make([]byte, 512), 65536); !errors.Is(err, disk.ErrMedium) {
 			t.Fatal(err)
@@ -147,8 +165,7 @@ func TestOneRest(t *testing.T) {
 // that hangs for ever.
 func TestAnotherName(t *testing.T) {
 	old, back, note := newDisk("/dev/sdx"), newDisk("/dev/sdy"), &diary{}
-	old.hangs = make(chan struct{})
-	defer close(old.hangs)
+	defer close(old.hang())
 	o := note.options()
 	looks := 0
 	var left []*patient

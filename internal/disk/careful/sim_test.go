@@ -178,7 +178,7 @@ var simPlans = []struct {
 // TestAgainstWhoKnows: before the heads die, the plan gets nearly what somebody would who knew what is bad, all that is
 // precious among it; and in the end all that can be got.
 func TestAgainstWhoKnows(t *testing.T) {
-	for seed := range uint64(4) {
+	for seed := range uint64(2) {
 		used, precious, bad := simulated(seed)
 		good := used.Subtract(bad).Total()
 		most := int(float64(good/large) * simDies)
@@ -189,7 +189,7 @@ func TestAgainstWhoKnows(t *testing.T) {
 			d := &simDrive{bad: bad, precious: precious, wanted: used, most: most}
 			p.read(d)
 			got[i], dear[i], took = d.got, d.dear, d.took
-			if i == 0 || seed == 0 {
+			if seed == 0 {
 				d = &simDrive{bad: bad, precious: precious, wanted: used}
 				p.read(d)
 				all[i] = append(d.trace, simPoint{d.reads, d.took, d.got, d.dear})
@@ -202,8 +202,10 @@ func TestAgainstWhoKnows(t *testing.T) {
 			"the precious "+
 			"(%.2f %%)", seed, share(got[0], got[2]), share(got[1], got[2]), share(dear[0], dear[2]), share(dear[1],
 			dear[2]))
-		inTime := [2]int64{at(all[0], took), 0}
-		t.Logf("seed %d: in the time that who knows takes until then: %.2f %%", seed, share(inTime[0], got[2]))
+		if len(all[0]) > 0 {
+			t.Logf("seed %d: in the time that who knows takes until then: %.2f %%", seed,
+				share(at(all[0], took), got[2]))
+		}
 		if share(got[0], got[2]) < 99 || share(dear[0], dear[2]) < 99 {
 			t.Errorf("seed %d: when the heads die %.2f %% of what who knows gets is got, %.2f %% of the precious", seed,
 				share(got[0], got[2]), share(dear[0], dear[2]))
