@@ -21,6 +21,15 @@ func (b *Bench) Health(ctx context.Context, d *Disk) *health.Report {
 	return r.Linked(b.link(name)).Zoned(b.sys(name, "queue/zoned"))
 }
 
+// HealthLines are all that is known of the drive, for a table; none where it tells nothing of itself.
+func (d *Disk) HealthLines() []health.Line {
+	lines := d.Health.Lines()
+	if len(lines) == 0 {
+		return nil
+	}
+	return append(lines, health.Line{Name: "sectors", Value: d.SectorWords(), Level: health.Sound})
+}
+
 // SectorWords say how large the sectors of a disk are, and what the trade calls that.
 func (d *Disk) SectorWords() string {
 	logical, physical := max(512, d.Identity.Sector), max(d.Physical, d.Identity.Sector, 512)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -209,6 +210,11 @@ func (p *Plan) Health() []string {
 		}
 	}
 	return out
+}
+
+// Failing says whether a drive loses data, or says that it will: then a rescue spares it.
+func (p *Plan) Failing() bool {
+	return slices.ContainsFunc(p.Sources, func(s Source) bool { return s.Health.Verdict().Level == health.Failing })
 }
 
 // Wholes say of which parts, although it is known what they hold, all is read and why: their accounts contradict each

@@ -60,11 +60,7 @@ func showHealth(o *options, d *bench.Disk) {
 	}
 	o.say("  %s", d.Health.Words())
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
-	lines := d.Health.Lines()
-	if len(lines) > 0 {
-		lines = append(lines, health.Line{Name: "sectors", Value: d.SectorWords()})
-	}
-	for _, l := range lines {
+	for _, l := range d.HealthLines() {
 		mark := " "
 		if l.Level >= health.Watch {
 			mark = "!"

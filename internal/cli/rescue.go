@@ -126,7 +126,11 @@ func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []
 	p.Note, p.Until, p.Tries, p.Unused, p.Anew = f.note, until, f.tries, f.unused, f.anew
 	p.First = f.first
 	for _, ref := range f.from {
-		if err := fillFrom(cmd, w, p, ref); err != nil {
+		other, err := listed(w, []string{ref})
+		if err == nil {
+			err = p.FillFromDisk(other[0])
+		}
+		if err != nil {
 			p.Close()
 			return nil, err
 		}
@@ -136,18 +140,6 @@ func (f *rescueFlags) planned(cmd *cobra.Command, w *workshop.Workshop, disks []
 		return nil, usageError{err}
 	}
 	return p, nil
-}
-
-// fillFrom adds a drive that may have what is lost.
-func fillFrom(cmd *cobra.Command, w *workshop.Workshop, p *workshop.Rescue, ref string) error {
-	disks, err := listed(w, []string{ref})
-	if err != nil {
-		return err
-	}
-	if err := cmd.Context().Err(); err != nil {
-		return err
-	}
-	return p.FillFromDisk(disks[0])
 }
 
 func rescueDrives(o *options, cmd *cobra.Command, w *workshop.Workshop, p *workshop.Rescue, f *rescueFlags) error {

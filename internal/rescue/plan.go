@@ -59,6 +59,9 @@ type Source struct {
 	InUse map[int]string
 }
 
+// physical is the size of the drive's physical sectors in bytes.
+func (s *Source) physical() int64 { return int64(max(s.Physical, s.Device.SectorSize())) }
+
 // Plan is a sitting that hasn't begun.
 type Plan struct {
 	Shelf   *shelf.Shelf

@@ -20,44 +20,28 @@ import (
 // errJumped is what a piece comes with that wasn't asked for.
 var errJumped = errors.New("it lies near a place that can't be read")
 
-const (
-	firstJump  = units.MiB
-	farthest   = 16 * units.GiB
-	wellBeyond = 4 // times the last jump must be good before jumps begin small again
-)
-
-// leaps are the jumps of a copy over its target.
+// leaps are the jumps of a copy over its target, by several readers.
 type leaps struct {
-	mu                  sync.Mutex
-	jump, landing, good int64 // bytes
+	mu    sync.Mutex
+	jumps careful.Jumps
 }
 
 // over says whether a piece is jumped over.
 func (l *leaps) over(sp span.Span) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return sp.Start < l.landing
+	return sp.Start < l.jumps.Landing()
 }
 
-// failed notes a piece that couldn't be read.
-func (l *leaps) failed(sp span.Span) {
+// came notes what became of a piece that was read.
+func (l *leaps) came(sp span.Span, err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if sp.Start < l.landing { // it was on its way when the one before failed
+	if err != nil {
+		l.jumps.Failed(sp)
 		return
 	}
-	l.good = 0
-	l.jump = min(farthest, max(firstJump, 2*l.jump))
-	l.landing = sp.End + l.jump - firstJump
-}
-
-// gave notes that so much was read.
-func (l *leaps) gave(n int64) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.good += n; l.good > wellBeyond*l.jump {
-		l.jump = 0
-	}
+	l.jumps.Gave(sp.Len())
 }
 
 // fetching copies stretches of the planned disk onto the target.
@@ -93,7 +77,7 @@ func (w *writer) again() error {
 	later := w.came.Later
 	w.rc.Phase(phaseAgain, later.Total())
 	r := &careful.Reading{States: careful.NewStates(w.Disk.Size(), w.Disk.SectorSize()), Physical: step,
-		Source: &fetching{w, make([]byte, firstJump)}, Large: firstJump}
+		Source: &fetching{w, make([]byte, units.MiB)}, Large: units.MiB}
 	var stopped error
 	r.After = func(sp span.Span, got int64) {
 		if got > 0 {
@@ -152,11 +136,7 @@ func (w *writer) read(b *block) {
 		return
 	}
 	b.buf, b.err = w.Disk.Read(b.piece, b.buf)
-	switch {
-	case !w.Lenient || b.piece.Start < head:
-	case b.err != nil:
-		w.leaps.failed(b.piece.Span)
-	default:
-		w.leaps.gave(b.piece.Len())
+	if w.Lenient && b.piece.Start >= head {
+		w.leaps.came(b.piece.Span, b.err)
 	}
 }

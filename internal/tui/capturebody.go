@@ -9,7 +9,6 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
-	"twinshelf/internal/disk/health"
 	"twinshelf/internal/units"
 )
 
@@ -206,10 +205,10 @@ func (m *capturePage) estimateLines(w int) []string {
 	}
 	out = append(out, m.th.labelled("Room", e.Words(), w, paint)...)
 	for _, s := range m.plan.Health() {
-		if strings.Contains(s, health.Failing.String()+":") {
-			s += "; R gets what can be got and spares the drive"
-		}
 		out = append(out, m.th.labelled("Health", s, w, m.th.bad.Render)...)
+	}
+	if m.plan.Failing() {
+		out = append(out, m.th.labelled("", "R gets what can be got, and spares the drive.", w, m.th.bad.Render)...)
 	}
 	out = append(out, m.unreadLines(w)...)
 	for _, s := range m.plan.Wholes() {

@@ -50,10 +50,7 @@ func verdictLines(m *benchPage, d *bench.Disk, w int) []string {
 
 // healthTable is all that a drive says of itself.
 func healthTable(m *benchPage, d *bench.Disk, w int) []string {
-	lines := d.Health.Lines()
-	if len(lines) > 0 {
-		lines = append(lines, health.Line{Name: "sectors", Value: d.SectorWords()})
-	}
+	lines := d.HealthLines()
 	if len(lines) == 0 {
 		why := "It wasn't asked yet."
 		if d.Health != nil {

@@ -59,9 +59,10 @@ func (m *helper) helpBody(w int) []string {
 		"WRITES is written only after its last page, where you type what is on its sticker. LOSES names what is " +
 			"there " +
 			"now and goes.",
-		fmt.Sprintf("While a run is under way: %s done, %s being done, %s still to come, %s can't be read or written; "+
-			"where "+
-			"nothing stands there is nothing to do.", finishedMark, busyMark, toComeMark, unreadableMark),
+		fmt.Sprintf("While a run is under way: %s done, %s being done, %s still to come, %s left for later by "+
+			"a rescue, %s can't be read or written; where nothing stands there is nothing to do.", finishedMark,
+			busyMark,
+			toComeMark, doubtfulMark, unreadableMark),
 		"Threads lead from a part to where it goes, with its number at both ends.",
 	} {
 		out = append(out, m.th.bullet(l, w)...)

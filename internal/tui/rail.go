@@ -202,7 +202,7 @@ func (r rail) spotted(th theme, line []rune) string {
 }
 
 // The marks of how far the work on a stretch is.
-const finishedMark, busyMark, toComeMark, idleMark, doubtfulMark, unreadableMark = "━", "▶", "·", " ", "?", "×"
+const finishedMark, busyMark, toComeMark, idleMark, doubtfulMark, unreadableMark = "━", "▶", "·", " ", "~", "×"
 
 // progress draws how far the work on the disk is; a cell that stands for several shows the worst of them.
 func (r rail) progress(th theme, w int) string {

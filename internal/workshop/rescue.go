@@ -2,11 +2,9 @@ package workshop
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
@@ -17,7 +15,6 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/table"
-	"twinshelf/internal/units"
 )
 
 // rescues get what can be got from failing drives.
@@ -115,66 +112,6 @@ func (p *Rescue) Identities() []disk.Identity {
 	return out
 }
 
-// Words say what the sitting will do.
-func (p *Rescue) Words(ctx context.Context) []string {
-	var out []string
-	if t := p.Before(ctx); t != nil {
-		out = append(out, fmt.Sprintf("it goes on from the sitting of %s (%s); what was got isn't read again",
-			units.Moment(t.Taken), t.RescueWords()))
-		if n := p.left(t); n > 0 {
-			out = append(out, fmt.Sprintf("%s are left, up to %s: trying each once takes about %s where a bad "+
-				"one takes a "+
-				"second", units.Bytes(t.Missing()), units.Plural(int(n), "sector"),
-				units.Duration(time.Duration(n)*time.Second)))
-		}
-	} else {
-		out = append(out, "it is the first sitting with these drives")
-	}
-	for _, s := range p.Sources {
-		if v := s.Health.Verdict(); v.Level >= health.Watch {
-			out = append(out, disk.Sticker(s.Device.Identity())+": "+v.Words())
-		}
-	}
-	return append(out, "it can be stopped at any time: what was read by then is on the shelf, and another "+
-		"sitting goes on")
-}
-
-// left is how many physical sectors a twin misses, at the most.
-func (p *Rescue) left(t *shelf.Twin) (n int64) {
-	for i, d := range t.Disks {
-		sector := int64(max(p.Sources[i].Physical, p.Sources[i].Device.SectorSize()))
-		for sp := range d.Missing.All() {
-			n += (sp.Len() + sector - 1) / sector
-		}
-	}
-	return n
-}
-
-// Assumed rates for what is read in large pieces, in bytes per second.
-const rescueRate = 100 * units.MB
-
-// expected is how long each pass will probably take, as far as the twins of the machine tell.
-func (p *Rescue) expected(ctx context.Context) run.Expected {
-	out := make(run.Expected, len(rescue.Phases))
-	t, anew := p.Before(ctx), false
-	if t == nil {
-		twins, _ := p.Shelf.Twins(ctx) // newest first within a machine
-		i := slices.IndexFunc(twins, func(o *shelf.Twin) bool { return strings.EqualFold(o.Machine, p.Machine) })
-		if i < 0 {
-			return nil
-		}
-		t, anew = twins[i], true
-	}
-	most := t.Missing()
-	if anew {
-		most = t.Used
-	} else if p.Until == 0 || p.Until == rescue.Single {
-		out[rescue.Single-1] = time.Duration(min(p.left(t), 1_000_000)) * time.Second
-	}
-	out[rescue.Stride-1] = time.Duration(float64(most) / rescueRate * float64(time.Second))
-	return out
-}
-
 // rescueWork is a sitting for the record.
 func rescueWork(p *Rescue) job.Work {
 	k := job.Work{Sort: job.Capture, Title: "Rescue of " + p.Machine, Machine: p.Machine}
@@ -188,7 +125,7 @@ func rescueWork(p *Rescue) job.Work {
 // short; nil where nothing is on the shelf.
 func (w *Workshop) StartRescue(ctx context.Context, p *Rescue) (r *run.Run, result func() *shelf.Twin) {
 	var t *shelf.Twin
-	r = run.Start(ctx, "Rescue of "+p.Machine, append(slices.Clone(rescue.Phases), phaseNames), p.expected(ctx),
+	r = run.Start(ctx, "Rescue of "+p.Machine, append(slices.Clone(rescue.Phases), phaseNames), p.Expected(ctx),
 		func(rc *run.Context) error {
 			defer p.Close()
 			for i := range p.Sources {
@@ -212,8 +149,3 @@ func (w *Workshop) StartRescue(ctx context.Context, p *Rescue) (r *run.Run, resu
 
 // RescueStopped says what state stopping a rescue leaves.
 const RescueStopped = "Stopping keeps what was read: it is on the shelf as a twin, and another sitting goes on from it."
-
-// EndedWell says whether a rescue that was stopped left a twin.
-func EndedWell(t *shelf.Twin, err error) bool {
-	return t != nil && (err == nil || errors.Is(err, context.Canceled))
-}

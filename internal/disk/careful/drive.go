@@ -22,7 +22,6 @@ type Drive struct {
 	tired   bool          // it hung and hasn't rested yet
 	watched time.Time     // when the temperature was asked for last
 	rates   *Rates
-	faint   int // reads that failed since one went well
 	spare   []byte
 	own     []disk.Device // that Reopen gave
 }
@@ -129,7 +128,7 @@ func (d *Drive) Read(ctx context.Context, p []byte, off int64) (int, error) {
 			return n, ctx.Err()
 		case err == nil:
 			d.rates.Add(span.At(off, int64(n)), time.Since(begun))
-			d.rest, d.faint = 0, 0
+			d.rest = 0
 			return n, nil
 		case errors.Is(err, ErrStalled):
 			if d.Stalled != nil {
@@ -142,7 +141,6 @@ func (d *Drive) Read(ctx context.Context, p []byte, off int64) (int, error) {
 				return n, err
 			}
 		default:
-			d.faint++
 			return n, &Failed{off + int64(n), err}
 		}
 	}
@@ -305,6 +303,3 @@ func (d *Drive) took(dev disk.Device) {
 	d.dev = dev
 	d.own = append(d.own, dev)
 }
-
-// Faint is how many reads failed since the last one that went well.
-func (d *Drive) Faint() int { return d.faint }

@@ -253,21 +253,6 @@ func TestHeat(t *testing.T) {
 	}
 }
 
-// TestFaint counts reads that failed since one went well.
-func TestFaint(t *testing.T) {
-	m := disk.NewMemory(1<<20, 512)
-	d := NewDrive(&disk.Faulty{Writable: m, BadRead: span.Of(span.At(0, 4096))}, Options{})
-	for want := 1; want < 4; want++ {
-		var bad *Failed
-		if _, err := d.Read(t.Context(), make([]byte, 512), 1024); !errors.As(err, &bad) || d.Faint() != want {
-			t.Errorf("%v, %d", err, d.Faint())
-		}
-	}
-	if _, err := d.Read(t.Context(), make([]byte, 512), 8192); err != nil || d.Faint() != 0 {
-		t.Errorf("%v, %d", err, d.Faint())
-	}
-}
-
 // TestRates: a stretch that is read at less than a tenth of the usual rate is slow, one of which little was read isn't
 // judged.
 func TestRates(t *testing.T) {

@@ -42,12 +42,6 @@ type Reading struct {
 const (
 	// large is what is read at once where nothing is bad.
 	large = 1 << 20
-	// firstJump is how far the stride jumps on from the first bad place, in bytes; each further one in a row doubles
-	// it.
-	firstJump = 1 << 20
-	farthest  = 16 << 30
-	// wellBeyond is how many times as far as the last jump there must be nothing bad before jumps begin small again.
-	wellBeyond = 4
 )
 
 // fetch reads a stretch and notes what came.
@@ -79,10 +73,10 @@ func (r *Reading) large() int64 {
 // Stride reads what nobody has touched yet of the stretches, which are ascending, in large reads. From a bad place it
 // jumps on, farther with every further one; what it jumps over is doubtful.
 func (r *Reading) Stride(ctx context.Context, wanted iter.Seq[span.Span]) error {
-	jump, landing, good := int64(0), int64(0), int64(0)
+	var jumps Jumps
 	for sp := range r.among(wanted, func(s State) bool { return s == Untouched }) {
 		for !sp.Empty() {
-			if sp.Start < landing {
+			if landing := jumps.Landing(); sp.Start < landing {
 				over := sp.Intersect(span.Span{Start: sp.Start, End: landing})
 				r.States.MarkDoubtful(over)
 				sp.Start = over.End
@@ -94,16 +88,12 @@ func (r *Reading) Stride(ctx context.Context, wanted iter.Seq[span.Span]) error 
 				return err
 			}
 			sp.Start = piece.End
-			if good += got; !failed {
-				if good > wellBeyond*jump { // the bad neighbourhood is left
-					jump = 0
-				}
+			if !failed {
+				jumps.Gave(got)
 				continue
 			}
-			good = 0
+			jumps.Failed(piece)
 			r.States.MarkDoubtful(span.Span{Start: piece.Start + got, End: piece.End})
-			jump = min(farthest, max(firstJump, 2*jump))
-			landing = piece.End + jump - firstJump
 		}
 	}
 	return ctx.Err()
