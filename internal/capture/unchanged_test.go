@@ -192,7 +192,7 @@ func TestUnchangedIsTakenOver(t *testing.T) {
 				all, _ := took(t, oak(t), img, TrustNone)
 				same(t, tw, all, fmt.Sprint("round ", round))
 				part := tw.Disks[0].Parts()[0]
-				if part.Trusted < part.Used/3 || !strings.Contains(notes, "weren't read again") {
+				if part.Trusted < part.Used/4 || !strings.Contains(notes, "weren't read again") {
 					t.Errorf("round %d: %d of %d bytes were taken over: %s", round, part.Trusted, part.Used, notes)
 				}
 				if part := all.Disks[0].Parts()[0]; part.Trusted != 0 {
