@@ -14,6 +14,7 @@ import (
 //	Unchanging    proves what wasn't changed since another date                     fsys.go
 //	Files         lists and reads its files                                         tree.go
 //	FileWriter    puts a file into it                                               write.go
+//	RootWriter    takes a new file into its root folder                             write.go
 //	Resizer       becomes another size, or finds its way at another place           resize.go
 //	Shrinker      becomes smaller                                                   shrink.go
 //	Reidentifier  gets another identity                                             identity.go

@@ -70,6 +70,18 @@ func (v *Volume) CreateFile(name string, contents []byte, when time.Time) ([]dis
 	return a.finish()
 }
 
+// AddToRoot gives the patches that put a new file into the root folder.
+func (v *Volume) AddToRoot(name string, contents []byte, when time.Time) ([]disk.Patch, error) {
+	if err := fsys.NewInRoot(v, name); err != nil {
+		return nil, err
+	}
+	patches, err := v.CreateFile(name, contents, when)
+	if errors.Is(err, ErrFull) {
+		err = &fsys.Cant{Why: err.Error()}
+	}
+	return patches, err
+}
+
 // quiet says why nothing is put into the volume.
 func (v *Volume) quiet() error {
 	if v.info.Unclean != "" {

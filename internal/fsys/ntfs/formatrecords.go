@@ -19,6 +19,7 @@ type newRecord struct {
 	attrs    []byte
 	instance uint16
 	links    uint16
+	sequence uint16 // 0 for that of a new volume
 }
 
 func (p *plan) newRecord(number uint32, flags uint16) *newRecord {
@@ -157,7 +158,11 @@ func (r *newRecord) bytes() []byte {
 	attrsAt := (usaOffset + 2*count + 7) &^ 7
 	le.PutUint16(b[recUSAOffset:], usaOffset)
 	le.PutUint16(b[recUSACount:], uint16(count))
-	le.PutUint16(b[recSequence:], uint16(max(1, r.number)))
+	sequence := r.sequence
+	if sequence == 0 {
+		sequence = uint16(max(1, r.number))
+	}
+	le.PutUint16(b[recSequence:], sequence)
 	le.PutUint16(b[recLinks:], r.links)
 	le.PutUint16(b[recAttrsOffset:], uint16(attrsAt))
 	le.PutUint16(b[recFlags:], r.flags)
