@@ -23,6 +23,9 @@ type fitFlags struct {
 	fill       string
 	// unlocked has unlocked volumes written without their encryption.
 	unlocked bool
+	// gapText and gapList say what becomes of gaps in files.
+	gapText string
+	gapList bool
 }
 
 func (f *fitFlags) flags(c *cobra.Command) {
@@ -41,6 +44,10 @@ func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.unlocked, "unlocked", false,
 		"write encrypted volumes that are unlocked (--key-file, --unlock) "+
 			"without their encryption: they can grow, and need no key to start")
+	c.Flags().StringVar(&f.gapText, "gap-text", "", "put this text, over and over, into the gaps of files that "+
+		"couldn't be read whole (instead of zeros)")
+	c.Flags().BoolVar(&f.gapList, "gap-list", false, "put a list of the files with gaps, "+plan.ListName+
+		", into the root folder of each file system that has some")
 	c.Flags().BoolVar(&f.anew, "anew", false, "write everything again, even what an earlier run wrote before it was "+
 		"cut off")
 }
@@ -65,7 +72,7 @@ func mine(s string, i, n int) (entry string, yes bool, err error) {
 // wish turns the flags into a wish for disk i of n, from 0, on a target of so many bytes.
 func (f *fitFlags) wish(i, n int, target int64) (plan.Wish, error) {
 	w := plan.Wish{Wish: fit.Wish{Keep: f.keep, Parts: map[int]fit.PartWish{}}, AsItStarts: f.asIs, Fresh: f.fresh,
-		Unlocked: f.unlocked}
+		Unlocked: f.unlocked, Gaps: plan.Gaps{Text: f.gapText, List: f.gapList}}
 	if f.keep && len(f.grow)+len(f.size) > 0 {
 		return w, usageError{fmt.Errorf("--keep lets nothing grow: leave it out, or leave --grow and --size out")}
 	}

@@ -65,6 +65,7 @@ func restoreCommand(o *options) *cobra.Command {
 			"part 4\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
 			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/2\n" +
+			"  twinshelf restore 20261030 7731 --gap-text \"lost: not read from the old drive\" --gap-list\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --yes-fewer-disks --confirm \"500 GB\"",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -327,6 +328,10 @@ func copyCommand(o *options) *cobra.Command {
 			disks, err := o.probed(cmd.Context(), w, args...)
 			if err != nil {
 				return err
+			}
+			if f.gapText != "" || f.gapList {
+				return usageError{fmt.Errorf("--gap-text and --gap-list are for twins: what an attached disk doesn't " +
+					"give isn't known before it is read (rescue it first, and restore the twin)")}
 			}
 			wish, err := f.wish(0, 1, disks[1].Identity.Size)
 			if err != nil {

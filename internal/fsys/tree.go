@@ -127,6 +127,18 @@ func GapOf(c Contents) int64 {
 	return 0
 }
 
+// Plain is where contents lie byte by byte as they are, in blocks of their own. What is packed or encrypted, or stands
+// among a file system's records, isn't there.
+func Plain(c Contents) []span.Span {
+	switch c := c.(type) {
+	case *Mapped:
+		return c.Spans()
+	case interface{ Plain() []span.Span }:
+		return c.Plain()
+	}
+	return nil
+}
+
 // Unreadable is why an item can't be read although nothing is damaged.
 type Unreadable struct{ Why string }
 

@@ -47,5 +47,8 @@ type gapped struct {
 	gap int64
 }
 
+// Plain is where they lie as they are; see fsys.Plain.
+func (g *gapped) Plain() []span.Span { return fsys.Plain(g.Contents) }
+
 // Gap is how many bytes are missing; see fsys.GapOf.
 func (g *gapped) Gap() int64 { return g.gap }

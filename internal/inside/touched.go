@@ -3,6 +3,7 @@ package inside
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
@@ -35,6 +36,10 @@ type Touching struct {
 	// Rest are the bytes that belong to no file: folders, maps, free space, and what isn't in any volume that can be
 	// read.
 	Rest int64 `json:"rest"`
+	// Plain is what of the stretches lies in files byte by byte as these are: not packed, not encrypted.
+	Plain span.Set `json:"-"`
+
+	plain []span.Span
 }
 
 const maxTouched = 1000
@@ -62,6 +67,7 @@ func FilesIn(ctx context.Context, d disk.Device, where span.Set) (*Touching, err
 			return nil, err
 		}
 	}
+	out.Plain = span.Of(out.plain...).Intersect(where)
 	return out, nil
 }
 
@@ -83,7 +89,10 @@ func (o *Touching) in(ctx context.Context, p *Part, t fsys.Tree, here span.Set) 
 			if e.Links > 1 {
 				seen[e.ID] = true
 			}
-			n := bytesIn(t, e.Item, here)
+			n, plain := bytesIn(t, e.Item, here)
+			for _, sp := range plain[:min(len(plain), max(0, mostLying-len(o.plain)))] {
+				o.plain = append(o.plain, sp.Shift(p.Span.Start))
+			}
 			if n == 0 {
 				continue
 			}
@@ -98,8 +107,9 @@ func (o *Touching) in(ctx context.Context, p *Part, t fsys.Tree, here span.Set) 
 	})
 }
 
-// bytesIn is how many bytes of a file, with its streams, lie in some stretches.
-func bytesIn(t fsys.Tree, it fsys.Item, here span.Set) (n int64) {
+// bytesIn is how many bytes of a file, with its streams, lie in some stretches, and where those lie that are there as
+// they are.
+func bytesIn(t fsys.Tree, it fsys.Item, here span.Set) (n int64, plain []span.Span) {
 	streams := []fsys.Stream{{}}
 	if more, err := t.More(it); err == nil {
 		streams = append(streams, more.Streams...)
@@ -114,8 +124,11 @@ func bytesIn(t fsys.Tree, it fsys.Item, here span.Set) (n int64) {
 				n += here.Clip(sp).Total()
 			}
 		}
+		for _, sp := range fsys.Plain(c) {
+			plain = slices.AppendSeq(plain, here.Clip(sp).All())
+		}
 	}
-	return n
+	return n, plain
 }
 
 // Words names the files, at most so many of them.

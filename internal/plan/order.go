@@ -6,6 +6,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
+	"twinshelf/internal/span"
 )
 
 // Wish says what shall become of a disk on its target. The zero Wish lets the main data part take the room of a larger
@@ -18,6 +19,8 @@ type Wish struct {
 	AsItStarts bool
 	// Fresh gives the target identities of its own, so that it can stand in one machine with its source.
 	Fresh bool
+	// Gaps says what becomes of places that couldn't be read when the source was captured.
+	Gaps Gaps
 	// Unlocked has the source's unlocked volumes written without their encryption; the Order's Source is made so.
 	Unlocked bool
 }
@@ -32,8 +35,10 @@ type NewPart struct {
 // the work. The same order makes the same plan.
 type Order struct {
 	Source disk.Mapped
-	Target disk.Identity
-	Wish   Wish
+	// Missing is what of it couldn't be read when it was captured, in bytes of the source.
+	Missing span.Set
+	Target  disk.Identity
+	Wish    Wish
 	// Origin names the source; the name changes when its contents do, as far as can be told without reading them.
 	Origin string
 	// Seed is what new identities are made from, Made the time that what is made new carries.

@@ -24,12 +24,12 @@ import (
 func layOut(ctx context.Context, p Plan) (Plan, error) {
 	wish := p.Order.Wish.Wish
 	wish.Spare = wish.Spare || p.Order.Wish.NewPart.Kind != ""
-	l, err := fit.Make(ctx, p.Order.Source, p.Order.Target, wish)
+	l, err := fit.Make(ctx, p.source, p.Order.Target, wish)
 	if err != nil {
 		return p, err
 	}
 	p.Layout = l
-	p.Disk, err = rehearse.Compose(p.Order.Source, l.Size, l.Sector, l.Moves, l.Patches)
+	p.Disk, err = rehearse.Compose(p.source, l.Size, l.Sector, l.Moves, l.Patches)
 	return p, err
 }
 
@@ -189,7 +189,8 @@ func check(ctx context.Context, p Plan) (Plan, error) {
 	}
 	if was := p.Layout.Table; was.Sound(p.Order.Source.Size()) &&
 		(!t.Sound(p.Disk.Size()) || t.Worst() == table.Damage && was.Worst() != table.Damage) {
-		return p, fmt.Errorf("the planned disk's table would not be sound (%v); nothing was written", t.Findings)
+		return p, fmt.Errorf("the planned disk's table would not be sound (%s); nothing was written",
+			t.Complaint(was.Kind, len(t.Parts), p.Disk.Size()))
 	}
 	for _, x := range p.Layout.Parts {
 		if err := sound(ctx, p.Disk, x); err != nil {

@@ -9,6 +9,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/identity"
+	"twinshelf/internal/inside"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/startup"
 	"twinshelf/internal/table"
@@ -32,6 +33,10 @@ type Plan struct {
 	Fresh *identity.Renewed
 	// Elsewhere are the identities of file systems on the machine's other disks, as they will be.
 	Elsewhere []string
+
+	source disk.Mapped      // the order's, with marks in its gaps
+	hit    *inside.Touching // the files with gaps, where that was asked
+	gaps   []string         // what becomes of them, in words
 }
 
 // Added is a part that the source doesn't have.
@@ -43,9 +48,9 @@ type Added struct {
 // Notes say what changes on the disk, in words.
 func (p *Plan) Notes() []string {
 	if p.Added != nil {
-		return append(slices.Clone(p.Layout.Notes), p.Added.words())
+		return append(slices.Concat(p.Layout.Notes, p.gaps), p.Added.words())
 	}
-	return slices.Concat(p.Layout.Notes, p.Layout.Unused)
+	return slices.Concat(p.Layout.Notes, p.Layout.Unused, p.gaps)
 }
 
 // Renewed are the new identities by the old ones, where the target gets its own; nil where it doesn't.
@@ -72,10 +77,12 @@ func Rehearse(ctx context.Context, o Order) (*Plan, error) { return through(ctx,
 
 func passes() []pass {
 	return []pass{
+		{"looking which files have gaps", mark},
 		{"reading what the parts hold, and how large they can be", layOut},
 		{"making a new part of the room that is left", addPart},
 		{"following the way the disk starts", repair},
 		{"giving identities", renew},
+		{"writing down which files have gaps", list},
 		{"following the way the planned disk starts", judge},
 		{"looking what of the start-up changed since the date before", compare},
 	}

@@ -35,6 +35,15 @@ func Retrace(ctx context.Context, o Order, made disk.Device) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	g, err := gapsOf(ctx, o, p, made)
+	if err != nil {
+		return nil, err
+	}
+	if o.Wish.Gaps = g; g != (Gaps{}) {
+		if p, err = Rehearse(ctx, o); err != nil {
+			return nil, err
+		}
+	}
 	if len(o.Elsewhere) > 0 {
 		if o.Others, err = startup.Told(ctx, p.Disk, made, o.Elsewhere); err != nil {
 			return nil, err

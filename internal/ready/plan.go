@@ -296,8 +296,8 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 	if err != nil {
 		return err
 	}
-	if t.Kind != d.Kind || t.Worst() == table.Damage || len(t.Parts) != len(d.Parts) {
-		return fmt.Errorf("the planned table would not be sound (%v); nothing was written", t.Findings)
+	if why := t.Complaint(d.Kind, len(d.Parts), p.planned.Size()); why != "" {
+		return fmt.Errorf("the planned table would not be sound (%s); nothing was written", why)
 	}
 	for i := range d.Parts {
 		part := &d.Parts[i]

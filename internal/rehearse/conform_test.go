@@ -66,6 +66,41 @@ func TestPlannedConforms(t *testing.T) {
 	}
 }
 
+// TestMarkedConforms: a source with marks is a device like any other, with them in their places and nowhere else.
+func TestMarkedConforms(t *testing.T) {
+	s := shelftest.New(t)
+	blocks := shelftest.Content(16, 3)
+	d, err := s.OpenDisk(t.Context(), shelftest.Commit(t, s, "Kiosk", blocks), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := bytes.Join(blocks, nil)
+	const text = "lost at sea"
+	unit := bytes.Repeat([]byte(text+"\n"), 50)[:512]
+	places := span.Of(span.At(512, 1024), span.At(int64(len(blocks[0]))-512, 5120), span.At(int64(len(want))-700, 700))
+	for sp := range places.All() {
+		for at := sp.Start; at < sp.End; at++ {
+			want[at] = unit[at%512]
+		}
+	}
+	m, err := Mark(d, places, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	disktest.Conform(t, m, want)
+	planned, err := Compose(m, d.Size(), 512, []disk.Move{{From: span.Span{End: d.Size()}}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	disktest.Conform(t, planned, want)
+	if got := MarkIn(want[512:]); got != text {
+		t.Errorf("the mark reads %q", got)
+	}
+	if got := MarkIn(blocks[1]); got != "" {
+		t.Errorf("where none is it reads %q", got)
+	}
+}
+
 // TestHurtMapEndures: where a twin's block map is hurt, the rest of the planned disk is named all the same, and what
 // lies there counts as data that can't be read.
 func TestHurtMapEndures(t *testing.T) {

@@ -104,6 +104,7 @@ func (p *Restore) Missing() span.Set { return p.came.Missing }
 func (p *Restore) name(origin string) string {
 	h := blake3.New()
 	fmt.Fprintf(h, "%s\n%s\n%d %d\n", origin, p.Target.Identity.Key(), p.Disk.Size(), p.Disk.SectorSize())
+	fmt.Fprintf(h, "%q\n", p.Order.Wish.Gaps.Text)
 	for _, m := range p.Layout.Moves {
 		fmt.Fprintf(h, "%s %d\n", m.From, m.To)
 	}

@@ -87,9 +87,8 @@ func Warnings(d *shelf.TwinDisk) []string {
 		}
 	}
 	if n := d.Missing.Total(); n > 0 {
-		out = append(out, fmt.Sprintf("%s of the source could not be read and will be zeros; the system may "+
-			"check its file "+
-			"systems when it starts, nothing is repaired here", units.Bytes(n)))
+		out = append(out, fmt.Sprintf("%s of the source could not be read and will be missing; the system may check "+
+			"its file systems when it starts, nothing is repaired here", units.Bytes(n)))
 	}
 	return out
 }

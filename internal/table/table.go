@@ -14,6 +14,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 // Kind is the kind of a table.
@@ -169,15 +170,50 @@ func (t *Table) check(size int64) {
 
 // Sound says whether the parts can be taken as they stand: all within a disk
 // of size bytes, none overlapping another.
-func (t *Table) Sound(size int64) bool {
+func (t *Table) Sound(size int64) bool { return t.unsound(size) == "" }
+
+// unsound says why the parts can't be taken as they stand; empty where they can.
+func (t *Table) unsound(size int64) string {
 	var seen span.Set
 	for _, p := range t.Parts {
-		if p.Span.Empty() || p.Span.Start < 0 || p.Span.End > size || seen.Overlaps(p.Span) {
-			return false
+		switch {
+		case p.Span.Empty() || p.Span.Start < 0:
+			return fmt.Sprintf("part %d has no room", p.Number)
+		case p.Span.End > size:
+			return fmt.Sprintf("part %d ends at byte %d, and the disk at byte %d", p.Number, p.Span.End, size)
+		case seen.Overlaps(p.Span):
+			return fmt.Sprintf("part %d overlaps another one", p.Number)
 		}
 		seen.Add(p.Span)
 	}
-	return true
+	return ""
+}
+
+func kindWords(k Kind) string {
+	if k == None {
+		return "no table"
+	}
+	return string(k)
+}
+
+// Complaint says in words why a planned table wouldn't be as it was meant, of that kind and with so many parts, on a
+// disk of size bytes; empty where it would.
+func (t *Table) Complaint(kind Kind, parts int, size int64) string {
+	if t.Kind != kind {
+		return fmt.Sprintf("it would be read as %s instead of %s", kindWords(t.Kind), kindWords(kind))
+	}
+	if why := t.unsound(size); why != "" {
+		return why
+	}
+	for _, f := range t.Findings {
+		if f.Severity == Damage {
+			return f.Text
+		}
+	}
+	if len(t.Parts) != parts {
+		return fmt.Sprintf("it would be read with %s instead of %d", units.Plural(len(t.Parts), "part"), parts)
+	}
+	return ""
 }
 
 func readAt(r io.ReaderAt, b []byte, off int64) error {

@@ -349,3 +349,24 @@ func TestMBRKeepsNumbers(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 }
+
+// TestComplaints: what a planned table would be read as is said in words.
+func TestComplaints(t *testing.T) {
+	const size = 100
+	part := func(n int, from, to int64) Part { return Part{Number: n, Span: span.Span{Start: from, End: to}} }
+	for want, tb := range map[string]Table{
+		"":                              {Kind: GPT, Parts: []Part{part(1, 0, 10), part(2, 10, 20)}},
+		"it would be read as no table":  {},
+		"part 2 overlaps another one":   {Kind: GPT, Parts: []Part{part(1, 0, 10), part(2, 9, 20)}},
+		"part 1 ends at byte 101":       {Kind: GPT, Parts: []Part{part(1, 0, 101), part(2, 10, 20)}},
+		"part 1 has no room":            {Kind: GPT, Parts: []Part{part(1, 5, 5)}},
+		"read with 1 part instead of 2": {Kind: GPT, Parts: []Part{part(1, 0, 10)}},
+		"the second copy contradicts it": {Kind: GPT, Findings: []Finding{{Damage, "the second copy contradicts it",
+			0}}},
+	} {
+		got := tb.Complaint(GPT, 2, size)
+		if !strings.Contains(got, want) || (got == "") != (want == "") {
+			t.Errorf("%q instead of %q", got, want)
+		}
+	}
+}

@@ -167,7 +167,7 @@ func (m *fitPage) every(all bool) []binding {
 	if all || m.pair != nil {
 		out = append(out, move(listKeys, "part", "choose a part", &m.fit.row, rows))
 	}
-	out = append(append(out, m.partBindings(why)...), m.wholeBindings(why)...)
+	out = append(append(out, m.partBindings(why)...), m.wholeBindings(all, why)...)
 	if _, several := m.several(); all || several {
 		out = append(out,
 			binding{"d", "d", "disk", "the next disk of the machine, with a target of its own", leads(func() tea.Cmd {
@@ -219,9 +219,13 @@ func (m *fitPage) partBindings(why string) []binding {
 }
 
 // wholeBindings are for the whole disk.
-func (m *fitPage) wholeBindings(why string) []binding {
+func (m *fitPage) wholeBindings(all bool, why string) []binding {
 	if m.restoreErr != nil { // another wish may help
 		why = ""
+	}
+	gaps, locked := first(why, nothingMissing(m)), first(why, nothingUnlocked(m))
+	if all {
+		gaps, locked = "", ""
 	}
 	return []binding{
 		{"t", "t", "target", "choose the disk that would be written from those on the bench", acts(func() {
@@ -247,7 +251,9 @@ func (m *fitPage) wholeBindings(why string) []binding {
 				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
 			})
 		})}),
-		m.unless(first(why, nothingUnlocked(m)), binding{"U", "U", "without encryption", "write unlocked volumes " +
+		m.unless(gaps, binding{"z", "z", "gaps", "what stands in the gaps of files that " +
+			"couldn't be read whole, and whether a list names these", acts(func() { askGaps(m) })}),
+		m.unless(locked, binding{"U", "U", "without encryption", "write unlocked volumes " +
 			"without their encryption, so that they can grow and need no key, or as they are",
 			leads(func() tea.Cmd { return toggleUnlocked(m) })}),
 	}
@@ -323,6 +329,7 @@ func (m *fitPage) askFill() {
 		func(text string) {
 			wish.NewPart.Kind = strings.TrimSpace(text)
 			m.setWish(wish)
+			m.prompt.pending = m.replan()
 		})
 }
 

@@ -125,6 +125,7 @@ func (o Origin) order(ctx context.Context, w *room, target disk.Identity) (order
 	}
 	order = plan.Order{Source: src, Target: target, Seed: seed(name, target), Made: o.when(), Origin: name}
 	if o.Twin != nil {
+		order.Missing = o.Describe().Missing
 		order.Elsewhere = o.Twin.IdentitiesBeside(o.Disk)
 		order.Earlier = func(ctx context.Context) (disk.Device, time.Time, error) { return o.earlier(ctx, w) }
 	}

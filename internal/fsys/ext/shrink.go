@@ -46,7 +46,7 @@ type shrinkage struct {
 
 // Least tries how small the volume can become: its groups with what they need themselves, and all that is in use.
 func (v *Volume) Least() (int64, string, error) {
-	if why := v.keeps(); why != "" {
+	if why := keeps(v); why != "" {
 		return v.info.Size, why, nil
 	}
 	groups, err := v.descriptors()
@@ -81,7 +81,7 @@ func (v *Volume) Least() (int64, string, error) {
 }
 
 // keeps says why a volume of this kind isn't made smaller.
-func (v *Volume) keeps() string {
+func keeps(v *Volume) string {
 	switch {
 	case v.ratio > 1:
 		return "a volume with clusters of several blocks isn't made smaller"
@@ -123,7 +123,7 @@ func (v *Volume) shrink(size int64) (*fsys.Change, error) {
 
 // shrunk plans the volume as it will be on so many bytes.
 func (v *Volume) shrunk(size int64) (*shrinkage, error) {
-	if why := v.keeps(); why != "" {
+	if why := keeps(v); why != "" {
 		return nil, &fsys.Cant{Why: why}
 	}
 	s := &shrinkage{growth: growth{old: v, super: make([]byte, superLen)}, bitmaps: map[int64][]byte{},

@@ -121,7 +121,7 @@ func (t *layeredTree) Open(it fsys.Item, stream string) (fsys.Contents, error) {
 	if err != nil {
 		return nil, err
 	}
-	return outer{c, b.m}, nil
+	return outer{c, b.m, t.bare}, nil
 }
 
 func (t *layeredTree) More(it fsys.Item) (fsys.More, error) {
@@ -135,13 +135,24 @@ func (t *layeredTree) More(it fsys.Item) (fsys.More, error) {
 // outer is the contents of a file of a device.
 type outer struct {
 	fsys.Contents
-	m *container.Map
+	m          *container.Map
+	enciphered bool
 }
 
 // Spans is where they lie on the part; what lies on other members isn't there.
-func (o outer) Spans() []span.Span {
+func (o outer) Spans() []span.Span { return o.outward(o.Contents.Spans()) }
+
+// Plain is where they lie as they are: nowhere in what is enciphered.
+func (o outer) Plain() []span.Span {
+	if o.enciphered {
+		return nil
+	}
+	return o.outward(fsys.Plain(o.Contents))
+}
+
+func (o outer) outward(inner []span.Span) []span.Span {
 	var out []span.Span
-	for _, sp := range o.Contents.Spans() {
+	for _, sp := range inner {
 		for r := range o.m.Runs(sp) {
 			if r.Member == 0 {
 				out = append(out, r.Outer())
