@@ -61,7 +61,7 @@ func mark(ctx context.Context, p Plan) (Plan, error) {
 	}
 	if n := hit.Plain.Total(); n > 0 {
 		p.gaps = append(p.gaps,
-			fmt.Sprintf("%s of gaps in files get the text %q, over and over", units.Bytes(n), w.Text))
+			fmt.Sprintf("%s of gaps in files are filled with the text %q, repeated", units.Bytes(n), w.Text))
 	}
 	if rest := p.Order.Missing.Total() - hit.Plain.Total(); rest > 0 {
 		p.gaps = append(p.gaps, fmt.Sprintf("%s of gaps elsewhere (folders, file-system records, packed files, free "+

@@ -23,7 +23,7 @@ func nothingMissing(m *fitPage) string {
 
 // askGaps asks what becomes of gaps in files.
 func askGaps(m *fitPage) {
-	n := menu{title: "What stands in the gaps of files?",
+	n := menu{title: "What fills the gaps in files?",
 		choices: []choice{{name: "zeros"}, {name: "zeros, and " + plan.ListName +
 			" in the root folders names the files"},
 			{name: "a text"}, {name: "a text, and " + plan.ListName + " names the files"}}}

@@ -251,7 +251,7 @@ func (m *fitPage) wholeBindings(all bool, why string) []binding {
 				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
 			})
 		})}),
-		m.unless(gaps, binding{"z", "z", "gaps", "what stands in the gaps of files that " +
+		m.unless(gaps, binding{"z", "z", "gaps", "what fills the gaps of files that " +
 			"couldn't be read whole, and whether a list names these", acts(func() { askGaps(m) })}),
 		m.unless(locked, binding{"U", "U", "without encryption", "write unlocked volumes " +
 			"without their encryption, so that they can grow and need no key, or as they are",
