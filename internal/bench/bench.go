@@ -267,8 +267,8 @@ func (b *Bench) Probe(ctx context.Context, d *Disk) {
 	d.Health = told
 }
 
-// hanging is how long a read may take before the disk is taken for one that hangs.
-const hanging = 30 * time.Second
+// Hanging is how long a read may take before the disk is taken for one that hangs.
+const Hanging = 30 * time.Second
 
 // lookInTime looks at a disk, and gives up when a read of it doesn't come back: one disk that hangs must not hold up
 // the others. The kernel ends such a read some day; what it brings then is thrown away.
@@ -284,10 +284,7 @@ func (b *Bench) lookInTime(ctx context.Context, d *Disk) {
 		defer close(done)
 		b.look(ctx, &looked, dev)
 	}()
-	patience := b.Patience
-	if patience == 0 {
-		patience = hanging
-	}
+	patience := b.patience()
 	tick := time.NewTicker(patience / 4)
 	defer tick.Stop()
 	for {
@@ -304,6 +301,13 @@ func (b *Bench) lookInTime(ctx context.Context, d *Disk) {
 			return
 		}
 	}
+}
+
+func (b *Bench) patience() time.Duration {
+	if b.Patience == 0 {
+		return Hanging
+	}
+	return b.Patience
 }
 
 func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
@@ -325,6 +329,7 @@ func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 		}
 		return
 	}
+	dev.SetPatience(b.patience())
 	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()
 	d.Reach = b.reach(d)
 }

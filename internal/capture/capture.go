@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/careful"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -369,6 +370,8 @@ type reader struct {
 	out  *shelf.TwinDisk
 	gone error     // the disk has vanished; the rest is missing
 	hole span.Span // the last one that the device told of
+	// jumps are over the neighbourhoods of bad places.
+	jumps careful.Jumps
 
 	earlier *earlier // the part as it was in the twin before; nil when nothing can be taken over
 	r       *region
@@ -457,16 +460,16 @@ func (rd *reader) flush() error {
 		return rd.rc.Skip(want)
 	}
 	buf := (<-rd.free)[:blockSpan.Len()]
-	err := rd.gone
-	if err == nil {
-		err = readSpans(rd.dev, buf, on.Start, spans)
-	}
+	err := rd.read(buf, on, spans)
 	if known && err == nil && !rd.agrees(ref, buf) {
 		rd.free <- buf[:cap(buf)]
 		return fmt.Errorf("%w: part %d, byte %d has changed and no file says so", errUntrusted, rd.r.area.Number(),
 			rd.block*rd.work.block)
 	}
 	rd.node.pending.Add(1)
+	if errors.Is(err, disk.ErrStalled) { // the read that hangs may come yet
+		buf = make([]byte, rd.work.block)
+	}
 	if err != nil {
 		rd.free <- buf[:cap(buf)]
 		rd.postpone(err, deferred{rd.node, slot, spans, on, rd.dev, rd.out})
@@ -521,64 +524,3 @@ func readSpans(dev disk.Device, buf []byte, base int64, spans []span.Span) error
 	clear(buf[at-base:])
 	return nil
 }
-
-// postpone keeps a block that can't be read for the end of the run: a failing
-// disk gives more while it isn't tormented at one place.
-func (rd *reader) postpone(err error, d deferred) {
-	if rd.gone == nil && disk.Gone(err) {
-		rd.gone = err
-		rd.rc.Note("%s can't be reached any more at byte %d (%v); everything after it is missing",
-			disk.Sticker(rd.dev.Identity()), d.block.Start, err)
-	}
-	rd.rc.MarkRead(d.block, run.Unreadable)
-	if rd.gone != nil {
-		// No second try: the block is stored as zeros and counted as missing.
-		for _, sp := range d.spans {
-			d.out.Missing.Add(sp)
-		}
-		d.node.refs[d.slot].Kind = disk.Zero
-		rd.release(d.node)
-		return
-	}
-	rd.retry = append(rd.retry, d)
-}
-
-// again reads the postponed blocks in steps of a few sectors and notes
-// exactly which can't be read.
-func (w *work) again() {
-	if len(w.retry) == 0 {
-		return
-	}
-	total := int64(0)
-	for _, d := range w.retry {
-		total += span.Of(d.spans...).Total()
-	}
-	w.rc.Phase(phaseRetry, total)
-	for len(w.retry) > 0 && w.rc.Err() == nil && w.err() == nil {
-		d := w.retry[0]
-		w.retry = w.retry[1:]
-		buf := (<-w.free)[:d.block.Len()]
-		clear(buf)
-		lost := int64(0)
-		for _, sp := range d.spans {
-			for at := sp.Start; at < sp.End; {
-				// Steps end on multiples of 4 KiB, the sector of most failing disks.
-				step := span.Span{Start: at, End: min(sp.End, (at/retryStep+1)*retryStep)}
-				piece := buf[step.Start-d.block.Start : step.End-d.block.Start]
-				if err := disk.ReadFull(d.dev, piece, step.Start); err != nil {
-					clear(piece)
-					d.out.Missing.Add(step)
-					lost += step.Len()
-				}
-				at = step.End
-			}
-		}
-		if lost > 0 {
-			w.rc.Note("%s: %d bytes from byte %d on can't be read", disk.Sticker(d.dev.Identity()), lost, d.block.Start)
-		}
-		w.jobs <- job{buf, d.node, d.slot}
-		_ = w.rc.Step(span.Of(d.spans...).Total())
-	}
-}
-
-const retryStep = 4096

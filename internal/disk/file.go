@@ -30,6 +30,8 @@ type File struct {
 
 	reading atomic.Int64 // reads under way
 	moved   atomic.Int64 // when one began while none was under way, or ended; Unix time in ns
+
+	patience patience
 }
 
 // Label is what stands on the sticker of a disk that is an image file. It is
@@ -200,11 +202,20 @@ func (d *File) Stuck() time.Duration {
 }
 
 // ReadAt reads from the device; errors of the medium name the device.
-func (d *File) ReadAt(p []byte, off int64) (int, error) {
+func (d *File) ReadAt(p []byte, off int64) (int, error) { return d.read(p, off, false) }
+
+// read is ReadAt; where p is lent it belongs to a read that hangs, and nobody may use it again after ErrStalled.
+func (d *File) read(p []byte, off int64, lent bool) (int, error) {
 	if d.reading.Add(1) == 1 {
 		d.moved.Store(time.Now().UnixNano())
 	}
-	n, err := d.readAt(p, off)
+	var n int
+	var err error
+	if d.patience.limit > 0 {
+		n, err = d.limited(p, off, lent)
+	} else {
+		n, err = d.readAt(p, off)
+	}
 	d.moved.Store(time.Now().UnixNano())
 	d.reading.Add(-1)
 	return n, err
@@ -222,7 +233,10 @@ func (d *File) readAt(p []byte, off int64) (int, error) {
 }
 
 // Close closes the device.
-func (d *File) Close() error { return d.f.Close() }
+func (d *File) Close() error {
+	d.patience.wait()
+	return d.f.Close()
+}
 
 // NextData looks for the next stretch that isn't a hole (lseek SEEK_DATA). A
 // device that can't tell is all data.
@@ -255,11 +269,11 @@ func (d *File) WillRead() {
 
 // ReadPassing reads like ReadAt, and leaves the kernel's memory of the device as it
 // found it: what wasn't held before isn't held afterwards (cachestat(2), posix_fadvise(2)). Where
-// the kernel can't tell, nothing is dropped.
+// the kernel can't tell, nothing is dropped. After ErrStalled p must not be used any more: the read may come yet.
 func (d *File) ReadPassing(p []byte, off int64) (int, error) {
 	var held unix.Cachestat_t
 	told := unix.Cachestat(uint(d.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(len(p))}, &held, 0) == nil
-	n, err := d.ReadAt(p, off)
+	n, err := d.read(p, off, true)
 	if told && held.Cache == 0 && n > 0 {
 		_ = unix.Fadvise(int(d.f.Fd()), off, int64(n), unix.FADV_DONTNEED)
 	}
@@ -271,7 +285,7 @@ type Passing interface {
 	ReadPassing(p []byte, off int64) (int, error)
 }
 
-// ReadFullPassing is ReadFull in passing, where the device can.
+// ReadFullPassing is ReadFull in passing, where the device can. After ErrStalled p must not be used any more.
 func ReadFullPassing(d Device, p []byte, off int64) error {
 	if f, ok := d.(Passing); ok {
 		return ReadFull(passing{f}, p, off)

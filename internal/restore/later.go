@@ -46,18 +46,16 @@ func (l *leaps) came(sp span.Span, err error) {
 
 // fetching copies stretches of the planned disk onto the target.
 type fetching struct {
-	w   *writer
-	buf []byte
+	w      *writer
+	buf    []byte
+	budget careful.Budget
 }
 
 // Fetch copies a stretch.
 func (f *fetching) Fetch(ctx context.Context, sp span.Span) (int64, error) {
 	b := f.buf[:sp.Len()]
 	if err := disk.ReadFull(f.w.Disk, b, sp.Start); err != nil {
-		if disk.Gone(err) {
-			return 0, err
-		}
-		return 0, &careful.Failed{At: sp.Start, Err: err}
+		return 0, f.budget.Failed(sp.Start, err)
 	}
 	if _, err := f.w.w.WriteAt(b, sp.Start); err != nil {
 		if disk.Gone(err) {
@@ -76,8 +74,9 @@ func (w *writer) again() error {
 	}
 	later := w.came.Later
 	w.rc.Phase(phaseAgain, later.Total())
+	f := &fetching{w: w, buf: make([]byte, units.MiB)}
 	r := &careful.Reading{States: careful.NewStates(w.Disk.Size(), w.Disk.SectorSize()), Physical: step,
-		Source: &fetching{w, make([]byte, units.MiB)}, Large: units.MiB}
+		Source: f, Large: units.MiB}
 	var stopped error
 	r.After = func(sp span.Span, got int64) {
 		if got > 0 {
@@ -92,6 +91,11 @@ func (w *writer) again() error {
 	err := r.Narrow(w.rc, all)
 	if err == nil && stopped == nil {
 		err = r.Single(w.rc, all, 1)
+	}
+	if f.budget.Spent() {
+		w.rc.Note("the source hung %d times while what it didn't give was read again: the rest of that is missing; a "+
+			"rescue lets it rest, and gets more", f.budget.Stalls)
+		err = nil
 	}
 	if err = errors.Join(err, stopped); err != nil {
 		return err

@@ -91,6 +91,7 @@ func (p *Rescue) FillFromDisk(d *bench.Disk) error {
 	if err != nil {
 		return err
 	}
+	dev.SetPatience(bench.Hanging)
 	p.devices = append(p.devices, dev)
 	p.FillFrom = append(p.FillFrom, dev)
 	return nil

@@ -47,9 +47,6 @@ type Options struct {
 // ErrNotThere means that a drive isn't attached now.
 var ErrNotThere = errors.New("the drive isn't attached")
 
-// ErrStalled is what a read ended with that took too long.
-var ErrStalled = errors.New("the drive didn't answer in time")
-
 const (
 	patience    = 30 * time.Second
 	firstRest   = time.Second
@@ -130,7 +127,7 @@ func (d *Drive) Read(ctx context.Context, p []byte, off int64) (int, error) {
 			d.rates.Add(span.At(off, int64(n)), time.Since(begun))
 			d.rest = 0
 			return n, nil
-		case errors.Is(err, ErrStalled):
+		case errors.Is(err, disk.ErrStalled):
 			if d.Stalled != nil {
 				d.Stalled(span.At(off, int64(len(p))))
 			}
@@ -172,7 +169,7 @@ func (d *Drive) once(ctx context.Context, p []byte, off int64) (int, error) {
 		return 0, ctx.Err()
 	case <-limit.C:
 		d.pending = c
-		return 0, fmt.Errorf("read at byte %d: %w", off, ErrStalled)
+		return 0, fmt.Errorf("read at byte %d: %w", off, disk.ErrStalled)
 	}
 }
 

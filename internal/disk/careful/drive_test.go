@@ -113,7 +113,7 @@ func TestAHang(t *testing.T) {
 	for range 3 {
 		hangs := p.hang()
 		var bad *Failed
-		if err := read(t, d); !errors.As(err, &bad) || !errors.Is(err, ErrStalled) || bad.At != 4096 {
+		if err := read(t, d); !errors.As(err, &bad) || !errors.Is(err, disk.ErrStalled) || bad.At != 4096 {
 			t.Fatalf("a read that hangs: %v", err)
 		}
 		before := p.reads.Load()
@@ -147,7 +147,7 @@ func TestOneRest(t *testing.T) {
 	hurt := &disk.Faulty{Writable: p, BadRead: span.Of(span.At(65536, 512))}
 	d := NewDrive(hurt, note.options())
 	defer d.Close()
-	if err := read(t, d); !errors.Is(err, ErrStalled) {
+	if err := read(t, d); !errors.Is(err, disk.ErrStalled) {
 		t.Fatal(err)
 	}
 	close(hangs)
@@ -177,7 +177,7 @@ func TestAnotherName(t *testing.T) {
 		return back, nil
 	}
 	d := NewDrive(old, o)
-	if err := read(t, d); !errors.Is(err, ErrStalled) {
+	if err := read(t, d); !errors.Is(err, disk.ErrStalled) {
 		t.Fatal(err)
 	}
 	if err := read(t, d); err != nil || d.Device() != disk.Device(back) || back.reads.Load() == 0 {
