@@ -20,6 +20,9 @@ func TestLookInsideByCommand(t *testing.T) {
 	}{
 		{[]string{"list", "Purser's laptop"}, 0, "Manifests"},
 		{[]string{"list", "Ticket desk", "3:Users/Maud"}, 0, "Letters/"},
+		{[]string{"list", "Slipway crane", "1:srv/crane"}, 0,
+			"load-cells-2026.dat  (246 kB of it couldn't be read: zeros"},
+		{[]string{"list", "Slipway crane", "1:srv/crane/load-cells-2026.dat"}, 0, "gap: 246 kB of it couldn't be read"},
 		{[]string{"list", "Ticket desk", "3:Tickets/2024", "--sort", "size"}, 0, "quarter-4.csv"},
 		{[]string{"list", "Ticket desk", "3:Tickets/2024", "--sort", "colour"}, 2, "--sort knows"},
 		{[]string{"list", "Ticket desk", "3:Tickets/2024/quarter-1.csv"}, 0, "lies at bytes"},

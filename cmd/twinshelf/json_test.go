@@ -23,7 +23,7 @@ var jsonRuns = []string{
 	"capture 14F6 --machine 'Booking office' --plan --as-if-cut all --key-file PAPER",
 	"dates", "dates 'Ticket desk'",
 	"list 'Ticket desk'", "list 'Ticket desk' 3:Users", "list 20261002 3:Users/Maud/timetable-winter.txt",
-	"list 20261002 3:Users/Maud/timetable-winter.txt --dates",
+	"list 20261002 3:Users/Maud/timetable-winter.txt --dates", "list 'Slipway crane' 1:srv/crane",
 	"find timetable", "compare 20261002 'Ticket desk'", "take 'Ticket desk' 3:Users --to DIR/taken",
 	"prove 'Harbour kiosk'",
 	"restore 'Ticket desk' 7731 --plan", "copy C3E9 7731 --plan", "rehearse 'Harbour kiosk' DIR/rehearsed.img",

@@ -125,6 +125,7 @@ func (c *sampler) look(ctx context.Context, s *Source, i int) {
 		c.spans[k] = c.spans[k].Shift(a.Span.Start)
 	}
 	if readSpans(s.Survey.Device, b, a.Span.Start+start, c.spans) != nil {
+		c.buf = make([]byte, len(c.buf)) // a read that hangs may come yet
 		return
 	}
 	if len(bytes.TrimLeft(b, "\x00")) == 0 {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -101,6 +102,7 @@ type itemJSON struct {
 	Streams  []string      `json:"streams,omitempty"`
 	Remark   string        `json:"remark,omitempty"`
 	Spans    []answer.Span `json:"spans,omitempty"` // bytes of the disk
+	Gap      int64         `json:"gap,omitempty"`   // bytes that could not be read when it was captured
 	Problem  string        `json:"problem,omitempty"`
 }
 
@@ -207,6 +209,7 @@ func (o *insideLook) listFolder(ctx context.Context, in *inside.Machine, p *insi
 	entries, problem := fsys.Entries(tree, folder)
 	inside.SortEntries(entries, order)
 	all := []itemJSON{}
+	gaps := inside.GapsAmong(ctx, tree, entries)
 	t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', tabwriter.AlignRight)
 	bad, unseen := 0, 0
 	for _, e := range entries {
@@ -218,13 +221,14 @@ func (o *insideLook) listFolder(ctx context.Context, in *inside.Machine, p *insi
 			unseen++
 			continue
 		}
+		x.Gap = gaps[e.Name]
 		all = append(all, x)
 		size := units.Bytes(e.Size)
 		if !e.Mode.IsRegular() || e.Err != nil {
 			size = x.Kind
 		}
 		fmt.Fprintf(t, "%s\t%s\t  %s\n", size, when(e.Modified), inside.Visible(e.Name)+folderMark(e.Item)+
-			because(x.Problem))
+			because(cmp.Or(x.Problem, inside.GapWords(x.Gap))))
 	}
 	if o.json {
 		err = o.print(map[string]any{"part": p.Number, "disk": p.Disk + 1, "path": path, "items": all})
@@ -289,6 +293,7 @@ func (o *insideLook) listItem(ctx context.Context, in *inside.Machine, p *inside
 		if err != nil {
 			x.Problem = err.Error()
 		} else {
+			x.Gap = fsys.GapOf(c)
 			for _, sp := range c.Spans() {
 				x.Spans = append(x.Spans, answer.Span{Start: p.Span.Start + sp.Start, Size: sp.Len()})
 			}
@@ -302,7 +307,7 @@ func (o *insideLook) listItem(ctx context.Context, in *inside.Machine, p *inside
 	o.say("  %s, owner %d:%d, %s", x.Mode, x.UID, x.GID, units.Plural(it.Links, "name"))
 	for _, line := range []struct{ head, text string }{{"leads to", inside.Visible(x.Target)},
 		{"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark},
-		{"problem", x.Problem}} {
+		{"gap", inside.GapWords(x.Gap)}, {"problem", x.Problem}} {
 		if line.text != "" {
 			o.say("  %s: %s", line.head, line.text)
 		}

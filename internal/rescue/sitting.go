@@ -27,6 +27,7 @@ type sitting struct {
 	patients []*patient
 	begun    time.Time
 	kept     time.Time // when a twin was written last
+	told     telling   // see tell
 	keptGot  int64     // bytes that were got by then
 }
 
@@ -92,6 +93,7 @@ func (s *sitting) work() error {
 			return err
 		}
 	}
+	s.rc.Found(nil) // from here on notes say it
 	for i, q := range s.patients {
 		if err := s.fill(i, q); err != nil {
 			return err
@@ -273,6 +275,7 @@ func (s *sitting) checkpoint() error {
 			return nil
 		}
 	}
+	s.tell()
 	return s.keep(s.rc)
 }
 

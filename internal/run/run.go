@@ -77,7 +77,9 @@ type Snapshot struct {
 	Pauses  []Pause
 	Misses  []Miss
 	// Waits is why the work waits for something outside, in words; empty while it goes on.
-	Waits         string
+	Waits string
+	// Found is what the work has found out so far, in words; what it finds later replaces it.
+	Found         []string
 	Read, Written []Cell // progress on the rails; nil when not in use
 	RailNo        int    // how many times the rails were set: which of several disks it is at
 	Err           error
@@ -336,6 +338,13 @@ func (c *Context) Waits(why string) {
 	c.r.mu.Lock()
 	defer c.r.mu.Unlock()
 	c.r.snap.Waits = why
+}
+
+// Found says what the work has found out so far, in place of what it said before.
+func (c *Context) Found(lines []string) {
+	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
+	c.r.snap.Found = slices.Clone(lines)
 }
 
 // Snapshot gives the run as it is now.

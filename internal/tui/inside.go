@@ -38,6 +38,7 @@ type lookingIn struct {
 	order      int // of orders
 	hidden     bool
 	marked     []marked
+	gaps       map[string]int64 // how much of files couldn't be read, by name
 
 	detail  detail
 	viewing *viewing
@@ -87,6 +88,7 @@ type (
 		path   string
 		choose string // name
 		all    []fsys.Entry
+		gaps   map[string]int64
 		note   string
 		err    error
 	}
@@ -165,6 +167,7 @@ func readFolder(ctx context.Context, number int, p *inside.Part, folder, sel str
 	}
 	all, problem := fsys.Entries(t, it)
 	inside.SortEntries(all, orders[order])
+	msg.gaps = inside.GapsAmong(ctx, t, all)
 	if msg.all = all; problem != nil {
 		msg.note = "Not all of this folder can be read: " + problem.Error()
 	}
@@ -188,7 +191,7 @@ func (m *insidePage) onFolder(msg folderRead) tea.Cmd {
 		m.fail(sentence(msg.err))
 		return nil
 	}
-	l.part, l.path, l.all, l.problem = msg.part, msg.path, msg.all, ""
+	l.part, l.path, l.all, l.gaps, l.problem = msg.part, msg.path, msg.all, msg.gaps, ""
 	switch m.note = ""; {
 	case msg.note != "":
 		m.fail(msg.note)

@@ -172,6 +172,8 @@ func (m *insidePage) itemRow(i, w int) string {
 		sign, size, style = "▸", right("folder", 10), m.th.strong
 	case !e.Mode.IsRegular():
 		sign, size, style = "→", right(strings.Fields(inside.ItemWord(e.Item))[0], 10), m.th.dim
+	case l.gaps[e.Name] > 0:
+		sign, style = "×", m.th.bad
 	case e.Attr&fsys.Encrypted != 0:
 		sign = "*"
 	}
@@ -213,6 +215,11 @@ func (m *insidePage) insideDetail(w int) []string {
 			out = append(out, " "+m.th.bad.Render(s))
 		}
 		return out
+	}
+	if words := inside.GapWords(l.gaps[e.Name]); words != "" {
+		for _, s := range m.th.wrap("× "+words+".", w-2) {
+			out = append(out, " "+m.th.bad.Render(s))
+		}
 	}
 	for _, s := range m.th.wrap(strings.Join(factsOf(e, d), " · "), w-2) {
 		out = append(out, " "+s)

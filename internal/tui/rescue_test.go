@@ -70,7 +70,13 @@ func gapsInFit(t *testing.T, m any) {
 		"GAPS.TXT") {
 		t.Errorf("undone it is %+v", g)
 	}
-	n = key(onMachine(key(n, "4"), "Ticket desk"), "enter", "z")
+	n = key(onMachine(key(n, "4"), "Slipway crane"), "i", "right", "end", "right", "right", "down")
+	if got := text(n); !strings.Contains(got, "× load-cells-2026.dat") || !strings.Contains(got,
+		"couldn't be read: zeros") {
+		t.Errorf("%q\n%s", mm.note, got)
+	}
+	n = key(n, "esc", "esc", "esc", "esc", "4")
+	n = key(onMachine(n, "Ticket desk"), "enter", "z")
 	if !strings.Contains(mm.note, "it has no gaps") {
 		t.Errorf("a whole twin: %q", mm.note)
 	}

@@ -203,6 +203,14 @@ func (m *runPage) lines(w int) []string {
 		} else {
 			out = append(out, m.doneLine())
 		}
+		for i, f := range s.Found {
+			if i == 0 {
+				out = append(out, "")
+			}
+			for _, l := range m.th.wrap(f, w-4) {
+				out = append(out, "  "+m.th.caution.Render(l))
+			}
+		}
 	}
 	if m.wide < twoPanes {
 		out = append(out, m.paceLines(w)...)
