@@ -127,6 +127,7 @@ var before = map[string][]string{
 	"twinshelf job show":                  {`job use "Harbour kiosk"`},
 	"twinshelf job look":                  {`job use "Harbour kiosk"`},
 	"twinshelf job note \"the":            {`job use "Harbour kiosk"`},
+	"twinshelf job sheet --checks":        {`job use "Harbour kiosk"`, `ready check 7731`},
 	"twinshelf job sheet --erasure":       {`job use "Harbour kiosk"`, `ready erase 7731 --how zeros --confirm 7731`},
 	"twinshelf draw rate":                 {`capture C3E9`, `job use "Harbour kiosk"`},
 	"twinshelf job sheet":                 {`job use "Harbour kiosk"`, `copy C3E9 7731 --confirm 7731`},

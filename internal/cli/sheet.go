@@ -16,17 +16,19 @@ import (
 
 func sheetCommand(o *options) *cobra.Command {
 	var to, only string
-	var erasure bool
+	var erasure, checks bool
 	c := &cobra.Command{
 		Use: "sheet [CASE]", Short: "Make the job sheet of a case, for the customer and for the file",
 		Long: "The sheet says what was done to which disk, with a drawing of before and after, what the\n" +
 			"proof came to, and on its later pages what engineers want to know. FILE.pdf is the whole\n" +
 			"sheet, FILE.svg the drawing. --erasure makes the certificate of what was erased in the case\n" +
 			"instead: only disks that were overwritten from end to end and read back are certified.\n" +
+			"--checks makes the report of the drives that were checked from end to end.\n" +
 			"--only customer leaves the pages for engineers out, --only engineers the others.",
 		Example: "  twinshelf job sheet --to sheet.pdf\n" +
 			"  twinshelf job sheet \"Harbour kiosk\" --to before-and-after.svg\n" +
-			"  twinshelf job sheet --erasure --to erased.pdf",
+			"  twinshelf job sheet --erasure --to erased.pdf\n" +
+			"  twinshelf job sheet --checks --to checked.pdf",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
@@ -46,6 +48,9 @@ func sheetCommand(o *options) *cobra.Command {
 			if erasure {
 				made = paper.Certificate
 			}
+			if checks {
+				made = paper.Report
+			}
 			b, err := made()
 			if err != nil {
 				return err
@@ -62,6 +67,8 @@ func sheetCommand(o *options) *cobra.Command {
 	}
 	c.Flags().StringVar(&only, "only", "", "customer or engineers: only the pages for them")
 	c.Flags().BoolVar(&erasure, "erasure", false, "make the certificate of what was erased, as PDF")
+	c.Flags().BoolVar(&checks, "checks", false, "make the report of the drives that were checked, as PDF")
+	c.MarkFlagsMutuallyExclusive("erasure", "checks")
 	c.Flags().StringVar(&to, "to", "", "the file to make: .pdf or .svg; nothing is written over")
 	return c
 }

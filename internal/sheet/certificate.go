@@ -49,20 +49,7 @@ func certain(w job.Done) bool {
 }
 
 func (s Sheet) certified(w job.Done) []Block {
-	id := w.Before[0].Identity
-	disk := [][2]string{{"Model", id.Model}, {"Serial", id.Serial}, {"WWN", id.WWN}, {"Attached by", id.Bus},
-		{"Size", units.Exact(id.Size)}}
-	var facts [][2]string
-	for _, f := range disk {
-		if f[1] != "" {
-			facts = append(facts, f)
-		}
-	}
-	took := time.Duration(w.Result.Seconds * float64(time.Second))
-	facts = append(facts, [2]string{"Begun", s.Dates.Moment(w.Begun)}, [2]string{"Ended",
-		s.Dates.Moment(w.Ended)}, [2]string{"Took", units.Duration(took)}, [2]string{"By", s.Job.Technician},
-		[2]string{"Case", s.Job.Title()}, [2]string{"Entry", w.ID})
-	out := []Block{{Heading: "This disk"}, {Facts: facts}, {Heading: "was " + erasedWords(w)}}
+	out := []Block{{Heading: "This disk"}, {Facts: s.diskFacts(w, w.Before[0])}, {Heading: "was " + erasedWords(w)}}
 	for _, l := range w.Does {
 		out = append(out, Block{Text: upper(l)})
 	}
@@ -72,8 +59,30 @@ func (s Sheet) certified(w job.Done) []Block {
 			out = append(out, Block{Text: "· " + l})
 		}
 	}
+	out = append(out, notesOf(w, "Notes of the run")...)
+	return append(out, Block{Sign: []string{"Technician", "Witness"}})
+}
+
+// diskFacts say which disk a work was done to, when, and by whom.
+func (s Sheet) diskFacts(w job.Done, d job.Disk) (facts [][2]string) {
+	id := d.Identity
+	disk := [][2]string{{"Model", id.Model}, {"Serial", id.Serial}, {"WWN", id.WWN}, {"Attached by", id.Bus},
+		{"Size", units.Exact(id.Size)}}
+	for _, f := range disk {
+		if f[1] != "" {
+			facts = append(facts, f)
+		}
+	}
+	took := time.Duration(w.Result.Seconds * float64(time.Second))
+	return append(facts, [2]string{"Begun", s.Dates.Moment(w.Begun)}, [2]string{"Ended",
+		s.Dates.Moment(w.Ended)}, [2]string{"Took", units.Duration(took)}, [2]string{"By", s.Job.Technician},
+		[2]string{"Case", s.Job.Title()}, [2]string{"Entry", w.ID})
+}
+
+// notesOf are the notes of a work's run, under a heading; nothing where there are none.
+func notesOf(w job.Done, heading string) (out []Block) {
 	if n := len(w.Result.Notes) + w.Result.More; n > 0 {
-		out = append(out, Block{Heading: "Notes of the run"})
+		out = append(out, Block{Heading: heading})
 		for _, l := range w.Result.Notes[:min(len(w.Result.Notes), mostRows)] {
 			out = append(out, Block{Text: "· " + l})
 		}
@@ -81,7 +90,7 @@ func (s Sheet) certified(w job.Done) []Block {
 			out = append(out, Block{Text: fmt.Sprintf("… and %d more; they are all on record.", more)})
 		}
 	}
-	return append(out, Block{Sign: []string{"Technician", "Witness"}})
+	return out
 }
 
 // upper begins a sentence.

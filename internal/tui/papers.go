@@ -23,11 +23,12 @@ const (
 	customersPages
 	engineersPages
 	certificate
+	checkReport
 	shelfList
 )
 
 var paperNames = [...]string{"job sheet", "job sheet, the customer's pages", "job sheet, the engineers' pages",
-	"certificate of erasure", "list of what is on the shelf"}
+	"certificate of erasure", "report of drive checks", "list of what is on the shelf"}
 
 // pagesOf are the pages of the sheet that a paper has.
 var pagesOf = map[paper]sheet.Pages{customersPages: sheet.ForCustomer, engineersPages: sheet.ForEngineers}
@@ -39,6 +40,9 @@ func (m *sheetPage) shown(j *job.Job) (title string, blocks []sheet.Block, why e
 	case certificate:
 		blocks, why = s.Certified()
 		return "Certificate of erasure " + j.Number, blocks, why
+	case checkReport:
+		blocks, why = s.Reported()
+		return "Report of drive checks " + j.Number, blocks, why
 	case shelfList:
 		if m.list == nil {
 			return "Shelf list", []sheet.Block{{Text: "Reading the shelf …"}}, nil
@@ -56,6 +60,9 @@ func (m *sheetPage) offerPapers(j *job.Job) {
 	}
 	if _, err := (sheet.Sheet{Job: j}).Certified(); err != nil {
 		n.choices[certificate].no = err.Error()
+	}
+	if _, err := (sheet.Sheet{Job: j}).Reported(); err != nil {
+		n.choices[checkReport].no = err.Error()
 	}
 	if m.w.Shelf == nil {
 		n.choices[shelfList].no = "no shelf is open"
@@ -102,6 +109,14 @@ func (m *sheetPage) save(j *job.Job) {
 	switch m.paper {
 	case certificate:
 		m.certify(j)
+		return
+	case checkReport:
+		m.saveAs("File for the report of drive checks, .pdf: ", fileName("checked", j.Number),
+			func(context.Context, string) ([]byte, error, error) {
+				s, noLogo := w.SheetOf(j, "")
+				b, err := s.Report()
+				return b, noLogo, err
+			})
 		return
 	case shelfList:
 		m.saveAs("File for the list, .pdf: ", fileName("shelf", w.Shelf.Head().Name), func(ctx context.Context,

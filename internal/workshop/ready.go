@@ -125,14 +125,16 @@ func (w *readying) PlanSurface(d *bench.Disk) (*Surface, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Surface{&ready.Surface{Device: dev, Medium: MediumOf(d), Physical: d.Physical,
-		Drive: (&rescues{w.room}).options(d)}, dev}, nil
+	return &Surface{health: healthWords(d.Health), dev: dev, Surface: &ready.Surface{Device: dev,
+		Medium: MediumOf(d), Physical: d.Physical,
+		Drive: (&rescues{w.room}).options(d)}}, nil
 }
 
 // Surface is a check that hasn't begun, with the drive that it has open.
 type Surface struct {
 	*ready.Surface
-	dev *disk.File
+	dev    *disk.File
+	health string // what the drive says of itself
 }
 
 // Close closes the drive.
@@ -145,7 +147,7 @@ func (w *readying) StartSurface(ctx context.Context, s *Surface) *run.Run {
 		defer s.Close()
 		s.Drive.Waits = rc.Waits
 		k := job.Work{Sort: job.Check, Title: title, Does: []string{"every sector is read; nothing is written"},
-			From: []job.Disk{{Identity: s.Device.Identity()}}}
+			From: []job.Disk{{Identity: s.Device.Identity(), Health: s.health}}}
 		return w.onRecord(rc, k, func() error { return s.Run(rc) }, func(*job.Result) {})
 	})
 }
