@@ -66,17 +66,15 @@ func (s Sheet) certified(w job.Done) []Block {
 // diskFacts say which disk a work was done to, when, and by whom.
 func (s Sheet) diskFacts(w job.Done, d job.Disk) (facts [][2]string) {
 	id := d.Identity
-	disk := [][2]string{{"Model", id.Model}, {"Serial", id.Serial}, {"WWN", id.WWN}, {"Attached by", id.Bus},
-		{"Size", units.Exact(id.Size)}}
-	for _, f := range disk {
+	took := time.Duration(w.Result.Seconds * float64(time.Second))
+	for _, f := range [][2]string{{"Model", id.Model}, {"Serial", id.Serial}, {"WWN", id.WWN}, {"Attached by", id.Bus},
+		{"Size", units.Exact(id.Size)}, {"Begun", s.Dates.Moment(w.Begun)}, {"Ended", s.Dates.Moment(w.Ended)},
+		{"Took", units.Duration(took)}, {"By", s.Job.Technician}, {"Case", s.Job.Title()}, {"Entry", w.ID}} {
 		if f[1] != "" {
 			facts = append(facts, f)
 		}
 	}
-	took := time.Duration(w.Result.Seconds * float64(time.Second))
-	return append(facts, [2]string{"Begun", s.Dates.Moment(w.Begun)}, [2]string{"Ended",
-		s.Dates.Moment(w.Ended)}, [2]string{"Took", units.Duration(took)}, [2]string{"By", s.Job.Technician},
-		[2]string{"Case", s.Job.Title()}, [2]string{"Entry", w.ID})
+	return facts
 }
 
 // notesOf are the notes of a work's run, under a heading; nothing where there are none.

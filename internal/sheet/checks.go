@@ -16,7 +16,7 @@ func (s Sheet) Report() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.ofCase("Report of drive checks", blocks)
+	return s.ofCase("Drive checks", blocks)
 }
 
 // Reported are what the report says; ErrNothingChecked where there is nothing to report.

@@ -49,7 +49,7 @@ func TestReport(t *testing.T) {
 			t.Fatal(err)
 		}
 		text := strings.Join(strings.Fields(testkit.Do(t, "pdftotext", "-layout", file, "-")), " ")
-		for _, w := range []string{want, "Report of drive checks", "CC480-6D1E9A27", "480 103 981 056 bytes",
+		for _, w := range []string{want, "Drive checks", "CC480-6D1E9A27", "480 103 981 056 bytes",
 			"Technician, date"} {
 			if !strings.Contains(text, w) {
 				t.Errorf("no %q in\n%s", w, text)

@@ -42,7 +42,7 @@ func (m *sheetPage) shown(j *job.Job) (title string, blocks []sheet.Block, why e
 		return "Certificate of erasure " + j.Number, blocks, why
 	case checkReport:
 		blocks, why = s.Reported()
-		return "Report of drive checks " + j.Number, blocks, why
+		return "Drive checks " + j.Number, blocks, why
 	case shelfList:
 		if m.list == nil {
 			return "Shelf list", []sheet.Block{{Text: "Reading the shelf …"}}, nil
