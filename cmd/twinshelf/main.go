@@ -3,10 +3,25 @@ package main
 
 import (
 	"context"
+	"fmt"
 	"os"
 
 	"twinshelf/internal/cli"
+	"twinshelf/internal/stick/first"
 	"twinshelf/internal/tui"
 )
 
-func main() { os.Exit(cli.Main(context.Background(), os.Args[1:], tui.Run)) }
+func main() {
+	ctx := context.Background()
+	switch {
+	case first.Is(os.Args):
+		fmt.Println("Twin Shelf can't go on as the first process:", first.Run(ctx))
+		select {} // the kernel would stop with less to read
+	case first.Asked(os.Args):
+		if err := first.Modprobe(os.Args[1:]); err != nil {
+			os.Exit(1)
+		}
+	default:
+		os.Exit(cli.Main(ctx, os.Args[1:], tui.Run))
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 
 	"twinshelf/internal/inside"
@@ -67,11 +68,19 @@ func NewFile(name string) (*os.File, error) {
 
 // WriteNew makes a file that must not be there yet, and writes it; one that can't be written whole is taken away.
 func WriteNew(name string, b []byte) error {
+	return FillNew(name, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+}
+
+// FillNew is WriteNew for what is made while it is written.
+func FillNew(name string, fill func(io.Writer) error) error {
 	f, err := NewFile(name)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(b)
+	err = fill(f)
 	if err = errors.Join(err, f.Close()); err != nil {
 		return errors.Join(fmt.Errorf("%s can't be written: %w", name, err), os.Remove(name))
 	}

@@ -1,0 +1,163 @@
+//go:build linux
+
+// Package first is Twin Shelf as the first process of a machine that was started from outside: it mounts what it needs,
+// loads the drivers that the hardware asks for, opens the full screen on the consoles, reaps processes, and switches
+// the machine off. It never leaves a black screen: what fails is said there, with what to do.
+package first
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/stick/base"
+	"twinshelf/internal/stick/ramdisk"
+	"twinshelf/internal/units"
+)
+
+// Is says whether the process that was called so is the first one of a machine that was started from outside.
+func Is(args []string) bool { return os.Getpid() == 1 && args[0] == "/"+ramdisk.Program }
+
+// Asked says whether the kernel of such a machine called for modules.
+func Asked(args []string) bool { return args[0] == "/"+ramdisk.Modprobe }
+
+// least is how little memory a machine may have, in bytes.
+const least = 900 * units.MiB // of 1 GiB the firmware and the kernel take some
+
+// mount is a file system that is there from the beginning.
+type mount struct{ kind, at, options string }
+
+var mounts = []mount{{"devtmpfs", "/dev", ""}, {"proc", "/proc", ""}, {"sysfs", "/sys", ""},
+	{"tmpfs", "/run", "mode=0755"}, {"tmpfs", "/tmp", "mode=1777"}, {"devpts", "/dev/pts", "mode=0620,ptmxmode=0666"}}
+
+// machine is the started machine.
+type machine struct {
+	children children
+	loader   *loader
+	// said is what went wrong so far.
+	said []string
+}
+
+// Run is the first process. It doesn't return before the machine is told to end.
+func Run(ctx context.Context) error {
+	m := &machine{children: children{own: map[int]bool{}}}
+	for _, x := range mounts {
+		m.note(mountOne(x))
+	}
+	if f, err := os.OpenFile("/dev/console", os.O_RDWR|unix.O_NOCTTY, 0); err == nil {
+		os.Stdin, os.Stdout, os.Stderr = f, f, f
+	}
+	fmt.Println("Twin Shelf is starting.")
+	m.note(checked("/"))
+	m.note(enoughMemory())
+	m.note(m.drivers(ctx))
+	for _, x := range []mount{{"efivarfs", "/sys/firmware/efi/efivars", ""}} {
+		if _, err := os.Stat(x.at); err == nil {
+			m.note(mountOne(x))
+		}
+	}
+	ctx, end := context.WithCancel(ctx)
+	var work sync.WaitGroup
+	work.Go(func() { m.children.reap(ctx) })
+	if m.loader != nil {
+		work.Go(func() { _ = listen(ctx, m.loader.ask) })
+	}
+	what := m.consoles(ctx)
+	end()
+	work.Wait()
+	unix.Sync()
+	return unix.Reboot(what)
+}
+
+// note keeps what went wrong, and says it.
+func (m *machine) note(err error) {
+	if err != nil {
+		m.said = append(m.said, err.Error())
+		fmt.Println("!", err)
+	}
+}
+
+func mountOne(x mount) error {
+	if err := os.MkdirAll(x.at, 0o755); err != nil {
+		return fmt.Errorf("%s can't be made: %w", x.at, err)
+	}
+	err := unix.Mount(x.kind, x.at, x.kind, 0, x.options)
+	if err != nil && !errors.Is(err, unix.EBUSY) {
+		return fmt.Errorf("%s can't be mounted at %s: %w", x.kind, x.at, err)
+	}
+	return nil
+}
+
+// checked compares what was unpacked at the start, below a folder, with the sums of the base that it came from.
+func checked(root string) error {
+	raw, err := os.ReadFile(filepath.Join(root, ramdisk.Manifest))
+	if err != nil {
+		return fmt.Errorf("what was started can't be checked: %w", err)
+	}
+	var m base.Manifest
+	if err := json.Unmarshal(raw, &m); err != nil {
+		return fmt.Errorf("what was started can't be checked: %w", err)
+	}
+	for _, p := range m.Pieces {
+		if !ramdisk.Kept(p.Name) {
+			continue
+		}
+		if err := checkedOne(filepath.Join(root, p.Name), p); err != nil {
+			return fmt.Errorf("what was started isn't what the stick was made with: %w; don't work with it, make the "+
+				"stick anew", err)
+		}
+	}
+	return nil
+}
+
+func checkedOne(path string, p base.Piece) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h := blake3.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return err
+	}
+	if hex.EncodeToString(h.Sum(nil)) != p.Sum {
+		return fmt.Errorf("/%s differs", p.Name)
+	}
+	return nil
+}
+
+// enoughMemory says that the machine has too little memory.
+func enoughMemory() error {
+	var info unix.Sysinfo_t
+	if err := unix.Sysinfo(&info); err != nil {
+		return nil //nolint:nilerr // nobody knows then
+	}
+	if n := int64(info.Totalram) * int64(info.Unit); n < least {
+		return fmt.Errorf("the machine has %s of memory, and 1 GiB is needed: work may fail for want of it", units.Bytes(n))
+	}
+	return nil
+}
+
+// drivers loads what the hardware asks for.
+func (m *machine) drivers(context.Context) error {
+	dir, err := modulesDir()
+	if err != nil {
+		return err
+	}
+	if m.loader, err = newLoader(dir); err != nil {
+		return fmt.Errorf("no drivers can be loaded: %w; make the stick anew", err)
+	}
+	m.loader.found("/sys/devices")
+	_ = m.loader.load(always...) // a kernel has some of them built in
+	m.loader.found("/sys/devices")
+	return nil
+}

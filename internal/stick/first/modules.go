@@ -1,0 +1,154 @@
+package first
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/stick/drivers"
+)
+
+// always are modules that are loaded whatever the hardware says: what comes later and can't ask for itself.
+var always = []string{"sd_mod", "sr_mod", "usb_storage", "uas", "usbhid", "hid_generic", "efivarfs", "nls_cp437",
+	"nls_iso8859_1", "vfat", "exfat", "ext4", "fuse", "loop"}
+
+// loader loads modules.
+type loader struct {
+	dir    string
+	tables *drivers.Tables
+
+	mu     sync.Mutex
+	loaded map[string]bool   // by file
+	failed map[string]string // by file: why
+}
+
+func newLoader(dir string) (*loader, error) {
+	t, err := drivers.Read(os.DirFS(dir))
+	if err != nil {
+		return nil, err
+	}
+	return &loader{dir: dir, tables: t, loaded: map[string]bool{}, failed: map[string]string{}}, nil
+}
+
+// load loads modules with all that they need. That there is no hardware for one is no failure.
+func (l *loader) load(names ...string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var problems []error
+	for _, n := range names {
+		files, err := l.tables.Order(n)
+		if err != nil {
+			problems = append(problems, err)
+			continue
+		}
+		for _, f := range files {
+			if err := l.insert(f); err != nil {
+				l.failed[f] = err.Error()
+				problems = append(problems, err)
+				break
+			}
+		}
+	}
+	return errors.Join(problems...)
+}
+
+func (l *loader) insert(file string) error {
+	if l.loaded[file] {
+		return nil
+	}
+	f, err := os.Open(filepath.Join(l.dir, file))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	flags := 0
+	if !strings.HasSuffix(file, ".ko") {
+		flags = unix.MODULE_INIT_COMPRESSED_FILE
+	}
+	err = unix.FinitModule(int(f.Fd()), "", flags)
+	if err == nil || errors.Is(err, unix.EEXIST) || errors.Is(err, unix.ENODEV) {
+		l.loaded[file] = true
+		return nil
+	}
+	return fmt.Errorf("module %s can't be loaded: %w", drivers.Name(file), err)
+}
+
+// ask loads what a piece of hardware asks for.
+func (l *loader) ask(alias string) {
+	_ = l.load(l.tables.For(alias)...) // what failed is kept
+}
+
+// found loads what all hardware asks for that the kernel has found so far, until nothing new turns up.
+func (l *loader) found(devices string) {
+	seen := map[string]bool{}
+	for range mostRounds {
+		var fresh []string
+		_ = filepath.WalkDir(devices, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.Name() != "modalias" {
+				return nil
+			}
+			b, err := os.ReadFile(path)
+			if a := string(bytes.TrimSpace(b)); err == nil && a != "" && !seen[a] {
+				seen[a] = true
+				fresh = append(fresh, a)
+			}
+			return nil
+		})
+		if len(fresh) == 0 {
+			return
+		}
+		for _, a := range fresh {
+			l.ask(a)
+		}
+	}
+}
+
+// mostRounds bounds how often hardware is looked for that earlier modules brought to light.
+const mostRounds = 16
+
+// problems are the modules that couldn't be loaded, and why.
+func (l *loader) problems() []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var out []string
+	for _, why := range l.failed {
+		out = append(out, why)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Modprobe does what the kernel asks for by itself (kernel.modprobe): it loads modules by what they are for.
+func Modprobe(args []string) error {
+	dir, err := modulesDir()
+	if err != nil {
+		return err
+	}
+	l, err := newLoader(dir)
+	if err != nil {
+		return err
+	}
+	for _, a := range args {
+		if !strings.HasPrefix(a, "-") {
+			err = errors.Join(err, l.load(l.tables.For(a)...))
+		}
+	}
+	return err
+}
+
+// modulesDir is the folder of the running kernel's modules.
+func modulesDir() (string, error) {
+	var u unix.Utsname
+	if err := unix.Uname(&u); err != nil {
+		return "", err
+	}
+	return "/lib/modules/" + unix.ByteSliceToString(u.Release[:]), nil
+}
