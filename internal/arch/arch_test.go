@@ -22,7 +22,7 @@ var order = []string{
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "rescue",
 	"restore",
 	"prove", "job",
-	"ready", "mounts", "bench", "settings", "scene", "draw", "sheet", "answer", "stick/drivers", "stick/base", "stick/ramdisk", "workshop", "demo", "demo/cutoff",
+	"ready", "stick/drivers", "stick/base", "stick/ramdisk", "stick/drive", "mounts", "bench", "settings", "scene", "draw", "sheet", "answer", "workshop", "demo", "demo/cutoff",
 	"demo/walk",
 	"stick/first",
 	"cli", "tui",

@@ -7,12 +7,17 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"twinshelf/internal/bench"
+	"twinshelf/internal/ready"
 	"twinshelf/internal/stick/base"
+	"twinshelf/internal/stick/drive"
 	"twinshelf/internal/stick/ramdisk"
+	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -21,7 +26,7 @@ func stickCommand(o *options) *cobra.Command {
 	c := &cobra.Command{Use: "stick", Short: "Start other machines into Twin Shelf",
 		Long: "What starts another machine into Twin Shelf is made of a base, which is collected from the packages of " +
 			"this\nsystem, and of this program."}
-	c.AddCommand(stickBaseCommand(o), stickFilesCommand(o))
+	c.AddCommand(stickBaseCommand(o), stickMakeCommand(o), stickFilesCommand(o))
 	return c
 }
 
@@ -103,18 +108,9 @@ func stickFilesCommand(o *options) *cobra.Command {
 			if to == "" {
 				return usageError{errors.New("name the folder: --to FOLDER")}
 			}
-			if program == "" {
-				var err error
-				if program, err = os.Executable(); err != nil {
-					return err
-				}
-			}
-			b, err := os.ReadFile(program)
-			if err == nil {
-				err = ramdisk.CheckProgram(b)
-			}
+			b, err := programFor(program)
 			if err != nil {
-				return fmt.Errorf("%s: %w", program, err)
+				return err
 			}
 			f, err := os.Open(args[0])
 			if err != nil {
@@ -126,7 +122,7 @@ func stickFilesCommand(o *options) *cobra.Command {
 			}
 			var made *ramdisk.Files
 			err = workshop.FillNew(filepath.Join(to, "initrd.img"), func(w io.Writer) (err error) {
-				made, err = ramdisk.Make(cmd.Context(), w, f, b)
+				made, err = ramdisk.Make(cmd.Context(), w, f, b, nil)
 				return err
 			})
 			if err == nil {
@@ -148,4 +144,88 @@ func stickFilesCommand(o *options) *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "the folder to make; it must not be there yet")
 	c.Flags().StringVar(&program, "program", "", "the program to start (default: this one)")
 	return c
+}
+
+// programFor reads the program that a machine is started into; this one where none is named.
+func programFor(name string) (b []byte, err error) {
+	if name == "" {
+		if name, err = os.Executable(); err != nil {
+			return nil, err
+		}
+	}
+	if b, err = os.ReadFile(name); err == nil {
+		err = ramdisk.CheckProgram(b)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return b, nil
+}
+
+func stickMakeCommand(o *options) *cobra.Command {
+	var f writing
+	var data drive.Data
+	var program string
+	var renew bool
+	c := &cobra.Command{
+		Use:   "make BASE DISK",
+		Short: "Make a starting stick of a drive; nothing on it stays",
+		Long: "The drive starts 64-bit PCs, with UEFI (Secure Boot on or off) and with a BIOS. The rest of it can become a " +
+			"part\nfor shelves (--data). With --renew a stick that was made before gets another system, and everything " +
+			"beside it stays.",
+		Example: "  twinshelf stick make base.tsb 7731 --data exFAT:oak --plan\n" +
+			"  twinshelf stick make base.tsb /dev/sdd --data ext4:oak\n" +
+			"  twinshelf stick make base.tsb /dev/sdd --renew",
+		Args: exactly("the base", "the disk"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := programFor(program)
+			if err != nil {
+				return err
+			}
+			from, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer from.Close()
+			w, d, err := o.readyWork.oneDisk(cmd.Context(), args[1])
+			if err != nil {
+				return err
+			}
+			system, err := drive.Read(cmd.Context(), from, b)
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			draft, err := stickDraft(d, system, data, renew)
+			if err != nil {
+				return err
+			}
+			return o.readyWork.carryOut(cmd.Context(), w, d, draft, f)
+		},
+	}
+	f.flags(c)
+	f.drawFlag(c)
+	c.Flags().Func("data", "KIND or KIND:LABEL: a part for shelves in the rest of the drive, such as exFAT:oak", func(s string) error {
+		data.Kind, data.Label, _ = strings.Cut(s, ":")
+		return nil
+	})
+	c.Flags().BoolVar(&renew, "renew", false, "give a stick that was made before another system; everything beside it stays")
+	c.Flags().StringVar(&program, "program", "", "the program to start (default: this one)")
+	c.MarkFlagsMutuallyExclusive("data", "renew")
+	return c
+}
+
+// stickDraft drafts a starting stick, anew or again.
+func stickDraft(d *bench.Disk, s *drive.System, data drive.Data, renew bool) (*ready.Draft, error) {
+	if renew {
+		draft, err := workshop.DraftChange(d)
+		if err != nil {
+			return nil, err
+		}
+		return draft, s.Renew(draft)
+	}
+	draft, err := workshop.DraftAnew(d, table.GPT)
+	if err != nil {
+		return nil, err
+	}
+	return draft, s.Lay(draft, data)
 }

@@ -32,6 +32,10 @@ type Part struct {
 	Old *survey.Area
 	// Form is the new file system; nil when the contents stay as they are.
 	Form *fsys.Form
+	// Files are what the new file system holds from the beginning.
+	Files []File
+	// Raw stands on the part instead of a file system: start-up code.
+	Raw []byte
 	// Rest says that the part was given a share of what was left.
 	Rest bool
 }
@@ -54,6 +58,8 @@ func (p *Part) Holds() string {
 	switch {
 	case p.Form != nil:
 		return p.Form.Kind
+	case p.Raw != nil:
+		return "start-up code"
 	case p.Old != nil:
 		return p.Old.Holds()
 	}
@@ -93,6 +99,8 @@ type Draft struct {
 	New    bool
 	Parts  []Part
 	Before *survey.Survey
+	// Code is start-up code for the first sector; nil leaves what is there, or none where the disk is laid out anew.
+	Code []byte
 	// Notes are things to know about it, in words.
 	Notes []string
 

@@ -73,10 +73,15 @@ func (d *Draft) Plan(ctx context.Context, dev disk.Device, target disk.Target) (
 	var steps []Step
 	for i := range d.Parts {
 		part := &d.Parts[i]
-		if part.Form == nil {
+		var step Step
+		switch {
+		case part.Form != nil:
+			step, err = formStep(part)
+		case part.Raw != nil:
+			step, err = rawStep(part)
+		default:
 			continue
 		}
-		step, err := formStep(part)
 		if err != nil {
 			return nil, err
 		}
@@ -107,7 +112,10 @@ func (d *Draft) Plan(ctx context.Context, dev disk.Device, target disk.Target) (
 
 // tablePatches are the sectors of the table that differ from what is there.
 func (d *Draft) tablePatches(dev disk.Device) ([]disk.Patch, error) {
-	l := table.Layout{Kind: d.Kind, Sector: d.Identity.Sector, ID: d.ID, Entries: d.entries}
+	if len(d.Code) > mostCode {
+		return nil, fmt.Errorf("start-up code of %d bytes doesn't fit into the first sector", len(d.Code))
+	}
+	l := table.Layout{Kind: d.Kind, Sector: d.Identity.Sector, ID: d.ID, Entries: d.entries, Code: d.Code}
 	for _, p := range d.Parts {
 		l.Parts = append(l.Parts, p.Part)
 	}
@@ -139,6 +147,9 @@ func formStep(part *Part) (Step, error) {
 		return Step{}, err
 	}
 	patches, err := m.Format(f)
+	if err == nil {
+		patches, err = filled(f, patches, part.Files)
+	}
 	if err != nil {
 		return Step{}, fmt.Errorf("part %d: %w", part.Number, err)
 	}
@@ -301,7 +312,7 @@ func (p *Plan) compose(ctx context.Context, d *Draft) error {
 	}
 	for i := range d.Parts {
 		part := &d.Parts[i]
-		if part.Form == nil && part.Old != nil {
+		if part.Form == nil && (part.Old != nil || part.Raw != nil) {
 			continue
 		}
 		if part.Form == nil {

@@ -23,6 +23,8 @@ type Layout struct {
 	// First is the disk's first sector when the boot code in it is to stay; nil
 	// makes a new one.
 	First []byte
+	// Code is boot code for the first sector, 440 bytes at the most; nil for what First has.
+	Code []byte
 }
 
 // Build gives the sectors of a table for a disk of size bytes, as patches:
@@ -57,6 +59,7 @@ func buildGPT(l Layout, size int64) ([]disk.Patch, error) {
 	if hasProtective(padSector(l.First, l.Sector)) {
 		g.first = padSector(l.First, l.Sector)
 	}
+	l.putCode(g.first)
 	g.entries = make([]byte, l.Entries*entMin)
 	s := int64(l.Sector)
 	arraySectors := (int64(len(g.entries)) + s - 1) / s
@@ -177,6 +180,14 @@ func (g *gptGeometry) patches(sector int, size int64) []disk.Patch {
 }
 
 // padSector copies a first sector; nil gives an empty one.
+// putCode puts the boot code into a first sector.
+func (l *Layout) putCode(first []byte) {
+	if l.Code != nil {
+		clear(first[:mbrDiskSig])
+		copy(first[:mbrDiskSig], l.Code)
+	}
+}
+
 func padSector(first []byte, sector int) []byte {
 	b := make([]byte, sector)
 	copy(b, first)
@@ -230,6 +241,7 @@ func buildMBR(l Layout, size int64) ([]disk.Patch, error) {
 		return nil, fmt.Errorf("%q is not an MBR signature of eight hex digits", l.ID)
 	}
 	first := padSector(l.First, l.Sector)
+	l.putCode(first)
 	clear(first[mbrEntries:mbrBootSig])
 	binary.LittleEndian.PutUint32(first[mbrDiskSig:], uint32(sig))
 	first[mbrBootSig], first[mbrBootSig+1] = 0x55, 0xAA

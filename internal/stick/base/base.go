@@ -50,11 +50,16 @@ const (
 	Loader   = "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"
 	biosDir  = "usr/lib/grub/i386-pc/"
 	BootCode = biosDir + "boot.img"
+	// Core is the second stage for a BIOS, which is composed while the base is collected.
+	Core = "boot/grub/i386-pc/core.img"
 )
+
+// CommandLine is what the kernel is started with: on the screen, and on the first serial line.
+const CommandLine = "console=ttyS0,115200 console=tty0 quiet loglevel=3 panic=10"
 
 // packageOf is the package that has a piece, for who misses it.
 var packageOf = map[string]string{Shim: "shim-signed", ShimKeys: "shim-signed", Loader: "grub-efi-amd64-signed",
-	BootCode: "grub-pc-bin"}
+	BootCode: "grub-pc-bin", composer: "grub-common"}
 
 // KernelImage and Modules are where a kernel and its modules stand.
 func KernelImage(kernel string) string { return "boot/vmlinuz-" + kernel }

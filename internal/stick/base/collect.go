@@ -81,6 +81,10 @@ func Collect(ctx context.Context, w io.Writer, root Root, kernel string, now tim
 		}
 		kernel = all[0]
 	}
+	root, err := composed(ctx, root)
+	if err != nil {
+		return nil, err
+	}
 	m := &Manifest{Format: Format, Architecture: Architecture, Kernel: kernel, Made: now.UTC()}
 	names, err := pick(root, kernel)
 	if err != nil {
@@ -104,9 +108,9 @@ func Collect(ctx context.Context, w io.Writer, root Root, kernel string, now tim
 
 // pick chooses the pieces.
 func pick(root Root, kernel string) ([]string, error) {
-	names := []string{KernelImage(kernel), Shim, ShimKeys, Loader, BootCode}
+	names := []string{KernelImage(kernel), Shim, ShimKeys, Loader, BootCode, Core}
 	for _, n := range names {
-		if _, err := fs.Stat(root.FS, n); err != nil {
+		if n != Core && !has(root, n) {
 			pkg := packageOf[n]
 			if pkg == "" {
 				pkg = "linux-image-" + kernel
@@ -114,16 +118,6 @@ func pick(root Root, kernel string) ([]string, error) {
 			return nil, &Missing{n, pkg}
 		}
 	}
-	bios, err := fs.Glob(root.FS, biosDir+"*.mod")
-	if err != nil {
-		return nil, err
-	}
-	names = append(names, bios...)
-	lists, err := fs.Glob(root.FS, biosDir+"*.lst")
-	if err != nil {
-		return nil, err
-	}
-	names = append(append(names, lists...), biosDir+"kernel.img", biosDir+"diskboot.img", biosDir+"lzma_decompress.img")
 	modules, err := modulesFor(root, kernel)
 	if err != nil {
 		return nil, err
@@ -214,7 +208,7 @@ func firmwareOf(dir fs.FS, file string) (out []string) {
 
 // measure reads a piece for its manifest.
 func measure(root Root, name string) (Piece, error) {
-	f, err := root.FS.Open(name)
+	f, err := root.open(name)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return Piece{}, &Missing{name, cmp.Or(packageOf[name], "that it belongs to")}
@@ -230,7 +224,7 @@ func measure(root Root, name string) (Piece, error) {
 	if err != nil {
 		return Piece{}, fmt.Errorf("/%s can't be read: %w", name, err)
 	}
-	pkg, version := root.Owner(name)
+	pkg, version := root.owner(name)
 	return Piece{Name: name, Package: pkg, Version: version, Size: n, Sum: hex.EncodeToString(h.Sum(nil))}, nil
 }
 
@@ -264,7 +258,7 @@ func write(ctx context.Context, w io.Writer, root Root, m *Manifest) error {
 }
 
 func writePiece(t *tar.Writer, root Root, p Piece, made time.Time) error {
-	f, err := root.FS.Open(p.Name)
+	f, err := root.open(p.Name)
 	if err != nil {
 		return err
 	}

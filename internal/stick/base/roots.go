@@ -19,8 +19,12 @@ import (
 // Root is where pieces are taken from.
 type Root struct {
 	FS fs.FS
+	// Dir is the same as a folder.
+	Dir string
 	// Owner is the package that a file belongs to, with its version; empty where that isn't known.
 	Owner func(name string) (pkg, version string)
+
+	core []byte // the second stage, once it is composed
 }
 
 const (
@@ -55,7 +59,7 @@ func Installed(folder string) Root {
 		f.Close()
 	}
 	versions := installedVersions(dir)
-	return Root{dir, func(name string) (string, string) {
+	return Root{FS: dir, Dir: folder, Owner: func(name string) (string, string) {
 		pkg := owners[name]
 		if pkg == "" {
 			pkg = owners["usr/"+name]
@@ -128,7 +132,7 @@ func Packages(ctx context.Context, into string, names []string) (Root, error) {
 			owners[name] = owner{pkg, version}
 		}
 	}
-	return Root{os.DirFS(into), func(name string) (string, string) {
+	return Root{FS: os.DirFS(into), Dir: into, Owner: func(name string) (string, string) {
 		return owners[name].pkg, owners[name].version
 	}}, nil
 }

@@ -148,8 +148,9 @@ type Files struct {
 }
 
 // Make writes the first file system made from a base onto w, and gives the kernel. Nothing of either is to be used
-// when it fails.
-func Make(ctx context.Context, w io.Writer, from io.Reader, program []byte) (*Files, error) {
+// when it fails. others, if any, is called with the pieces that go into neither.
+func Make(ctx context.Context, w io.Writer, from io.Reader, program []byte,
+	others func(base.Piece, io.Reader) error) (*Files, error) {
 	var f Files
 	var b *Building
 	err := base.Read(ctx, from, func(m *base.Manifest) (err error) {
@@ -162,6 +163,8 @@ func Make(ctx context.Context, w io.Writer, from io.Reader, program []byte) (*Fi
 			f.Kernel, err = io.ReadAll(r)
 		case Kept(p.Name):
 			err = b.Add(p, r)
+		case others != nil:
+			err = others(p, r)
 		}
 		return err
 	})
