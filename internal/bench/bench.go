@@ -18,6 +18,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/health"
+	"twinshelf/internal/stick/drive"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
@@ -63,8 +64,12 @@ type Bench struct {
 	// OutOfReach are the identities that the person put out of reach.
 	OutOfReach func(disk.Identity) bool
 
-	mu    sync.RWMutex // guards Shelves
-	asker health.Asker
+	// Started says that this machine was started from a stick: sticks are out of reach then.
+	Started bool
+
+	mu     sync.RWMutex    // guards Shelves and sticks
+	sticks map[string]bool // that were seen, by the key of their identity
+	asker  health.Asker
 }
 
 // SetShelves says which shelves are open now.
@@ -242,6 +247,8 @@ func (b *Bench) reach(d *Disk) string {
 		}
 	}
 	switch {
+	case b.IsStick(d.Identity):
+		return "it is a starting stick, and this machine was started from one"
 	case b.OutOfReach != nil && b.OutOfReach(d.Identity):
 		return "you put it out of reach"
 	case len(d.Uses) > 0:
@@ -303,6 +310,13 @@ func (b *Bench) lookInTime(ctx context.Context, d *Disk) {
 	}
 }
 
+// IsStick says whether a disk was seen to be a starting stick, on a machine that was started from one.
+func (b *Bench) IsStick(id disk.Identity) bool {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	return b.sticks[id.Key()]
+}
+
 func (b *Bench) patience() time.Duration {
 	if b.Patience == 0 {
 		return Hanging
@@ -328,6 +342,14 @@ func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 			d.Problem = "looking at it was cancelled"
 		}
 		return
+	}
+	if b.Started && drive.IsStick(s) {
+		b.mu.Lock()
+		if b.sticks == nil {
+			b.sticks = map[string]bool{}
+		}
+		b.sticks[dev.Identity().Key()] = true
+		b.mu.Unlock()
 	}
 	dev.SetPatience(b.patience())
 	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()

@@ -197,7 +197,8 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print only results and errors: no progress, no notes")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(stickCommand(o), benchCommand(o), healthCommand(o), readyCommand(o), shelfCommand(o), captureCommand(o),
+	root.AddCommand(stickCommand(o), benchCommand(o), healthCommand(o), readyCommand(o), shelfCommand(o),
+		captureCommand(o),
 		rescueCommand(o),
 		datesCommand(o),
 		restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o),

@@ -24,7 +24,8 @@ import (
 
 func stickCommand(o *options) *cobra.Command {
 	c := &cobra.Command{Use: "stick", Short: "Start other machines into Twin Shelf",
-		Long: "What starts another machine into Twin Shelf is made of a base, which is collected from the packages of " +
+		Long: "What starts another machine into Twin Shelf is made of a base, which is collected from the " +
+			"packages of " +
 			"this\nsystem, and of this program."}
 	c.AddCommand(stickBaseCommand(o), stickMakeCommand(o), stickFilesCommand(o))
 	return c
@@ -36,7 +37,8 @@ func stickBaseCommand(o *options) *cobra.Command {
 		Use:   "base [PACKAGE-FILE...]",
 		Short: "Collect kernel, drivers, firmware and loaders into one file",
 		Long: "Takes them from the system that is installed here (Debian and what is made from it), or from package " +
-			"files\n(.deb) and folders of them. Missing pieces are named with the package that has them. The file says " +
+			"files\n(.deb) and folders of them. Missing pieces are named with the package that has them. The " +
+			"file says " +
 			"of every\npiece which package and version it comes from, and has a checksum of each.",
 		Example: "  twinshelf stick base --to base.tsb\n" +
 			"  twinshelf stick base --to base.tsb packages/",
@@ -63,7 +65,7 @@ func stickBaseCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return o.showBase(m, to)
+			return showBase(o, m, to)
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "the file to make; nothing is written over")
@@ -73,7 +75,7 @@ func stickBaseCommand(o *options) *cobra.Command {
 }
 
 // showBase says what a base has.
-func (o *options) showBase(m *base.Manifest, file string) error {
+func showBase(o *options, m *base.Manifest, file string) error {
 	size := int64(0)
 	for _, p := range m.Pieces {
 		size += p.Size
@@ -99,8 +101,10 @@ func stickFilesCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "files BASE",
 		Short: "Make the kernel and the first file system that start a machine into Twin Shelf",
-		Long: "Makes vmlinuz and initrd.img in a new folder: for a loader of your own, or for machines that start over " +
-			"the\nnetwork. Twin Shelf is the first process there; with console=ttyS0,115200 on the kernel's command line " +
+		Long: "Makes vmlinuz and initrd.img in a new folder: for a loader of your own, or for machines that " +
+			"start over " +
+			"the\nnetwork. Twin Shelf is the first process there; with console=ttyS0,115200 on the kernel's " +
+			"command line " +
 			"it is\non the serial line too. The program must need no libraries (CGO_ENABLED=0 go build).",
 		Example: "  twinshelf stick files base.tsb --to start",
 		Args:    exactly("the base"),
@@ -170,8 +174,10 @@ func stickMakeCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "make BASE DISK",
 		Short: "Make a starting stick of a drive; nothing on it stays",
-		Long: "The drive starts 64-bit PCs, with UEFI (Secure Boot on or off) and with a BIOS. The rest of it can become a " +
-			"part\nfor shelves (--data). With --renew a stick that was made before gets another system, and everything " +
+		Long: "The drive starts 64-bit PCs, with UEFI (Secure Boot on or off) and with a BIOS. The rest of it " +
+			"can become a " +
+			"part\nfor shelves (--data). With --renew a stick that was made before gets another system, and " +
+			"everything " +
 			"beside it stays.",
 		Example: "  twinshelf stick make base.tsb 7731 --data exFAT:oak --plan\n" +
 			"  twinshelf stick make base.tsb /dev/sdd --data ext4:oak\n" +
@@ -204,11 +210,13 @@ func stickMakeCommand(o *options) *cobra.Command {
 	}
 	f.flags(c)
 	f.drawFlag(c)
-	c.Flags().Func("data", "KIND or KIND:LABEL: a part for shelves in the rest of the drive, such as exFAT:oak", func(s string) error {
-		data.Kind, data.Label, _ = strings.Cut(s, ":")
-		return nil
-	})
-	c.Flags().BoolVar(&renew, "renew", false, "give a stick that was made before another system; everything beside it stays")
+	c.Flags().Func("data", "KIND or KIND:LABEL: a part for shelves in the rest of the drive, such as exFAT:oak",
+		func(s string) error {
+			data.Kind, data.Label, _ = strings.Cut(s, ":")
+			return nil
+		})
+	c.Flags().BoolVar(&renew, "renew", false, "give a stick that was made before another system; everything "+
+		"beside it stays")
 	c.Flags().StringVar(&program, "program", "", "the program to start (default: this one)")
 	c.MarkFlagsMutuallyExclusive("data", "renew")
 	return c

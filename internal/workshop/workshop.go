@@ -24,6 +24,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/stick/ramdisk"
 	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
@@ -92,7 +93,7 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
 		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r}}
-	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut}
+	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut, Started: ramdisk.Started()}
 	return w, nil
 }
 
@@ -157,7 +158,8 @@ var ErrNoShelf = errors.New("no shelf is open: name its folder with --shelf, or 
 
 // Guard is the door for writing, for work that reads from the given paths.
 func (w *room) Guard(sources ...string) *disk.Guard {
-	return &disk.Guard{Host: w.Bench.Host, Shelves: w.Bench.OpenShelves(), Sources: sources, OutOfReach: w.isOut}
+	out := func(id disk.Identity) bool { return w.isOut(id) || w.Bench.IsStick(id) }
+	return &disk.Guard{Host: w.Bench.Host, Shelves: w.Bench.OpenShelves(), Sources: sources, OutOfReach: out}
 }
 
 // SuggestMachine gives the name under which the newest twin with one of these

@@ -30,7 +30,8 @@ var classes = []string{"arch/x86/crypto", "crypto", "lib", "drivers/ata", "drive
 	"drivers/mmc", "drivers/message", "drivers/hid", "drivers/input", "drivers/md", "drivers/virtio", "drivers/cdrom",
 	"drivers/thunderbolt", "drivers/memstick", "drivers/block", "drivers/power", "drivers/acpi", "drivers/pci",
 	"drivers/firewire", "drivers/ufs", "drivers/i2c", "drivers/pinctrl", "drivers/net/ethernet", "drivers/net/phy",
-	"drivers/net/usb", "drivers/net/virtio_net.ko", "drivers/net/mii.ko", "drivers/misc/cardreader", "drivers/char/hw_random",
+	"drivers/net/usb", "drivers/net/virtio_net.ko", "drivers/net/mii.ko", "drivers/misc/cardreader",
+	"drivers/char/hw_random",
 	"fs/ext4", "fs/fat", "fs/exfat", "fs/xfs", "fs/btrfs", "fs/fuse", "fs/isofs", "fs/udf", "fs/nls", "fs/efivarfs",
 	"fs/ntfs3", "fs/hfs", "fs/hfsplus", "fs/squashfs", "net/packet"}
 

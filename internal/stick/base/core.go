@@ -45,7 +45,8 @@ func composed(ctx context.Context, root Root) (Root, error) {
 	c := exec.CommandContext(ctx, tool, args...)
 	c.Stderr = &said
 	if err := c.Run(); err != nil {
-		return root, fmt.Errorf("the second stage for a BIOS can't be composed: %w: %s", err, bytes.TrimSpace(said.Bytes()))
+		return root, fmt.Errorf("the second stage for a BIOS can't be composed: %w: %s", err,
+			bytes.TrimSpace(said.Bytes()))
 	}
 	core, err := os.ReadFile(out)
 	if err != nil {

@@ -12,9 +12,11 @@ import (
 	"slices"
 	"strings"
 
+	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/stick/ramdisk"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 )
@@ -72,7 +74,8 @@ const menu = "set timeout=0\nlinux /VMLINUZ " + base.CommandLine + "\ninitrd /IN
 
 // files are those of the part that machines start from (UEFI 2.10, section 3.5.1.1: the loader's fallback path).
 func (s *System) files() []ready.File {
-	return []ready.File{{Name: "EFI/BOOT/BOOTX64.EFI", Contents: s.Shim}, {Name: "EFI/BOOT/GRUBX64.EFI", Contents: s.Loader},
+	return []ready.File{{Name: "EFI/BOOT/BOOTX64.EFI", Contents: s.Shim}, {Name: "EFI/BOOT/GRUBX64.EFI",
+		Contents: s.Loader},
 		{Name: "EFI/BOOT/MMX64.EFI", Contents: s.ShimKeys}, {Name: "EFI/DEBIAN/GRUB.CFG", Contents: []byte(menu)},
 		{Name: "VMLINUZ", Contents: s.Kernel}, {Name: "INITRD.IMG", Contents: s.Ramdisk}}
 }
@@ -145,12 +148,29 @@ func find(d *ready.Draft) (code, system int) {
 	return by(codeName, table.TypeBIOSBoot), by(systemName, table.TypeESP)
 }
 
+// IsStick says whether a disk is a starting stick, by its table.
+func IsStick(s *survey.Survey) bool {
+	return slices.ContainsFunc(s.Table.Parts, func(p table.Part) bool {
+		return p.Name == systemName && strings.EqualFold(p.Type, table.TypeESP)
+	})
+}
+
 // Renew gives a starting stick another system; the other parts stay.
 func (s *System) Renew(d *ready.Draft) error {
 	if !Is(d) {
 		return errors.New("it is no starting stick that was made here: lay it out anew")
 	}
 	return s.fill(d)
+}
+
+// firmwareKind is the file system for large parts that machines' firmware reads.
+func firmwareKind() (kind string) {
+	for _, m := range families.All().Makers() {
+		if m.Firmware {
+			kind = m.Kind // the last one is for the largest
+		}
+	}
+	return kind
 }
 
 // fill says what the system's parts hold.
@@ -160,13 +180,14 @@ func (s *System) fill(d *ready.Draft) error {
 		return errors.New("the parts of a starting stick aren't there")
 	}
 	d.Parts[system].Form = nil
-	if err := d.SetForm(system, "FAT32", Label, 0); err != nil {
+	if err := d.SetForm(system, firmwareKind(), Label, 0); err != nil {
 		return err
 	}
 	d.Parts[system].Files = s.files()
 	if d.Identity.Sector != biosSector {
 		d.Parts[code].Raw = make([]byte, biosSector)
-		d.Notes = append(d.Notes, fmt.Sprintf("a BIOS starts nothing from sectors of %d bytes: only machines with UEFI "+
+		d.Notes = append(d.Notes, fmt.Sprintf("a BIOS starts nothing from sectors of %d bytes: only machines "+
+			"with UEFI "+
 			"firmware start from this drive", d.Identity.Sector))
 		return nil
 	}

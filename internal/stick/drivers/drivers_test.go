@@ -38,7 +38,8 @@ func tables(t testing.TB) *Tables {
 func TestDrivers(t *testing.T) {
 	tb := tables(t)
 	for asked, want := range map[string]string{
-		"pci:v00008086d00002922sv00001AF4sd00001100bc01sc06i01": "ahci", "fs-ext4": "ext4", "ext3": "ext4", "uas": "uas",
+		"pci:v00008086d00002922sv00001AF4sd00001100bc01sc06i01": "ahci", "fs-ext4": "ext4", "ext3": "ext4",
+		"uas": "uas",
 		"usb:v46F4p0001d0000dc00dsc00dp00ic08isc06ip50in00": "usb_storage", "usb-storage": "usb_storage", "pci:v1": "",
 		"": "", "acpi/x:[": "", "acpi:PNP0C0A:": "battery",
 	} {

@@ -142,7 +142,8 @@ func enoughMemory() error {
 		return nil //nolint:nilerr // nobody knows then
 	}
 	if n := int64(info.Totalram) * int64(info.Unit); n < least {
-		return fmt.Errorf("the machine has %s of memory, and 1 GiB is needed: work may fail for want of it", units.Bytes(n))
+		return fmt.Errorf("the machine has %s of memory, and 1 GiB is needed: work may fail for want of it",
+			units.Bytes(n))
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"strings"
 
@@ -26,6 +27,12 @@ const (
 	Modprobe = "sbin/modprobe"
 	Manifest = "base.json"
 )
+
+// Started says whether this system was started from such a file system.
+func Started() bool {
+	st, err := os.Stat("/" + Manifest)
+	return err == nil && st.Mode().IsRegular()
+}
 
 // mostProgram bounds the program, in bytes.
 const mostProgram = 256 << 20
@@ -175,7 +182,8 @@ func Make(ctx context.Context, w io.Writer, from io.Reader, program []byte,
 		return nil, err
 	}
 	if f.Kernel == nil {
-		return nil, errors.Join(&base.Hurt{Piece: base.KernelImage(f.Manifest.Kernel), Why: "it has no kernel"}, b.End())
+		return nil, errors.Join(&base.Hurt{Piece: base.KernelImage(f.Manifest.Kernel), Why: "it has no kernel"},
+			b.End())
 	}
 	return &f, b.End()
 }

@@ -1,0 +1,143 @@
+package drive
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/stick/base"
+	"twinshelf/internal/table"
+	"twinshelf/internal/testkit"
+	"twinshelf/internal/units"
+)
+
+// stick makes a stick of the packages that are installed here, with the program, as an image.
+func stick(t *testing.T) string {
+	t.Helper()
+	kernels, _ := filepath.Glob("/boot/vmlinuz-*-cloud-amd64")
+	if len(kernels) == 0 {
+		testkit.Lacks(t, "linux-image-cloud-amd64")
+	}
+	dir := t.TempDir()
+	program := filepath.Join(dir, "twinshelf")
+	c := exec.Command("go", "build", "-o", program, "twinshelf/cmd/twinshelf")
+	c.Env = append(c.Environ(), "CGO_ENABLED=0")
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	b, err := os.ReadFile(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var made bytes.Buffer
+	if _, err := base.Collect(t.Context(), &made, base.Installed("/"), strings.TrimPrefix(kernels[0], "/boot/vmlinuz-"),
+		time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Read(t.Context(), &made, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	img := testkit.Image(t, "stick.img", 600*units.MiB)
+	dev, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dev.Close()
+	d := ready.Anew(surveyed(t, dev), 0, table.GPT)
+	if err := s.Lay(d, Data{}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := d.Plan(t.Context(), dev, disk.Target{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range p.Steps {
+		testkit.Write(t, img, step.Patches)
+	}
+	return img
+}
+
+// escapes are what a terminal does beside showing letters.
+var escapes = regexp.MustCompile(`\x1b(\[[0-9;?<>=]*[a-zA-Z$]|\][^\x07\x1b]*(\x07|\x1b\\)|[()=>][0-9A-B]?)`)
+
+// TestStarts: the stick, as a USB drive, starts machines with a BIOS, and with UEFI and Secure Boot enforced; Twin
+// Shelf is the first process, and shows the machine's disk on the serial line.
+func TestStarts(t *testing.T) {
+	testkit.Need(t, "qemu-system-x86_64")
+	img := stick(t)
+	customer := testkit.Image(t, "customer.img", 64*units.MiB)
+	testkit.WriteTable(t, customer, table.Layout{Kind: table.MBR, Sector: 512, ID: "00c0ffee"}, 64*units.MiB)
+	const firmware, vars = "/usr/share/OVMF/OVMF_CODE_4M.secboot.fd", "/usr/share/OVMF/OVMF_VARS_4M.ms.fd"
+	b, err := os.ReadFile(vars)
+	if err != nil {
+		testkit.Lacks(t, "ovmf")
+	}
+	mine := filepath.Join(t.TempDir(), "vars.fd")
+	if err := os.WriteFile(mine, b, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, args := range map[string][]string{
+		"BIOS": {"-machine", "pc"},
+		"UEFI with Secure Boot": {"-machine", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on",
+			"-drive", "if=pflash,format=raw,readonly=on,file=" + firmware, "-drive", "if=pflash,format=raw,file=" +
+				mine},
+	} {
+		t.Run(name, func(t *testing.T) {
+			said := screenOf(t, append(args, "-drive", "if=none,id=u,format=raw,snapshot=on,file="+img, "-device",
+				"qemu-xhci", "-device", "usb-storage,drive=u,bootindex=0", "-drive",
+				"if=none,id=n,format=raw,snapshot=on,file="+customer, "-device", "nvme,drive=n,serial=CUSTOMER-7731"),
+				"QEMU NVMe Ctrl", "…7731|»7731")
+			if !strings.Contains(said, "1 Bench") {
+				t.Errorf("the full screen isn't there:\n%s", said)
+			}
+		})
+	}
+}
+
+// screenOf starts a machine, waits until its serial line has said all that is wanted, and gives what it said.
+func screenOf(t *testing.T, args []string, wants ...string) string {
+	t.Helper()
+	const within = 10 * time.Minute // a loaded machine takes ten times as long as a quiet one
+	ctx, cancel := context.WithTimeout(t.Context(), within)
+	defer cancel()
+	qemu, err := testkit.Path("qemu-system-x86_64")
+	if err != nil {
+		t.Fatal(err)
+	}
+	log := filepath.Join(t.TempDir(), "serial")
+	c := exec.CommandContext(ctx, qemu, append([]string{"-m", "1024", "-display", "none", "-serial", "file:" + log,
+		"-no-reboot", "-net", "none", "-accel", "tcg", "-cpu", "max"}, args...)...)
+	var complaints bytes.Buffer
+	c.Stderr = &complaints
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { cancel(); _ = c.Wait() }()
+	said := ""
+	for ctx.Err() == nil {
+		b, _ := os.ReadFile(log)
+		said = escapes.ReplaceAllString(string(b), " ")
+		missing := ""
+		for _, w := range wants {
+			if !regexp.MustCompile(w).MatchString(said) {
+				missing = w
+			}
+		}
+		if missing == "" {
+			return said
+		}
+		time.Sleep(time.Second)
+	}
+	t.Fatal(fmt.Sprintf("%v was waited for in %v; the machine said:\n%s\n%s", wants, within, said, complaints.String()))
+	return ""
+}

@@ -1,0 +1,121 @@
+package first
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/stick/base"
+	"twinshelf/internal/stick/ramdisk"
+)
+
+func TestEvents(t *testing.T) {
+	event := func(fields ...string) []byte { return []byte(strings.Join(fields, "\x00") + "\x00") }
+	for want, e := range map[string][]byte{
+		"usb:v1": event("add@/devices/x", "ACTION=add", "MODALIAS=usb:v1", "SEQNUM=7"),
+		"pci:v2": event("add@/devices/y", "MODALIAS=pci:v2", "ACTION=add"),
+	} {
+		if got := added(e); got != want {
+			t.Errorf("%q says %q", e, got)
+		}
+	}
+	for _, e := range [][]byte{nil, event("remove@/x", "ACTION=remove", "MODALIAS=usb:v1"), event("ACTION=add")} {
+		if got := added(e); got != "" {
+			t.Errorf("%q says %q", e, got)
+		}
+	}
+}
+
+func TestConsoles(t *testing.T) {
+	for line, want := range map[string]string{
+		"quiet": "/dev/tty1", "console=ttyS0,115200 console=tty0": "/dev/tty1 /dev/ttyS0",
+		"console=ttyS1 console=ttyS../x console=ttyUSB0": "/dev/tty1 /dev/ttyS1",
+	} {
+		var got []string
+		for _, c := range consolesOf(line) {
+			got = append(got, c.path)
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%q has consoles %v", line, got)
+		}
+	}
+	if Is([]string{"/" + ramdisk.Program}) || !Asked([]string{"/" + ramdisk.Modprobe}) || Asked([]string{"twinshelf"}) {
+		t.Error("a process is taken for another one")
+	}
+}
+
+// TestChecked: what differs from the base that it was made of is named, and what isn't unpacked isn't looked for.
+func TestChecked(t *testing.T) {
+	root := t.TempDir()
+	sum := blake3.Sum256([]byte("module"))
+	m := base.Manifest{Pieces: []base.Piece{{Name: "lib/modules/6.1/a.ko", Sum: hex.EncodeToString(sum[:])},
+		{Name: base.Shim, Sum: "00"}}}
+	if err := checked(root); err == nil || !strings.Contains(err.Error(), "can't be checked") {
+		t.Errorf("without a list: %v", err)
+	}
+	b, err := json.Marshal(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(root, "lib/modules/6.1/a.ko")
+	for _, err := range []error{os.WriteFile(filepath.Join(root, ramdisk.Manifest), b, 0o600),
+		os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte("module"), 0o600)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := checked(root); err != nil {
+		t.Error(err)
+	}
+	if err := os.WriteFile(path, []byte("mod?le"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := checked(root); err == nil || !strings.Contains(err.Error(), "a.ko differs") {
+		t.Errorf("a changed module: %v", err)
+	}
+}
+
+// TestReaping: processes that nobody waits for are reaped, and those that somebody waits for are left to them.
+func TestReaping(t *testing.T) {
+	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+		t.Skip(err)
+	}
+	defer unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 0, 0, 0, 0)
+	c := &children{own: map[int]bool{}}
+	ctx, end := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() { defer close(done); c.reap(ctx) }()
+	pids := filepath.Join(t.TempDir(), "pids")
+	if err := c.run(exec.Command("sh", "-c", "(sleep 0.1 & echo $! >"+pids+") & wait; exit 0")); err != nil {
+		t.Error(err)
+	}
+	err := c.run(exec.Command("sh", "-c", "exit 7"))
+	if e, ok := err.(*exec.ExitError); !ok || e.ExitCode() != 7 {
+		t.Errorf("a process that is waited for ended with %v", err)
+	}
+	b, err := os.ReadFile(pids)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone := func() bool {
+		_, err := os.Stat("/proc/" + strings.TrimSpace(string(b)))
+		return err != nil
+	}
+	for until := time.Now().Add(time.Minute); !gone() && time.Now().Before(until); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	if !gone() {
+		t.Error("an orphan is left")
+	}
+	end()
+	<-done
+}
