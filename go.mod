@@ -10,6 +10,7 @@ require (
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/adrg/xdg v0.5.3
 	github.com/boombuler/barcode v1.1.0
+	github.com/cavaliergopher/cpio v1.0.1
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.9
@@ -29,6 +30,7 @@ require (
 	golang.org/x/term v0.48.0
 	golang.org/x/text v0.44.0
 	gonum.org/v1/plot v0.17.0
+	pault.ag/go/debian v0.21.4
 )
 
 require (
@@ -38,7 +40,6 @@ require (
 	github.com/ProtonMail/go-crypto v1.5.2 // indirect
 	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b // indirect
 	github.com/atotto/clipboard v0.1.4 // indirect
-	github.com/cavaliergopher/cpio v1.0.1 // indirect
 	github.com/charmbracelet/ultraviolet v0.0.0-20261008173134-6b8d4baf91b4 // indirect
 	github.com/charmbracelet/x/term v0.2.2 // indirect
 	github.com/charmbracelet/x/termios v0.1.1 // indirect
@@ -58,6 +59,5 @@ require (
 	github.com/xo/terminfo v1.0.0 // indirect
 	golang.org/x/net v0.62.0 // indirect
 	golang.org/x/sync v0.25.0 // indirect
-	pault.ag/go/debian v0.21.4 // indirect
 	pault.ag/go/topsort v0.1.1 // indirect
 )

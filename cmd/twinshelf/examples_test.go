@@ -148,6 +148,13 @@ var elsewhere = map[string]string{
 	"twinshelf rescue E6F5 --until stride":                      "couldn't be read",
 	"twinshelf rescue E6F5 --tries 5":                           "couldn't be read",
 	`twinshelf rescue E6F5 --first 1:srv/crane --first "*.csv"`: "couldn't be read",
+	// these need this program without the race detector's libraries: the tests of package stick/drive do it
+	"twinshelf stick base --to base.tsb packages/":               "can't be opened",
+	"twinshelf stick make base.tsb 7731 --data exFAT:oak --plan": "it needs libraries",
+	"twinshelf stick make base.tsb /dev/sdd --data ext4:oak":     "it needs libraries",
+	"twinshelf stick make base.tsb /dev/sdd":                     "it needs libraries",
+	"twinshelf stick make base.tsb /dev/sdd --renew":             "it needs libraries",
+	"twinshelf stick files base.tsb --to start":                  "it needs libraries",
 	// mounts for the whole machine: the tests of package mounts do
 	"twinshelf ready mount /dev/sdd 1":               "-",
 	"twinshelf ready mount /dev/sdd 1 --writable":    "-",

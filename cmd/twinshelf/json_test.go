@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/demo"
+	"twinshelf/internal/testkit"
 )
 
 // jsonRuns are calls of every command with --json, in an order in which each has what it needs. DIR is a folder of the
@@ -42,7 +43,9 @@ var jsonRuns = []string{
 	"shelf room", "shelf new ELM --name Elm", "shelf carry ELM 'Ticket desk'", "shelf compare ELM", "shelf retire",
 	"draw disk 'Ticket desk' --to DIR/drawn.svg", "draw map 'Ticket desk' --to DIR/map.svg",
 	"draw bench --to DIR/bench.svg", "draw changes 20261002 'Ticket desk' --to DIR/changes.svg",
-	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "shelf list --to DIR/list.pdf",
+	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "shelf list --to DIR/list.pdf", "stick base --to DIR/base.tsb",
+	"stick files DIR/base.tsb --to DIR/start --program BUSYBOX",
+	"stick make DIR/base.tsb 7731 --program BUSYBOX --plan",
 	"labels 7731 'Ticket desk' --to DIR/labels.pdf", "job list", "job show 'Harbour kiosk'",
 	"job use 'Harbour kiosk'", "job look C3E9",
 	"job note 'Harbour kiosk' 'the fan was replaced'",
@@ -206,7 +209,12 @@ func TestAnswers(t *testing.T) {
 	p := newPlace(t)
 	shapes, order := map[string]*shape{}, []string{}
 	sealed := filepath.Join(p.dir, "sealed")
-	replace := strings.NewReplacer("DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED", sealed,
+	busybox, err := testkit.Path("busybox") // a program that needs no libraries
+	if err != nil {
+		testkit.Lacks(t, "busybox-static")
+	}
+	replace := strings.NewReplacer("BUSYBOX", busybox, "DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED",
+		sealed,
 		"PAPER", "'"+demo.Paths(filepath.Dir(p.disks)).Paper+"'")
 	for i, n := range []string{"first", "second", "third"} {
 		phrase := fmt.Append(nil, "gulls over pier ", i)
@@ -260,7 +268,7 @@ var mounting = map[string]bool{"ready mount": true, "ready unmount": true}
 // commandOf is the command of a call.
 func commandOf(args []string) string {
 	n := 1
-	if slices.Contains([]string{"shelf", "ready", "job", "draw"}, args[0]) {
+	if slices.Contains([]string{"shelf", "ready", "job", "draw", "stick"}, args[0]) {
 		n++
 	}
 	if len(args) > 1 && args[1] == "passphrase" {

@@ -81,9 +81,13 @@ func showBase(o *options, m *base.Manifest, file string) error {
 		size += p.Size
 	}
 	if o.json {
-		packages := map[string]string{}
+		type version struct {
+			Package string `json:"package"`
+			Version string `json:"package_version"`
+		}
+		packages := []version{}
 		for _, v := range m.Versions() {
-			packages[v.Package] = v.Version
+			packages = append(packages, version{v.Package, v.Version})
 		}
 		return o.print(map[string]any{"file": file, "kernel": m.Kernel, "pieces": len(m.Pieces), "bytes": size,
 			"packages": packages})
@@ -139,7 +143,7 @@ func stickFilesCommand(o *options) *cobra.Command {
 				return errors.Join(fmt.Errorf("%s: %w", args[0], err), os.RemoveAll(to))
 			}
 			if o.json {
-				return o.print(map[string]any{"folder": to, "kernel": made.Manifest.Kernel})
+				return o.print(map[string]any{"into": to, "kernel": made.Manifest.Kernel})
 			}
 			o.say("vmlinuz (%s) and initrd.img are in %s.", made.Manifest.Kernel, to)
 			return nil

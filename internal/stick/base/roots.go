@@ -3,12 +3,14 @@ package base
 import (
 	"archive/tar"
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"strings"
@@ -132,9 +134,37 @@ func Packages(ctx context.Context, into string, names []string) (Root, error) {
 			owners[name] = owner{pkg, version}
 		}
 	}
+	if err := tabled(ctx, into); err != nil {
+		return Root{}, err
+	}
 	return Root{FS: os.DirFS(into), Dir: into, Owner: func(name string) (string, string) {
 		return owners[name].pkg, owners[name].version
 	}}, nil
+}
+
+// tabled makes the tables of kernels' modules where they aren't there: they are made when a package is installed.
+func tabled(ctx context.Context, into string) error {
+	kernels, err := filepath.Glob(filepath.Join(into, Modules("*")))
+	if err != nil {
+		return err
+	}
+	for _, k := range kernels {
+		if _, err := os.Stat(filepath.Join(k, "modules.dep")); err == nil {
+			continue
+		}
+		tool, err := exec.LookPath("depmod")
+		if err != nil {
+			return &Missing{"sbin/depmod", "kmod"}
+		}
+		var said bytes.Buffer
+		c := exec.CommandContext(ctx, tool, "-b", into, filepath.Base(k))
+		c.Stderr = &said
+		if err := c.Run(); err != nil {
+			return fmt.Errorf("the tables of the modules of %s can't be made: %w: %s", filepath.Base(k), err,
+				bytes.TrimSpace(said.Bytes()))
+		}
+	}
+	return nil
 }
 
 // unpack unpacks what matters of a package file, and gives the names.

@@ -3,7 +3,6 @@ package drive
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -104,8 +103,25 @@ func TestStarts(t *testing.T) {
 	}
 }
 
-// screenOf starts a machine, waits until its serial line has said all that is wanted, and gives what it said.
+// emulatorsOwn is what a kernel says where the emulator was too slow for the machine's timer: nobody's fault but its.
+const emulatorsOwn = "IO-APIC + timer doesn't work"
+
+// screenOf starts a machine, again where the emulator failed, waits until its serial line has said all that is wanted,
+// and gives what it said.
 func screenOf(t *testing.T, args []string, wants ...string) string {
+	t.Helper()
+	said := ""
+	for range 4 {
+		var ok bool
+		if said, ok = screenOnce(t, args, wants...); ok {
+			return said
+		}
+	}
+	t.Fatalf("the emulator failed each time:\n%s", said)
+	return ""
+}
+
+func screenOnce(t *testing.T, args []string, wants ...string) (said string, ok bool) {
 	t.Helper()
 	const within = 10 * time.Minute // a loaded machine takes ten times as long as a quiet one
 	ctx, cancel := context.WithTimeout(t.Context(), within)
@@ -123,7 +139,6 @@ func screenOf(t *testing.T, args []string, wants ...string) string {
 		t.Fatal(err)
 	}
 	defer func() { cancel(); _ = c.Wait() }()
-	said := ""
 	for ctx.Err() == nil {
 		b, _ := os.ReadFile(log)
 		said = escapes.ReplaceAllString(string(b), " ")
@@ -134,10 +149,13 @@ func screenOf(t *testing.T, args []string, wants ...string) string {
 			}
 		}
 		if missing == "" {
-			return said
+			return said, true
+		}
+		if strings.Contains(said, emulatorsOwn) {
+			return said, false
 		}
 		time.Sleep(time.Second)
 	}
-	t.Fatal(fmt.Sprintf("%v was waited for in %v; the machine said:\n%s\n%s", wants, within, said, complaints.String()))
-	return ""
+	t.Fatalf("%v was waited for in %v; the machine said:\n%s\n%s", wants, within, said, complaints.String())
+	return said, false
 }
