@@ -36,6 +36,9 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	m := newModel(ctx, w)
 	m.few = Glyphs(glyphs).few()
+	if w.Notice != "" {
+		m.fail(sentence(errors.New(w.Notice)))
+	}
 	opts := []tea.ProgramOption{tea.WithoutSignalHandler()}
 	if os.Getenv("NO_COLOR") != "" {
 		opts = append(opts, tea.WithColorProfile(colorprofile.ASCII))

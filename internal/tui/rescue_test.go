@@ -76,7 +76,7 @@ func gapsInFit(t *testing.T, m any) {
 		t.Errorf("%q\n%s", mm.note, got)
 	}
 	n = key(n, "esc", "esc", "esc", "esc", "4")
-	n = key(onMachine(n, "Ticket desk"), "enter", "z")
+	key(onMachine(n, "Ticket desk"), "enter", "z")
 	if !strings.Contains(mm.note, "it has no gaps") {
 		t.Errorf("a whole twin: %q", mm.note)
 	}

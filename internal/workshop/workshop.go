@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -61,6 +62,8 @@ type room struct {
 	Passphrase func(dir string) ([]byte, error)
 	// Demo says that everything here is a stand-in.
 	Demo bool
+	// Notice is what went wrong while the machine was started from a stick; empty for nothing.
+	Notice string
 	// Paper is what a paper says that came with a locked machine, to be read while its key is typed; empty for none.
 	Paper string
 
@@ -93,6 +96,9 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
 		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r}}
+	if ramdisk.Started() {
+		w.Notice = os.Getenv(ramdisk.Notice)
+	}
 	w.Bench = &bench.Bench{Images: images, System: system, OutOfReach: w.isOut, Started: ramdisk.Started()}
 	return w, nil
 }

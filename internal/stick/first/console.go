@@ -66,7 +66,8 @@ const leaving = "\r\nTwin Shelf was left. Type off to switch the machine off, re
 // console has the full screen on a terminal, again and again, until somebody ends the machine there.
 func (m *machine) console(ctx context.Context, c console, tty *os.File) (how int, ends bool) {
 	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=/run/twinshelf/state",
-		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache"}
+		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
+		ramdisk.Notice + "=" + strings.Join(m.said, "; ")}
 	in := bufio.NewReader(tty)
 	for ctx.Err() == nil {
 		err := m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, nil, env))

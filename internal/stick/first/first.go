@@ -160,5 +160,12 @@ func (m *machine) drivers(context.Context) error {
 	m.loader.found("/sys/devices")
 	_ = m.loader.load(always...) // a kernel has some of them built in
 	m.loader.found("/sys/devices")
+	lost := undriven("/sys")
+	if len(lost) > 0 { // otherwise a module that failed matters to nobody
+		lost = append(lost, m.loader.problems()...)
+	}
+	for _, p := range lost {
+		m.note(errors.New(p))
+	}
 	return nil
 }

@@ -119,3 +119,35 @@ func TestReaping(t *testing.T) {
 	end()
 	<-done
 }
+
+// TestUndriven: disk controllers without a driver are named by their PCI IDs; what has one, or is something else,
+// isn't.
+func TestUndriven(t *testing.T) {
+	sys := t.TempDir()
+	device := func(at, class string, driven bool) {
+		dir := filepath.Join(sys, "bus/pci/devices", at)
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for name, text := range map[string]string{"class": class, "vendor": "0x8086", "device": "0x282a"} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(text+"\n"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if driven {
+			if err := os.Symlink(sys, filepath.Join(dir, "driver")); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	device("0000:00:17.0", "0x010400", false)
+	device("0000:00:1f.2", "0x010601", true)
+	device("0000:00:02.0", "0x030000", false)
+	got := undriven(sys)
+	if len(got) != 1 || !strings.Contains(got[0], "0000:00:17.0 (PCI ID 8086:282a)") {
+		t.Errorf("%q", got)
+	}
+	if got := undriven(filepath.Join(sys, "nowhere")); len(got) != 0 {
+		t.Errorf("where nothing is: %q", got)
+	}
+}

@@ -26,6 +26,8 @@ const (
 	Program  = "init" // the first process, and all others
 	Modprobe = "sbin/modprobe"
 	Manifest = "base.json"
+	// Notice is the variable in which the first process says what went wrong while the machine started.
+	Notice = "TWINSHELF_NOTICE"
 )
 
 // Started says whether this system was started from such a file system.
