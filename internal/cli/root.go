@@ -171,7 +171,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 			"  twinshelf capture --shelf /media/oak --machine \"Ticket desk\" /dev/sdb",
 		SilenceErrors: true, SilenceUsage: true,
 		Args:    func(cmd *cobra.Command, args []string) error { return unknown(cmd, args) },
-		Version: workshop.Tool(),
+		Version: workshop.Version(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.screen = true
 			w, err := o.workshop(cmd.Context(), false)
@@ -203,6 +203,7 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		datesCommand(o),
 		restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o),
 		takeCommand(o), compareCommand(o), jobCommand(o), labelsCommand(o), drawCommand(o), demoCommand(o, screen))
+	root.AddCommand(manCommand(o, root))
 	root.SetVersionTemplate("{{.Version}}\n")
 	completions(o, root)
 	root.SetOut(o.out)

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -30,15 +29,6 @@ import (
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
-
-// Tool is the name and version that twins and proofs carry.
-func Tool() string {
-	version := "development"
-	if b, ok := debug.ReadBuildInfo(); ok && b.Main.Version != "" && b.Main.Version != "(devel)" {
-		version = b.Main.Version
-	}
-	return "Twin Shelf " + version
-}
 
 // Workshop is one technician's place of work.
 type Workshop struct {
