@@ -9,7 +9,8 @@ import (
 func TestVersion(t *testing.T) {
 	for want, settings := range map[string][]debug.BuildSetting{
 		"": {{Key: "GOOS", Value: "linux"}},
-		" (commit 0123456789ab of 2026-11-29T05:00:00Z, with changes)": {{Key: "vcs.revision", Value: "0123456789abcdef"},
+		" (commit 0123456789ab of 2026-11-29T05:00:00Z, with changes)": {{Key: "vcs.revision",
+			Value: "0123456789abcdef"},
 			{Key: "vcs.time", Value: "2026-11-29T05:00:00Z"}, {Key: "vcs.modified", Value: "true"}},
 		" (commit 0123)": {{Key: "vcs.revision", Value: "0123"}, {Key: "vcs.modified", Value: "false"}},
 	} {

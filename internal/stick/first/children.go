@@ -17,6 +17,7 @@ import (
 type children struct {
 	mu  sync.Mutex
 	own map[int]bool
+	all sync.WaitGroup
 }
 
 // run runs a command to its end.
@@ -30,6 +31,8 @@ func (c *children) run(cmd *exec.Cmd) error {
 	if err != nil {
 		return err
 	}
+	c.all.Add(1)
+	defer c.all.Done()
 	err = cmd.Wait()
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -79,11 +82,17 @@ func pidOf(info *unix.Siginfo) int {
 	return int(*(*int32)(unsafe.Add(unsafe.Pointer(info), at)))
 }
 
+// goodOrder is how long a program gets to end its work in good order.
+const goodOrder = time.Minute
+
 // onConsole has a command run on a terminal of its own.
 func onConsole(ctx context.Context, tty *os.File, name string, args, env []string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = tty, tty, tty
 	cmd.Env = env
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	// It ends its work in good order, and is only killed when it doesn't.
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = goodOrder
 	return cmd
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"strings"
-	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -33,29 +32,28 @@ func consolesOf(cmdline string) []console {
 func (m *machine) consoles(ctx context.Context) (how int) {
 	line, _ := os.ReadFile("/proc/cmdline")
 	ctx, end := context.WithCancel(ctx)
-	defer end()
 	ends := make(chan int, 1)
-	var all sync.WaitGroup
 	for _, c := range consolesOf(string(line)) {
 		tty, err := os.OpenFile(c.path, os.O_RDWR|unix.O_NOCTTY, 0)
 		if err != nil {
 			continue // this machine hasn't got it
 		}
-		all.Go(func() {
-			defer tty.Close()
+		go func() { // it may wait for somebody who types, so it ends with the machine
 			if how, ok := m.console(ctx, c, tty); ok {
 				select {
 				case ends <- how:
 				default:
 				}
 			}
-		})
+		}()
 	}
 	select {
 	case how = <-ends:
 	case <-ctx.Done():
 		how = unix.LINUX_REBOOT_CMD_POWER_OFF
 	}
+	end()
+	m.children.all.Wait() // what goes on at other consoles ends in good order
 	return how
 }
 

@@ -56,6 +56,7 @@ func Run(ctx context.Context) error {
 	if f, err := os.OpenFile("/dev/console", os.O_RDWR|unix.O_NOCTTY, 0); err == nil {
 		os.Stdin, os.Stdout, os.Stderr = f, f, f
 	}
+	defer deaf()()
 	fmt.Println("Twin Shelf is starting.")
 	m.note(checked("/"))
 	m.note(enoughMemory())
@@ -74,7 +75,7 @@ func Run(ctx context.Context) error {
 	what := m.consoles(ctx)
 	end()
 	work.Wait()
-	unix.Sync()
+	m.unmount()
 	return unix.Reboot(what)
 }
 

@@ -151,3 +151,38 @@ func TestUndriven(t *testing.T) {
 		t.Errorf("where nothing is: %q", got)
 	}
 }
+
+func TestMounts(t *testing.T) {
+	got := mountedFrom(strings.NewReader("proc /proc proc rw 0 0\n/dev/sda3 /run/twinshelf/oak exfat rw 0 0\n" +
+		"/dev/nvme0n1p2 /run/twinshelf/old\\040ferry ext4 ro 0 0\nbroken\n"))
+	if strings.Join(got, "|") != "/run/twinshelf/old ferry|/run/twinshelf/oak" {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestChildrenEndInGoodOrder: a program that is told to end gets the time to, and only it decides how.
+func TestChildrenEndInGoodOrder(t *testing.T) {
+	tty, err := os.OpenFile("/dev/null", os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tty.Close()
+	c := &children{own: map[int]bool{}}
+	ctx, end := context.WithCancel(t.Context())
+	done := filepath.Join(t.TempDir(), "done")
+	cmd := onConsole(ctx, tty, "sh", []string{"-c", "trap 'echo whole >" + done + "; exit 0' TERM; echo x >" + done +
+		".up; while :; do sleep 0.05; done"}, os.Environ())
+	cmd.SysProcAttr = nil // there is no terminal here
+	ended := make(chan error, 1)
+	go func() { ended <- c.run(cmd) }()
+	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(10 * time.Millisecond) {
+		if _, err := os.Stat(done + ".up"); err == nil {
+			break
+		}
+	}
+	end()
+	<-ended
+	if b, err := os.ReadFile(done); err != nil || string(b) != "whole\n" {
+		t.Errorf("it ended with %q, %v", b, err)
+	}
+}
