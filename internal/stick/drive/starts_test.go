@@ -3,11 +3,13 @@ package drive
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -70,7 +72,8 @@ func stick(t *testing.T) string {
 var escapes = regexp.MustCompile(`\x1b(\[[0-9;?<>=]*[a-zA-Z$]|\][^\x07\x1b]*(\x07|\x1b\\)|[()=>][0-9A-B]?)`)
 
 // TestStarts: the stick, as a USB drive, starts machines with a BIOS, and with UEFI and Secure Boot enforced; Twin
-// Shelf is the first process, and shows the machine's disk on the serial line.
+// Shelf is the first process, and shows the machine's disk on the serial line; it is left there, and the
+// machine switched off.
 func TestStarts(t *testing.T) {
 	testkit.Need(t, "qemu-system-x86_64")
 	img := stick(t)
@@ -130,32 +133,75 @@ func screenOnce(t *testing.T, args []string, wants ...string) (said string, ok b
 	if err != nil {
 		t.Fatal(err)
 	}
-	log := filepath.Join(t.TempDir(), "serial")
-	c := exec.CommandContext(ctx, qemu, append([]string{"-m", "1024", "-display", "none", "-serial", "file:" + log,
+	c := exec.CommandContext(ctx, qemu, append([]string{"-m", "1024", "-display", "none", "-serial", "stdio",
 		"-no-reboot", "-net", "none", "-accel", "tcg", "-cpu", "max"}, args...)...)
-	var complaints bytes.Buffer
-	c.Stderr = &complaints
-	if err := c.Start(); err != nil {
+	line := &serial{}
+	c.Stdout, c.Stderr = line, line
+	keys, err := c.StdinPipe()
+	if err == nil {
+		err = c.Start()
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
-	defer func() { cancel(); _ = c.Wait() }()
-	for ctx.Err() == nil {
-		b, _ := os.ReadFile(log)
-		said = escapes.ReplaceAllString(string(b), " ")
-		missing := ""
-		for _, w := range wants {
-			if !regexp.MustCompile(w).MatchString(said) {
-				missing = w
+	off := make(chan error, 1)
+	go func() { off <- c.Wait() }()
+	await := func(wants ...string) bool {
+		for ctx.Err() == nil {
+			said = line.said()
+			if all(said, wants) {
+				return true
 			}
+			if strings.Contains(said, emulatorsOwn) {
+				cancel()
+				<-off
+				return false
+			}
+			time.Sleep(time.Second)
 		}
-		if missing == "" {
-			return said, true
-		}
-		if strings.Contains(said, emulatorsOwn) {
-			return said, false
-		}
-		time.Sleep(time.Second)
+		<-off
+		t.Fatalf("%v was waited for in %v; the machine said:\n%s", wants, within, said)
+		return false
 	}
-	t.Fatalf("%v was waited for in %v; the machine said:\n%s\n%s", wants, within, said, complaints.String())
-	return said, false
+	if !await(wants...) {
+		return said, false
+	}
+	said = line.said()
+	fmt.Fprint(keys, "q")
+	if !await("Twin Shelf was left") {
+		return said, false
+	}
+	fmt.Fprint(keys, "off\r")
+	if err := <-off; err != nil {
+		t.Errorf("the machine didn't switch itself off (%v):\n%s", err, line.said())
+	}
+	return said, true
+}
+
+func all(said string, wants []string) bool {
+	for _, w := range wants {
+		if !regexp.MustCompile(w).MatchString(said) {
+			return false
+		}
+	}
+	return true
+}
+
+// serial is what a machine says on its serial line.
+type serial struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (s *serial) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+// said is that without what a terminal does beside showing letters.
+func (s *serial) said() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return escapes.ReplaceAllString(s.b.String(), " ")
 }

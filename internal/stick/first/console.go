@@ -34,12 +34,13 @@ func (m *machine) consoles(ctx context.Context) (how int) {
 	ctx, end := context.WithCancel(ctx)
 	ends := make(chan int, 1)
 	for _, c := range consolesOf(string(line)) {
-		tty, err := os.OpenFile(c.path, os.O_RDWR|unix.O_NOCTTY, 0)
+		tty, err := c.open()
 		if err != nil {
 			continue // this machine hasn't got it
 		}
+		tty.Close()
 		go func() { // it may wait for somebody who types, so it ends with the machine
-			if how, ok := m.console(ctx, c, tty); ok {
+			if how, ok := m.console(ctx, c); ok {
 				select {
 				case ends <- how:
 				default:
@@ -61,22 +62,18 @@ func (m *machine) consoles(ctx context.Context) (how int) {
 const leaving = "\r\nTwin Shelf was left. Type off to switch the machine off, restart to start it again;\r\n" +
 	"Enter opens Twin Shelf.\r\n> "
 
+// open opens the terminal. It has to be opened anew after each program: where one that it belonged to ends, the kernel
+// hangs it up.
+func (c console) open() (*os.File, error) { return os.OpenFile(c.path, os.O_RDWR|unix.O_NOCTTY, 0) }
+
 // console has the full screen on a terminal, again and again, until somebody ends the machine there.
-func (m *machine) console(ctx context.Context, c console, tty *os.File) (how int, ends bool) {
-	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=/run/twinshelf/state",
-		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
-		ramdisk.Notice + "=" + strings.Join(m.said, "; ")}
-	in := bufio.NewReader(tty)
+func (m *machine) console(ctx context.Context, c console) (how int, ends bool) {
 	for ctx.Err() == nil {
-		err := m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, nil, env))
-		if err != nil && ctx.Err() == nil {
-			fmt.Fprintf(tty, "\r\nTwin Shelf ended: %v\r\n", err)
-			for _, s := range m.said {
-				fmt.Fprintf(tty, "! %s\r\n", s)
-			}
+		problem := m.show(ctx, c)
+		if ctx.Err() != nil {
+			return 0, false
 		}
-		fmt.Fprint(tty, leaving)
-		word, err := in.ReadString('\n')
+		word, err := m.ask(c, problem)
 		if err != nil {
 			return 0, false
 		}
@@ -88,4 +85,34 @@ func (m *machine) console(ctx context.Context, c console, tty *os.File) (how int
 		}
 	}
 	return 0, false
+}
+
+// show has the full screen on a terminal until it is left.
+func (m *machine) show(ctx context.Context, c console) error {
+	tty, err := c.open()
+	if err != nil {
+		return err
+	}
+	defer tty.Close()
+	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=/run/twinshelf/state",
+		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
+		ramdisk.Notice + "=" + strings.Join(m.said, "; ")}
+	return m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, nil, env))
+}
+
+// ask says what went wrong, if anything, and takes a line.
+func (m *machine) ask(c console, problem error) (string, error) {
+	tty, err := c.open()
+	if err != nil {
+		return "", err
+	}
+	defer tty.Close()
+	if problem != nil {
+		fmt.Fprintf(tty, "\r\nTwin Shelf ended: %v\r\n", problem)
+		for _, s := range m.said {
+			fmt.Fprintf(tty, "! %s\r\n", s)
+		}
+	}
+	fmt.Fprint(tty, leaving)
+	return bufio.NewReader(tty).ReadString('\n')
 }
