@@ -2,10 +2,7 @@ package capture
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -15,26 +12,8 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
+	"twinshelf/internal/testkit"
 )
-
-// failingKiosk is the kiosk's disk as a drive with faults.
-func failingKiosk(t *testing.T, m *disk.Memory, f *disk.Faults) *disk.File {
-	t.Helper()
-	img := filepath.Join(t.TempDir(), "kiosk.img")
-	label, err := json.Marshal(disk.Label{Model: "Sandmartin", Serial: "SM-4711", Faults: f})
-	if err == nil {
-		err = errors.Join(os.WriteFile(img, m.Bytes, 0o600), os.WriteFile(disk.LabelPath(img), label, 0o600))
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	d, err := disk.Open(img, disk.Identity{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { d.Close() })
-	return d
-}
 
 // captured captures a drive, and gives what was noted.
 func captured(t *testing.T, p *Plan) (notes string) {
@@ -64,7 +43,7 @@ func TestBadPlacesAreComeBackTo(t *testing.T) {
 		"hanging": {&disk.Faults{Stalling: bad, StallSeconds: 0.25}, 1 << 20, "the drive hung"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := failingKiosk(t, m, c.faults)
+			d := testkit.StandIn(t, m.Bytes, c.faults)
 			s := oak(t)
 			sv, err := survey.Of(t.Context(), d, nil)
 			if err != nil {

@@ -12,12 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"twinshelf/internal/bench"
-	"twinshelf/internal/ready"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/stick/drive"
 	"twinshelf/internal/stick/ramdisk"
-	"twinshelf/internal/table"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -205,7 +202,7 @@ func stickMakeCommand(o *options) *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			draft, err := stickDraft(d, system, data, renew)
+			draft, err := workshop.DraftStick(d, system, data, renew)
 			if err != nil {
 				return err
 			}
@@ -224,20 +221,4 @@ func stickMakeCommand(o *options) *cobra.Command {
 	c.Flags().StringVar(&program, "program", "", "the program to start (default: this one)")
 	c.MarkFlagsMutuallyExclusive("data", "renew")
 	return c
-}
-
-// stickDraft drafts a starting stick, anew or again.
-func stickDraft(d *bench.Disk, s *drive.System, data drive.Data, renew bool) (*ready.Draft, error) {
-	if renew {
-		draft, err := workshop.DraftChange(d)
-		if err != nil {
-			return nil, err
-		}
-		return draft, s.Renew(draft)
-	}
-	draft, err := workshop.DraftAnew(d, table.GPT)
-	if err != nil {
-		return nil, err
-	}
-	return draft, s.Lay(draft, data)
 }

@@ -2,7 +2,6 @@ package disk_test
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
@@ -13,33 +12,15 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/disktest"
 	"twinshelf/internal/span"
+	"twinshelf/internal/testkit"
 )
-
-// standIn is a stand-in with faults that holds some bytes.
-func standIn(t *testing.T, b []byte, f *disk.Faults) *disk.File {
-	t.Helper()
-	img := filepath.Join(t.TempDir(), "petrel.img")
-	label, err := json.Marshal(disk.Label{Model: "Petrel", Faults: f})
-	if err == nil {
-		err = errors.Join(os.WriteFile(img, b, 0o600), os.WriteFile(disk.LabelPath(img), label, 0o600))
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	d, err := disk.Open(img, disk.Identity{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { d.Close() })
-	return d
-}
 
 // TestPatience: a read that hangs ends in time, what it brings later goes nowhere, the drive is left alone until then,
 // and everything else can be read as before.
 func TestPatience(t *testing.T) {
 	b := bytes.Repeat([]byte("kiosk ticket "), 90_000)[:1<<20]
 	const hang = 1500 * time.Millisecond
-	d := standIn(t, b, &disk.Faults{Stalling: span.Of(span.At(4096, 512)), StallSeconds: hang.Seconds()})
+	d := testkit.StandIn(t, b, &disk.Faults{Stalling: span.Of(span.At(4096, 512)), StallSeconds: hang.Seconds()})
 	d.SetPatience(50 * time.Millisecond)
 	p := bytes.Repeat([]byte("x"), 8192)
 	begun := time.Now()
@@ -68,7 +49,7 @@ func TestPatience(t *testing.T) {
 // TestPatientReadsConform: reads with a limit are reads, by many at once too.
 func TestPatientReadsConform(t *testing.T) {
 	b := bytes.Repeat([]byte("kiosk ticket "), 90_000)[:1<<20]
-	d := standIn(t, b, &disk.Faults{})
+	d := testkit.StandIn(t, b, &disk.Faults{})
 	d.SetPatience(time.Minute)
 	disktest.Conform(t, d, b)
 	var readers sync.WaitGroup
@@ -83,7 +64,7 @@ func TestPatientReadsConform(t *testing.T) {
 		})
 	}
 	readers.Wait()
-	bad := standIn(t, b, &disk.Faults{Unreadable: span.Of(span.At(0, 512))})
+	bad := testkit.StandIn(t, b, &disk.Faults{Unreadable: span.Of(span.At(0, 512))})
 	bad.SetPatience(time.Minute)
 	if _, err := bad.ReadAt(make([]byte, 512), 0); !errors.Is(err, disk.ErrMedium) {
 		t.Errorf("a bad place: %v", err)

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -119,19 +120,12 @@ func (p *Plan) homes(ctx context.Context, number int, at span.Span) []home {
 	var out []home
 	for i, in := range l.Inner() {
 		out = append(out, home{fmt.Sprintf("%s in part %d", in.Name, number), path.Base(in.Name) + "/",
-			in.Content.Volume, first(in.Fixed, in.Doubt), func(patches []disk.Patch) ([]disk.Patch, error) {
+			in.Content.Volume, cmp.Or(in.Fixed, in.Doubt), func(patches []disk.Patch) ([]disk.Patch, error) {
 				outward, err := l.Outward(i, patches)
 				return moved(outward), err
 			}})
 	}
 	return out
-}
-
-func first(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // listIn puts the list of a file system's files with gaps into it, and says so, or why not.

@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/rehearse"
 	"twinshelf/internal/span"
@@ -54,32 +55,6 @@ func gappy(t *testing.T) Order {
 	return o
 }
 
-// read gives a file of a part of a planned disk.
-func read(t *testing.T, d disk.Device, part int, name string) string {
-	t.Helper()
-	parts, err := inside.Parts(t.Context(), d, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	tree, err := parts[part-1].Tree(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	it, err := fsys.Find(tree, name)
-	if err != nil {
-		return ""
-	}
-	c, err := tree.Open(it, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := make([]byte, c.Size())
-	if err := disk.ReadFull(c, b, 0); err != nil {
-		t.Fatal(err)
-	}
-	return string(b)
-}
-
 // TestGapsAreMarked: gaps of files get the text, others stay zeros, each file system gets its list; all of it is found
 // again in the disk that was made, and without a wish everything is as it was captured.
 func TestGapsAreMarked(t *testing.T) {
@@ -101,7 +76,7 @@ func TestGapsAreMarked(t *testing.T) {
 				t.Fatal(err)
 			}
 			for part := range 2 {
-				got := read(t, p.Disk, part+1, fares)
+				got, _ := fsystest.FileOf(t, p.Disk, part+1, fares)
 				if len(got) != 80_000 || strings.Count(got, "fare") != (80_000-5120)/4 {
 					t.Errorf("part %d: %d bytes with %d fares", part+1, len(got), strings.Count(got, "fare"))
 				}
@@ -109,7 +84,7 @@ func TestGapsAreMarked(t *testing.T) {
 					(strings.Count(got, "\x00") == 5120) == want {
 					t.Errorf("part %d: the text is there %d times", part+1, strings.Count(got, text))
 				}
-				listed := read(t, p.Disk, part+1, ListName)
+				listed, _ := fsystest.FileOf(t, p.Disk, part+1, ListName)
 				if (strings.Contains(listed, "5120  "+fares) && strings.Contains(listed, w.Gaps.Text)) != w.Gaps.List {
 					t.Errorf("part %d: the list says %q", part+1, listed)
 				}

@@ -95,7 +95,9 @@ func (w *writer) again() error {
 	if f.budget.Spent() {
 		w.rc.Note("the source hung %d times while what it didn't give was read again: the rest of that is missing; a "+
 			"rescue lets it rest, and gets more", f.budget.Stalls)
-		err = nil
+		if errors.Is(err, disk.ErrStalled) { // anything else, such as a cancelling, still ends the work
+			err = nil
+		}
 	}
 	if err = errors.Join(err, stopped); err != nil {
 		return err

@@ -4,6 +4,8 @@ package testkit
 
 import (
 	"encoding/binary"
+	"encoding/json"
+	"errors"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -312,4 +314,23 @@ func Noise(seed uint64, n int) []byte {
 	b := make([]byte, n)
 	_, _ = rand.NewChaCha8(key).Read(b)
 	return b
+}
+
+// StandIn is an image file that holds some bytes and stands in for a drive with faults.
+func StandIn(t testing.TB, b []byte, f *disk.Faults) *disk.File {
+	t.Helper()
+	img := filepath.Join(t.TempDir(), "petrel.img")
+	label, err := json.Marshal(disk.Label{Model: "Petrel", Serial: "PT-4711", Faults: f})
+	if err == nil {
+		err = errors.Join(os.WriteFile(img, b, 0o600), os.WriteFile(disk.LabelPath(img), label, 0o600))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	return d
 }

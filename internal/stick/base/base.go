@@ -54,6 +54,12 @@ const (
 	Core = "boot/grub/i386-pc/core.img"
 )
 
+// Label is that of the part that machines start from; a BIOS's second stage looks for it.
+const Label = "TWINSTART"
+
+// Script is what loaders do once they have found that part: kernel and first file system stand in its root folder.
+const Script = "linux /VMLINUZ " + CommandLine + "\ninitrd /INITRD.IMG\nboot\n"
+
 // CommandLine is what the kernel is started with: on the screen, and on the first serial line.
 const CommandLine = "console=ttyS0,115200 console=tty0 quiet loglevel=3 panic=10"
 
@@ -112,16 +118,6 @@ func (m *Manifest) Versions() (out []Piece) {
 		}
 	}
 	return out
-}
-
-// Has says whether a base has a piece.
-func (m *Manifest) Has(name string) bool {
-	for _, p := range m.Pieces {
-		if p.Name == name {
-			return true
-		}
-	}
-	return false
 }
 
 func readManifest(r io.Reader) (*Manifest, error) {

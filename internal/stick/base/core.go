@@ -14,7 +14,7 @@ import (
 const composer = "usr/bin/grub-mkimage"
 
 // early is what the second stage does: it looks for the part by its label, and starts the kernel from it.
-const early = "search.fs_label TWINSTART root\nlinux /VMLINUZ " + CommandLine + "\ninitrd /INITRD.IMG\nboot\n"
+const early = "search.fs_label " + Label + " root\n" + Script
 
 // inside are the modules that the second stage needs for that.
 var inside = []string{"biosdisk", "part_gpt", "fat", "search_label", "linux", "boot"}

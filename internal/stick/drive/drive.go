@@ -22,8 +22,6 @@ import (
 )
 
 const (
-	// Label is that of the part that machines start from; its loaders look for it.
-	Label = "TWINSTART"
 	// codeSize and systemSize are how large the parts are, in bytes: for the BIOS's second stage, and for the system.
 	codeSize   = units.MiB
 	systemSize = 512 * units.MiB
@@ -70,7 +68,7 @@ func Read(ctx context.Context, from io.Reader, program []byte) (*System, error) 
 }
 
 // menu is what the signed loader does (grub.cfg). The kernel is on the same part.
-const menu = "set timeout=0\nlinux /VMLINUZ " + base.CommandLine + "\ninitrd /INITRD.IMG\nboot\n"
+const menu = "set timeout=0\n" + base.Script
 
 // files are those of the part that machines start from (UEFI 2.10, section 3.5.1.1: the loader's fallback path).
 func (s *System) files() []ready.File {
@@ -180,7 +178,7 @@ func (s *System) fill(d *ready.Draft) error {
 		return errors.New("the parts of a starting stick aren't there")
 	}
 	d.Parts[system].Form = nil
-	if err := d.SetForm(system, firmwareKind(), Label, 0); err != nil {
+	if err := d.SetForm(system, firmwareKind(), base.Label, 0); err != nil {
 		return err
 	}
 	d.Parts[system].Files = s.files()

@@ -7,8 +7,7 @@ import (
 	"testing"
 
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
-	"twinshelf/internal/inside"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/survey"
@@ -25,7 +24,7 @@ func system(version string) *System {
 		BootCode: bytes.Repeat([]byte("B"), 512), Core: core}
 }
 
-// drafted is a draft of a drive that holds nothing.
+// surveyed looks at a drive.
 func surveyed(t *testing.T, d disk.Device) *survey.Survey {
 	t.Helper()
 	s, err := survey.Of(t.Context(), d, nil)
@@ -35,7 +34,7 @@ func surveyed(t *testing.T, d disk.Device) *survey.Survey {
 	return s
 }
 
-// planned carries a draft out on a copy of the drive.
+// planned is the drive as it would be by a draft.
 func planned(t *testing.T, d *ready.Draft, on disk.Device) disk.Device {
 	t.Helper()
 	p, err := d.Plan(t.Context(), on, disk.Target{})
@@ -43,32 +42,6 @@ func planned(t *testing.T, d *ready.Draft, on disk.Device) disk.Device {
 		t.Fatal(err)
 	}
 	return p.Planned()
-}
-
-// file reads a file of the part that machines start from.
-func file(t *testing.T, d disk.Device, name string) string {
-	t.Helper()
-	parts, err := inside.Parts(t.Context(), d, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	tree, err := parts[1].Tree(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	it, err := fsys.Find(tree, name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	c, err := tree.Open(it, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := make([]byte, c.Size())
-	if err := disk.ReadFull(c, b, 0); err != nil {
-		t.Fatal(err)
-	}
-	return string(b)
 }
 
 // TestStick: a drive that is laid out as a stick has all that machines start from, where they look for it; one that is
@@ -118,7 +91,7 @@ func checkStick(t *testing.T, d disk.Device, s *System) {
 	for name, want := range map[string]string{"EFI/BOOT/BOOTX64.EFI": "shim", "EFI/BOOT/GRUBX64.EFI": "loader",
 		"EFI/BOOT/MMX64.EFI": "keys", "EFI/DEBIAN/GRUB.CFG": menu, "VMLINUZ": string(s.Kernel),
 		"INITRD.IMG": string(s.Ramdisk)} {
-		if got := file(t, d, name); got != want {
+		if got, _ := fsystest.FileOf(t, d, 2, name); got != want {
 			t.Errorf("%s has %d bytes, want %d", name, len(got), len(want))
 		}
 	}

@@ -144,9 +144,6 @@ func matches(pattern, s string) bool {
 	return ok && err == nil
 }
 
-// Builtin says whether a module is part of the kernel itself.
-func (t *Tables) Builtin(name string) bool { return t.builtin[Name(name)] }
-
 // Missing is a module that the kernel hasn't got.
 type Missing struct {
 	Name string

@@ -26,12 +26,12 @@ func (c *children) run(cmd *exec.Cmd) error {
 	err := cmd.Start()
 	if err == nil {
 		c.own[cmd.Process.Pid] = true
+		c.all.Add(1)
 	}
 	c.mu.Unlock()
 	if err != nil {
 		return err
 	}
-	c.all.Add(1)
 	defer c.all.Done()
 	err = cmd.Wait()
 	c.mu.Lock()

@@ -39,6 +39,9 @@ type mount struct{ kind, at, options string }
 var mounts = []mount{{"devtmpfs", "/dev", ""}, {"proc", "/proc", ""}, {"sysfs", "/sys", ""},
 	{"tmpfs", "/run", "mode=0755"}, {"tmpfs", "/tmp", "mode=1777"}, {"devpts", "/dev/pts", "mode=0620,ptmxmode=0666"}}
 
+// efivars are the firmware's variables; they are there where its driver is.
+var efivars = mount{"efivarfs", "/sys/firmware/efi/efivars", ""}
+
 // machine is the started machine.
 type machine struct {
 	children children
@@ -60,11 +63,9 @@ func Run(ctx context.Context) error {
 	fmt.Println("Twin Shelf is starting.")
 	m.note(checked("/"))
 	m.note(enoughMemory())
-	m.note(m.drivers(ctx))
-	for _, x := range []mount{{"efivarfs", "/sys/firmware/efi/efivars", ""}} {
-		if _, err := os.Stat(x.at); err == nil {
-			m.note(mountOne(x))
-		}
+	m.note(m.drivers())
+	if _, err := os.Stat(efivars.at); err == nil { // the machine was started by UEFI firmware
+		m.note(mountOne(efivars))
 	}
 	ctx, end := context.WithCancel(ctx)
 	var work sync.WaitGroup
@@ -150,7 +151,7 @@ func enoughMemory() error {
 }
 
 // drivers loads what the hardware asks for.
-func (m *machine) drivers(context.Context) error {
+func (m *machine) drivers() error {
 	dir, err := modulesDir()
 	if err != nil {
 		return err

@@ -1,0 +1,25 @@
+package workshop
+
+import (
+	"twinshelf/internal/bench"
+	"twinshelf/internal/ready"
+	"twinshelf/internal/stick/drive"
+	"twinshelf/internal/table"
+)
+
+// DraftStick drafts a starting stick of a probed disk: anew, with a part for shelves where one is wished, or with
+// another system on one that was made before.
+func DraftStick(d *bench.Disk, s *drive.System, data drive.Data, renew bool) (*ready.Draft, error) {
+	if renew {
+		draft, err := DraftChange(d)
+		if err != nil {
+			return nil, err
+		}
+		return draft, s.Renew(draft)
+	}
+	draft, err := DraftAnew(d, table.GPT)
+	if err != nil {
+		return nil, err
+	}
+	return draft, s.Lay(draft, data)
+}
