@@ -40,6 +40,9 @@ type Part struct {
 	Rest bool
 }
 
+// rewritten says that what is on the part now goes.
+func (p *Part) rewritten() bool { return p.Form != nil || p.Raw != nil }
+
 // Title names the part for people.
 func (p *Part) Title() string {
 	switch {
@@ -81,7 +84,7 @@ func (p *Part) Fate() Fate {
 	switch {
 	case p.Old == nil:
 		return New
-	case p.Form != nil:
+	case p.rewritten():
 		return Formatted
 	case p.Span != p.Old.Span:
 		return Grows
@@ -321,7 +324,7 @@ func (d *Draft) Growable(i int) int64 {
 func (d *Draft) Resize(i int, n int64) error {
 	p := &d.Parts[i]
 	least := d.Align
-	if p.Old != nil && p.Form == nil {
+	if p.Old != nil && !p.rewritten() {
 		least = p.Old.Span.Len()
 		if size := p.Old.Content.Info.Size; size > 0 {
 			least = size
@@ -443,7 +446,7 @@ func (d *Draft) gapAt(gap span.Span) span.Span {
 func (d *Draft) Lost() []survey.Area {
 	return slices.DeleteFunc(d.Before.Parts(), func(a survey.Area) bool {
 		return slices.ContainsFunc(d.Parts, func(p Part) bool {
-			return p.Form == nil && p.Old != nil && p.Old.Span.Start == a.Span.Start &&
+			return !p.rewritten() && p.Old != nil && p.Old.Span.Start == a.Span.Start &&
 				p.Old.Part.Number == a.Part.Number
 		})
 	})

@@ -221,6 +221,8 @@ func (d *Draft) words(p *Plan) {
 			p.Goes = append(p.Goes, text+" (removed from the table)")
 		case d.Parts[i].Form != nil:
 			p.Goes = append(p.Goes, text+" (formatted anew)")
+		case d.Parts[i].rewritten():
+			p.Goes = append(p.Goes, text+" (written anew)")
 		default:
 			if n := d.Parts[i].Span.Len(); n != a.Span.Len() {
 				text += fmt.Sprintf(" (the part becomes %s, its file system stays as large as it is)", units.Bytes(n))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"strings"
 	"testing"
 
 	"twinshelf/internal/disk"
@@ -73,6 +74,13 @@ func TestStick(t *testing.T) {
 		t.Fatal(err)
 	}
 	checkStick(t, p.Planned(), again)
+	if len(p.Goes) != 2 || len(p.Stays) != 1 || !strings.Contains(p.Goes[0], "written anew") ||
+		!strings.Contains(p.Stays[0], "oak") {
+		t.Errorf("it says that these go: %q, and that these stay: %q", p.Goes, p.Stays)
+	}
+	if lost := change.Lost(); len(lost) != 2 || change.Parts[0].Fate() != ready.Formatted {
+		t.Errorf("%d parts are lost, the first one %s", len(lost), change.Parts[0].Fate())
+	}
 	shelves := change.Parts[2].Span
 	for _, step := range p.Steps {
 		for _, q := range step.Patches {
