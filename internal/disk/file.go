@@ -20,19 +20,30 @@ import (
 
 // File is a block device or a raw image file, as a Device.
 type File struct {
-	f      *os.File
-	path   string
+	at     atomic.Pointer[seat]
 	size   int64
 	sector int
 	id     Identity
 	block  bool
-	faults *Faults // of a stand-in for a failing drive; nil for none
 
 	reading atomic.Int64 // reads under way
 	moved   atomic.Int64 // when one began while none was under way, or ended; Unix time in ns
 
 	patience patience
+	attended attended
 }
+
+// seat is where a disk is attached; a disk that vanished and came back has another one.
+type seat struct {
+	f      *os.File
+	path   string
+	faults *Faults // of a stand-in for a failing drive; nil for none
+}
+
+// file is the disk as the kernel knows it.
+func (d *File) file() *os.File { return d.at.Load().f }
+
+func (d *File) fd() int { return int(d.file().Fd()) }
 
 // Label is what stands on the sticker of a disk that is an image file. It is
 // read from the JSON file FILE.label.json beside the image, if there is one.
@@ -135,38 +146,39 @@ func open(path string, id Identity, flag int) (*File, error) {
 		}
 		return nil, fmt.Errorf("%s can't be opened: %w", path, errors.Unwrap(err))
 	}
-	d := &File{f: f, path: path, id: id, sector: id.Sector}
+	d := &File{id: id, sector: id.Sector}
+	d.at.Store(&seat{f: f, path: path})
 	if err := d.measure(); err != nil {
 		f.Close()
 		return nil, err
 	}
 	if l, err := ReadLabel(path); err == nil && !d.block { // a label that can't be read is the bench's business
-		d.faults = l.faults()
+		d.at.Store(&seat{f, path, l.faults()})
 	}
 	return d, nil
 }
 
 func (d *File) measure() error {
-	st, err := d.f.Stat()
+	st, err := d.file().Stat()
 	if err != nil {
-		return fmt.Errorf("%s: %w", d.path, err)
+		return fmt.Errorf("%s: %w", d.Path(), err)
 	}
 	switch m := st.Mode(); {
 	case m.IsRegular():
 		d.size = st.Size()
 	case m&os.ModeDevice != 0 && m&os.ModeCharDevice == 0:
 		d.block = true
-		if d.size, err = d.f.Seek(0, io.SeekEnd); err != nil {
-			return fmt.Errorf("%s: its size can't be told: %w", d.path, err)
+		if d.size, err = d.file().Seek(0, io.SeekEnd); err != nil {
+			return fmt.Errorf("%s: its size can't be told: %w", d.Path(), err)
 		}
-		if n, err := unix.IoctlGetUint32(int(d.f.Fd()), unix.BLKSSZGET); err == nil {
+		if n, err := unix.IoctlGetUint32(d.fd(), unix.BLKSSZGET); err == nil {
 			d.sector = int(n)
 		}
 	default:
-		return &NoDisk{d.path}
+		return &NoDisk{d.Path()}
 	}
 	if d.size == 0 {
-		return fmt.Errorf("%s is empty: a disk or an image of one has at least one sector", d.path)
+		return fmt.Errorf("%s is empty: a disk or an image of one has at least one sector", d.Path())
 	}
 	if d.sector == 0 {
 		d.sector = 512
@@ -179,8 +191,8 @@ func (d *File) Size() int64        { return d.size }
 func (d *File) SectorSize() int    { return d.sector }
 func (d *File) Identity() Identity { return d.id }
 
-// Path is the name the device was opened by.
-func (d *File) Path() string { return d.path }
+// Path is the name the device was opened by; one that vanished and came back has the name of where it is now.
+func (d *File) Path() string { return d.at.Load().path }
 
 // IsBlock says whether this is a block device (not an image file).
 func (d *File) IsBlock() bool { return d.block }
@@ -195,7 +207,7 @@ func (d *File) SetSectorSize(n int) {
 
 // Stuck is for how long reads have been under way of which none ended.
 func (d *File) Stuck() time.Duration {
-	if d.reading.Load() == 0 {
+	if d.reading.Load() == 0 || d.attended.waits.Load() > 0 {
 		return 0
 	}
 	return time.Since(time.Unix(0, d.moved.Load()))
@@ -209,25 +221,23 @@ func (d *File) read(p []byte, off int64, lent bool) (int, error) {
 	if d.reading.Add(1) == 1 {
 		d.moved.Store(time.Now().UnixNano())
 	}
-	var n int
-	var err error
-	if d.patience.limit > 0 {
-		n, err = d.limited(p, off, lent)
-	} else {
-		n, err = d.readAt(p, off)
-	}
+	n, err := d.attendedRead(p, off, lent)
 	d.moved.Store(time.Now().UnixNano())
 	d.reading.Add(-1)
 	return n, err
 }
 
 func (d *File) readAt(p []byte, off int64) (int, error) {
-	if err := d.faults.before(span.At(off, int64(len(p)))); err != nil {
-		return 0, fmt.Errorf("%s: %w", d.path, err)
+	at := d.at.Load()
+	if err := at.faults.before(span.At(off, int64(len(p)))); err != nil {
+		return 0, fmt.Errorf("%s: %w", at.path, err)
 	}
-	n, err := d.f.ReadAt(p, off)
+	n, err := at.f.ReadAt(p, off)
+	if n < len(p) && off+int64(n) < d.size && d.block && at.lost("/sys") {
+		err = ErrGone // the kernel calls it an error of the medium, or the end of the disk
+	}
 	if err != nil && err != io.EOF {
-		err = fmt.Errorf("%s: read at byte %d: %w", d.path, off+int64(n), rootOf(err))
+		err = fmt.Errorf("%s: read at byte %d: %w", at.path, off+int64(n), rootOf(err))
 	}
 	return n, err
 }
@@ -235,7 +245,7 @@ func (d *File) readAt(p []byte, off int64) (int, error) {
 // Close closes the device.
 func (d *File) Close() error {
 	d.patience.wait()
-	return d.f.Close()
+	return d.file().Close()
 }
 
 // NextData looks for the next stretch that isn't a hole (lseek SEEK_DATA). A
@@ -248,14 +258,14 @@ func (d *File) NextData(off int64) (span.Span, error) {
 	if d.block {
 		return rest, nil
 	}
-	start, err := unix.Seek(int(d.f.Fd()), off, unix.SEEK_DATA)
+	start, err := unix.Seek(d.fd(), off, unix.SEEK_DATA)
 	if errors.Is(err, unix.ENXIO) {
 		return span.Span{}, io.EOF
 	}
 	if err != nil {
 		return rest, nil
 	}
-	end, err := unix.Seek(int(d.f.Fd()), start, unix.SEEK_HOLE)
+	end, err := unix.Seek(d.fd(), start, unix.SEEK_HOLE)
 	if err != nil {
 		end = d.size
 	}
@@ -264,7 +274,7 @@ func (d *File) NextData(off int64) (span.Span, error) {
 
 // WillRead tells the kernel that the device will be read once, in order.
 func (d *File) WillRead() {
-	_ = unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_SEQUENTIAL)
+	_ = unix.Fadvise(d.fd(), 0, 0, unix.FADV_SEQUENTIAL)
 }
 
 // ReadPassing reads like ReadAt, and leaves the kernel's memory of the device as it
@@ -272,10 +282,10 @@ func (d *File) WillRead() {
 // the kernel can't tell, nothing is dropped. After ErrStalled p must not be used any more: the read may come yet.
 func (d *File) ReadPassing(p []byte, off int64) (int, error) {
 	var held unix.Cachestat_t
-	told := unix.Cachestat(uint(d.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(len(p))}, &held, 0) == nil
+	told := unix.Cachestat(uint(d.fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(len(p))}, &held, 0) == nil
 	n, err := d.read(p, off, true)
 	if told && held.Cache == 0 && n > 0 {
-		_ = unix.Fadvise(int(d.f.Fd()), off, int64(n), unix.FADV_DONTNEED)
+		_ = unix.Fadvise(d.fd(), off, int64(n), unix.FADV_DONTNEED)
 	}
 	return n, err
 }
@@ -303,7 +313,7 @@ func (d *File) Forget() { d.ForgetIn(span.Span{End: d.size}) }
 
 // ForgetIn is Forget for a stretch.
 func (d *File) ForgetIn(sp span.Span) {
-	_ = unix.Fadvise(int(d.f.Fd()), sp.Start, sp.Len(), unix.FADV_DONTNEED)
+	_ = unix.Fadvise(d.fd(), sp.Start, sp.Len(), unix.FADV_DONTNEED)
 }
 
 func rootOf(err error) error {

@@ -84,7 +84,7 @@ func (g *Guard) Open(t Target) (*WritableFile, error) {
 	case err != nil:
 		return nil, err
 	}
-	if err := unix.Flock(int(d.f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := unix.Flock(d.fd(), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		d.Close()
 		return nil, g.refuse(t, "another Twin Shelf or another program has locked it", "wait until that one is done")
 	}
@@ -202,20 +202,20 @@ type WritableFile struct{ *File }
 // WriteAt writes to the disk; it can't write beyond the end.
 func (w *WritableFile) WriteAt(p []byte, off int64) (int, error) {
 	if off < 0 || off+int64(len(p)) > w.size {
-		return 0, fmt.Errorf("%s: write of %d bytes at byte %d would go beyond its end at %d", w.path, len(p),
+		return 0, fmt.Errorf("%s: write of %d bytes at byte %d would go beyond its end at %d", w.Path(), len(p),
 			off, w.size)
 	}
-	n, err := w.f.WriteAt(p, off)
+	n, err := w.file().WriteAt(p, off)
 	if err != nil {
-		err = fmt.Errorf("%s: write at byte %d: %w", w.path, off+int64(n), rootOf(err))
+		err = fmt.Errorf("%s: write at byte %d: %w", w.Path(), off+int64(n), rootOf(err))
 	}
 	return n, err
 }
 
 // Sync flushes to the medium.
 func (w *WritableFile) Sync() error {
-	if err := w.f.Sync(); err != nil {
-		return fmt.Errorf("%s: flush: %w", w.path, rootOf(err))
+	if err := w.file().Sync(); err != nil {
+		return fmt.Errorf("%s: flush: %w", w.Path(), rootOf(err))
 	}
 	return nil
 }
@@ -226,10 +226,10 @@ func (w *WritableFile) Reread(starts []int64) error {
 	if !w.block {
 		return nil
 	}
-	if err := unix.IoctlSetInt(int(w.f.Fd()), unix.BLKRRPART, 0); err != nil {
+	if err := unix.IoctlSetInt(w.fd(), unix.BLKRRPART, 0); err != nil {
 		return err
 	}
-	real, err := filepath.EvalSymlinks(w.path)
+	real, err := filepath.EvalSymlinks(w.Path())
 	if err != nil {
 		return err
 	}
@@ -248,12 +248,12 @@ func (w *WritableFile) Reread(starts []int64) error {
 func (w *WritableFile) Discard(sp span.Span) error {
 	var err error
 	if w.block {
-		err = blockRange(int(w.f.Fd()), unix.BLKDISCARD, sp)
+		err = blockRange(w.fd(), unix.BLKDISCARD, sp)
 	} else {
-		err = unix.Fallocate(int(w.f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, sp.Start, sp.Len())
+		err = unix.Fallocate(w.fd(), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, sp.Start, sp.Len())
 	}
 	if err != nil {
-		return fmt.Errorf("%s: discard of %s: %w", w.path, sp, err)
+		return fmt.Errorf("%s: discard of %s: %w", w.Path(), sp, err)
 	}
 	return nil
 }

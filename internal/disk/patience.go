@@ -34,7 +34,7 @@ type patience struct {
 // they take, as at the beginning. Image files but those of failing stand-ins aren't limited. It isn't called while the
 // device is read.
 func (d *File) SetPatience(limit time.Duration) {
-	if d.block || d.faults != nil {
+	if d.block || d.at.Load().faults != nil {
 		d.patience.limit = limit
 	}
 }
@@ -44,7 +44,7 @@ func (d *File) SetPatience(limit time.Duration) {
 func (d *File) limited(p []byte, off int64, lent bool) (int, error) {
 	w := &d.patience
 	if !w.rested() {
-		return 0, fmt.Errorf("%s: read at byte %d: %w", d.path, off, ErrStalled)
+		return 0, fmt.Errorf("%s: read at byte %d: %w", d.Path(), off, ErrStalled)
 	}
 	b := &p
 	if !lent {
@@ -69,7 +69,7 @@ func (d *File) limited(p []byte, off int64, lent bool) (int, error) {
 		return n, err
 	case <-limit.C:
 		w.stalled(done)
-		return 0, fmt.Errorf("%s: read at byte %d: %w", d.path, off, ErrStalled)
+		return 0, fmt.Errorf("%s: read at byte %d: %w", d.Path(), off, ErrStalled)
 	}
 }
 

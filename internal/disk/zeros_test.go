@@ -146,7 +146,7 @@ func TestReadingInPassing(t *testing.T) {
 	told := true // older kernels can't tell what they hold: then the bytes must be right, and nothing is dropped
 	held := func(off, n int64) uint64 {
 		var c unix.Cachestat_t
-		err := unix.Cachestat(uint(w.f.Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(n)}, &c, 0)
+		err := unix.Cachestat(uint(w.file().Fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(n)}, &c, 0)
 		if told = err == nil; !told && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EPERM) {
 			t.Fatal(err)
 		}

@@ -50,7 +50,10 @@ const large = 1 << 20
 
 func newPatient(rc *run.Context, s *Source, c *canvas) *patient {
 	p := &patient{Source: s, rc: rc, canvas: c, states: careful.NewStates(s.Device.Size(), s.Device.SectorSize()),
-		drive: careful.NewDrive(s.Device, s.Drive), buf: disk.Aligned(large)}
+		buf: disk.Aligned(large)}
+	o := s.Drive
+	o.Same = p.sameAsGot
+	p.drive = careful.NewDrive(s.Device, o)
 	p.work = &careful.Reading{States: p.states, Source: p, Physical: s.physical(),
 		Large: large, After: p.read}
 	return p

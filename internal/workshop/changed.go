@@ -8,15 +8,9 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/fsys"
 	"twinshelf/internal/shelf"
-	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
 )
-
-// headOfPart is how much of the beginning of a part is compared, in bytes: super blocks, allocation tables and the
-// like.
-const headOfPart = 256 << 10
 
 // ChangedSince looks whether an attached disk differs from a twin of it in those places that change with most of what
 // is written: its table, the beginning of each part, and what its volumes name. What it finds is certain; finding
@@ -48,30 +42,20 @@ func differs(ctx context.Context, then disk.Device, d *bench.Disk, r shelf.Regio
 	if k < 0 {
 		return r.Part != 0, nil // the parts lie elsewhere now
 	}
-	a := &d.Survey.Areas[k]
-	places := span.Of(span.At(0, headOfPart))
-	if v, stirs := a.Content.Volume.(fsys.Stirring); stirs {
-		for _, sp := range v.Stirs() {
-			places.Add(sp)
-		}
+	places, err := d.Survey.Areas[k].Telling()
+	if err != nil {
+		return false, err
 	}
-	end := places.Bounds().End
-	for used, err := range a.Content.Spans() {
-		if err != nil || used.Start >= end {
+	for sp := range places.All() {
+		x, y := make([]byte, sp.Len()), make([]byte, sp.Len())
+		if err := disk.ReadFull(disk.Until(ctx, then), x, sp.Start); err != nil {
 			return false, err
 		}
-		for sp := range places.Clip(used).All() {
-			sp = sp.Shift(r.Span.Start)
-			x, y := make([]byte, sp.Len()), make([]byte, sp.Len())
-			if err := disk.ReadFull(disk.Until(ctx, then), x, sp.Start); err != nil {
-				return false, err
-			}
-			if err := disk.ReadFull(disk.Until(ctx, d.Device), y, sp.Start); err != nil {
-				return false, err
-			}
-			if !bytes.Equal(x, y) {
-				return true, nil
-			}
+		if err := disk.ReadFull(disk.Until(ctx, d.Device), y, sp.Start); err != nil {
+			return false, err
+		}
+		if !bytes.Equal(x, y) {
+			return true, nil
 		}
 	}
 	return false, nil

@@ -127,7 +127,7 @@ func (w *readying) PlanSurface(d *bench.Disk) (*Surface, error) {
 	}
 	return &Surface{health: healthWords(d.Health), dev: dev, Surface: &ready.Surface{Device: dev,
 		Medium: MediumOf(d), Physical: d.Physical,
-		Drive: (&rescues{w.room}).options(d)}}, nil
+		Drive: w.attendance(d, disk.OpenDirect)}}, nil
 }
 
 // Surface is a check that hasn't begun, with the drive that it has open.

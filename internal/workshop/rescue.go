@@ -8,8 +8,6 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/disk/careful"
-	"twinshelf/internal/disk/health"
 	"twinshelf/internal/job"
 	"twinshelf/internal/rescue"
 	"twinshelf/internal/run"
@@ -19,10 +17,6 @@ import (
 
 // rescues get what can be got from failing drives.
 type rescues struct{ *room }
-
-// hotFrom is from which temperature on a drive rests that doesn't tell its limit, in degrees Celsius; one that does
-// rests a little below.
-const hotFrom, hotBelow = 60, 3
 
 // PlanRescue plans a sitting with the drives of a machine, which needn't have been looked at. Whoever gets the plan
 // closes it.
@@ -48,35 +42,9 @@ func (w *rescues) PlanRescue(machine string, disks []*bench.Disk, leaveOut Parts
 		}
 		p.devices = append(p.devices, dev)
 		p.Sources = append(p.Sources, rescue.Source{Device: dev, Health: d.Health, LeaveOut: leaveOut[d],
-			Physical: d.Physical, InUse: d.InUse(), Drive: w.options(d)})
+			Physical: d.Physical, InUse: d.InUse(), Drive: w.attendance(d, disk.OpenDirect)})
 	}
 	return p, nil
-}
-
-// options say how a drive is read: where it is looked for when it vanishes, and when it rests.
-func (w *rescues) options(d *bench.Disk) careful.Options {
-	id := d.Identity
-	o := careful.Options{Reopen: func(context.Context) (disk.Device, error) {
-		for _, now := range w.Bench.List() {
-			if now.Problem == "" && now.Identity.Model == id.Model && now.Identity.Serial == id.Serial &&
-				now.Identity.Size == id.Size && (id.Serial != "" || now.Path == d.Path) {
-				return disk.OpenDirect(now.Path, now.Identity)
-			}
-		}
-		return nil, careful.ErrNotThere
-	}}
-	if _, told := d.Health.Of(health.Temperature); told {
-		o.Warmth = func(ctx context.Context) (now, limit int, ok bool) {
-			r := w.Bench.Health(ctx, d)
-			t, known := r.Of(health.Temperature)
-			limit = hotFrom
-			if most, says := r.Of(health.Hottest); says && most > hotFrom-hotBelow {
-				limit = int(most) - hotBelow
-			}
-			return int(t), limit, known
-		}
-	}
-	return o
 }
 
 // Rescue is a sitting that hasn't begun, with the drives that it has open.

@@ -284,6 +284,11 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 			k.Machine = w.machineOf(rc, pairs[0].Bench)
 		}
 		return w.onRecord(rc, k, func() (err error) {
+			end, err := w.attend(rc, read(pairs))
+			if err != nil {
+				return err
+			}
+			defer end()
 			for i, p := range pairs {
 				if result, err = w.writeNext(rc.Named(names[i]), p, result, names[i]); err != nil {
 					return err
@@ -293,6 +298,17 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 		}, func(r *job.Result) { claimed(result, r) })
 	})
 	return r, func() *shelf.Proof { return result }
+}
+
+// read are the attached disks that are read for pairs.
+func read(pairs []*Pair) []*bench.Disk {
+	var out []*bench.Disk
+	for _, p := range pairs {
+		if p.Bench != nil {
+			out = append(out, p.Bench)
+		}
+	}
+	return out
 }
 
 // writeNext writes one of several targets, and joins its proof to those of the ones before.

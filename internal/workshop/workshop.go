@@ -245,6 +245,11 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 	r = run.Start(ctx, "Capture of "+p.Machine, append(slices.Clone(capture.Phases), phaseNames), run.Expected{e.Time},
 		func(rc *run.Context) (err error) {
 			return w.onRecord(rc, captureWork(rc, p), func() error {
+				end, err := w.attend(rc, sources(p))
+				if err != nil {
+					return err
+				}
+				defer end()
 				if t, err = p.Run(rc); err == nil {
 					keepKeys(rc, p, t)
 					w.list(rc, t)
@@ -254,6 +259,17 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 			}, func(r *job.Result) { captured(rc, p.Shelf, t, r) })
 		})
 	return r, func() *shelf.Twin { return t }
+}
+
+// sources are the disks of a plan.
+func sources(p *capture.Plan) []*bench.Disk {
+	var out []*bench.Disk
+	for _, s := range p.Sources {
+		d := &bench.Disk{Path: s.Path, Identity: s.Survey.Device.Identity(), Survey: s.Survey, Health: s.Health}
+		d.Device, _ = s.Survey.Device.(*disk.File)
+		out = append(out, d)
+	}
+	return out
 }
 
 // keepKeys keeps the keys of a new twin's volumes with it, where that is wanted. The twin is whole without.

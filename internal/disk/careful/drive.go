@@ -33,6 +33,13 @@ type Options struct {
 	// Reopen finds the same drive again, wherever it is attached now, and opens it; ErrNotThere when it isn't. Nil
 	// where that can't be.
 	Reopen func(context.Context) (disk.Device, error)
+	// Same says whether what Reopen found holds what the drive held: serial numbers aren't always a drive's own. Any
+	// error but the context's means that it is another one. Nil where nothing can be compared.
+	Same func(context.Context, disk.Device) error
+	// Watch is how often the temperature is asked for; 0 for every minute.
+	Watch time.Duration
+	// Absent is for how long a drive that vanished is waited for; 0 for as long as it takes.
+	Absent time.Duration
 	// Warmth is the drive's temperature, in degrees Celsius, and the one from which on it rests; ok is false where it
 	// isn't told.
 	Warmth func(context.Context) (now, limit int, ok bool)
@@ -69,6 +76,9 @@ type answer struct {
 func NewDrive(dev disk.Device, o Options) *Drive {
 	if o.Patience == 0 {
 		o.Patience = patience
+	}
+	if o.Watch == 0 {
+		o.Watch = watchEvery
 	}
 	if o.Waits == nil {
 		o.Waits = func(string) {}
@@ -227,11 +237,42 @@ func (d *Drive) reopened(ctx context.Context) (disk.Device, error) {
 		return nil, ErrNotThere
 	}
 	dev, err := d.Reopen(ctx)
-	if err != nil || !same(dev, d.dev) {
-		return dev, err
+	if err == nil && samePlace(dev, d.dev) {
+		closed(dev)
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.compared(ctx, dev)
+}
+
+// Other means that another drive is attached than the one that is waited for.
+type Other struct{ Why error }
+
+func (e *Other) Error() string { return "another drive is attached there: " + e.Why.Error() }
+func (e *Other) Unwrap() error { return e.Why }
+
+// compared is a drive that Reopen found, if it is the one that vanished.
+func (d *Drive) compared(ctx context.Context, dev disk.Device) (disk.Device, error) {
+	var err error
+	switch {
+	case dev.Size() != d.dev.Size():
+		err = fmt.Errorf("it has %d bytes instead of %d", dev.Size(), d.dev.Size())
+	case d.Same != nil:
+		err = d.Same(ctx, dev)
+	}
+	if err == nil {
+		return dev, nil
 	}
 	closed(dev)
-	return nil, nil
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case disk.Gone(err):
+		return nil, fmt.Errorf("%w any more: %w", ErrNotThere, err)
+	}
+	return nil, &Other{err}
 }
 
 // closed closes a device that Reopen gave.
@@ -241,8 +282,8 @@ func closed(dev disk.Device) {
 	}
 }
 
-// same says whether two devices are the drive at the same place.
-func same(a, b disk.Device) bool {
+// samePlace says whether two devices are attached at the same place.
+func samePlace(a, b disk.Device) bool {
 	p, ok := a.(interface{ Path() string })
 	q, can := b.(interface{ Path() string })
 	return ok && can && p.Path() == q.Path()
@@ -253,16 +294,30 @@ func (d *Drive) comeBack(ctx context.Context, cause error) error {
 	if d.Reopen == nil {
 		return cause
 	}
-	d.Waits(disk.Sticker(d.dev.Identity()) + " is gone: attach it again, or switch it off and on; then it goes on")
+	gone := disk.Sticker(d.dev.Identity()) + " is gone: attach it again, or switch it off and on; then it goes on"
+	if d.Absent > 0 {
+		gone += fmt.Sprintf(" (it is waited for until %s)", time.Now().Add(d.Absent).Format("15:04"))
+	}
 	defer d.Waits("")
-	for {
+	for waited := time.Duration(0); ; waited += lookAgain {
 		dev, err := d.Reopen(ctx)
 		if err == nil {
+			dev, err = d.compared(ctx, dev)
+		}
+		var other *Other
+		switch {
+		case err == nil:
 			d.took(dev)
 			return nil
-		}
-		if !errors.Is(err, ErrNotThere) {
+		case errors.As(err, &other):
+			d.Waits(gone + "; " + other.Error())
+		case !errors.Is(err, ErrNotThere):
 			return fmt.Errorf("%w (it was looked for because of this: %w)", err, cause)
+		default:
+			d.Waits(gone)
+		}
+		if d.Absent > 0 && waited >= d.Absent {
+			return cause
 		}
 		if err := d.Sleep(ctx, lookAgain); err != nil {
 			return err
@@ -272,7 +327,7 @@ func (d *Drive) comeBack(ctx context.Context, cause error) error {
 
 // cool lets a hot drive cool down.
 func (d *Drive) cool(ctx context.Context) error {
-	if d.Warmth == nil || time.Since(d.watched) < watchEvery {
+	if d.Warmth == nil || time.Since(d.watched) < d.Watch {
 		return nil
 	}
 	hot := false
@@ -289,7 +344,7 @@ func (d *Drive) cool(ctx context.Context) error {
 		}
 		hot = true
 		d.Waits(fmt.Sprintf("the drive has %d °C: it rests until it has %d °C", now, limit-coolDown))
-		if err := d.Sleep(ctx, watchEvery); err != nil {
+		if err := d.Sleep(ctx, d.Watch); err != nil {
 			return err
 		}
 	}
