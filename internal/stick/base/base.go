@@ -54,6 +54,9 @@ const (
 	Core = "boot/grub/i386-pc/core.img"
 )
 
+// FontsDir is where a base has its console fonts; keys.Dir is where it has its keyboard layouts.
+const FontsDir = "usr/share/consolefonts/"
+
 // Label is that of the part that machines start from; a BIOS's second stage looks for it.
 const Label = "TWINSTART"
 

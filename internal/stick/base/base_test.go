@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"twinshelf/internal/stick/base"
+	"twinshelf/internal/stick/keys"
 	"twinshelf/internal/testkit"
 )
 
@@ -45,6 +46,16 @@ func root(t testing.TB) string {
 		t.Fatal(err)
 	}
 	testkit.Do(t, "cp", "-r", "/"+filepath.Dir(base.BootCode), bios)
+	for pkg, from := range map[string]string{"console-setup-linux": base.FontsDir, "console-data": keys.Dir} {
+		if _, err := os.Stat("/" + from); err != nil {
+			testkit.Lacks(t, pkg)
+		}
+		to := filepath.Join(dir, from)
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		testkit.Do(t, "cp", "-rL", "/"+strings.TrimSuffix(from, "/"), to)
+	}
 	return dir
 }
 

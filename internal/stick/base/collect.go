@@ -22,6 +22,8 @@ import (
 	"github.com/zeebo/blake3"
 
 	"twinshelf/internal/stick/drivers"
+	"twinshelf/internal/stick/font"
+	"twinshelf/internal/stick/keys"
 )
 
 // classes are the folders below a kernel's modules of which all are taken: storage, its buses, keyboards, file systems,
@@ -124,8 +126,34 @@ func pick(root Root, kernel string) ([]string, error) {
 		return nil, err
 	}
 	names = append(names, modules...)
+	console, err := consoleFiles(root)
+	if err != nil {
+		return nil, err
+	}
+	names = append(names, console...)
 	slices.Sort(names)
 	return slices.Compact(names), nil
+}
+
+// consoleFiles are the fonts and keyboard layouts that a machine's own console gets.
+func consoleFiles(root Root) ([]string, error) {
+	names := []string{FontsDir + font.Small, FontsDir + font.Large}
+	for _, n := range names {
+		if !has(root, n) {
+			return nil, &Missing{n, "console-setup-linux"}
+		}
+	}
+	for _, l := range keys.Layouts() {
+		files, err := keys.Files(root.FS, l)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, &Missing{keys.Dir + l.File, "console-data"}
+		}
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, files...)
+	}
+	return names, nil
 }
 
 // modulesFor are the modules of the classes with all that they need, their tables, and the firmware that they name as

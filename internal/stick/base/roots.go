@@ -16,6 +16,8 @@ import (
 	"strings"
 
 	"pault.ag/go/debian/deb"
+
+	"twinshelf/internal/stick/keys"
 )
 
 // Root is where pieces are taken from.
@@ -37,7 +39,8 @@ const (
 )
 
 // relevant are how the names of packages begin that pieces come from.
-var relevant = []string{"linux-image-", "shim", "grub", "firmware-", "intel-microcode", "amd64-microcode"}
+var relevant = []string{"linux-image-", "shim", "grub", "firmware-", "intel-microcode", "amd64-microcode",
+	"console-"}
 
 // Installed takes pieces from a system as it is installed below a folder, whose list of packages tells where each comes
 // from (deb(5), dpkg).
@@ -228,7 +231,8 @@ func place(root *os.Root, name string, from io.Reader) error {
 // wanted says whether a file of a package may become a piece.
 func wanted(name string) bool {
 	for _, p := range []string{"boot/vmlinuz-", "lib/modules/", "lib/firmware/", "usr/lib/shim/",
-		"usr/lib/grub/x86_64-efi-signed/", biosDir} {
+		"usr/lib/grub/x86_64-efi-signed/", biosDir, FontsDir + "Uni2-Terminus", keys.Dir + "i386/",
+		keys.Dir + "include/"} {
 		if strings.HasPrefix(name, p) {
 			return true
 		}

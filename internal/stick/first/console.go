@@ -13,16 +13,22 @@ import (
 )
 
 // console is a terminal of the machine, and the name of its kind.
-type console struct{ path, term string }
+type console struct {
+	path, term string
+	glyphs     string // characters that the screen is drawn with there, as the program calls them
+}
+
+// display is the console on the machine's own screen.
+const display = "/dev/tty1"
 
 // consolesOf are the terminals that a command line of the kernel names with console=; the screen always is one.
 func consolesOf(cmdline string) []console {
-	out := []console{{"/dev/tty1", "linux"}}
+	out := []console{{display, "linux", "few"}}
 	for _, w := range strings.Fields(cmdline) {
 		name, ok := strings.CutPrefix(w, "console=")
 		name, _, _ = strings.Cut(name, ",")
 		if ok && strings.HasPrefix(name, "ttyS") && !strings.ContainsAny(name, "/.") {
-			out = append(out, console{"/dev/" + name, "vt220"})
+			out = append(out, console{"/dev/" + name, "vt220", "auto"})
 		}
 	}
 	return out
@@ -39,6 +45,9 @@ func (m *machine) consoles(ctx context.Context) (how int) {
 			continue // this machine hasn't got it
 		}
 		tty.Close()
+		if c.path == display && !m.bare {
+			c.glyphs = "full"
+		}
 		go func() { // it may wait for somebody who types, so it ends with the machine
 			if how, ok := m.console(ctx, c); ok {
 				select {
@@ -94,10 +103,13 @@ func (m *machine) show(ctx context.Context, c console) error {
 		return err
 	}
 	defer tty.Close()
+	if c.path != display {
+		measure(tty)
+	}
 	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=/run/twinshelf/state",
 		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
 		ramdisk.Notice + "=" + strings.Join(m.said, "; ")}
-	return m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, nil, env))
+	return m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, []string{"--glyphs", c.glyphs}, env))
 }
 
 // ask says what went wrong, if anything, and takes a line.

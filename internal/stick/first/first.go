@@ -48,6 +48,7 @@ type machine struct {
 	loader   *loader
 	// said is what went wrong so far.
 	said []string
+	bare bool // the display has the kernel's own font
 }
 
 // Run is the first process. It doesn't return before the machine is told to end.
@@ -66,6 +67,10 @@ func Run(ctx context.Context) error {
 	m.note(m.drivers())
 	if _, err := os.Stat(efivars.at); err == nil { // the machine was started by UEFI firmware
 		m.note(mountOne(efivars))
+	}
+	if err := dress(display); err != nil {
+		m.bare = true
+		m.note(err)
 	}
 	ctx, end := context.WithCancel(ctx)
 	var work sync.WaitGroup

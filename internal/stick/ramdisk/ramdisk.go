@@ -19,6 +19,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"twinshelf/internal/stick/base"
+	"twinshelf/internal/stick/keys"
 )
 
 // Where things stand in the started system.
@@ -61,7 +62,12 @@ func CheckProgram(b []byte) error {
 
 // Kept are the pieces of a base that the started system has.
 func Kept(name string) bool {
-	return strings.HasPrefix(name, "lib/modules/") || strings.HasPrefix(name, "lib/firmware/")
+	for _, dir := range []string{"lib/modules/", "lib/firmware/", base.FontsDir, keys.Dir} {
+		if strings.HasPrefix(name, dir) {
+			return true
+		}
+	}
+	return false
 }
 
 // Building is a first file system that is being written.
