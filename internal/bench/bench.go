@@ -160,15 +160,19 @@ func (b *Bench) sys(name, file string) string {
 	return units.Visible(strings.TrimSpace(string(raw)))
 }
 
-// blocks lists the disks in sysfs; empty loop devices, RAM disks and compressed
-// memory are nobody's disks.
+// optical is the type of drives for discs (SPC-4, peripheral device types): without a disc they have a size all the
+// same, and what is on one is no system that could be captured.
+const optical = "5"
+
+// blocks lists the disks in sysfs; empty loop devices, RAM disks, compressed memory and optical drives are nobody's
+// disks.
 func (b *Bench) blocks() []*Disk {
 	entries, _ := os.ReadDir(filepath.Join("/", b.Host.Root, "sys/block"))
 	var out []*Disk
 	for _, e := range entries {
 		name := e.Name()
 		if strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "zram") || b.sys(name, "size") == "0" ||
-			b.sys(name, "size") == "" {
+			b.sys(name, "size") == "" || b.sys(name, "device/type") == optical {
 			continue
 		}
 		out = append(out, b.block(name, "/dev/"+name))

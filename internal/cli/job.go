@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/answer"
-	"twinshelf/internal/bench"
 	"twinshelf/internal/job"
 	"twinshelf/internal/sheet"
 	"twinshelf/internal/units"
@@ -301,8 +300,8 @@ func lookJobCommand(o *options) *cobra.Command {
 
 // thisComputer fills in what the firmware of this computer tells, where nothing else is given.
 func thisComputer(w *workshop.Workshop, about *job.Case) error {
-	c := w.Bench.Computer()
-	if c == (bench.Computer{}) {
+	c := w.Computer()
+	if c.Name() == "" && c.Maker == "" {
 		return errors.New("the firmware of this computer tells neither its maker nor its model")
 	}
 	about.Maker, about.Model, about.Serial = c.Maker, c.Model, c.Serial

@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"fmt"
+
+	"twinshelf/internal/machine"
 	"twinshelf/internal/scene"
 	"twinshelf/internal/workshop"
 )
@@ -51,6 +54,9 @@ func (o *options) undertake(u undertaking) error {
 	}
 	if u.plan {
 		return nil
+	}
+	if words := machine.Look("/").Power.Warning(); words != "" && !o.quiet {
+		fmt.Fprintln(o.err, "twinshelf: "+words)
 	}
 	if err := o.agreeAll(u.doubts); err != nil {
 		return err

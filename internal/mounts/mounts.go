@@ -72,6 +72,87 @@ func ReadOnly(base string, p Part) (string, error) { return mount(base, p, false
 // Writable mounts a part so that it can be written to; whether it may be is the caller's business.
 func Writable(base string, p Part) (string, error) { return mount(base, p, true) }
 
+// Shelf mounts a part that a shelf lies on, read-only until Thaw. What was cut off is put right by the kernel first,
+// since it couldn't be made writable otherwise: nobody's system lies there.
+func Shelf(base string, p Part) (string, error) {
+	for i := range p.Drivers {
+		p.Drivers[i].Quiet = ""
+	}
+	return mount(base, p, false)
+}
+
+// Thaw makes what Shelf mounted writable.
+func Thaw(dir string) error {
+	const flags = unix.MS_REMOUNT | unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC
+	if err := unix.Mount("", dir, "", flags, ""); err != nil {
+		return fmt.Errorf("%s can't be mounted writable: %w; the drive may be write-protected, or its file system "+
+			"damaged", dir, err)
+	}
+	return nil
+}
+
+// Alone does something while no other program mounts below base.
+func Alone(base string, do func() error) error {
+	if err := os.MkdirAll(base, 0o755); err != nil {
+		return err
+	}
+	f, err := os.Open(base)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil {
+		return fmt.Errorf("%s: %w", base, err)
+	}
+	return do()
+}
+
+// Briefly mounts a part that machines start from (FAT) so that do can write to it, and unmounts it again.
+func Briefly(node string, do func(dir string) error) (err error) {
+	dir, err := os.MkdirTemp("", "twinshelf-part-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(dir)
+	const flags = unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC
+	if err := unix.Mount(node, dir, "vfat", flags, ""); err != nil {
+		return fmt.Errorf("%s can't be mounted: %w", node, err)
+	}
+	defer func() {
+		unix.Sync()
+		err = errors.Join(err, unix.Unmount(dir, 0))
+	}()
+	return do(dir)
+}
+
+// WriteSmall writes a small file onto a part that is mounted, and returns once the medium has it.
+func WriteSmall(path string, b []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// LetGo takes away what is mounted in base from drives that are gone; what is still open there gives errors from then
+// on.
+func LetGo(base string) (gone []string) {
+	for _, m := range (disk.Host{}).Mounts() {
+		if filepath.Dir(m.Point) != filepath.Clean(base) || strings.HasPrefix(m.Device, "0:") {
+			continue // not mounted here, or not from a drive
+		}
+		if _, err := os.Stat("/sys/dev/block/" + m.Device); !errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if unix.Unmount(m.Point, unix.MNT_DETACH) == nil {
+			gone = append(gone, m.Point)
+			os.Remove(m.Point)
+		}
+	}
+	return gone
+}
+
 func mount(base string, p Part, writable bool) (string, error) {
 	if os.Geteuid() != 0 {
 		return "", errors.New("mounting needs root: start Twin Shelf as root, or mount it with your system's own tools")

@@ -34,6 +34,8 @@ type State struct {
 	Job string `json:"job,omitempty"`
 	// Shop is who works here.
 	Shop Shop `json:"shop"`
+	// Keyboard is the layout of the keyboard of machines that are started from a stick.
+	Keyboard string `json:"keyboard,omitempty"`
 
 	path string
 }
@@ -79,6 +81,9 @@ func (s *State) Remember(k Known, last bool) error {
 		}
 	})
 }
+
+// SetKeyboard remembers the layout of the keyboard.
+func (s *State) SetKeyboard(id string) error { return s.change(func(s *State) { s.Keyboard = id }) }
 
 // Dir is the folder for state and logs.
 func Dir() string { return filepath.Join(xdg.StateHome, "twinshelf") }
@@ -129,7 +134,7 @@ func (s *State) change(do func(*State)) error {
 		return err
 	}
 	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
-	s.BinaryUnits, s.Job, s.Shop = fresh.BinaryUnits, fresh.Job, fresh.Shop
+	s.BinaryUnits, s.Job, s.Shop, s.Keyboard = fresh.BinaryUnits, fresh.Job, fresh.Shop, fresh.Keyboard
 	return nil
 }
 

@@ -2,6 +2,7 @@ package shelf
 
 import (
 	"context"
+	"io/fs"
 
 	"twinshelf/internal/store"
 	"twinshelf/internal/store/backend"
@@ -53,3 +54,6 @@ func IsSealed(ctx context.Context, dir string) (bool, error) {
 func IDOf(ctx context.Context, dir string) (string, error) {
 	return store.IDOf(ctx, backend.InFolder(dir))
 }
+
+// LooksLike says whether a folder of a tree has what a shelf has; only opening it tells more.
+func LooksLike(tree fs.FS, dir string) bool { return store.LooksLike(tree, dir) }

@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"path"
 	"sync"
 	"time"
 
@@ -70,6 +72,24 @@ func readHead(ctx context.Context, b backend.Backend) (head Head, note string, e
 		return head, "", fmt.Errorf("the head of the shelf in %s claims blocks of %d bytes", b.Place(), n)
 	}
 	return head, note, nil
+}
+
+// LooksLike says whether a folder of a tree has a whole head; it needs no key.
+func LooksLike(tree fs.FS, dir string) bool {
+	for _, file := range []string{headFile, headCopy} {
+		f, err := tree.Open(path.Join(dir, file))
+		if err != nil {
+			continue
+		}
+		raw, err := io.ReadAll(io.LimitReader(f, maxHead))
+		f.Close()
+		if err == nil {
+			if _, _, err = framed(file, raw, kindHead); err == nil {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func headPayload(ctx context.Context, b backend.Backend) (p []byte, note string, err error) {

@@ -95,7 +95,7 @@ func readCopy(r io.ReaderAt, size int64, sector int, lba uint64) (c *gptCopy, pr
 		header: h, entriesLBA: le.Uint64(h[hdrEntriesLBA:]), count: le.Uint32(h[hdrCount:]),
 		entrySize: le.Uint32(h[hdrEntrySize:]),
 		myLBA:     lba, altLBA: le.Uint64(h[hdrAltLBA:]),
-	}, guid: guidString(h[hdrGUID:]), firstUsable: le.Uint64(h[hdrFirst:]), lastUsable: le.Uint64(h[hdrLast:])}
+	}, guid: GUIDString(h[hdrGUID:]), firstUsable: le.Uint64(h[hdrFirst:]), lastUsable: le.Uint64(h[hdrLast:])}
 	if c.entrySize < entMin || c.entrySize%8 != 0 || uint64(c.count)*uint64(c.entrySize) > maxEntryBytes {
 		return nil, true, fmt.Errorf("its header claims %d entries of %d bytes", c.count, c.entrySize)
 	}
@@ -188,7 +188,7 @@ func (t *Table) gptParts(lastLBA uint64) {
 	le := binary.LittleEndian
 	for i := range int(t.gpt.count) {
 		e := t.gpt.entries[i*int(t.gpt.entrySize):][:t.gpt.entrySize]
-		kind := guidString(e[entType:])
+		kind := GUIDString(e[entType:])
 		if kind == typeUnused {
 			continue
 		}
@@ -200,7 +200,7 @@ func (t *Table) gptParts(lastLBA uint64) {
 			continue
 		}
 		t.Parts = append(t.Parts, Part{
-			Number: i + 1, Type: kind, GUID: guidString(e[entGUID:]), Name: nameString(e[entName:entMin]),
+			Number: i + 1, Type: kind, GUID: GUIDString(e[entGUID:]), Name: nameString(e[entName:entMin]),
 			Attrs:   le.Uint64(e[entAttrs:]),
 			Span:    span.Span{Start: int64(first) * int64(t.Sector), End: (int64(last) + 1) * int64(t.Sector)},
 			TableAt: at,
@@ -208,9 +208,9 @@ func (t *Table) gptParts(lastLBA uint64) {
 	}
 }
 
-// guidString writes the 16 bytes as a GUID; the first three fields are
+// GUIDString writes the 16 bytes as a GUID; the first three fields are
 // little-endian (UEFI 2.10, appendix A).
-func guidString(b []byte) string {
+func GUIDString(b []byte) string {
 	le := binary.LittleEndian
 	return fmt.Sprintf("%08X-%04X-%04X-%X-%X", le.Uint32(b), le.Uint16(b[4:]), le.Uint16(b[6:]), b[8:10], b[10:16])
 }

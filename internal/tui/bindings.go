@@ -131,8 +131,14 @@ func (m *model) anywhere() []binding {
 		*at = max(0, *at+map[string]int{"pgdown": 5, "pgup": -5}[k])
 		return nil
 	}
+	host := binding{}
+	if m.welcomePage.guest != nil {
+		host = binding{"0", "0", "this machine", "the machine, its clock and keyboard, start entries, shelves found",
+			leads(func() tea.Cmd { return m.goTo(stepWelcome) })}
+	}
 	return []binding{
 		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", m.toStep},
+		host,
 		m.paneBinding(),
 		{"pgdown pgup", "", "", "", pages},
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},

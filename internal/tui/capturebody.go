@@ -64,6 +64,11 @@ func (m *capturePage) body(w int) ([]string, int) {
 		machine = m.th.strong.Render(machine)
 	}
 	out := []string{" Machine  " + machine}
+	if words := m.w.PowerWarning(); words != "" {
+		for _, l := range m.th.wrap("! "+capital(words)+".", w-2) {
+			out = append(out, " "+m.th.caution.Render(l))
+		}
+	}
 	if w < twoPanes*m.share()/100-1 { // the other pane isn't beside it
 		out = append(out, m.inShort()...)
 	}

@@ -151,8 +151,11 @@ func (m *model) under() step {
 }
 
 func (m *model) stepName() string {
-	if m.step == stepInside {
+	switch m.step {
+	case stepInside:
 		return "Look inside"
+	case stepWelcome:
+		return "This machine"
 	}
 	return stepNames[m.step]
 }

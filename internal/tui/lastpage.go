@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -26,6 +27,9 @@ func (m *lastPage) open(s workshop.Summary, goAhead func() tea.Cmd) {
 			return
 		}
 		m.scene = m.page().lanes()
+	}
+	if words := m.w.PowerWarning(); words != "" {
+		s.Doubts = append(slices.Clone(s.Doubts), words)
 	}
 	m.summary, m.goAhead, m.confirm = &s, goAhead, newInput(24)
 }
@@ -289,7 +293,10 @@ func (m *lastPage) foot(w int) []string {
 		look = "Look at the sticker"
 	}
 	ask, typed := look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
-	if ansi.StringWidth(ask)+15 <= w {
+	if words := keyboardWords(m.model); words != "" {
+		typed += m.th.dim.Render("   keyboard: " + words)
+	}
+	if ansi.StringWidth(ask)+ansi.StringWidth(typed)+8 <= w {
 		return []string{"", " " + ask + typed}
 	}
 	var out []string

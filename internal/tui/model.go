@@ -28,7 +28,8 @@ const (
 	stepRun
 	stepProof
 	stepSheet
-	stepInside // beside the job: it has no number
+	stepInside  // beside the job: it has no number
+	stepWelcome // before the job, on machines that were started from a stick
 )
 
 var stepNames = []string{"Bench", "Ready", "Capture", "Dates", "Fit", "Run", "Proof", "Sheet"}
@@ -133,7 +134,8 @@ type (
 func (m *model) Init() tea.Cmd {
 	m.term.sizes = m.w.Sizes()
 	renewTheme(m)
-	return tea.Batch(m.look(), m.datesPage.readShelf(), tea.RequestBackgroundColor) // which may never be answered
+	return tea.Batch(m.welcomePage.begin(), m.look(), m.datesPage.readShelf(),
+		tea.RequestBackgroundColor) // which may never be answered
 }
 
 // look lists the bench; each disk is then probed in the background.
@@ -184,7 +186,7 @@ func update(m *model, msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.benchPage.facts[msg.disk.Path] = msg.facts
 		m.onProbed(msg.disk)
 		m.benchPage.announce(msg.disk)
-		return m, tea.Batch(m.replan(), m.benchPage.compare(msg.disk))
+		return m, tea.Batch(m.replan(), m.benchPage.compare(msg.disk), m.welcomePage.search(msg.disk))
 	case shelved:
 		return m, m.datesPage.onShelved(msg)
 	case thinned:
@@ -267,6 +269,8 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 	case pictured:
 		onPictured(m, msg)
 		return nil
+	case foundShelves, keyboardSet, entriesRead:
+		return m.welcomePage.onHost(msg)
 	}
 	return tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
 }
@@ -373,6 +377,9 @@ func (m *capturePage) chooseMachine() {
 		m.chosen[o.Path] = true
 	}
 	m.machine = workshop.SuggestMachine(m.datesPage.twins(), []*bench.Disk{d})
+	if m.machine == "" {
+		m.machine = m.w.ProposeName(d)
+	}
 	m.row, m.unquiet, m.asCut = 0, false, map[string]map[int]bool{}
 	for i, r := range m.captureRows() {
 		if r.disk.Path == d.Path && r.part == 0 {
@@ -446,6 +453,10 @@ func (m *fitPage) onPlanned(msg planned) tea.Cmd {
 func (m *model) quit() tea.Cmd {
 	if m.runPage.running() && !m.runPage.leaving {
 		m.runPage.leaving = true
+		return nil
+	}
+	if m.welcomePage.guest != nil && !m.runPage.leaving {
+		m.welcomePage.offerEnd()
 		return nil
 	}
 	return tea.Quit

@@ -25,6 +25,7 @@ type pages struct {
 	proofPage   *proofPage
 	sheetPage   *sheetPage
 	insidePage  *insidePage
+	welcomePage *welcomePage
 
 	// Panes of the page Inside.
 	findPane *findPane
@@ -84,6 +85,8 @@ func (m *model) page() page {
 		return m.proofPage
 	case stepInside:
 		return m.insidePage
+	case stepWelcome:
+		return m.welcomePage
 	}
 	return m.sheetPage
 }
@@ -102,17 +105,17 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 		runPage:    &runPage{model: m},
 		proofPage:  &proofPage{model: m},
 		sheetPage:  &sheetPage{model: m},
-		insidePage: inside,
-		findPane:   &findPane{inside},
-		diffPane:   &diffPane{inside},
-		viewPane:   &viewPane{inside},
-		shelfDesk:  &shelfDesk{m},
-		lastPage:   &lastPage{model: m},
-		prompt:     &prompt{model: m},
-		menus:      &menus{model: m},
-		railsPane:  &railsPane{m},
-		chooser:    &chooser{m},
-		helper:     &helper{m},
+		insidePage: inside, welcomePage: &welcomePage{model: m},
+		findPane:  &findPane{inside},
+		diffPane:  &diffPane{inside},
+		viewPane:  &viewPane{inside},
+		shelfDesk: &shelfDesk{m},
+		lastPage:  &lastPage{model: m},
+		prompt:    &prompt{model: m},
+		menus:     &menus{model: m},
+		railsPane: &railsPane{m},
+		chooser:   &chooser{m},
+		helper:    &helper{m},
 	}
 	return m
 }

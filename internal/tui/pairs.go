@@ -284,13 +284,13 @@ func (m *fitPage) askExport() {
 // startRestore writes the targets of some pairs and proves them.
 func (m *fitPage) startRestore(pairs []*workshop.Pair, stopped, proving string) tea.Cmd {
 	r, proof := m.w.StartRestore(m.ctx, pairs)
-	w := work{run: r, stopped: stopped, proving: proving, on: byRails(2), after: func(run.Snapshot) tea.Cmd {
+	w := work{run: r, stopped: stopped, proving: proving, on: byRails(2), after: func(s run.Snapshot) tea.Cmd {
 		var targets []string
 		for _, p := range pairs {
 			targets = append(targets, p.Target.Path)
 		}
 		m.proofPage.take(proof(), targets)
-		return nil
+		return m.welcomePage.offerEntry(s, targets)
 	}}
 	for _, p := range pairs {
 		w.lanes = append(w.lanes, lanesOf(m.th, p).nowWriting())

@@ -81,6 +81,9 @@ func (m *prompt) box(w int) []string {
 		title, frame = "Not now", m.th.caution
 		inner = m.th.wrap(m.refused, wide-4)
 	default:
+		if words := keyboardWords(m.model); words != "" {
+			title += " · keyboard: " + words
+		}
 		inner = append(inner, m.typing.View())
 		paint := m.th.dim
 		if m.wrong {

@@ -7,7 +7,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"twinshelf/internal/bench"
 	"twinshelf/internal/job"
 )
 
@@ -107,13 +106,13 @@ func (m *sheetPage) offerFields(j *job.Job) {
 	for _, f := range fields {
 		n.choices = append(n.choices, choice{name: fit(f.name, 22) + *f.at})
 	}
-	if c := m.w.Bench.Computer(); c != (bench.Computer{}) && !m.w.Demo {
+	c := m.w.Computer()
+	if c.Name() != "" && !m.w.Demo {
 		n.choices = append(n.choices, choice{name: fit("it is this computer", 22) +
 			strings.TrimSpace(c.Maker+" "+c.Model+" "+c.Serial)})
 	}
 	n.then = func(chosen []int) tea.Cmd {
 		if chosen[0] == len(fields) {
-			c := m.w.Bench.Computer()
 			about.Maker, about.Model, about.Serial = c.Maker, c.Model, c.Serial
 			return m.enters(func(ctx context.Context) error { return m.w.ChangeJob(ctx, j, about) },
 				"The case is changed.")

@@ -93,6 +93,10 @@ func (w *room) NewJob(ctx context.Context, about job.Case) (*job.Job, error) {
 	if about.Number == "" {
 		about.Number = job.NextNumber(w.Shop().Numbers, time.Now(), jobs)
 	}
+	if w.Bench.Started && about.Maker == "" && about.Model == "" && about.Serial == "" {
+		c := w.Computer() // the machine that the stick was put into is the one that the case is about
+		about.Maker, about.Model, about.Serial = c.Maker, c.Model, c.Serial
+	}
 	if about.Technician == "" {
 		about.Technician = w.Shop().Technician
 	}

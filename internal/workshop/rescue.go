@@ -24,6 +24,9 @@ func (w *rescues) PlanRescue(machine string, disks []*bench.Disk, leaveOut Parts
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
 	}
+	if err := w.checkClock(); err != nil {
+		return nil, err
+	}
 	p := &Rescue{Plan: &rescue.Plan{Shelf: w.shelf(), Machine: strings.TrimSpace(machine), Tool: Tool()}}
 	for i, d := range disks {
 		if slices.ContainsFunc(disks[:i], func(o *bench.Disk) bool {

@@ -41,6 +41,7 @@ type Workshop struct {
 	cases
 	drawings
 	papers
+	hosting
 }
 
 // room is what all work shares: the bench, the open shelf, what is remembered.
@@ -85,7 +86,8 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	}
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
-		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r}}
+		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r},
+		hosting: hosting{r}}
 	if ramdisk.Started() {
 		w.Notice = os.Getenv(ramdisk.Notice)
 	}
@@ -129,7 +131,7 @@ func (w *room) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) 
 	if w.Passphrase != nil {
 		ask = func() ([]byte, error) { return w.Passphrase(dir) }
 	}
-	s, err := shelf.Open(ctx, dir, ask)
+	s, err := shelf.OpenAt(ctx, ground(dir), ask)
 	if err != nil {
 		return nil, err
 	}
@@ -201,6 +203,9 @@ func (w *Workshop) PlanCapture(ctx context.Context, machine string, disks []*ben
 	leaveOut, asCut Parts) (*capture.Plan, error) {
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
+	}
+	if err := w.checkClock(); err != nil {
+		return nil, err
 	}
 	if units.Visible(machine) != machine {
 		return nil, fmt.Errorf("%q can't be the name of a machine: it holds characters that can't be shown", machine)

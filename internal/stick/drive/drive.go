@@ -26,7 +26,7 @@ const (
 	codeSize   = units.MiB
 	systemSize = 512 * units.MiB
 	// codeName and systemName are the parts' names in the table, by which a stick is known again.
-	codeName, systemName, dataName = "Twin Shelf start code", "Twin Shelf start", "Twin Shelf data"
+	codeName, systemName, dataName = "Twin Shelf start code", ramdisk.SystemName, ramdisk.DataName
 	// mostRamdisk bounds the first file system, in bytes; with the rest it fits into the part.
 	mostRamdisk = 400 * units.MiB
 )
@@ -67,8 +67,9 @@ func Read(ctx context.Context, from io.Reader, program []byte) (*System, error) 
 	return s, nil
 }
 
-// menu is what the signed loader does (grub.cfg). The kernel is on the same part.
-const menu = "set timeout=0\n" + base.Script
+// menu is what the signed loader does (grub.cfg). The kernel is on the same part, and gets the screen in the size that
+// it says it is made for.
+const menu = "set timeout=0\ninsmod all_video\nset gfxpayload=auto\n" + base.Script
 
 // files are those of the part that machines start from (UEFI 2.10, section 3.5.1.1: the loader's fallback path).
 func (s *System) files() []ready.File {

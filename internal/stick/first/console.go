@@ -18,12 +18,9 @@ type console struct {
 	glyphs     string // characters that the screen is drawn with there, as the program calls them
 }
 
-// display is the console on the machine's own screen.
-const display = "/dev/tty1"
-
 // consolesOf are the terminals that a command line of the kernel names with console=; the screen always is one.
 func consolesOf(cmdline string) []console {
-	out := []console{{display, "linux", "few"}}
+	out := []console{{ramdisk.Display, "linux", "few"}}
 	for _, w := range strings.Fields(cmdline) {
 		name, ok := strings.CutPrefix(w, "console=")
 		name, _, _ = strings.Cut(name, ",")
@@ -45,7 +42,7 @@ func (m *machine) consoles(ctx context.Context) (how int) {
 			continue // this machine hasn't got it
 		}
 		tty.Close()
-		if c.path == display && !m.bare {
+		if c.path == ramdisk.Display && !m.bare {
 			c.glyphs = "full"
 		}
 		go func() { // it may wait for somebody who types, so it ends with the machine
@@ -77,14 +74,17 @@ func (c console) open() (*os.File, error) { return os.OpenFile(c.path, os.O_RDWR
 
 // console has the full screen on a terminal, again and again, until somebody ends the machine there.
 func (m *machine) console(ctx context.Context, c console) (how int, ends bool) {
+	var err error
 	for ctx.Err() == nil {
 		problem := m.show(ctx, c)
 		if ctx.Err() != nil {
 			return 0, false
 		}
-		word, err := m.ask(c, problem)
-		if err != nil {
-			return 0, false
+		word := told(ramdisk.End)
+		if word == "" {
+			if word, err = m.ask(c, problem); err != nil {
+				return 0, false
+			}
 		}
 		switch strings.ToLower(strings.TrimSpace(word)) {
 		case "off":
@@ -96,6 +96,16 @@ func (m *machine) console(ctx context.Context, c console) (how int, ends bool) {
 	return 0, false
 }
 
+// told is what the full screen said the machine is to do; empty for nothing. It is said once.
+func told(file string) string {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return ""
+	}
+	_ = os.Remove(file)
+	return strings.TrimSpace(string(b))
+}
+
 // show has the full screen on a terminal until it is left.
 func (m *machine) show(ctx context.Context, c console) error {
 	tty, err := c.open()
@@ -103,12 +113,13 @@ func (m *machine) show(ctx context.Context, c console) error {
 		return err
 	}
 	defer tty.Close()
-	if c.path != display {
+	if c.path != ramdisk.Display {
 		measure(tty)
 	}
-	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=/run/twinshelf/state",
+	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=" + m.stick.state,
 		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
-		ramdisk.Notice + "=" + strings.Join(m.said, "; ")}
+		ramdisk.Notice + "=" + strings.Join(m.said, "; "), ramdisk.Console + "=" + c.path,
+		ramdisk.SystemPart + "=" + m.stick.system, ramdisk.Keyboard + "=" + m.stick.keyboard}
 	return m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, []string{"--glyphs", c.glyphs}, env))
 }
 

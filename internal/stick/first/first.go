@@ -36,7 +36,7 @@ const least = 900 * units.MiB // of 1 GiB the firmware and the kernel take some
 // mount is a file system that is there from the beginning.
 type mount struct{ kind, at, options string }
 
-var mounts = []mount{{"devtmpfs", "/dev", ""}, {"proc", "/proc", ""}, {"sysfs", "/sys", ""},
+var beginnings = []mount{{"devtmpfs", "/dev", ""}, {"proc", "/proc", ""}, {"sysfs", "/sys", ""},
 	{"tmpfs", "/run", "mode=0755"}, {"tmpfs", "/tmp", "mode=1777"}, {"devpts", "/dev/pts", "mode=0620,ptmxmode=0666"}}
 
 // efivars are the firmware's variables; they are there where its driver is.
@@ -49,12 +49,14 @@ type machine struct {
 	// said is what went wrong so far.
 	said []string
 	bare bool // the display has the kernel's own font
+
+	stick stick
 }
 
 // Run is the first process. It doesn't return before the machine is told to end.
 func Run(ctx context.Context) error {
 	m := &machine{children: children{own: map[int]bool{}}}
-	for _, x := range mounts {
+	for _, x := range beginnings {
 		m.note(mountOne(x))
 	}
 	if f, err := os.OpenFile("/dev/console", os.O_RDWR|unix.O_NOCTTY, 0); err == nil {
@@ -68,12 +70,13 @@ func Run(ctx context.Context) error {
 	if _, err := os.Stat(efivars.at); err == nil { // the machine was started by UEFI firmware
 		m.note(mountOne(efivars))
 	}
-	if err := dress(display); err != nil {
+	if err := dress(ramdisk.Display); err != nil {
 		m.bare = true
 		m.note(err)
 	}
 	ctx, end := context.WithCancel(ctx)
 	var work sync.WaitGroup
+	m.note(m.stick.find(ctx, "/sys/class/block"))
 	work.Go(func() { m.children.reap(ctx) })
 	if m.loader != nil {
 		work.Go(func() { _ = listen(ctx, m.loader.ask) })

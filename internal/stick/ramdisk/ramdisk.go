@@ -29,6 +29,17 @@ const (
 	Manifest = "base.json"
 	// Notice is the variable in which the first process says what went wrong while the machine started.
 	Notice = "TWINSHELF_NOTICE"
+	// Console is the variable with the console that a program is on; Display is the one on the machine's own screen.
+	Console, Display = "TWINSHELF_CONSOLE", "/dev/tty1"
+	// Records is where the stick's data part is mounted, on which records, logs and papers are kept.
+	Records = "/run/twinshelf/stick"
+	// SystemPart is the variable with the stick's part that the system is on, KeyboardFile the file on it in which the
+	// layout of the keyboard is remembered where there is no data part, and Keyboard the variable with that layout.
+	SystemPart, KeyboardFile, Keyboard = "TWINSHELF_SYSTEM_PART", "KEYBOARD.TXT", "TWINSHELF_KEYBOARD"
+	// End is the file in which the full screen says what the machine is to do when it is left: off or restart.
+	End = "/run/twinshelf/end"
+	// SystemName and DataName are the parts' names in the table, by which a stick is known again.
+	SystemName, DataName = "Twin Shelf start", "Twin Shelf data"
 )
 
 // Started says whether this system was started from such a file system.

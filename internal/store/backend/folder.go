@@ -28,6 +28,8 @@ type folder struct {
 	root string
 	// hasty says that nothing waits for the medium.
 	hasty bool
+	// thaw makes a file system writable that isn't; nil where that can't be.
+	thaw func(ctx context.Context) error
 }
 
 // InFolder gives the backend in a folder of a file system.
@@ -36,6 +38,24 @@ func InFolder(path string) Backend { return folder{root: path} }
 // InFolderHastily is InFolder for stand-ins that are made anew whenever they are wanted: nothing waits for the
 // medium, so that a loss of power may cost everything.
 func InFolderHastily(path string) Backend { return folder{root: path, hasty: true} }
+
+// InFolderOnDemand is InFolder in a file system that can't be written to until thaw has made it so: that is called when
+// something is to be written for the first time.
+func InFolderOnDemand(path string, thaw func(ctx context.Context) error) Backend {
+	return folder{root: path, thaw: thaw}
+}
+
+// thawed does what writes, and once more where the file system had to be made writable for it.
+func (f folder) thawed(ctx context.Context, do func() error) error {
+	err := do()
+	if f.thaw == nil || !errors.Is(err, unix.EROFS) {
+		return err
+	}
+	if problem := f.thaw(ctx); problem != nil {
+		return fmt.Errorf("%w; %s can't be made writable: %w", err, f.root, problem)
+	}
+	return do()
+}
 
 func (f folder) Place() string           { return f.root }
 func (f folder) path(name string) string { return filepath.Join(f.root, filepath.FromSlash(name)) }
@@ -120,7 +140,7 @@ func (f folder) Delete(ctx context.Context, name string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return os.Remove(f.path(name))
+	return f.thawed(ctx, func() error { return os.Remove(f.path(name)) })
 }
 
 func (f folder) Settle(ctx context.Context, dir string) error {
@@ -193,11 +213,14 @@ func (f folder) Create(ctx context.Context, name string, o Options) (Upload, err
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(f.path(tempFolder), 0o700); err != nil {
-		return nil, err
-	}
 	temp := f.path(tempFolder + "/" + o.Owner + "-" + randomID())
-	w, err := os.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	var w *os.File
+	err := f.thawed(ctx, func() (err error) {
+		if err = os.MkdirAll(f.path(tempFolder), 0o700); err == nil {
+			w, err = os.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+		}
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,397 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/machine"
+	"twinshelf/internal/stick/keys"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
+)
+
+// welcomePage is the first page of a machine that was started from a stick: what machine it is, what to put right
+// before work begins, and which shelves were found.
+type welcomePage struct {
+	*model
+	who      *machine.Machine
+	guest    *workshop.Guest // nil on machines that weren't started from a stick
+	found    []workshop.FoundShelf
+	at       int
+	searched int // disks that were looked through for shelves
+	problems []string
+	entries  startEntries
+}
+
+// foundShelves are those that were found on a disk.
+type foundShelves struct {
+	path  string
+	found []workshop.FoundShelf
+	err   error
+}
+
+// opened looks at the machine anew: its power may have changed.
+func (m *welcomePage) opened() { m.who = m.w.Computer() }
+
+// begin is what a machine that was started from a stick begins with.
+func (m *welcomePage) begin() tea.Cmd {
+	if m.guest = m.w.Stick(); m.guest == nil {
+		return nil
+	}
+	m.who = m.w.Computer()
+	m.step = stepWelcome
+	if !m.guest.Display {
+		return nil
+	}
+	if id := m.w.Keyboard(); id != "" {
+		return m.useKeyboard(id, false)
+	}
+	m.offerKeyboards()
+	return nil
+}
+
+// search looks for shelves on a disk that was just looked at.
+func (m *welcomePage) search(d *bench.Disk) tea.Cmd {
+	if m.guest == nil {
+		return nil
+	}
+	w, ctx, here := m.w, m.ctx, m.disks
+	return func() tea.Msg {
+		found, err := w.FindShelves(ctx, d, here)
+		return foundShelves{d.Path, found, err}
+	}
+}
+
+// onFound takes the shelves of a disk. Where none is open yet one that can be opened is, before others the one with
+// twins of this machine.
+func (m *welcomePage) onFound(msg foundShelves) tea.Cmd {
+	m.searched++
+	if msg.err != nil {
+		m.problems = append(m.problems, fmt.Sprintf("Looking for shelves on %s: %v", msg.path, msg.err))
+	}
+	for _, f := range msg.found {
+		m.found = append(slices.DeleteFunc(m.found, func(o workshop.FoundShelf) bool { return o.ID == f.ID }), f)
+	}
+	sortFound(m.found)
+	m.at = max(0, min(m.at, len(m.found)-1))
+	cmd := m.datesPage.readShelf()
+	if m.w.Shelf == nil && m.looking == 0 && len(m.found) > 0 && !m.found[0].Sealed {
+		return tea.Batch(cmd, m.shelfDesk.openThen(m.found[0].Folder, nil, m.shelfDesk.use))
+	}
+	return cmd
+}
+
+// letGo takes away what was on drives that are gone.
+func (m *welcomePage) letGo() {
+	if m.guest == nil {
+		return
+	}
+	if name := m.w.LetGo(m.ctx); name != "" {
+		m.fail("The drive with the shelf " + name + " was taken away: the shelf is closed. Attach it again, and " +
+			"it is " +
+			"found.")
+	}
+	var left []workshop.FoundShelf
+	for _, f := range m.found {
+		if m.w.Reachable(f.Folder) {
+			left = append(left, f)
+		}
+	}
+	m.found = left
+	m.at = max(0, min(m.at, len(m.found)-1))
+}
+
+func (m *welcomePage) lanes() lanes {
+	return lanes{up: nothing(reading(m.th, ""), "nothing yet"), down: nothing(writing(m.th, ""), "nothing")}
+}
+
+func (m *welcomePage) bindings() []binding {
+	out := []binding{{"enter", "Enter", "to the bench", "the disks of this machine, and those that are attached",
+		leads(func() tea.Cmd { return m.goTo(stepBench) })}}
+	if m.at < len(m.found) {
+		f := m.found[m.at]
+		out = []binding{{"enter", "Enter", "work with " + f.Name, "open this shelf and go to the bench",
+			leads(func() tea.Cmd { return m.open(f) })},
+			move(listKeys, "shelf", "choose a shelf", &m.at, len(m.found))}
+	}
+	why := ""
+	if m.guest == nil || !m.guest.Display {
+		why = "The keyboard belongs to the terminal at the other end of the line."
+	}
+	return append(out,
+		m.unlessTyped("", binding{"t", "t", "set the clock", "set the clock of this system; the one in the " +
+			"machine stays",
+			acts(m.askClock)}),
+		m.unless(why, binding{"y", "y", "keyboard", "choose the layout of the keyboard; it is remembered",
+			acts(m.offerKeyboards)}),
+		m.unless(m.noEntries(), binding{"e", "e", "start entries", "what the firmware starts, in its order; add an " +
+			"entry for a restored disk, or take back what was added", leads(m.readEntries)}))
+}
+
+// open opens a shelf, unless it is the one that is open, and goes to the Bench.
+func (m *welcomePage) open(f workshop.FoundShelf) tea.Cmd {
+	if m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID {
+		return m.goTo(stepBench)
+	}
+	return tea.Batch(m.goTo(stepBench), m.shelfDesk.openThen(f.Folder, nil, m.shelfDesk.use))
+}
+
+func (m *welcomePage) askClock() {
+	m.prompt.ask("Date and time, as 2026-11-29 14:05: ", time.Now().Format("2006-01-02 15:04"), func(text string) {
+		if err := m.w.SetClock(text); err != nil {
+			m.fail(sentence(err))
+			return
+		}
+		m.say("The clock is set. Twins, papers and records carry its time.")
+	})
+}
+
+// offerKeyboards lets the layout be chosen.
+func (m *welcomePage) offerKeyboards() {
+	n := menu{title: "Which keyboard does this machine have? It is asked once, and remembered on the stick"}
+	all := keys.Layouts()
+	for i, l := range all {
+		n.choices = append(n.choices, choice{name: l.Name})
+		if l.ID == m.w.Keyboard() {
+			n.at = i
+		}
+	}
+	n.then = func(chosen []int) tea.Cmd { return m.useKeyboard(all[chosen[0]].ID, true) }
+	m.menus.offer(n)
+}
+
+// useKeyboard has the keyboard type by a layout.
+func (m *welcomePage) useKeyboard(id string, anew bool) tea.Cmd {
+	w := m.w
+	return func() tea.Msg {
+		err := w.UseKeyboard(id)
+		if err == nil && anew {
+			err = w.RememberKeyboard(id)
+		}
+		if err != nil {
+			return problems{sentence(err)}
+		}
+		return keyboardSet{id}
+	}
+}
+
+// keyboardSet says that the keyboard types by a layout now.
+type keyboardSet struct{ id string }
+
+// keyboardWords names the layout that is typed with, for where something is typed; empty where that is the terminal's.
+func keyboardWords(m *model) string {
+	p := m.welcomePage
+	if p.guest == nil || !p.guest.Display {
+		return ""
+	}
+	if l, known := keys.Find(m.w.Keyboard()); known {
+		return l.Name
+	}
+	return keys.Layouts()[0].Name
+}
+
+func (m *welcomePage) body(w int) ([]string, int) {
+	if m.guest == nil {
+		return m.plain(w, "This machine", "is shown where it was started from a stick."), -1
+	}
+	th := m.th
+	head := func(s string) string { return " " + th.strong.Render(s) }
+	out := append([]string{head("THIS MACHINE")}, m.machineLines(w)...)
+	out = append(out, "", head("CLOCK"))
+	out = append(out, m.clockLines(time.Now().UTC())...)
+	if time.Now().Before(m.guest.Made) {
+		says := "‼ It can't be right: the stick was made on " + units.Moment(m.guest.Made) + ". Nothing is " +
+			"captured before " +
+			"it is set (t)."
+		for _, l := range th.wrap(says, w-5) {
+			out = append(out, "   "+th.bad.Render(l))
+		}
+	}
+	if words := keyboardWords(m.model); words != "" {
+		out = append(out, "", head("KEYBOARD")+"  "+words)
+	}
+	out = append(out, "", head("RECORDS"))
+	records := "Records, logs and papers are kept on the stick's data part; if it is pulled out they end there, and " +
+		"nothing else is harmed."
+	paint := th.dim
+	if !m.guest.Records {
+		records, paint = "This stick has no data part in reach: records and logs are lost when the machine is "+
+			"switched "+
+			"off, but for what lies on shelves.", th.caution
+	}
+	for _, l := range th.wrap(records, w-5) {
+		out = append(out, "   "+paint.Render(l))
+	}
+	out = append(out, "", head("SHELVES FOUND"))
+	keep := -1
+	for i, f := range m.found {
+		if i == m.at {
+			keep = len(out) + 1
+		}
+		out = append(out, m.foundLines(f, i == m.at, w)...)
+	}
+	if len(m.found) == 0 {
+		says := "None yet: attach a drive with a shelf, and it is found by itself; or make a drive ready (2) for " +
+			"a new one."
+		if m.looking > 0 {
+			says = "The drives are being looked at …"
+		}
+		for _, l := range th.wrap(says, w-5) {
+			out = append(out, "   "+th.dim.Render(l))
+		}
+	}
+	for _, p := range m.problems {
+		out = append(out, th.bullet(p, w)...)
+	}
+	return out, keep
+}
+
+// figures are digits and a colon, three rows of half cells each.
+var figures = map[rune][3]string{'0': {"█▀█", "█ █", "▀▀▀"}, '1': {" ▀█", "  █", "  ▀"}, '2': {"▀▀█", "█▀▀", "▀▀▀"},
+	'3': {"▀▀█", " ▀█", "▀▀▀"}, '4': {"█ █", "▀▀█", "  ▀"}, '5': {"█▀▀", "▀▀█", "▀▀▀"}, '6': {"█▀▀", "█▀█", "▀▀▀"},
+	'7': {"▀▀█", "  █", "  ▀"}, '8': {"█▀█", "█▀█", "▀▀▀"}, '9': {"█▀█", "▀▀█", "▀▀▀"}, ':': {"▄", "▄", " "}}
+
+// clockLines are the time in large figures with the date beside it: a wrong clock makes wrong dates.
+func (m *welcomePage) clockLines(now time.Time) []string {
+	rows := [3]string{"   ", "   ", "   "}
+	for _, r := range now.Format("15:04") {
+		for i := range rows {
+			rows[i] += figures[r][i] + " "
+		}
+	}
+	beside := [3]string{m.th.strong.Render(now.Format("Monday 2 January 2006")),
+		m.th.dim.Render("UTC, counted from the clock in the machine"), ""}
+	var out []string
+	for i := range rows {
+		out = append(out, m.th.strong.Render(rows[i])+"  "+beside[i])
+	}
+	return out
+}
+
+// machineLines say what machine it is.
+func (m *welcomePage) machineLines(w int) []string {
+	th, c := m.th, m.who
+	name := c.Name()
+	if name == "" {
+		name = "The firmware doesn't tell its maker or model"
+	}
+	if c.Serial != "" {
+		name += "   serial " + c.Serial
+	}
+	firmware := capital(c.Start.Words())
+	if c.Firmware != "" {
+		firmware += "; firmware " + c.Firmware
+	}
+	if c.Dated != "" {
+		firmware += " of " + c.Dated
+	}
+	out := []string{"   " + th.strong.Render(fit(name, w-4))}
+	for _, l := range th.wrap(firmware+"; "+th.size(c.Memory)+" of memory", w-5) {
+		out = append(out, "   "+l)
+	}
+	power, paint := "Power: "+c.Power.Words(), th.dim
+	if c.Power.OnBattery() {
+		power, paint = "! "+power+". Connect it to mains power before work that takes long.", th.caution
+	}
+	out = append(out, "   "+paint.Render(power))
+	if !c.Keyboard {
+		for _, l := range th.wrap("! No keyboard was found: its driver may be missing. Attach one by USB, or work "+
+			"over the "+
+			"serial line.", w-5) {
+			out = append(out, "   "+th.caution.Render(l))
+		}
+	}
+	return out
+}
+
+// foundLines are a shelf that was found.
+func (m *welcomePage) foundLines(f workshop.FoundShelf, here bool, w int) []string {
+	th := m.th
+	mark, name := "   ", fit(f.Name, 20)
+	if here {
+		mark, name = " ▶ ", th.here.Render(name)
+	}
+	says := units.Plural(f.Twins, "twin")
+	switch {
+	case f.Sealed:
+		says = "sealed: its passphrase is asked for"
+	case f.Mine > 0:
+		says += fmt.Sprintf(", %d of disks that are attached here, the newest of %s", f.Mine, units.Moment(f.Newest))
+	}
+	if m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID {
+		says = "open; " + says
+	}
+	return []string{mark + name + " " + fit(says, w-26), "     " + th.dim.Render(fit("on "+f.Drive, w-6))}
+}
+
+// onHost takes what came of work about this machine.
+func (m *welcomePage) onHost(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case foundShelves:
+		return m.onFound(msg)
+	case keyboardSet:
+		m.say("Keyboard: %s.", keyboardWords(m.model))
+	case entriesRead:
+		m.onEntries(msg)
+	}
+	return nil
+}
+
+// sortFound puts shelves with twins of this machine's disks first, sealed ones last.
+func sortFound(all []workshop.FoundShelf) {
+	rank := func(f workshop.FoundShelf) int {
+		switch {
+		case f.Mine > 0:
+			return 0
+		case !f.Sealed:
+			return 1
+		}
+		return 2
+	}
+	slices.SortFunc(all, func(a, b workshop.FoundShelf) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Name, b.Name))
+	})
+}
+
+// ends are how a machine that was started from a stick can be ended.
+var ends = []struct {
+	name, about, how string
+}{
+	{"switch the machine off", "all drives are taken off in good order", "off"},
+	{"restart it", "take the stick out when the screen goes dark, or the machine starts from it again", "restart"},
+	{"restart it into the firmware's set-up", "where the order of drives, Secure Boot and the mode of controllers " +
+		"are set",
+		"setup"},
+	{"leave the full screen", "for a line on which the same can be typed", "leave"},
+}
+
+// offerEnd asks how the machine is to be ended.
+func (m *welcomePage) offerEnd() {
+	n := menu{title: "The work is done: what should the machine do?"}
+	for _, e := range ends {
+		c := choice{name: e.name, about: e.about}
+		if e.how == "setup" && !m.w.Variables().CanOpenSetup() {
+			c.no = "this firmware doesn't open its set-up when it is asked to: press its key while the machine " +
+				"starts " +
+				"(often F2, Del, F10 or Esc)"
+			c.about = "not with this firmware"
+		}
+		n.choices = append(n.choices, c)
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		how := ends[chosen[0]].how
+		w := m.w
+		return func() tea.Msg {
+			if err := w.End(how); err != nil {
+				return problems{sentence(err)}
+			}
+			return tea.Quit()
+		}
+	}
+	m.menus.offer(n)
+}
