@@ -91,6 +91,25 @@ func Thaw(dir string) error {
 	return nil
 }
 
+// PointOf is where a part of an attached drive is mounted; empty where it isn't.
+func PointOf(p Part) string {
+	node, err := partition(p)
+	if err != nil {
+		return ""
+	}
+	var st unix.Stat_t
+	if unix.Stat(node, &st) != nil {
+		return ""
+	}
+	number := fmt.Sprintf("%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+	for _, m := range (disk.Host{}).Mounts() {
+		if m.Device == number {
+			return m.Point
+		}
+	}
+	return ""
+}
+
 // Alone does something while no other program mounts below base.
 func Alone(base string, do func() error) error {
 	if err := os.MkdirAll(base, 0o755); err != nil {

@@ -131,14 +131,8 @@ func (m *model) anywhere() []binding {
 		*at = max(0, *at+map[string]int{"pgdown": 5, "pgup": -5}[k])
 		return nil
 	}
-	host := binding{}
-	if m.welcomePage.guest != nil {
-		host = binding{"0", "0", "this machine", "the machine, its clock and keyboard, start entries, shelves found",
-			leads(func() tea.Cmd { return m.goTo(stepWelcome) })}
-	}
-	return []binding{
+	all := []binding{
 		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", m.toStep},
-		host,
 		m.paneBinding(),
 		{"pgdown pgup", "", "", "", pages},
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},
@@ -149,6 +143,12 @@ func (m *model) anywhere() []binding {
 		{"?", "?", "help", "this page", acts(func() { m.help, m.scroll = true, 0 })},
 		{"q", "q", "leave", "asks only while a run is under way", leads(m.quit)},
 	}
+	if m.welcomePage.guest == nil {
+		return all
+	}
+	return slices.Insert(all, 1, binding{"0", "0", "this machine", "on a machine that was started from a stick: its " +
+		"clock and keyboard, start entries, shelves that were found",
+		leads(func() tea.Cmd { return m.goTo(stepWelcome) })})
 }
 
 // toStep opens a step by its number.

@@ -5,6 +5,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"twinshelf/internal/firmware"
+	"twinshelf/internal/machine"
+	"twinshelf/internal/workshop"
 )
 
 // keysPage is where the keys of all pages are listed; TWINSHELF_UPDATE=1 writes it anew.
@@ -16,49 +20,51 @@ type keyed struct {
 	keys  []binding
 }
 
-// onReady is Ready with the kiosk's disk.
-func onReady(t *testing.T) *model { return key(onDisk(opened(t), "Sandmartin S 64"), "e").(*model) }
-
-// pagesWithKeys are all pages and panes in states in which all their keys work.
+// pagesWithKeys are all pages and panes in states in which all their keys work. One screen goes through them all: to
+// open the bench anew for each takes most of a test's time.
 func pagesWithKeys(t *testing.T) []keyed {
 	t.Helper()
 	mm := opened(t).(*model)
-	at := func(keys ...string) *model { return key(opened(t), keys...).(*model) }
-	thin := at("4", "t")
-	grown := at("4", "g")
-	inside := at("4", "i", "right")
-	listMenu := at("4", "x")
-	listMenu.menus.menu = &menu{several: true, choices: []choice{{name: "one"}}}
-	ready := onReady(t)
-	view := at("4", "i")
-	view.insidePage.inside.viewing = &viewing{}
+	mm.welcomePage.guest, mm.welcomePage.who = &workshop.Guest{Display: true}, uefiMachine()
+	mm.welcomePage.found = []workshop.FoundShelf{{Name: "Oak"}}
+	at := func(keys ...string) *model { return key(onDisk(afresh(mm), "Sandmartin S 64"), keys...).(*model) }
+	out := []keyed{{"On every page", mm.anywhere()}}
+	add := func(title string, keys []binding) { out = append(out, keyed{title, keys}) }
+	add("0 This machine, where it was started from a stick", mm.welcomePage.bindings())
+	add("1 Bench", at("1").benchPage.bindings())
+	add("2 Ready", at("e").readyPage.bindings())
+	add("3 Capture", at().capturePage.bindings())
+	add("4 Dates", at("4").datesPage.bindings())
+	add("4 Dates, while what would go by the rule is shown", at("4", "t").datesPage.thinBindings())
+	add("4 Dates, while the growth is shown", at("4", "g").datesPage.growthBindings())
+	add("5 Fit", at().fitPage.every(true))
+	add("6 Run, while one is on", mm.runPage.onBindings())
 	proof := at()
 	proof.proofPage.written = "somewhere"
-	diff, find := &diffing{}, &finding{}
-	inside.insidePage.inside.diffing = diff
-	diffKeys := inside.diffPane.bindings()
-	inside.insidePage.inside.diffing, inside.insidePage.inside.finding = nil, find
-	findKeys := inside.findPane.bindings()
-	inside.insidePage.inside.finding = nil
-	return []keyed{
-		{"On every page", mm.anywhere()},
-		{"1 Bench", at("1").benchPage.bindings()},
-		{"2 Ready", ready.readyPage.bindings()},
-		{"3 Capture", mm.capturePage.bindings()},
-		{"4 Dates", at("4").datesPage.bindings()},
-		{"4 Dates, while what would go by the rule is shown", thin.datesPage.thinBindings()},
-		{"4 Dates, while the growth is shown", grown.datesPage.growthBindings()},
-		{"5 Fit", mm.fitPage.every(true)},
-		{"6 Run, while one is on", mm.runPage.onBindings()},
-		{"7 Proof", proof.proofPage.bindings()},
-		{"Inside", inside.insidePage.bindings()},
-		{"Inside, a file", view.viewPane.bindings()},
-		{"Inside, what a search found", findKeys},
-		{"Inside, how two dates differ", diffKeys},
-		{"A list to choose from", listMenu.menus.bindings()},
-		{"A line to type", mm.prompt.bindings()},
-		{"The last page", mm.lastPage.bindings()},
-	}
+	add("7 Proof", proof.proofPage.bindings())
+	proof.proofPage.written = ""
+	add("Inside", at("4", "i", "right").insidePage.bindings())
+	view := at("4", "i")
+	view.insidePage.inside.viewing = &viewing{}
+	add("Inside, a file", view.viewPane.bindings())
+	inside := at("4", "i", "right")
+	inside.insidePage.inside.finding = &finding{}
+	add("Inside, what a search found", inside.findPane.bindings())
+	inside.insidePage.inside.diffing, inside.insidePage.inside.finding = &diffing{}, nil
+	add("Inside, how two dates differ", inside.diffPane.bindings())
+	inside.insidePage.inside.diffing = nil
+	listMenu := at("4", "x")
+	listMenu.menus.menu = &menu{several: true, choices: []choice{{name: "one"}}}
+	add("A list to choose from", listMenu.menus.bindings())
+	add("A line to type", mm.prompt.bindings())
+	add("The last page", mm.lastPage.bindings())
+	return out
+}
+
+// uefiMachine is a computer with firmware that keeps start entries.
+func uefiMachine() *machine.Machine {
+	return &machine.Machine{Maker: "Ternworks", Model: "W2", Serial: "TW-2291", Keyboard: true,
+		Start: firmware.Start{UEFI: true, Bits: 64, SecureTold: true}}
 }
 
 // TestKeys holds the bindings of all pages to what they promise.

@@ -32,8 +32,7 @@ type entriesRead struct {
 func (m *welcomePage) noEntries() string {
 	if m.who == nil || !m.who.Start.UEFI {
 		return "This machine was started by a BIOS, which keeps no start entries: it starts from the first drive " +
-			"in the " +
-			"order of its set-up."
+			"in the order of its set-up."
 	}
 	return ""
 }
@@ -78,8 +77,7 @@ func (m *welcomePage) onEntries(msg entriesRead) {
 	if msg.afterRun {
 		n.title = "The restored disk can start. Should the firmware of this machine start it before all others?"
 		n.choices = append(n.choices, choice{name: "no entry", about: "the firmware finds the loader by itself " +
-			"where its " +
-			"order has this disk first"})
+			"where its order has this disk first"})
 	}
 	first := len(n.choices)
 	for i, l := range msg.loaders {

@@ -93,8 +93,7 @@ func (m *welcomePage) letGo() {
 	}
 	if name := m.w.LetGo(m.ctx); name != "" {
 		m.fail("The drive with the shelf " + name + " was taken away: the shelf is closed. Attach it again, and " +
-			"it is " +
-			"found.")
+			"it is found.")
 	}
 	var left []workshop.FoundShelf
 	for _, f := range m.found {
@@ -206,26 +205,10 @@ func (m *welcomePage) body(w int) ([]string, int) {
 	out = append(out, m.clockLines(time.Now().UTC())...)
 	if time.Now().Before(m.guest.Made) {
 		says := "‼ It can't be right: the stick was made on " + units.Moment(m.guest.Made) + ". Nothing is " +
-			"captured before " +
-			"it is set (t)."
+			"captured before it is set (t)."
 		for _, l := range th.wrap(says, w-5) {
 			out = append(out, "   "+th.bad.Render(l))
 		}
-	}
-	if words := keyboardWords(m.model); words != "" {
-		out = append(out, "", head("KEYBOARD")+"  "+words)
-	}
-	out = append(out, "", head("RECORDS"))
-	records := "Records, logs and papers are kept on the stick's data part; if it is pulled out they end there, and " +
-		"nothing else is harmed."
-	paint := th.dim
-	if !m.guest.Records {
-		records, paint = "This stick has no data part in reach: records and logs are lost when the machine is "+
-			"switched "+
-			"off, but for what lies on shelves.", th.caution
-	}
-	for _, l := range th.wrap(records, w-5) {
-		out = append(out, "   "+paint.Render(l))
 	}
 	out = append(out, "", head("SHELVES FOUND"))
 	keep := -1
@@ -244,6 +227,21 @@ func (m *welcomePage) body(w int) ([]string, int) {
 		for _, l := range th.wrap(says, w-5) {
 			out = append(out, "   "+th.dim.Render(l))
 		}
+	}
+	if words := keyboardWords(m.model); words != "" {
+		out = append(out, "", head("KEYBOARD")+"  "+words)
+	}
+	out = append(out, "", head("RECORDS"))
+	records := "Records, logs and papers are kept on the stick's data part; if it is pulled out they end there, and " +
+		"nothing else is harmed."
+	paint := th.dim
+	if !m.guest.Records {
+		records, paint = "This stick has no data part in reach: records and logs are lost when the machine is "+
+			"switched "+
+			"off, but for what lies on shelves.", th.caution
+	}
+	for _, l := range th.wrap(records, w-5) {
+		out = append(out, "   "+paint.Render(l))
 	}
 	for _, p := range m.problems {
 		out = append(out, th.bullet(p, w)...)
@@ -298,7 +296,9 @@ func (m *welcomePage) machineLines(w int) []string {
 	if c.Power.OnBattery() {
 		power, paint = "! "+power+". Connect it to mains power before work that takes long.", th.caution
 	}
-	out = append(out, "   "+paint.Render(power))
+	for _, l := range th.wrap(power, w-5) {
+		out = append(out, "   "+paint.Render(l))
+	}
 	if !c.Keyboard {
 		for _, l := range th.wrap("! No keyboard was found: its driver may be missing. Attach one by USB, or work "+
 			"over the "+
@@ -377,9 +377,8 @@ func (m *welcomePage) offerEnd() {
 		c := choice{name: e.name, about: e.about}
 		if e.how == "setup" && !m.w.Variables().CanOpenSetup() {
 			c.no = "this firmware doesn't open its set-up when it is asked to: press its key while the machine " +
-				"starts " +
-				"(often F2, Del, F10 or Esc)"
-			c.about = "not with this firmware"
+				"starts (often F2, Del, F10 or Esc)"
+			c.about = "not by itself; " + c.no
 		}
 		n.choices = append(n.choices, c)
 	}

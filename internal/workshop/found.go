@@ -54,7 +54,7 @@ func (w *shelves) FindShelves(ctx context.Context, d *bench.Disk, here []*bench.
 		if len(folders) == 0 {
 			continue
 		}
-		point, err := w.pointOf(d, a, drivers)
+		point, err := pointOf(d, a, drivers)
 		if err != nil {
 			problems = errors.Join(problems, err)
 			continue
@@ -94,22 +94,16 @@ func shelfFolders(ctx context.Context, a *survey.Area) (out []string) {
 }
 
 // pointOf is where a part is mounted; it is mounted where it isn't.
-func (w *shelves) pointOf(d *bench.Disk, a *survey.Area, drivers []fsys.Driver) (point string, err error) {
+func pointOf(d *bench.Disk, a *survey.Area, drivers []fsys.Driver) (point string, err error) {
+	p := mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind, Drivers: slices.Clone(drivers),
+		Label: a.Content.Info.Label}
 	err = mounts.Alone(MountBase, func() (err error) { // the screen is on more than one console
-		point, err = w.mountedPoint(d, a, drivers)
+		if point = mounts.PointOf(p); point == "" {
+			point, err = mounts.Shelf(MountBase, p)
+		}
 		return err
 	})
 	return point, err
-}
-
-func (w *shelves) mountedPoint(d *bench.Disk, a *survey.Area, drivers []fsys.Driver) (string, error) {
-	for _, u := range w.Bench.Host.UsesOfBlock(w.Bench.Host.KernelName(d.Path)) {
-		if u.Part == a.Number() && u.Point != "" {
-			return u.Point, nil
-		}
-	}
-	return mounts.Shelf(MountBase, mounts.Part{Disk: d.Path, Span: a.Span, Kind: a.Content.Info.Kind,
-		Drivers: slices.Clone(drivers), Label: a.Content.Info.Label, Image: d.Image})
 }
 
 // foundAt describes the shelf in a folder, and remembers where it is.

@@ -67,9 +67,9 @@ func Read(ctx context.Context, from io.Reader, program []byte) (*System, error) 
 	return s, nil
 }
 
-// menu is what the signed loader does (grub.cfg). The kernel is on the same part, and gets the screen in the size that
-// it says it is made for.
-const menu = "set timeout=0\ninsmod all_video\nset gfxpayload=auto\n" + base.Script
+// menu is what the signed loader does (grub.cfg). The kernel is on the same part, and gets the screen as the firmware has
+// it, which knows best what the screen is made for.
+const menu = "set timeout=0\nset gfxpayload=keep\n" + base.Script
 
 // files are those of the part that machines start from (UEFI 2.10, section 3.5.1.1: the loader's fallback path).
 func (s *System) files() []ready.File {

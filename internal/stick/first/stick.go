@@ -46,8 +46,7 @@ func (s *stick) find(ctx context.Context, class string) error {
 		return nil // the machine was started in another way, or the stick was pulled out
 	case len(system) > 1:
 		return errors.New("several starting sticks are attached, and which one this machine was started from " +
-			"can't be " +
-			"told: records are lost when it is switched off")
+			"can't be told: records are lost when it is switched off")
 	}
 	s.system = "/dev/" + system[0]
 	if len(data) == 0 {
