@@ -103,7 +103,7 @@ func TestOneDoorForWriting(t *testing.T) {
 		"takeout/folder.go", "job/book.go",
 		"stick/base/core.go", "stick/first/first.go", "stick/first/console.go", "stick/first/dress.go",
 		"mounts/mounts.go", "firmware/variables.go",
-		"workshop/insidewords.go", "testkit/testkit.go", "testkit/guest.go", "testkit/lvm.go",
+		"workshop/insidewords.go", "testkit/testkit.go", "testkit/guest.go", "testkit/system.go", "testkit/lvm.go",
 		"container/bitlocker/bitlockertest/bitlockertest.go",
 		"fsys/fsystest/conform.go",
 		"shelf/shelftest/shelftest.go"}

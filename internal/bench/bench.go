@@ -5,11 +5,13 @@ package bench
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -190,7 +192,7 @@ func (b *Bench) block(name, path string) *Disk {
 		Rotational: num("queue/rotational") == 1, ReadOnly: num("ro") == 1}
 	d.Identity = disk.Identity{
 		Model:  strings.TrimSpace(b.sys(name, "device/vendor") + " " + b.sys(name, "device/model")),
-		Serial: b.sys(name, "device/serial"),
+		Serial: b.serial(name),
 		WWN:    b.sys(name, "device/wwid"), Size: num("size") * 512, Sector: int(num("queue/logical_block_size")),
 		Bus: b.bus(name),
 	}
@@ -199,7 +201,7 @@ func (b *Bench) block(name, path string) *Disk {
 	}
 	d.ByID = b.byID(name)
 	if d.Identity.Serial == "" && d.ByID != "" {
-		d.Identity.Serial = d.ByID[strings.LastIndexByte(d.ByID, '_')+1:]
+		d.Identity.Serial = unitOf.ReplaceAllString(d.ByID[strings.LastIndexByte(d.ByID, '_')+1:], "")
 	}
 	if backing := b.sys(name, "loop/backing_file"); backing != "" {
 		d.Identity.Model = "loop of " + filepath.Base(backing)
@@ -210,6 +212,42 @@ func (b *Bench) block(name, path string) *Disk {
 	d.Uses = b.Host.UsesOfBlock(name)
 	return d
 }
+
+// unitOf is what the system's names for USB drives have after the serial number: target and unit.
+var unitOf = regexp.MustCompile(`-\d+:\d+$`)
+
+// serial is the serial number that the kernel knows: of NVMe, MMC and virtio disks, of SCSI and ATA disks (SPC-4, vital
+// product data, page 80h), and of the USB device that a disk is in. Machines without the system's names for disks have
+// no other.
+func (b *Bench) serial(name string) string {
+	for _, file := range []string{"device/serial", "serial"} {
+		if s := b.sys(name, file); s != "" {
+			return s
+		}
+	}
+	const head = 4
+	page, _ := os.ReadFile(filepath.Join("/", b.Host.Root, "sys/block", name, "device/vpd_pg80"))
+	if len(page) > head && page[1] == 0x80 {
+		n := min(len(page)-head, int(binary.BigEndian.Uint16(page[2:])))
+		if s := strings.TrimSpace(strings.Trim(string(page[head:head+n]), "\x00")); s != "" {
+			return units.Visible(s)
+		}
+	}
+	dir, err := filepath.EvalSymlinks(filepath.Join("/", b.Host.Root, "sys/block", name))
+	for range mostLevels {
+		if dir = filepath.Dir(dir); err != nil || len(dir) < 2 {
+			break
+		}
+		if _, usb := os.Stat(filepath.Join(dir, "idVendor")); usb == nil {
+			raw, _ := os.ReadFile(filepath.Join(dir, "serial"))
+			return units.Visible(strings.TrimSpace(string(raw)))
+		}
+	}
+	return ""
+}
+
+// mostLevels is how many folders of the device tree are looked through, from a disk upwards.
+const mostLevels = 32
 
 // bus tells how the disk is attached, from its place in the device tree.
 func (b *Bench) bus(name string) string {

@@ -113,7 +113,7 @@ func stickFilesCommand(o *options) *cobra.Command {
 			if to == "" {
 				return usageError{errors.New("name the folder: --to FOLDER")}
 			}
-			b, err := programFor(program)
+			b, err := workshop.StickProgram(program)
 			if err != nil {
 				return err
 			}
@@ -151,22 +151,6 @@ func stickFilesCommand(o *options) *cobra.Command {
 	return c
 }
 
-// programFor reads the program that a machine is started into; this one where none is named.
-func programFor(name string) (b []byte, err error) {
-	if name == "" {
-		if name, err = os.Executable(); err != nil {
-			return nil, err
-		}
-	}
-	if b, err = os.ReadFile(name); err == nil {
-		err = ramdisk.CheckProgram(b)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return b, nil
-}
-
 func stickMakeCommand(o *options) *cobra.Command {
 	var f writing
 	var data drive.Data
@@ -185,7 +169,7 @@ func stickMakeCommand(o *options) *cobra.Command {
 			"  twinshelf stick make base.tsb /dev/sdd --renew",
 		Args: exactly("the base", "the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := programFor(program)
+			b, err := workshop.StickProgram(program)
 			if err != nil {
 				return err
 			}

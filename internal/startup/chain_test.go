@@ -39,9 +39,9 @@ type bootable struct {
 
 func newBootable(t *testing.T) *bootable {
 	testkit.Need(t, "objcopy")
-	b := &bootable{t: t, tree: small(t)}
+	b := &bootable{t: t, tree: testkit.SmallSystem(t)}
 	b.put("srv/room", "1\n")
-	b.root = rootPart(t, b.tree, rootLen)
+	b.root = testkit.SystemRoot(t, b.tree, rootLen)
 	b.kernel, b.initrd = b.get("boot/vmlinuz"), b.get("boot/initrd")
 	return b
 }

@@ -69,7 +69,7 @@ cp %s/boot/vmlinuz tree/boot/vmlinuz
 // TestItStartsFromAVolumeGroup captures a machine whose root lies on a logical volume, restores it to a disk three
 // times as large with the root grown, and starts that.
 func TestItStartsFromAVolumeGroup(t *testing.T) {
-	root := small(t)
+	root := testkit.SmallSystem(t)
 	boot := testkit.Image(t, "boot", 60*units.MiB)
 	testkit.Do(t, "mkfs.ext4", "-q", "-U", rootUUID, "-d", bootTree(t, root), boot)
 	testkit.Do(t, "rm", "-r", filepath.Join(root, "boot"))

@@ -78,6 +78,8 @@ func (m *capturePage) startCapture() tea.Cmd {
 		m.fail("A run is under way already: see step 6.")
 	case m.w.Shelf == nil:
 		m.fail(workshop.ErrNoShelf.Error())
+	case m.plan == nil && (m.looking > 0 || m.busy != nil):
+		m.say("It is still being worked out what there is to capture: press Enter again in a moment.")
 	case m.plan == nil:
 		m.fail("There is nothing to capture yet: choose a disk on the Bench.")
 	case m.machine == "":

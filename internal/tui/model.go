@@ -269,6 +269,8 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 	case pictured:
 		onPictured(m, msg)
 		return nil
+	case stickDrafted:
+		return onStick(m.readyPage, msg)
 	case foundShelves, keyboardSet, entriesRead:
 		return m.welcomePage.onHost(msg)
 	}

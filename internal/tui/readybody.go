@@ -113,7 +113,12 @@ func readyLine(th theme, d *ready.Draft, row readyRow, title, w int) string {
 	switch p.Fate() {
 	case ready.New:
 		paint = th.writes.Render
-		if p.Form == nil {
+		switch {
+		case p.Raw != nil:
+			words = "new, with what a BIOS starts"
+		case len(p.Files) > 0:
+			words = "new, with " + units.Plural(len(p.Files), "file")
+		case p.Form == nil:
 			words = "new, without a file system"
 		}
 	case ready.Formatted:

@@ -148,7 +148,12 @@ func (m *readyPage) offerPurposes() {
 	for _, p := range ready.Purposes {
 		n.choices = append(n.choices, choice{name: p.Title(), about: p.About()})
 	}
+	n.choices = append(n.choices, stickPurpose)
 	n.then = func(chosen []int) tea.Cmd {
+		if chosen[0] == len(ready.Purposes) {
+			offerStick(m)
+			return nil
+		}
 		switch ready.Purposes[chosen[0]] {
 		case ready.ForStorage:
 			m.offerMachines()

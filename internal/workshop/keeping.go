@@ -152,7 +152,7 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 		case k.Here && k.Sealed && sealedToo:
 			return k.Path
 		case k.Here && !k.Sealed:
-			if s, err := shelf.Open(ctx, k.Path, nil); err == nil {
+			if s, err := openAt(ctx, k.Path, nil); err == nil {
 				_, retired := s.Retired(ctx)
 				s.Close()
 				if !retired {
@@ -266,9 +266,9 @@ func (w *shelves) OpenOther(ctx context.Context, ref string) (*shelf.Shelf, erro
 func (w *shelves) OpenOtherBy(ctx context.Context, ref string, passphrase []byte) (*shelf.Shelf, error) {
 	return w.openNamed(ctx, ref, func(ctx context.Context, dir string) (*shelf.Shelf, error) {
 		if passphrase == nil {
-			return shelf.Open(ctx, dir, nil)
+			return openAt(ctx, dir, nil)
 		}
-		return shelf.Open(ctx, dir, func() ([]byte, error) { return passphrase, nil })
+		return openAt(ctx, dir, func() ([]byte, error) { return passphrase, nil })
 	})
 }
 

@@ -131,7 +131,7 @@ func (w *room) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) 
 	if w.Passphrase != nil {
 		ask = func() ([]byte, error) { return w.Passphrase(dir) }
 	}
-	s, err := shelf.OpenAt(ctx, ground(dir), ask)
+	s, err := openAt(ctx, dir, ask)
 	if err != nil {
 		return nil, err
 	}

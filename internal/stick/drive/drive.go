@@ -67,8 +67,8 @@ func Read(ctx context.Context, from io.Reader, program []byte) (*System, error) 
 	return s, nil
 }
 
-// menu is what the signed loader does (grub.cfg). The kernel is on the same part, and gets the screen as the firmware has
-// it, which knows best what the screen is made for.
+// menu is what the signed loader does (grub.cfg). The kernel is on the same part, and gets the screen as the firmware
+// has it, which knows best what the screen is made for.
 const menu = "set timeout=0\nset gfxpayload=keep\n" + base.Script
 
 // files are those of the part that machines start from (UEFI 2.10, section 3.5.1.1: the loader's fallback path).
@@ -183,6 +183,9 @@ func (s *System) fill(d *ready.Draft) error {
 		return err
 	}
 	d.Parts[system].Files = s.files()
+	d.Notes = append(d.Notes, fmt.Sprintf("it starts 64-bit PCs into Twin Shelf: with UEFI firmware, Secure Boot "+
+		"on or off, "+
+		"and with a BIOS; kernel %s", s.Manifest.Kernel))
 	if d.Identity.Sector != biosSector {
 		d.Parts[code].Raw = make([]byte, biosSector)
 		d.Notes = append(d.Notes, fmt.Sprintf("a BIOS starts nothing from sectors of %d bytes: only machines "+
