@@ -24,7 +24,7 @@ func stickCommand(o *options) *cobra.Command {
 		Long: "What starts another machine into Twin Shelf is made of a base, which is collected from the " +
 			"packages of " +
 			"this\nsystem, and of this program."}
-	c.AddCommand(stickBaseCommand(o), stickMakeCommand(o), stickFilesCommand(o))
+	c.AddCommand(stickBaseCommand(o), stickMakeCommand(o), stickFilesCommand(o), stickCardCommand(o))
 	return c
 }
 
@@ -148,6 +148,40 @@ func stickFilesCommand(o *options) *cobra.Command {
 	}
 	c.Flags().StringVar(&to, "to", "", "the folder to make; it must not be there yet")
 	c.Flags().StringVar(&program, "program", "", "the program to start (default: this one)")
+	return c
+}
+
+func stickCardCommand(o *options) *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use: "card", Short: "Make the card that goes with a stick: how to start a machine from it, and what if not",
+		Args:    cobra.NoArgs,
+		Example: "  twinshelf stick card --to stick.pdf",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := onlyPDF(to); err != nil {
+				return err
+			}
+			w, err := o.workshop(cmd.Context(), false)
+			if err != nil {
+				return err
+			}
+			card, noLogo := w.StickCard()
+			o.withoutLogo(noLogo)
+			b, err := card.PDF()
+			if err != nil {
+				return err
+			}
+			if err := workshop.WriteNew(to, b); err != nil {
+				return err
+			}
+			if o.json {
+				return o.print(map[string]any{"file": to, "bytes": len(b)})
+			}
+			o.say("The card is in %s.", to)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "the file to make: .pdf; nothing is written over")
 	return c
 }
 

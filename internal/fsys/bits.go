@@ -1,6 +1,7 @@
 package fsys
 
 import (
+	"bytes"
 	"encoding/binary"
 	"iter"
 	"math/bits"
@@ -13,6 +14,10 @@ func Runs(bitmap []byte, n int) iter.Seq2[int, int] {
 		start := -1
 		n = min(n, len(bitmap)*8)
 		for i := 0; i < n; {
+			if k := alike(bitmap, i, start >= 0); k > 0 {
+				i += k
+				continue
+			}
 			w, width := word(bitmap, i)
 			if start < 0 { // looking for a one
 				if w == 0 {
@@ -40,6 +45,32 @@ func Runs(bitmap []byte, n int) iter.Seq2[int, int] {
 			yield(start, n)
 		}
 	}
+}
+
+// stride is how many bytes of a bitmap are compared at once: most of a large volume's are all the same.
+const stride = 512
+
+var (
+	clearStride = make([]byte, stride)
+	setStride   = bytes.Repeat([]byte{0xFF}, stride)
+)
+
+// alike is how many bits from bit i on are all set, or all clear, in whole strides; 0 where i isn't at the beginning of a
+// stride, or that is mixed.
+func alike(b []byte, i int, set bool) int {
+	if i%(8*stride) != 0 {
+		return 0
+	}
+	want := clearStride
+	if set {
+		want = setStride
+	}
+	at := i / 8
+	k := 0
+	for at+k+stride <= len(b) && bytes.Equal(b[at+k:at+k+stride], want) {
+		k += stride
+	}
+	return k * 8
 }
 
 // word gives the bits from bit i up to the end of its 64-bit word, and how many.

@@ -276,10 +276,15 @@ func harm(t *testing.T, path string, at int64) {
 
 func TestRunsAgainstBits(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
-	for range 3000 {
+	for round := range 3000 {
 		b := make([]byte, r.IntN(40))
 		for i := range b {
 			b[i] = []byte{0, 0xFF, byte(r.Uint32())}[r.IntN(3)]
+		}
+		if round%20 == 0 { // long ones of which most is the same
+			long := bytes.Repeat([]byte{[]byte{0, 0xFF}[r.IntN(2)]}, r.IntN(3000))
+			copy(long[r.IntN(len(long)+1):], b)
+			b = append(long, bytes.Repeat([]byte{[]byte{0, 0xFF}[r.IntN(2)]}, r.IntN(3000))...)
 		}
 		n := r.IntN(len(b)*8 + 9)
 		got := make([]bool, len(b)*8+16)

@@ -25,10 +25,11 @@ const (
 	certificate
 	checkReport
 	shelfList
+	stickCard
 )
 
 var paperNames = [...]string{"job sheet", "job sheet, the customer's pages", "job sheet, the engineers' pages",
-	"certificate of erasure", "report of drive checks", "list of what is on the shelf"}
+	"certificate of erasure", "report of drive checks", "list of what is on the shelf", "card of a starting stick"}
 
 // pagesOf are the pages of the sheet that a paper has.
 var pagesOf = map[paper]sheet.Pages{customersPages: sheet.ForCustomer, engineersPages: sheet.ForEngineers}
@@ -48,6 +49,9 @@ func (m *sheetPage) shown(j *job.Job) (title string, blocks []sheet.Block, why e
 			return "Shelf list", []sheet.Block{{Text: "Reading the shelf …"}}, nil
 		}
 		return "Shelf list " + m.list.Shelf, m.list.Blocks(), nil
+	case stickCard:
+		c, _ := m.w.StickCard()
+		return "Starting stick", c.Blocks(), nil
 	}
 	return "Job sheet " + j.Number, s.Blocks(), nil
 }
@@ -126,6 +130,14 @@ func (m *sheetPage) save(j *job.Job) {
 				return nil, noLogo, err
 			}
 			b, err := l.PDF()
+			return b, noLogo, err
+		})
+		return
+	}
+	if m.paper == stickCard {
+		m.saveAs("File for the card, .pdf: ", "starting-stick", func(context.Context, string) ([]byte, error, error) {
+			c, noLogo := w.StickCard()
+			b, err := c.PDF()
 			return b, noLogo, err
 		})
 		return

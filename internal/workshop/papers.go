@@ -227,6 +227,12 @@ func (w *papers) ShelfLabel() (sheet.Label, error) {
 	return l, nil
 }
 
+// StickCard is the card that goes with a starting stick; err as in PaperHead.
+func (w *papers) StickCard() (sheet.Card, error) {
+	h, err := w.PaperHead()
+	return sheet.Card{Head: h, Tool: Tool()}, err
+}
+
 // StickLabel is the label of a stick that starts a machine into this program.
 func (w *papers) StickLabel() sheet.Label {
 	return sheet.Label{Title: "Starting stick", Lines: []string{"starts a PC into " + Tool(), w.madeBy()}}

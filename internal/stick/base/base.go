@@ -52,6 +52,9 @@ const (
 	BootCode = biosDir + "boot.img"
 	// Core is the second stage for a BIOS, which is composed while the base is collected.
 	Core = "boot/grub/i386-pc/core.img"
+	// Narrow is what UEFI firmware of 32 bits starts, to say that it can't go on; it is composed, too.
+	Narrow    = "boot/grub/i386-efi/core.efi"
+	narrowDir = "usr/lib/grub/i386-efi/"
 )
 
 // FontsDir is where a base has its console fonts; keys.Dir is where it has its keyboard layouts.

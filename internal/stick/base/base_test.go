@@ -46,6 +46,10 @@ func root(t testing.TB) string {
 		t.Fatal(err)
 	}
 	testkit.Do(t, "cp", "-r", "/"+filepath.Dir(base.BootCode), bios)
+	if _, err := os.Stat("/usr/lib/grub/i386-efi/kernel.img"); err != nil {
+		testkit.Lacks(t, "grub-efi-ia32-bin")
+	}
+	testkit.Do(t, "cp", "-r", "/usr/lib/grub/i386-efi", filepath.Dir(bios))
 	for pkg, from := range map[string]string{"console-setup-linux": base.FontsDir, "console-data": keys.Dir} {
 		if _, err := os.Stat("/" + from); err != nil {
 			testkit.Lacks(t, pkg)

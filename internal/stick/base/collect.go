@@ -111,9 +111,9 @@ func Collect(ctx context.Context, w io.Writer, root Root, kernel string, now tim
 
 // pick chooses the pieces.
 func pick(root Root, kernel string) ([]string, error) {
-	names := []string{KernelImage(kernel), Shim, ShimKeys, Loader, BootCode, Core}
+	names := []string{KernelImage(kernel), Shim, ShimKeys, Loader, BootCode, Core, Narrow}
 	for _, n := range names {
-		if n != Core && !has(root, n) {
+		if root.made[n] == nil && !has(root, n) {
 			pkg := packageOf[n]
 			if pkg == "" {
 				pkg = "linux-image-" + kernel

@@ -28,7 +28,7 @@ type Root struct {
 	// Owner is the package that a file belongs to, with its version; empty where that isn't known.
 	Owner func(name string) (pkg, version string)
 
-	core []byte // the second stage, once it is composed
+	made map[string][]byte // loaders, once they are composed
 }
 
 const (
@@ -231,7 +231,7 @@ func place(root *os.Root, name string, from io.Reader) error {
 // wanted says whether a file of a package may become a piece.
 func wanted(name string) bool {
 	for _, p := range []string{"boot/vmlinuz-", "lib/modules/", "lib/firmware/", "usr/lib/shim/",
-		"usr/lib/grub/x86_64-efi-signed/", biosDir, FontsDir + "Uni2-Terminus", keys.Dir + "i386/",
+		"usr/lib/grub/x86_64-efi-signed/", biosDir, narrowDir, FontsDir + "Uni2-Terminus", keys.Dir + "i386/",
 		keys.Dir + "include/"} {
 		if strings.HasPrefix(name, p) {
 			return true

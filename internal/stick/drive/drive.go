@@ -36,6 +36,7 @@ type System struct {
 	Manifest               *base.Manifest
 	Kernel, Ramdisk        []byte
 	Shim, ShimKeys, Loader []byte // UEFI
+	Narrow                 []byte // UEFI of 32 bits: says that it can't go on
 	BootCode, Core         []byte // BIOS
 }
 
@@ -43,6 +44,7 @@ type System struct {
 func Read(ctx context.Context, from io.Reader, program []byte) (*System, error) {
 	s := &System{}
 	into := map[string]*[]byte{base.Shim: &s.Shim, base.ShimKeys: &s.ShimKeys, base.Loader: &s.Loader,
+		base.Narrow:   &s.Narrow,
 		base.BootCode: &s.BootCode, base.Core: &s.Core}
 	var disk bytes.Buffer
 	files, err := ramdisk.Make(ctx, &disk, from, program, func(p base.Piece, r io.Reader) (err error) {
@@ -75,7 +77,8 @@ const menu = "set timeout=0\nset gfxpayload=keep\n" + base.Script
 func (s *System) files() []ready.File {
 	return []ready.File{{Name: "EFI/BOOT/BOOTX64.EFI", Contents: s.Shim}, {Name: "EFI/BOOT/GRUBX64.EFI",
 		Contents: s.Loader},
-		{Name: "EFI/BOOT/MMX64.EFI", Contents: s.ShimKeys}, {Name: "EFI/DEBIAN/GRUB.CFG", Contents: []byte(menu)},
+		{Name: "EFI/BOOT/MMX64.EFI", Contents: s.ShimKeys}, {Name: "EFI/BOOT/BOOTIA32.EFI", Contents: s.Narrow},
+		{Name: "EFI/DEBIAN/GRUB.CFG", Contents: []byte(menu)},
 		{Name: "VMLINUZ", Contents: s.Kernel}, {Name: "INITRD.IMG", Contents: s.Ramdisk}}
 }
 

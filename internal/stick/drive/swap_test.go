@@ -17,7 +17,7 @@ import (
 // machine's firmware knows it.
 func customersDisk(t *testing.T) string {
 	t.Helper()
-	const size, guid = 320 * units.MiB, "7A5E0F10-3B1C-4D5A-9C00-00000000F1"
+	const size, guid = 244 * units.MiB, "7A5E0F10-3B1C-4D5A-9C00-00000000F1"
 	loader := filepath.Join(t.TempDir(), "grubx64.efi")
 	testkit.Do(t, "grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", testkit.SystemConfig(t), "-o", loader,
 		"part_gpt", "fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
@@ -104,9 +104,10 @@ func swapped(t *testing.T, m *machine) bool {
 	m.types("\r")
 	m.await("The twin of Ternworks W2 is on the shelf")
 	m.types("1/7731\r")
-	m.await("capture ATA QEMU HARDDISK")
-	m.types("w4")
-	m.await("newest [0-9]+ ", "twin 1 of 1")
+	m.await("1 disk found")
+	m.insists("w", "Nothing is written before you confirm", "not looked at yet")
+	m.types("4")
+	m.await("twin 1 of 1")
 	m.types("\r")
 	m.await("nter restore onto ATA QEMU HARDDISK")
 	m.types("\r")
