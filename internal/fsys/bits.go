@@ -55,8 +55,8 @@ var (
 	setStride   = bytes.Repeat([]byte{0xFF}, stride)
 )
 
-// alike is how many bits from bit i on are all set, or all clear, in whole strides; 0 where i isn't at the beginning of a
-// stride, or that is mixed.
+// alike is how many bits from bit i on are all set, or all clear, in whole strides; 0 where i isn't at the beginning
+// of a stride, or that is mixed.
 func alike(b []byte, i int, set bool) int {
 	if i%(8*stride) != 0 {
 		return 0

@@ -24,8 +24,8 @@ func (c Card) Blocks() []Block {
 	rows := [][]string{}
 	rows = append(rows, startKeys...)
 	return []Block{
-		{Facts: [][2]string{{"This stick", "starts a PC into " + c.Tool}, {"Made", c.Dates.Taken(c.Made)},
-			{"It needs", "a 64-bit PC with 1 GiB of memory, UEFI firmware or a BIOS"},
+		{Facts: [][2]string{{"This stick", "starts a PC into " + c.Tool}, {"It needs", "a 64-bit PC with 1 GiB of " +
+			"memory, UEFI firmware or a BIOS"},
 			{"It changes", "nothing on the machine before that is confirmed"}}},
 		{Heading: "Starting from it"},
 		{Text: "1  Switch the machine off. Where Windows runs, hold Shift while you choose Shut down: it may " +
@@ -38,6 +38,9 @@ func (c Card) Blocks() []Block {
 		{Text: "4  Choose the stick. Where it is listed twice, the entry with UEFI before it is the better one on " +
 			"a machine " +
 			"whose own system starts so."},
+		{Text: "5  At the end q switches the machine off or restarts it. Records and papers lie on the stick, in " +
+			"the folder " +
+			"twinshelf."},
 		{Heading: "UEFI or BIOS?"},
 		{Text: "The first page of Twin Shelf says how the machine was started. Of the customer's system it is " +
 			"told by its disk: " +
@@ -62,13 +65,8 @@ func (c Card) Blocks() []Block {
 			"precious first."},
 		{Heading: "When nothing starts"},
 		{Text: "Try another USB socket, a USB 2 one first; switch off Fast Boot in the set-up; take other drives " +
-			"out. A machine with " +
-			"UEFI firmware of 32 bits, or with less than 1 GiB of memory, doesn't start from this stick: put its " +
-			"disk into a dock."},
-		{Heading: "Leaving"},
-		{Text: "q asks whether to switch off, to restart, or to restart into the set-up. Take the stick out when " +
-			"the screen goes " +
-			"dark. Records and papers lie on the stick's data part, in the folder twinshelf."},
+			"out. Firmware of " +
+			"32 bits says that it can't go on: put the disk into a dock at another machine."},
 	}
 }
 
