@@ -126,7 +126,7 @@ func TestStarts(t *testing.T) {
 const emulatorsOwn = "IO-APIC + timer doesn't work"
 
 // within is how long a machine gets to say what is waited for: a loaded one takes ten times as long as a quiet one.
-const within = 5 * time.Minute
+const within = 10 * time.Minute
 
 // machine is an emulated one, driven over its serial line.
 type machine struct {

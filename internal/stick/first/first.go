@@ -63,6 +63,7 @@ func Run(ctx context.Context) error {
 		os.Stdin, os.Stdout, os.Stderr = f, f, f
 	}
 	defer deaf()()
+	begun := uptime()
 	fmt.Println("Twin Shelf is starting.")
 	m.note(checked("/"))
 	m.note(enoughMemory())
@@ -81,11 +82,19 @@ func Run(ctx context.Context) error {
 	if m.loader != nil {
 		work.Go(func() { _ = listen(ctx, m.loader.ask) })
 	}
+	fmt.Printf("The kernel took %.1f s, Twin Shelf %.1f s.\n", begun, uptime()-begun)
 	what := m.consoles(ctx)
 	end()
 	work.Wait()
 	m.unmount()
 	return unix.Reboot(what)
+}
+
+// uptime is how long the kernel has been running, in seconds (proc(5)).
+func uptime() (seconds float64) {
+	b, _ := os.ReadFile("/proc/uptime")
+	_, _ = fmt.Sscan(string(b), &seconds)
+	return seconds
 }
 
 // note keeps what went wrong, and says it.
