@@ -44,6 +44,7 @@ var jsonRuns = []string{
 	"draw disk 'Ticket desk' --to DIR/drawn.svg", "draw map 'Ticket desk' --to DIR/map.svg",
 	"draw bench --to DIR/bench.svg", "draw changes 20261002 'Ticket desk' --to DIR/changes.svg",
 	"draw rate 'Harbour kiosk' --to DIR/rate.svg", "shelf list --to DIR/list.pdf", "stick base --to DIR/base.tsb",
+	"stick card --to DIR/card.pdf",
 	"stick files DIR/base.tsb --to DIR/start --program BUSYBOX",
 	"stick make DIR/base.tsb 7731 --program BUSYBOX --plan",
 	"labels 7731 'Ticket desk' --to DIR/labels.pdf", "job list", "job show 'Harbour kiosk'",

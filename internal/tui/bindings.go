@@ -143,7 +143,7 @@ func (m *model) anywhere() []binding {
 		{"?", "?", "help", "this page", acts(func() { m.help, m.scroll = true, 0 })},
 		{"q", "q", "leave", "asks only while a run is under way", leads(m.quit)},
 	}
-	if m.welcomePage.guest == nil {
+	if m.welcomePage.stick == nil {
 		return all
 	}
 	return slices.Insert(all, 1, binding{"0", "0", "this machine", "on a machine that was started from a stick: its " +

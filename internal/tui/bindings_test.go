@@ -25,7 +25,7 @@ type keyed struct {
 func pagesWithKeys(t *testing.T) []keyed {
 	t.Helper()
 	mm := opened(t).(*model)
-	mm.welcomePage.guest, mm.welcomePage.who = &workshop.Guest{Display: true}, uefiMachine()
+	mm.welcomePage.stick, mm.welcomePage.who = &workshop.Stick{Display: true}, uefiMachine()
 	mm.welcomePage.found = []workshop.FoundShelf{{Name: "Oak"}}
 	at := func(keys ...string) *model { return key(onDisk(afresh(mm), "Sandmartin S 64"), keys...).(*model) }
 	out := []keyed{{"On every page", mm.anywhere()}}

@@ -457,7 +457,7 @@ func (m *model) quit() tea.Cmd {
 		m.runPage.leaving = true
 		return nil
 	}
-	if m.welcomePage.guest != nil && !m.runPage.leaving {
+	if m.welcomePage.stick != nil && !m.runPage.leaving {
 		m.welcomePage.offerEnd()
 		return nil
 	}

@@ -167,7 +167,7 @@ func (m *welcomePage) undoEntry() {
 
 // offerEntry asks after a restore whether the firmware should start what was restored.
 func (m *welcomePage) offerEntry(s run.Snapshot, targets []string) tea.Cmd {
-	if m.guest == nil || s.State != run.Done || m.noEntries() != "" {
+	if m.stick == nil || s.State != run.Done || m.noEntries() != "" {
 		return nil
 	}
 	w, ctx := m.w, m.ctx

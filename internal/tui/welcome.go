@@ -20,7 +20,7 @@ import (
 type welcomePage struct {
 	*model
 	who      *machine.Machine
-	guest    *workshop.Guest // nil on machines that weren't started from a stick
+	stick    *workshop.Stick // nil on machines that weren't started from a stick
 	found    []workshop.FoundShelf
 	at       int
 	searched int // disks that were looked through for shelves
@@ -40,12 +40,12 @@ func (m *welcomePage) opened() { m.who = m.w.Computer() }
 
 // begin is what a machine that was started from a stick begins with.
 func (m *welcomePage) begin() tea.Cmd {
-	if m.guest = m.w.Stick(); m.guest == nil {
+	if m.stick = m.w.Stick(); m.stick == nil {
 		return nil
 	}
 	m.who = m.w.Computer()
 	m.step = stepWelcome
-	if !m.guest.Display {
+	if !m.stick.Display {
 		return nil
 	}
 	if id := m.w.Keyboard(); id != "" {
@@ -57,7 +57,7 @@ func (m *welcomePage) begin() tea.Cmd {
 
 // search looks for shelves on a disk that was just looked at.
 func (m *welcomePage) search(d *bench.Disk) tea.Cmd {
-	if m.guest == nil {
+	if m.stick == nil {
 		return nil
 	}
 	w, ctx, here := m.w, m.ctx, m.disks
@@ -88,7 +88,7 @@ func (m *welcomePage) onFound(msg foundShelves) tea.Cmd {
 
 // letGo takes away what was on drives that are gone.
 func (m *welcomePage) letGo() {
-	if m.guest == nil {
+	if m.stick == nil {
 		return
 	}
 	if name := m.w.LetGo(m.ctx); name != "" {
@@ -119,7 +119,7 @@ func (m *welcomePage) bindings() []binding {
 			move(listKeys, "shelf", "choose a shelf", &m.at, len(m.found))}
 	}
 	why := ""
-	if m.guest == nil || !m.guest.Display {
+	if m.stick == nil || !m.stick.Display {
 		why = "The keyboard belongs to the terminal at the other end of the line."
 	}
 	return append(out,
@@ -185,7 +185,7 @@ type keyboardSet struct{ id string }
 // keyboardWords names the layout that is typed with, for where something is typed; empty where that is the terminal's.
 func keyboardWords(m *model) string {
 	p := m.welcomePage
-	if p.guest == nil || !p.guest.Display {
+	if p.stick == nil || !p.stick.Display {
 		return ""
 	}
 	if l, known := keys.Find(m.w.Keyboard()); known {
@@ -195,7 +195,7 @@ func keyboardWords(m *model) string {
 }
 
 func (m *welcomePage) body(w int) ([]string, int) {
-	if m.guest == nil {
+	if m.stick == nil {
 		return m.plain(w, "This machine", "is shown where it was started from a stick."), -1
 	}
 	th := m.th
@@ -203,8 +203,8 @@ func (m *welcomePage) body(w int) ([]string, int) {
 	out := append([]string{head("THIS MACHINE")}, m.machineLines(w)...)
 	out = append(out, "", head("CLOCK"))
 	out = append(out, m.clockLines(time.Now().UTC())...)
-	if time.Now().Before(m.guest.Made) {
-		says := "‼ It can't be right: the stick was made on " + units.Moment(m.guest.Made) + ". Nothing is " +
+	if time.Now().Before(m.stick.Made) {
+		says := "‼ It can't be right: the stick was made on " + units.Moment(m.stick.Made) + ". Nothing is " +
 			"captured before it is set (t)."
 		for _, l := range th.wrap(says, w-5) {
 			out = append(out, "   "+th.bad.Render(l))
@@ -235,7 +235,7 @@ func (m *welcomePage) body(w int) ([]string, int) {
 	records := "Records, logs and papers are kept on the stick's data part; if it is pulled out they end there, and " +
 		"nothing else is harmed."
 	paint := th.dim
-	if !m.guest.Records {
+	if !m.stick.Records {
 		records, paint = "This stick has no data part in reach: records and logs are lost when the machine is "+
 			"switched "+
 			"off, but for what lies on shelves.", th.caution
@@ -247,6 +247,33 @@ func (m *welcomePage) body(w int) ([]string, int) {
 		out = append(out, th.bullet(p, w)...)
 	}
 	return out, keep
+}
+
+// beside are the disks that are attached, and what is usually done next.
+func (m *welcomePage) beside(w int) []string {
+	if m.stick == nil {
+		return nil
+	}
+	th := m.th
+	out := []string{" " + th.strong.Render("ATTACHED")}
+	for _, d := range m.disks {
+		mine := ""
+		if o := m.datesPage.owners.of(d); o.machine != "" {
+			mine = o.words() + "; "
+		}
+		out = append(out, "   "+fit(stickerEnd(d.Identity)+"  "+th.size(d.Identity.Size), w-4),
+			"     "+th.dim.Render(fit(mine+d.Words(), w-6)))
+	}
+	if len(m.disks) == 0 {
+		out = append(out, "   "+th.dim.Render("Nothing yet: attach a drive."))
+	}
+	out = append(out, "", " "+th.strong.Render("WHAT IS USUALLY NEXT"))
+	for _, l := range []string{"The customer's disk onto the shelf: Enter goes to the Bench, Enter there captures it.",
+		"A date back onto a new disk: 4 has the dates, Enter there plans it.",
+		"A disk that can't be read, or says that it is failing: R on the Bench rescues it."} {
+		out = append(out, th.bullet(l, w)...)
+	}
+	return out
 }
 
 // figures are digits and a colon, three rows of half cells each.

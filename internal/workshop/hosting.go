@@ -31,8 +31,8 @@ func (w *room) root() string { return filepath.Join("/", w.Bench.Host.Root) }
 // Computer is the computer that the program runs on.
 func (w *room) Computer() *machine.Machine { return machine.Look(w.root()) }
 
-// Guest says what is particular where a machine was started from a stick.
-type Guest struct {
+// Stick says what is particular where a machine was started from a stick.
+type Stick struct {
 	// Made is when the stick's system was collected: no clock may say that it is earlier.
 	Made time.Time
 	// Records says that the records, logs and papers lie on the stick's data part and are kept.
@@ -42,11 +42,11 @@ type Guest struct {
 }
 
 // Stick is what is known of the stick that this machine was started from; nil where it wasn't.
-func (w *hosting) Stick() *Guest {
+func (w *hosting) Stick() *Stick {
 	if !w.Bench.Started {
 		return nil
 	}
-	g := &Guest{Records: within(w.State.Folder(), ramdisk.Records),
+	g := &Stick{Records: within(w.State.Folder(), ramdisk.Records),
 		Display: os.Getenv(ramdisk.Console) == ramdisk.Display}
 	var m base.Manifest
 	if b, err := os.ReadFile(filepath.Join(w.root(), ramdisk.Manifest)); err == nil && json.Unmarshal(b, &m) == nil {
