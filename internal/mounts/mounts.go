@@ -156,7 +156,7 @@ func WriteSmall(path string, b []byte) error {
 
 // LetGo takes away what is mounted in base from drives that are gone; what is still open there gives errors from then
 // on.
-func LetGo(base string) (gone []string) {
+func LetGo(base string) {
 	for _, m := range (disk.Host{}).Mounts() {
 		if filepath.Dir(m.Point) != filepath.Clean(base) || strings.HasPrefix(m.Device, "0:") {
 			continue // not mounted here, or not from a drive
@@ -165,11 +165,9 @@ func LetGo(base string) (gone []string) {
 			continue
 		}
 		if unix.Unmount(m.Point, unix.MNT_DETACH) == nil {
-			gone = append(gone, m.Point)
 			os.Remove(m.Point)
 		}
 	}
-	return gone
 }
 
 func mount(base string, p Part, writable bool) (string, error) {

@@ -81,14 +81,10 @@ func (m *shelfDesk) onLocked(l locked) {
 
 // use makes an opened shelf the one that dates come from and captures go to.
 func (m *shelfDesk) use(s *shelf.Shelf) tea.Cmd {
-	m.menus.forgetWaiting() // it was about the other one
 	m.w.Use(m.ctx, s)
-	m.planning++ // what is being worked out with the old one is of no use
-	m.capturePage.plan, m.fitPage.pair = nil, nil
-	d := m.datesPage
-	d.thin, d.goes, d.wished, d.boards, d.board = nil, nil, nil, nil, 0
+	cmd := forgetShelf(m.model) // the one before
 	m.say("%s in %s is open: captures go to it.", s.Head().Name, s.Place())
-	return tea.Batch(m.look(), m.datesPage.readShelf())
+	return tea.Batch(m.look(), cmd)
 }
 
 // carryTo asks what is carried to an opened shelf, and carries it.

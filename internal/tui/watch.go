@@ -78,7 +78,7 @@ func (m *benchPage) onSeen(now []*bench.Disk) tea.Cmd {
 	m.arrange()
 	if len(gone) > 0 {
 		m.say("Taken away: %s.", strings.Join(gone, ", "))
-		m.welcomePage.letGo()
+		cmds = append(cmds, m.welcomePage.letGo())
 	}
 	return tea.Batch(cmds...)
 }

@@ -87,11 +87,13 @@ func (m *welcomePage) onFound(msg foundShelves) tea.Cmd {
 }
 
 // letGo takes away what was on drives that are gone.
-func (m *welcomePage) letGo() {
-	if m.stick == nil {
-		return
+func (m *welcomePage) letGo() tea.Cmd {
+	if m.stick == nil || m.runPage.running() { // work that needs a shelf waits for it, or says what it lacks
+		return nil
 	}
+	var cmd tea.Cmd
 	if name := m.w.LetGo(m.ctx); name != "" {
+		cmd = forgetShelf(m.model)
 		m.fail("The drive with the shelf " + name + " was taken away: the shelf is closed. Attach it again, and " +
 			"it is found.")
 	}
@@ -103,6 +105,17 @@ func (m *welcomePage) letGo() {
 	}
 	m.found = left
 	m.at = max(0, min(m.at, len(m.found)-1))
+	return cmd
+}
+
+// forgetShelf forgets what was worked out with a shelf that isn't open any more.
+func forgetShelf(m *model) tea.Cmd {
+	m.menus.forgetWaiting()
+	m.planning++
+	m.capturePage.plan, m.fitPage.pair = nil, nil
+	d := m.datesPage
+	d.thin, d.goes, d.wished, d.boards, d.board = nil, nil, nil, nil, 0
+	return d.readShelf()
 }
 
 func (m *welcomePage) lanes() lanes {

@@ -176,9 +176,12 @@ func (w *shelves) amendPath(id, dir string) error {
 // LetGo takes away what was mounted from drives that are gone. Where the open shelf was on one it is closed, and its
 // name given.
 func (w *shelves) LetGo(ctx context.Context) (closed string) {
-	gone := mounts.LetGo(MountBase)
+	mounts.LetGo(MountBase) // another console may have been first: what counts is whether the shelf is there
 	s := w.shelf()
-	if s == nil || !slices.ContainsFunc(gone, func(point string) bool { return within(s.Place(), point) }) {
+	if s == nil || !within(s.Place(), MountBase) {
+		return ""
+	}
+	if id, err := shelf.IDOf(ctx, s.Place()); err == nil && id == s.Head().ID {
 		return ""
 	}
 	w.shelfMu.Lock()

@@ -64,7 +64,7 @@ func Run(ctx context.Context) error {
 	}
 	defer deaf()()
 	begun := uptime()
-	fmt.Println("Twin Shelf is starting.")
+	m.tell("Twin Shelf is starting.")
 	m.note(checked("/"))
 	m.note(enoughMemory())
 	m.note(m.drivers())
@@ -82,12 +82,34 @@ func Run(ctx context.Context) error {
 	if m.loader != nil {
 		work.Go(func() { _ = listen(ctx, m.loader.ask) })
 	}
-	fmt.Printf("The kernel took %.1f s, Twin Shelf %.1f s.\n", begun, uptime()-begun)
+	m.tell(fmt.Sprintf("The kernel took %.1f s, Twin Shelf %.1f s.", begun, uptime()-begun))
+	hush()
 	what := m.consoles(ctx)
 	end()
 	work.Wait()
 	m.unmount()
 	return unix.Reboot(what)
+}
+
+// tell says something on all consoles.
+func (m *machine) tell(text string) {
+	line, _ := os.ReadFile("/proc/cmdline")
+	for _, c := range consolesOf(string(line)) {
+		if tty, err := c.open(); err == nil {
+			fmt.Fprint(tty, text+"\r\n")
+			tty.Close()
+		}
+	}
+}
+
+// emergencies is the level of the kernel's messages that still come onto the consoles.
+const emergencies = 1
+
+// hush keeps the kernel's messages from being written over the full screen: what a drive that is pulled out comes to is
+// said there anyway.
+func hush() {
+	const consoleLevel = 8 // SYSLOG_ACTION_CONSOLE_LEVEL, syslog(2)
+	_, _, _ = unix.Syscall(unix.SYS_SYSLOG, consoleLevel, 0, emergencies)
 }
 
 // uptime is how long the kernel has been running, in seconds (proc(5)).
