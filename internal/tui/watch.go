@@ -22,6 +22,7 @@ type (
 func (m *benchPage) onNews(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case lookForNew:
+		m.welcomePage.news()
 		return m.lookAround()
 	case seenNow:
 		return m.onSeen(msg.disks)

@@ -25,6 +25,7 @@ type welcomePage struct {
 	at       int
 	searched int // disks that were looked through for shelves
 	problems []string
+	told     string // the latest news
 	entries  startEntries
 }
 
@@ -84,6 +85,18 @@ func (m *welcomePage) onFound(msg foundShelves) tea.Cmd {
 		return tea.Batch(cmd, m.shelfDesk.openThen(m.found[0].Folder, nil, m.shelfDesk.use))
 	}
 	return cmd
+}
+
+// news says what went wrong with the stick's system, once.
+func (m *welcomePage) news() {
+	if m.stick == nil {
+		return
+	}
+	if news := m.w.News(); news != "" && news != m.told {
+		m.told = news
+		m.problems = append(m.problems, capital(news)+".")
+		m.fail(capital(news) + ".")
+	}
 }
 
 // letGo takes away what was on drives that are gone.

@@ -139,6 +139,15 @@ func (w *hosting) End(how string) error {
 	return mounts.WriteSmall(ramdisk.End, []byte(how+"\n"))
 }
 
+// News is what went wrong with the stick's system since the screen was opened; empty for nothing.
+func (w *hosting) News() string {
+	b, err := os.ReadFile(filepath.Join(w.root(), ramdisk.News))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(b))
+}
+
 // Reachable says whether a folder can be read.
 func (w *hosting) Reachable(dir string) bool {
 	_, err := os.ReadDir(dir)

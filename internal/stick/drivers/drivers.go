@@ -30,7 +30,10 @@ type Tables struct {
 	aliases map[string][]alias // by what stands before the first colon; "" for patterns there
 }
 
-type alias struct{ pattern, module string }
+type alias struct {
+	pattern, module string
+	plain           string // what the pattern begins with, up to its first wildcard
+}
 
 // Name is the name of a module, by its file or as somebody writes it: dashes count as underscores.
 func Name(file string) string {
@@ -99,7 +102,11 @@ func (t *Tables) alias(line string) {
 	if strings.ContainsAny(key, "*?[") {
 		key = "" // these are looked at for everything
 	}
-	t.aliases[key] = append(t.aliases[key], alias{f[1], Name(f[2])})
+	plain := f[1]
+	if i := strings.IndexAny(plain, `*?[\\`); i >= 0 {
+		plain = plain[:i]
+	}
+	t.aliases[key] = append(t.aliases[key], alias{likeLetters(f[1]), Name(f[2]), plain})
 }
 
 func (t *Tables) soft(line string) {
@@ -128,8 +135,9 @@ func (t *Tables) For(asked string) []string {
 		out = append(out, n)
 	}
 	key, _, _ := strings.Cut(asked, ":")
+	letters := likeLetters(asked)
 	for _, a := range slices.Concat(t.aliases[key], t.aliases[""]) {
-		if a.pattern == asked || matches(a.pattern, asked) {
+		if strings.HasPrefix(asked, a.plain) && matches(a.pattern, letters) {
 			out = append(out, a.module)
 		}
 	}
@@ -137,11 +145,12 @@ func (t *Tables) For(asked string) []string {
 	return slices.Compact(out)
 }
 
-// matches is path.Match with slashes like any other letter.
+// likeLetters has slashes be like any other letter for path.Match.
+func likeLetters(s string) string { return strings.ReplaceAll(s, "/", "\x01") }
+
 func matches(pattern, s string) bool {
-	plain := strings.NewReplacer("/", "\x01")
-	ok, err := path.Match(plain.Replace(pattern), plain.Replace(s))
-	return ok && err == nil
+	ok, err := path.Match(pattern, s)
+	return ok && err == nil || pattern == s
 }
 
 // Missing is a module that the kernel hasn't got.

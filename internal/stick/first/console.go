@@ -118,7 +118,7 @@ func (m *machine) show(ctx context.Context, c console) error {
 	}
 	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=" + m.stick.state,
 		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
-		ramdisk.Notice + "=" + strings.Join(m.said, "; "), ramdisk.Console + "=" + c.path,
+		ramdisk.Notice + "=" + strings.Join(m.notices(), "; "), ramdisk.Console + "=" + c.path,
 		ramdisk.SystemPart + "=" + m.stick.system, ramdisk.Keyboard + "=" + m.stick.keyboard}
 	return m.children.run(onConsole(ctx, tty, "/"+ramdisk.Program, []string{"--glyphs", c.glyphs}, env))
 }
@@ -132,7 +132,7 @@ func (m *machine) ask(c console, problem error) (string, error) {
 	defer tty.Close()
 	if problem != nil {
 		fmt.Fprintf(tty, "\r\nTwin Shelf ended: %v\r\n", problem)
-		for _, s := range m.said {
+		for _, s := range m.notices() {
 			fmt.Fprintf(tty, "! %s\r\n", s)
 		}
 	}

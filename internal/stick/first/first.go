@@ -14,11 +14,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
 
+	"twinshelf/internal/mounts"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/stick/ramdisk"
 	"twinshelf/internal/units"
@@ -46,8 +48,10 @@ var efivars = mount{"efivarfs", "/sys/firmware/efi/efivars", ""}
 type machine struct {
 	children children
 	loader   *loader
+	mu       sync.Mutex // guards said and open
 	// said is what went wrong so far.
 	said []string
+	open bool // the full screen is, on some console
 	bare bool // the display has the kernel's own font
 
 	stick stick
@@ -65,9 +69,10 @@ func Run(ctx context.Context) error {
 	defer deaf()()
 	begun := uptime()
 	m.tell("Twin Shelf is starting.")
-	m.note(checked("/"))
 	m.note(enoughMemory())
-	m.note(m.drivers())
+	list, err := manifest("/")
+	m.note(err)
+	m.note(m.drivers(list))
 	if _, err := os.Stat(efivars.at); err == nil { // the machine was started by UEFI firmware
 		m.note(mountOne(efivars))
 	}
@@ -79,6 +84,9 @@ func Run(ctx context.Context) error {
 	var work sync.WaitGroup
 	m.note(m.stick.find(ctx, "/sys/class/block"))
 	work.Go(func() { m.children.reap(ctx) })
+	if list != nil { // modules are compared when they are loaded, all the rest beside the work
+		work.Go(func() { m.note(checked(ctx, "/", list)) })
+	}
 	if m.loader != nil {
 		work.Go(func() { _ = listen(ctx, m.loader.ask) })
 	}
@@ -119,12 +127,27 @@ func uptime() (seconds float64) {
 	return seconds
 }
 
-// note keeps what went wrong, and says it.
+// note keeps what went wrong, and says it: the full screen where it is open already finds it in a file.
 func (m *machine) note(err error) {
-	if err != nil {
-		m.said = append(m.said, err.Error())
-		fmt.Println("!", err)
+	if err == nil || errors.Is(err, context.Canceled) {
+		return
 	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.said = append(m.said, err.Error())
+	if m.open {
+		_ = mounts.WriteSmall(ramdisk.News, []byte(err.Error()))
+		return
+	}
+	fmt.Println("!", err)
+}
+
+// notices are what went wrong so far.
+func (m *machine) notices() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.open = true
+	return slices.Clone(m.said)
 }
 
 func mountOne(x mount) error {
@@ -138,19 +161,27 @@ func mountOne(x mount) error {
 	return nil
 }
 
-// checked compares what was unpacked at the start, below a folder, with the sums of the base that it came from.
-func checked(root string) error {
+// manifest reads what the base was made with that was unpacked below a folder.
+func manifest(root string) (*base.Manifest, error) {
 	raw, err := os.ReadFile(filepath.Join(root, ramdisk.Manifest))
 	if err != nil {
-		return fmt.Errorf("what was started can't be checked: %w", err)
+		return nil, fmt.Errorf("what was started can't be checked: %w", err)
 	}
 	var m base.Manifest
 	if err := json.Unmarshal(raw, &m); err != nil {
-		return fmt.Errorf("what was started can't be checked: %w", err)
+		return nil, fmt.Errorf("what was started can't be checked: %w", err)
 	}
+	return &m, nil
+}
+
+// checked compares what was unpacked at the start, below a folder, with the sums of the base that it came from.
+func checked(ctx context.Context, root string, m *base.Manifest) error {
 	for _, p := range m.Pieces {
 		if !ramdisk.Kept(p.Name) {
 			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return err
 		}
 		if err := checkedOne(filepath.Join(root, p.Name), p); err != nil {
 			return fmt.Errorf("what was started isn't what the stick was made with: %w; don't work with it, make the "+
@@ -189,8 +220,8 @@ func enoughMemory() error {
 	return nil
 }
 
-// drivers loads what the hardware asks for.
-func (m *machine) drivers() error {
+// drivers loads what the hardware asks for, of what the base has.
+func (m *machine) drivers(list *base.Manifest) error {
 	dir, err := modulesDir()
 	if err != nil {
 		return err
@@ -198,6 +229,7 @@ func (m *machine) drivers() error {
 	if m.loader, err = newLoader(dir); err != nil {
 		return fmt.Errorf("no drivers can be loaded: %w; make the stick anew", err)
 	}
+	m.loader.compareWith(list)
 	m.loader.found("/sys/devices")
 	_ = m.loader.load(always...) // a kernel has some of them built in
 	m.loader.found("/sys/devices")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -59,7 +60,7 @@ func TestChecked(t *testing.T) {
 	sum := blake3.Sum256([]byte("module"))
 	m := base.Manifest{Pieces: []base.Piece{{Name: "lib/modules/6.1/a.ko", Sum: hex.EncodeToString(sum[:])},
 		{Name: base.Shim, Sum: "00"}}}
-	if err := checked(root); err == nil || !strings.Contains(err.Error(), "can't be checked") {
+	if _, err := manifest(root); err == nil || !strings.Contains(err.Error(), "can't be checked") {
 		t.Errorf("without a list: %v", err)
 	}
 	b, err := json.Marshal(m)
@@ -73,14 +74,34 @@ func TestChecked(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := checked(root); err != nil {
+	list, err := manifest(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &loader{dir: filepath.Join(root, "lib/modules/6.1")}
+	l.compareWith(list)
+	for name, p := range l.sums { // as if the root were the machine's
+		l.sums[strings.TrimPrefix(filepath.Join(root, name), "/")] = p
+	}
+	if err := errors.Join(checked(t.Context(), root, list), l.compare("a.ko")); err != nil {
 		t.Error(err)
+	}
+	if err := l.compare("b.ko"); err == nil || !strings.Contains(err.Error(), "the base doesn't have it") {
+		t.Errorf("a module of somebody else's: %v", err)
 	}
 	if err := os.WriteFile(path, []byte("mod?le"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := checked(root); err == nil || !strings.Contains(err.Error(), "a.ko differs") {
+	if err := checked(t.Context(), root, list); err == nil || !strings.Contains(err.Error(), "a.ko differs") {
 		t.Errorf("a changed module: %v", err)
+	}
+	if err := l.compare("a.ko"); err == nil || !strings.Contains(err.Error(), "isn't loaded") {
+		t.Errorf("a changed module is loaded: %v", err)
+	}
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := checked(ended, root, list); !errors.Is(err, context.Canceled) {
+		t.Errorf("ended: %v", err)
 	}
 }
 

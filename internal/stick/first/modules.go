@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"twinshelf/internal/stick/base"
 	"twinshelf/internal/stick/drivers"
 )
 
@@ -24,6 +25,8 @@ var always = []string{"sd_mod", "sr_mod", "usb_storage", "uas", "usbhid", "hid_g
 type loader struct {
 	dir    string
 	tables *drivers.Tables
+	// sums are those of the files by the base; nil where they aren't compared.
+	sums map[string]base.Piece
 
 	mu     sync.Mutex
 	loaded map[string]bool   // by file
@@ -64,6 +67,9 @@ func (l *loader) insert(file string) error {
 	if l.loaded[file] {
 		return nil
 	}
+	if err := l.compare(file); err != nil {
+		return err
+	}
 	f, err := os.Open(filepath.Join(l.dir, file))
 	if err != nil {
 		return err
@@ -79,6 +85,33 @@ func (l *loader) insert(file string) error {
 		return nil
 	}
 	return fmt.Errorf("module %s can't be loaded: %w", drivers.Name(file), err)
+}
+
+// compareWith has modules compared with what a base has of them; nil has none compared.
+func (l *loader) compareWith(list *base.Manifest) {
+	if list == nil {
+		return
+	}
+	l.sums = map[string]base.Piece{}
+	for _, p := range list.Pieces {
+		l.sums[p.Name] = p
+	}
+}
+
+// compare compares a module with what the base has of it, before it becomes part of the kernel.
+func (l *loader) compare(file string) error {
+	if l.sums == nil {
+		return nil
+	}
+	path := filepath.Join(l.dir, file)
+	p, known := l.sums[strings.TrimPrefix(path, "/")]
+	if !known {
+		return fmt.Errorf("module %s isn't loaded: the base doesn't have it", drivers.Name(file))
+	}
+	if err := checkedOne(path, p); err != nil {
+		return fmt.Errorf("module %s isn't loaded: %w", drivers.Name(file), err)
+	}
+	return nil
 }
 
 // ask loads what a piece of hardware asks for.
@@ -136,6 +169,8 @@ func Modprobe(args []string) error {
 	if err != nil {
 		return err
 	}
+	list, _ := manifest("/") // that there is none was said at the start
+	l.compareWith(list)
 	for _, a := range args {
 		if !strings.HasPrefix(a, "-") {
 			err = errors.Join(err, l.load(l.tables.For(a)...))

@@ -36,6 +36,8 @@ const (
 	// SystemPart is the variable with the stick's part that the system is on, KeyboardFile the file on it in which the
 	// layout of the keyboard is remembered where there is no data part, and Keyboard the variable with that layout.
 	SystemPart, KeyboardFile, Keyboard = "TWINSHELF_SYSTEM_PART", "KEYBOARD.TXT", "TWINSHELF_KEYBOARD"
+	// News is the file with what went wrong since the full screen was opened.
+	News = "/run/twinshelf/news"
 	// End is the file in which the full screen says what the machine is to do when it is left: off or restart.
 	End = "/run/twinshelf/end"
 	// SystemName and DataName are the parts' names in the table, by which a stick is known again.
