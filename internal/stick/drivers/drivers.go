@@ -207,6 +207,9 @@ func (t *Tables) add(name, of string, deep int, done map[string]bool, out *[]str
 	return nil
 }
 
+// File is the file of a module; empty where the kernel hasn't got it.
+func (t *Tables) File(name string) string { return t.files[Name(name)] }
+
 // Files are the files of all modules, by name.
 func (t *Tables) Files() []string {
 	out := make([]string, 0, len(t.files))

@@ -230,6 +230,7 @@ func (m *machine) drivers(list *base.Manifest) error {
 		return fmt.Errorf("no drivers can be loaded: %w; make the stick anew", err)
 	}
 	m.loader.compareWith(list)
+	_ = m.loader.load(sums...) // otherwise a process is started for each
 	m.loader.found("/sys/devices")
 	_ = m.loader.load(always...) // a kernel has some of them built in
 	m.loader.found("/sys/devices")

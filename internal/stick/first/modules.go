@@ -21,6 +21,9 @@ import (
 var always = []string{"sd_mod", "sr_mod", "usb_storage", "uas", "usbhid", "hid_generic", "efivarfs", "nls_cp437",
 	"nls_iso8859_1", "vfat", "exfat", "ext4", "fuse", "loop"}
 
+// sums are modules that others ask the kernel for while they are being loaded.
+var sums = []string{"crct10dif_generic", "crc64_rocksoft_generic", "crc32c_generic"}
+
 // loader loads modules.
 type loader struct {
 	dir    string
@@ -114,9 +117,17 @@ func (l *loader) compare(file string) error {
 	return nil
 }
 
+// faster are the ciphers and sums that processors have instructions for. The kernel tests each for seconds, and needs
+// none before a file system asks for it.
+const faster = "kernel/arch/x86/crypto/"
+
 // ask loads what a piece of hardware asks for.
 func (l *loader) ask(alias string) {
-	_ = l.load(l.tables.For(alias)...) // what failed is kept
+	names := l.tables.For(alias)
+	if strings.HasPrefix(alias, "cpu:") {
+		names = slices.DeleteFunc(names, func(n string) bool { return strings.HasPrefix(l.tables.File(n), faster) })
+	}
+	_ = l.load(names...) // what failed is kept
 }
 
 // found loads what all hardware asks for that the kernel has found so far, until nothing new turns up.
