@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"path"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"twinshelf/internal/inside"
 	"twinshelf/internal/scene"
 	"twinshelf/internal/sheet"
+	"twinshelf/internal/stick/ramdisk"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -51,7 +53,7 @@ func drawingBinding(m *model) binding {
 
 // savePicture asks for a file, and makes the drawing into it.
 func savePicture(m *model, p picture) {
-	m.prompt.askPath("File for the drawing, .svg or .pdf: ", p.file+".svg", func(file string) {
+	m.prompt.askPath("File for the drawing, .svg or .pdf: ", savedIn(m, p.file+".svg"), func(file string) {
 		file = strings.TrimSpace(file)
 		ctx := m.ctx
 		m.prompt.pending = func() tea.Msg {
@@ -62,6 +64,15 @@ func savePicture(m *model, p picture) {
 			return pictured{file, err}
 		}
 	})
+}
+
+// savedIn is where a paper or a drawing is proposed to be saved: here, or on a machine that was started from a stick on
+// the stick's data part, since everything else is lost there.
+func savedIn(m *model, file string) string {
+	if m.welcomePage.stick != nil && m.welcomePage.stick.Records {
+		return filepath.Join(ramdisk.Records, file)
+	}
+	return file
 }
 
 // pictured is a drawing that was made.

@@ -186,7 +186,7 @@ func onPaperSaved(m *model, msg paperSaved) {
 // saveAs asks for a file with a usual name, and makes a paper into it.
 func (m *sheetPage) saveAs(label, name string, made func(ctx context.Context, file string) (b []byte, noLogo,
 	err error)) {
-	m.prompt.askPath(label, name+".pdf", func(file string) {
+	m.prompt.askPath(label, savedIn(m.model, name+".pdf"), func(file string) {
 		file = strings.TrimSpace(file)
 		ctx := m.ctx
 		m.prompt.pending = func() tea.Msg {

@@ -102,6 +102,10 @@ func TestWelcome(t *testing.T) {
 	says(t, key(m, "t"), "keyboard: German")
 	says(t, key(m, "esc", "y"), "Which keyboard does this machine have", "▶ German", "Portuguese (Brazil)")
 	says(t, key(m, "esc", "1", "0"), "THIS MACHINE")
+	mm.welcomePage.stick.Records = true
+	if got := savedIn(mm, "sheet.pdf"); got != filepath.Join(ramdisk.Records, "sheet.pdf") {
+		t.Errorf("papers go to %s", got)
+	}
 	// Nothing is captured by a clock that can't be right.
 	_, err := mm.w.PlanCapture(t.Context(), "Kiosk", nil, nil, nil)
 	if err != nil && strings.Contains(err.Error(), "clock") {
