@@ -298,6 +298,14 @@ func (d *Drive) comeBack(ctx context.Context, cause error) error {
 	if d.Absent > 0 {
 		gone += fmt.Sprintf(" (it is waited for until %s)", time.Now().Add(d.Absent).Format("15:04"))
 	}
+	says := ""
+	say := func(words string) {
+		if words != says {
+			says = words
+			d.Waits(words)
+		}
+	}
+	say(gone)
 	defer d.Waits("")
 	for waited := time.Duration(0); ; waited += lookAgain {
 		dev, err := d.Reopen(ctx)
@@ -310,11 +318,11 @@ func (d *Drive) comeBack(ctx context.Context, cause error) error {
 			d.took(dev)
 			return nil
 		case errors.As(err, &other):
-			d.Waits(gone + "; " + other.Error())
+			say(gone + "; " + other.Error())
 		case !errors.Is(err, ErrNotThere):
 			return fmt.Errorf("%w (it was looked for because of this: %w)", err, cause)
 		default:
-			d.Waits(gone)
+			say(gone)
 		}
 		if d.Absent > 0 && waited >= d.Absent {
 			return cause
