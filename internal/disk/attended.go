@@ -20,35 +20,47 @@ type Attendant interface {
 	Vanished(cause error) (*File, error)
 }
 
-// attended is who looks after a drive.
+// attended is who looks after a drive. Others may read it meanwhile.
 type attended struct {
-	by Attendant // nil for nobody
-	// mu has one of several readers call for a drive that is gone.
-	mu    sync.Mutex
-	left  error        // nobody waits any more, because of this
-	waits atomic.Int32 // readers that the attendant has wait
+	by    atomic.Pointer[attendance] // nil for nobody
+	waits atomic.Int32               // readers that an attendant has wait
 }
 
-// AttendBy has the drive looked after from now on; nil ends it. It isn't called while the device is read.
-func (d *File) AttendBy(a Attendant) { d.attended.by, d.attended.left = a, nil }
+type attendance struct {
+	Attendant
+	// mu has one of several readers call for a drive that is gone.
+	mu   sync.Mutex
+	left error // nobody waits any more, because of this
+}
+
+// AttendBy has the drive looked after from now on; nil ends it.
+func (d *File) AttendBy(a Attendant) {
+	if a == nil {
+		d.attended.by.Store(nil)
+		return
+	}
+	d.attended.by.Store(&attendance{Attendant: a})
+}
 
 // attendedRead reads, and where the drive vanishes reads again once it is back.
 func (d *File) attendedRead(p []byte, off int64, lent bool) (int, error) {
 	for {
-		if a := d.attended.by; a != nil {
-			d.attended.waits.Add(1)
-			err := a.Before()
-			d.attended.waits.Add(-1)
-			if err != nil {
-				return 0, err
-			}
+		a := d.attended.by.Load()
+		if a == nil {
+			return d.patientRead(p, off, lent)
+		}
+		d.attended.waits.Add(1)
+		err := a.Before()
+		d.attended.waits.Add(-1)
+		if err != nil {
+			return 0, err
 		}
 		from := d.at.Load()
 		n, err := d.patientRead(p, off, lent)
-		if d.attended.by == nil || !Gone(err) {
+		if !Gone(err) {
 			return n, err
 		}
-		if err := d.comeBack(from, err); err != nil {
+		if err := d.comeBack(a, from, err); err != nil {
 			return n, err
 		}
 	}
@@ -62,10 +74,9 @@ func (d *File) patientRead(p []byte, off int64, lent bool) (int, error) {
 }
 
 // comeBack takes the seat that the drive has when it is there again. Readers that come later find it taken.
-func (d *File) comeBack(from *seat, cause error) error {
-	a := &d.attended
-	a.waits.Add(1)
-	defer a.waits.Add(-1)
+func (d *File) comeBack(a *attendance, from *seat, cause error) error {
+	d.attended.waits.Add(1)
+	defer d.attended.waits.Add(-1)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if d.at.Load() != from {
@@ -74,7 +85,7 @@ func (d *File) comeBack(from *seat, cause error) error {
 	if a.left != nil {
 		return a.left
 	}
-	back, err := a.by.Vanished(cause)
+	back, err := a.Vanished(cause)
 	if err != nil {
 		a.left = err
 		return err

@@ -67,8 +67,12 @@ func (v Variables) set(name string, b []byte) error {
 	if err != nil {
 		return fmt.Errorf("the firmware doesn't take %s: %w", name, err)
 	}
-	if now, err := v.get(name); err != nil || string(now) != string(b) {
-		return fmt.Errorf("the firmware took %s and doesn't have it now (%w)", name, err)
+	now, err := v.get(name)
+	if err == nil && string(now) != string(b) {
+		err = errors.New("it reads otherwise")
+	}
+	if err != nil {
+		return fmt.Errorf("the firmware took %s and doesn't have it now: %w", name, err)
 	}
 	return nil
 }

@@ -16,8 +16,7 @@ import (
 
 // stickPurpose is how it stands among the purposes.
 var stickPurpose = choice{name: "a starting stick", about: "starts other PCs into Twin Shelf; the rest of the " +
-	"drive can " +
-	"hold a shelf, records and papers. It is made of a base, which \"twinshelf stick base\" collects"}
+	"drive can hold a shelf, records and papers. It is made of a base, which \"twinshelf stick base\" collects"}
 
 // stickData is what the rest of a stick can be.
 type stickData struct {
@@ -26,7 +25,7 @@ type stickData struct {
 	renew bool
 }
 
-// stickDrafted is a stick as it would be; sums say that it is for the disk as it was looked at.
+// stickDrafted is a stick as it would be, for the disk at a path as it was looked at.
 type stickDrafted struct {
 	draft       *ready.Draft
 	path, state string
@@ -46,8 +45,7 @@ func offerStickData(m *readyPage, from string) {
 	var all []stickData
 	if m.target != nil && m.target.Survey != nil && drive.IsStick(m.target.Survey) {
 		all = append(all, stickData{choice: choice{name: "renew its system", about: "it is a starting stick: " +
-			"everything " +
-			"beside the system stays"}, renew: true})
+			"everything beside the system stays"}, renew: true})
 	}
 	all = append(all,
 		stickData{choice: choice{name: "a shelf, on exFAT", about: "every system reads and writes it"},
@@ -55,8 +53,7 @@ func offerStickData(m *readyPage, from string) {
 		stickData{choice: choice{name: "a shelf, on ext4", about: "safer when it is pulled out; only Linux reads it"},
 			data: drive.Data{Kind: "ext4", Label: "shelf"}},
 		stickData{choice: choice{name: "nothing", about: "records are lost when a machine is switched off, but " +
-			"for what " +
-			"lies on shelves"}})
+			"for what lies on shelves"}})
 	n := menu{title: "What is the rest of the drive for?"}
 	for _, d := range all {
 		n.choices = append(n.choices, d.choice)

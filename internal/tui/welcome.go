@@ -23,7 +23,6 @@ type welcomePage struct {
 	stick    *workshop.Stick // nil on machines that weren't started from a stick
 	found    []workshop.FoundShelf
 	at       int
-	searched int // disks that were looked through for shelves
 	problems []string
 	told     string // the latest news
 	entries  startEntries
@@ -71,7 +70,6 @@ func (m *welcomePage) search(d *bench.Disk) tea.Cmd {
 // onFound takes the shelves of a disk. Where none is open yet one that can be opened is, before others the one with
 // twins of this machine.
 func (m *welcomePage) onFound(msg foundShelves) tea.Cmd {
-	m.searched++
 	if msg.err != nil {
 		m.problems = append(m.problems, fmt.Sprintf("Looking for shelves on %s: %v", msg.path, msg.err))
 	}
@@ -149,9 +147,8 @@ func (m *welcomePage) bindings() []binding {
 		why = "The keyboard belongs to the terminal at the other end of the line."
 	}
 	return append(out,
-		m.unlessTyped("", binding{"t", "t", "set the clock", "set the clock of this system; the one in the " +
-			"machine stays",
-			acts(m.askClock)}),
+		binding{"t", "t", "set the clock", "set the clock of this system; the one in the machine stays",
+			acts(m.askClock)},
 		m.unless(why, binding{"y", "y", "keyboard", "choose the layout of the keyboard; it is remembered",
 			acts(m.offerKeyboards)}),
 		m.unless(m.noEntries(), binding{"e", "e", "start entries", "what the firmware starts, in its order; add an " +
@@ -263,8 +260,7 @@ func (m *welcomePage) body(w int) ([]string, int) {
 	paint := th.dim
 	if !m.stick.Records {
 		records, paint = "This stick has no data part in reach: records and logs are lost when the machine is "+
-			"switched "+
-			"off, but for what lies on shelves.", th.caution
+			"switched off, but for what lies on shelves.", th.caution
 	}
 	for _, l := range th.wrap(records, w-5) {
 		out = append(out, "   "+paint.Render(l))
@@ -303,9 +299,13 @@ func (m *welcomePage) beside(w int) []string {
 }
 
 // figures are digits and a colon, three rows of half cells each.
-var figures = map[rune][3]string{'0': {"█▀█", "█ █", "▀▀▀"}, '1': {" ▀█", "  █", "  ▀"}, '2': {"▀▀█", "█▀▀", "▀▀▀"},
-	'3': {"▀▀█", " ▀█", "▀▀▀"}, '4': {"█ █", "▀▀█", "  ▀"}, '5': {"█▀▀", "▀▀█", "▀▀▀"}, '6': {"█▀▀", "█▀█", "▀▀▀"},
-	'7': {"▀▀█", "  █", "  ▀"}, '8': {"█▀█", "█▀█", "▀▀▀"}, '9': {"█▀█", "▀▀█", "▀▀▀"}, ':': {"▄", "▄", " "}}
+var figures = map[rune][3]string{
+	'0': {"█▀█", "█ █", "▀▀▀"}, '1': {" ▀█", "  █", "  ▀"},
+	'2': {"▀▀█", "█▀▀", "▀▀▀"}, '3': {"▀▀█", " ▀█", "▀▀▀"},
+	'4': {"█ █", "▀▀█", "  ▀"}, '5': {"█▀▀", "▀▀█", "▀▀▀"},
+	'6': {"█▀▀", "█▀█", "▀▀▀"}, '7': {"▀▀█", "  █", "  ▀"},
+	'8': {"█▀█", "█▀█", "▀▀▀"}, '9': {"█▀█", "▀▀█", "▀▀▀"}, ':': {"▄", "▄", " "},
+}
 
 // clockLines are the time in large figures with the date beside it: a wrong clock makes wrong dates.
 func (m *welcomePage) clockLines(now time.Time) []string {
@@ -354,8 +354,7 @@ func (m *welcomePage) machineLines(w int) []string {
 	}
 	if !c.Keyboard {
 		for _, l := range th.wrap("! No keyboard was found: its driver may be missing. Attach one by USB, or work "+
-			"over the "+
-			"serial line.", w-5) {
+			"over the serial line.", w-5) {
 			out = append(out, "   "+th.caution.Render(l))
 		}
 	}

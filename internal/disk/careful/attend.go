@@ -81,9 +81,14 @@ func NewWitness(ctx context.Context, dev disk.Device, places []span.Span) (*Witn
 	return w, nil
 }
 
-// Same compares a drive with what it held. Places that can't be read any more say nothing.
+// ErrUntold means that nothing of a drive could be compared with what it held.
+var ErrUntold = errors.New("whether it holds what the drive held can't be told: none of the places could be read")
+
+// Same compares a drive with what it held. Single places that can't be read any more say nothing; where there is none
+// that can, it isn't taken for the drive.
 func (w *Witness) Same(ctx context.Context, dev disk.Device) error {
 	buf := make([]byte, mostWitnessed)
+	compared := 0
 	for i, sp := range w.places {
 		b := buf[:sp.Len()]
 		if err := disk.ReadFull(disk.Until(ctx, dev), b, sp.Start); err != nil {
@@ -95,6 +100,10 @@ func (w *Witness) Same(ctx context.Context, dev disk.Device) error {
 		if sum := blake3.Sum256(b); !bytes.Equal(sum[:], w.sums[i][:]) {
 			return fmt.Errorf("%w at byte %d", ErrChanged, sp.Start)
 		}
+		compared++
+	}
+	if compared == 0 && len(w.places) > 0 {
+		return ErrUntold
 	}
 	return nil
 }

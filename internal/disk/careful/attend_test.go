@@ -79,8 +79,8 @@ func TestAttend(t *testing.T) {
 		t.Errorf("%d looks; it is at %s", looks, d.Path())
 	}
 	all := strings.Join(said, "\n")
-	for _, words := range []string{"is gone: attach it again", "another drive is attached there: it has 2097152 bytes",
-		"another drive is attached there: it doesn't hold what the drive held at byte 0"} {
+	for _, words := range []string{"is gone: attach it again", "what is attached there isn't taken for it: it has 2097152 bytes",
+		"what is attached there isn't taken for it: it doesn't hold what the drive held at byte 0"} {
 		if !strings.Contains(all, words) {
 			t.Errorf("nothing is said of %q: %q", words, said)
 		}
@@ -133,6 +133,10 @@ func TestWitness(t *testing.T) {
 	changed[512<<10]++
 	if err := w.Same(t.Context(), testkit.StandIn(t, changed, nil)); !errors.Is(err, careful.ErrChanged) {
 		t.Errorf("another content: %v", err)
+	}
+	dead := testkit.StandIn(t, b, &disk.Faults{Unreadable: span.Of(span.At(0, 1<<20))})
+	if err := w.Same(t.Context(), dead); !errors.Is(err, careful.ErrUntold) {
+		t.Errorf("nothing can be compared: %v", err)
 	}
 	gone := testkit.StandIn(t, b, &disk.Faults{GoneAfter: 1})
 	if err := w.Same(t.Context(), gone); !disk.Gone(err) {

@@ -247,10 +247,10 @@ func (d *Drive) reopened(ctx context.Context) (disk.Device, error) {
 	return d.compared(ctx, dev)
 }
 
-// Other means that another drive is attached than the one that is waited for.
+// Other means that a drive is attached that isn't taken for the one that is waited for.
 type Other struct{ Why error }
 
-func (e *Other) Error() string { return "another drive is attached there: " + e.Why.Error() }
+func (e *Other) Error() string { return "what is attached there isn't taken for it: " + e.Why.Error() }
 func (e *Other) Unwrap() error { return e.Why }
 
 // compared is a drive that Reopen found, if it is the one that vanished.

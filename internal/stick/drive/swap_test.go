@@ -113,7 +113,7 @@ func swapped(t *testing.T, m *machine) bool {
 	m.types("\r")
 	m.await("last four characters")
 	m.types("7731\r")
-	m.await("The restored disk can start", "grubx64.efi")
+	m.await("The restored disk has a loader", "grubx64.efi")
 	m.types("\r")
 	m.await("first that the firmware starts")
 	m.types("q\r")

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -49,6 +50,7 @@ func (s *stick) find(ctx context.Context, class string) error {
 			"can't be told: records are lost when it is switched off")
 	}
 	s.system = "/dev/" + system[0]
+	data = slices.DeleteFunc(data, func(d string) bool { return driveOf(class, d) != driveOf(class, system[0]) })
 	if len(data) == 0 {
 		s.keyboard = keyboardOn(s.system)
 		return nil
@@ -59,6 +61,15 @@ func (s *stick) find(ctx context.Context, class string) error {
 	}
 	s.state = ramdisk.Records
 	return nil
+}
+
+// driveOf is the folder of the drive that a part is on.
+func driveOf(class, part string) string {
+	real, err := filepath.EvalSymlinks(filepath.Join(class, part))
+	if err != nil {
+		return ""
+	}
+	return filepath.Dir(real)
 }
 
 // stickParts are the parts that bear the names of a stick's (kernel documentation, uevent: PARTNAME).

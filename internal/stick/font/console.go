@@ -10,7 +10,9 @@ import (
 )
 
 // Screen are the characters beyond ASCII that the full screen draws with, the letters of names aside.
-const Screen = "·×°…–—‘’“”•»«‹›‼←↑→↓↵⇥↹⋯≈≠≤≥−√⏸─━│┃┆┈┌┐└┘├┤┬┴┼╌╎╭╮╯╰╳╴╶▀▁▂▃▄▅▆▇█▌▏▐░▒▓▔▕▚▞■□▪▲▶▸►▼▾◀◂◄◆○●◐✓✗⧗�"
+const Screen = "·×°…–—‘’“”•»«‹›‼←↑→↓↵⇥↹⋯≈≠≤≥−√⏸─━│" +
+	"┃┆┈┌┐└┘├┤┬┴┼╌╎╭╮╯╰╳╴╶▀▁▂▃▄▅▆▇█▌▏▐░" +
+	"▒▓▔▕▚▞■□▪▲▶▸►▼▾◀◂◄◆○●◐✓✗⧗�"
 
 // letters are those of names, the most usual ones first.
 func letters(yield func(rune) bool) {
