@@ -75,8 +75,8 @@ func (m *welcomePage) onEntries(msg entriesRead) {
 	}
 	n := menu{title: "Should the firmware start one of these before all others?", above: m.entryLines(msg.list)}
 	if msg.afterRun {
-		n.title = "The restored disk has a loader (7 says whether it should start). Should the firmware try it before all " +
-			"others?"
+		n.title = "The restored disk has a loader (7 says whether it should start). Should the firmware try it " +
+			"before all others?"
 		n.choices = append(n.choices, choice{name: "no entry", about: "the firmware finds the loader by itself " +
 			"where its order has this disk first"})
 	}
