@@ -79,7 +79,8 @@ func TestAttend(t *testing.T) {
 		t.Errorf("%d looks; it is at %s", looks, d.Path())
 	}
 	all := strings.Join(said, "\n")
-	for _, words := range []string{"is gone: attach it again", "what is attached there isn't taken for it: it has 2097152 bytes",
+	for _, words := range []string{"is gone: attach it again", "what is attached there isn't taken for it: it has " +
+		"2097152 bytes",
 		"what is attached there isn't taken for it: it doesn't hold what the drive held at byte 0"} {
 		if !strings.Contains(all, words) {
 			t.Errorf("nothing is said of %q: %q", words, said)
