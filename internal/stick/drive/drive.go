@@ -186,16 +186,15 @@ func (s *System) fill(d *ready.Draft) error {
 		return err
 	}
 	d.Parts[system].Files = s.files()
-	d.Notes = append(d.Notes, fmt.Sprintf("it starts 64-bit PCs into Twin Shelf: with UEFI firmware, Secure Boot "+
-		"on or off, "+
-		"and with a BIOS; kernel %s", s.Manifest.Kernel))
+	const starts = "it starts 64-bit PCs into Twin Shelf (kernel %s): "
 	if d.Identity.Sector != biosSector {
 		d.Parts[code].Raw = make([]byte, biosSector)
-		d.Notes = append(d.Notes, fmt.Sprintf("a BIOS starts nothing from sectors of %d bytes: only machines "+
-			"with UEFI "+
-			"firmware start from this drive", d.Identity.Sector))
+		d.Notes = append(d.Notes, fmt.Sprintf(starts+"only those with UEFI firmware, Secure Boot on or off; "+
+			"a BIOS starts nothing from sectors of %d bytes", s.Manifest.Kernel, d.Identity.Sector))
 		return nil
 	}
+	d.Notes = append(d.Notes, fmt.Sprintf(starts+"with UEFI firmware, Secure Boot on or off, and with a BIOS",
+		s.Manifest.Kernel))
 	first, second, err := s.code(d.Parts[code].Span.Start)
 	d.Code, d.Parts[code].Raw = first, second
 	return err
