@@ -50,6 +50,9 @@ type Disk struct {
 	Health *health.Report `json:"-"`
 	// Fingerprint is the state of the disk when it was probed.
 	Fingerprint string `json:"-"`
+
+	// state is another one after every write; empty where that can't be told.
+	state string
 }
 
 // Bench knows where to look.
@@ -154,6 +157,7 @@ func image(path string) *Disk {
 	}
 	d.Identity.Size = st.Size()
 	d.ReadOnly = st.Mode().Perm()&0o222 == 0
+	d.state = stateOfFile(st)
 	return d
 }
 
@@ -199,6 +203,7 @@ func (b *Bench) block(name, path string) *Disk {
 	if d.Identity.WWN == "" {
 		d.Identity.WWN = b.sys(name, "wwid")
 	}
+	d.state = b.stateOfBlock(name, d.Identity.Bus)
 	d.ByID = b.byID(name)
 	if d.Identity.Serial == "" && d.ByID != "" {
 		d.Identity.Serial = unitOf.ReplaceAllString(d.ByID[strings.LastIndexByte(d.ByID, '_')+1:], "")

@@ -13,7 +13,7 @@ import (
 func (m *benchPage) bindings() []binding {
 	again := binding{"a", "a", "look again", "look at all disks again", leads(func() tea.Cmd {
 		m.say("Looking again.")
-		return m.look()
+		return m.lookAtAll()
 	})}
 	d := m.chosen()
 	if d == nil {

@@ -138,16 +138,22 @@ func (m *model) Init() tea.Cmd {
 		tea.RequestBackgroundColor) // which may never be answered
 }
 
-// look lists the bench; each disk is then probed in the background.
+// look lists the bench; each disk that may have changed since it was looked at is then probed in the background.
 func (m *model) look() tea.Cmd {
 	b := m.w.Bench
 	return func() tea.Msg { return listed{b.List()} }
 }
 
+// lookAtAll is look, and probes all disks, changed or not.
+func (m *model) lookAtAll() tea.Cmd {
+	clear(m.benchPage.probed)
+	return m.look()
+}
+
 func (m *model) probe(d *bench.Disk) tea.Cmd {
-	w, ctx, fresh := m.w, m.ctx, *d
+	w, ctx, fresh, was := m.w, m.ctx, *d, m.benchPage.probed[d.Path]
 	return func() tea.Msg {
-		w.Bench.Probe(ctx, &fresh)
+		w.Bench.ProbeAgain(ctx, &fresh, was)
 		f := facts{}
 		if p, cut := w.CutOff(fresh.Identity); cut && fresh.Survey != nil && fresh.Survey.Table.Kind == table.None {
 			f.cutOff = max(1, p.Percent(fresh.Identity.Size))
@@ -183,7 +189,7 @@ func update(m *model, msg tea.Msg) (tea.Model, tea.Cmd) {
 	case listed:
 		return m, m.onListed(msg.disks)
 	case probed:
-		m.benchPage.facts[msg.disk.Path] = msg.facts
+		m.benchPage.learn(msg)
 		m.onProbed(msg.disk)
 		m.benchPage.announce(msg.disk)
 		return m, tea.Batch(m.replan(), m.benchPage.compare(msg.disk), m.welcomePage.search(msg.disk))
@@ -329,7 +335,7 @@ func (m *model) again(d *bench.Disk) *bench.Disk {
 func (m *model) onProbed(d *bench.Disk) {
 	for i, old := range m.disks {
 		if old.Path == d.Path {
-			m.disks[i] = d
+			m.disks[i], m.benchPage.probed[d.Path] = d, d
 			m.looking--
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
@@ -96,7 +97,7 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 	m := &model{ctx: ctx, w: w, th: newTheme(terminal{}), patience: usualPatience}
 	inside := &insidePage{model: m}
 	m.pages = &pages{
-		benchPage: &benchPage{model: m, facts: map[string]facts{}},
+		benchPage: &benchPage{model: m, facts: map[string]facts{}, probed: map[string]*bench.Disk{}},
 		readyPage: &readyPage{model: m},
 		capturePage: &capturePage{model: m, chosen: map[string]bool{}, leaveOut: map[string]map[int]bool{},
 			asCut: map[string]map[int]bool{}},
@@ -125,11 +126,12 @@ type benchPage struct {
 	*model
 	touched bool // a key was pressed
 	cursor  int
-	facts   map[string]facts // what is known of disks beside what is on them, by path
-	sought  string           // what was looked for last
-	came    []string         // paths of disks that were attached and are still being looked at
-	newest  string           // path of the one that was attached last
-	figures bool             // the other pane shows what the drive says of itself
+	facts   map[string]facts       // what is known of disks beside what is on them, by path
+	probed  map[string]*bench.Disk // as they were looked at last, by path
+	sought  string                 // what was looked for last
+	came    []string               // paths of disks that were attached and are still being looked at
+	newest  string                 // path of the one that was attached last
+	figures bool                   // the other pane shows what the drive says of itself
 }
 
 // facts are what is known of a disk from earlier work.

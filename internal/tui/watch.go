@@ -72,6 +72,7 @@ func (m *benchPage) onSeen(now []*bench.Disk) tea.Cmd {
 	for _, d := range was {
 		gone = append(gone, stickerEnd(d.Identity))
 		delete(m.facts, d.Path)
+		delete(m.probed, d.Path)
 	}
 	m.disks = disks
 	m.source, m.target = m.again(m.source), m.again(m.target)
@@ -82,6 +83,15 @@ func (m *benchPage) onSeen(now []*bench.Disk) tea.Cmd {
 		cmds = append(cmds, m.welcomePage.letGo())
 	}
 	return tea.Batch(cmds...)
+}
+
+// learn keeps what is known of a disk beside what is on it: what was compared counts on where nothing was written.
+func (m *benchPage) learn(msg probed) {
+	f, old := msg.facts, m.facts[msg.disk.Path]
+	if was := m.probed[msg.disk.Path]; was != nil && was.Survey == msg.disk.Survey {
+		f.compared, f.changed = old.compared, old.changed
+	}
+	m.facts[msg.disk.Path] = f
 }
 
 // announce says what a disk that was just attached could be, once it was looked at.
