@@ -277,7 +277,7 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 		return nil
 	case stickDrafted:
 		return onStick(m.readyPage, msg)
-	case foundShelves, keyboardSet, entriesRead:
+	case foundShelves, letGone, keyboardSet, entriesRead:
 		return m.welcomePage.onHost(msg)
 	}
 	return tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))

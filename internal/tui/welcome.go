@@ -10,6 +10,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/machine"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/stick/keys"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
@@ -26,6 +27,12 @@ type welcomePage struct {
 	problems []string
 	told     string // the latest news
 	entries  startEntries
+}
+
+// letGone is what was lost with drives that are gone: the shelf that was open, and folders of shelves.
+type letGone struct {
+	lost    *shelf.Shelf
+	folders map[string]bool
 }
 
 // foundShelves are those that were found on a disk.
@@ -97,26 +104,31 @@ func (m *welcomePage) news() {
 	}
 }
 
-// letGo takes away what was on drives that are gone.
+// letGo takes away what was on drives that are gone, beside the screen: a file system may wait for its drive.
 func (m *welcomePage) letGo() tea.Cmd {
 	if m.stick == nil || m.runPage.running() { // work that needs a shelf waits for it, or says what it lacks
 		return nil
 	}
-	var cmd tea.Cmd
-	if name := m.w.LetGo(m.ctx); name != "" {
-		cmd = forgetShelf(m.model)
-		m.fail("The drive with the shelf " + name + " was taken away: the shelf is closed. Attach it again, and " +
-			"it is found.")
-	}
-	var left []workshop.FoundShelf
-	for _, f := range m.found {
-		if m.w.Reachable(f.Folder) {
-			left = append(left, f)
+	w, ctx, found := m.w, m.ctx, slices.Clone(m.found)
+	return func() tea.Msg {
+		gone := letGone{lost: w.LetGo(ctx), folders: map[string]bool{}}
+		for _, f := range found {
+			gone.folders[f.Folder] = !w.Reachable(f.Folder)
 		}
+		return gone
 	}
-	m.found = left
+}
+
+// onGone takes in what was lost with drives.
+func (m *welcomePage) onGone(msg letGone) tea.Cmd {
+	m.found = slices.DeleteFunc(m.found, func(f workshop.FoundShelf) bool { return msg.folders[f.Folder] })
 	m.at = max(0, min(m.at, len(m.found)-1))
-	return cmd
+	if m.runPage.running() || !m.w.CloseLost(msg.lost) {
+		return nil
+	}
+	m.fail("The drive with the shelf " + msg.lost.Head().Name + " was taken away: the shelf is closed. Attach it " +
+		"again, and it is found.")
+	return forgetShelf(m.model)
 }
 
 // forgetShelf forgets what was worked out with a shelf that isn't open any more.
@@ -386,6 +398,8 @@ func (m *welcomePage) onHost(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case foundShelves:
 		return m.onFound(msg)
+	case letGone:
+		return m.onGone(msg)
 	case keyboardSet:
 		m.say("Keyboard: %s.", keyboardWords(m.model))
 	case entriesRead:

@@ -13,8 +13,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/stick/ramdisk"
+	"twinshelf/internal/store"
 	"twinshelf/internal/workshop"
 )
 
@@ -158,4 +160,29 @@ func TestStartEntries(t *testing.T) {
 	if now, err = os.ReadFile(order); err != nil || !bytes.Equal(now, was) {
 		t.Errorf("taken back the order is % x, %v:\n%s", now, err, text(m))
 	}
+}
+
+// TestShelfTakenAway: a shelf whose drive is gone is closed and said to be, unless another one is open by then.
+func TestShelfTakenAway(t *testing.T) {
+	m, _ := hosted(t, time.Now())
+	mm := m.(*model)
+	open := func() *shelf.Shelf {
+		s, err := shelf.Create(t.Context(), filepath.Join(t.TempDir(), "oak"), store.New{Name: "Oak"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		mm.w.Use(t.Context(), s)
+		return s
+	}
+	before, now := open(), open()
+	mm.welcomePage.found = []workshop.FoundShelf{{ID: "1", Name: "Oak", Folder: "/a"}, {ID: "2", Folder: "/b"}}
+	m = feed(m, letGone{lost: before, folders: map[string]bool{"/a": true}})
+	if mm.w.Shelf != now || len(mm.welcomePage.found) != 1 || mm.welcomePage.found[0].ID != "2" {
+		t.Errorf("another shelf was taken away: %v", mm.welcomePage.found)
+	}
+	m = feed(m, letGone{lost: now})
+	if mm.w.Shelf != nil || len(mm.w.Bench.OpenShelves()) > 0 {
+		t.Error("the shelf stays open")
+	}
+	says(t, m, "The drive with the shelf Oak was taken away: the shelf is closed.")
 }

@@ -173,24 +173,31 @@ func (w *shelves) amendPath(id, dir string) error {
 	return w.State.Remember(*k, false)
 }
 
-// LetGo takes away what was mounted from drives that are gone. Where the open shelf was on one it is closed, and its
-// name given.
-func (w *shelves) LetGo(ctx context.Context) (closed string) {
+// LetGo takes away what was mounted from drives that are gone, which may take a while, and says whether the open shelf
+// was on one: nil, or that shelf, which CloseLost closes.
+func (w *shelves) LetGo(ctx context.Context) (lost *shelf.Shelf) {
 	mounts.LetGo(MountBase) // another console may have been first: what counts is whether the shelf is there
 	s := w.shelf()
 	if s == nil || !within(s.Place(), MountBase) {
-		return ""
+		return nil
 	}
 	if id, err := shelf.IDOf(ctx, s.Place()); err == nil && id == s.Head().ID {
-		return ""
+		return nil
+	}
+	return s
+}
+
+// CloseLost closes the open shelf where it is the one that was lost, and says whether it was.
+func (w *shelves) CloseLost(lost *shelf.Shelf) bool {
+	if lost == nil || w.shelf() != lost {
+		return false
 	}
 	w.shelfMu.Lock()
 	w.Shelf = nil
 	w.shelfMu.Unlock()
 	w.Bench.SetShelves()
-	name := s.Head().Name
-	s.Close()
-	return name
+	lost.Close()
+	return true
 }
 
 // within says whether a path is a folder or in it.
