@@ -63,9 +63,11 @@ func TestStateOfBlocks(t *testing.T) {
 		change map[string]string
 		same   bool
 	}{
-		"read":           {map[string]string{at + "stat": " 11 2 308 4 50 6 700 8 0 9 10 11 12 1300 14 15 16\n"}, true},
-		"written":        {map[string]string{at + "stat": " 10 2 300 4 51 6 708 8 0 9 10 11 12 1300 14 15 16\n"}, false},
-		"discarded":      {map[string]string{at + "stat": " 10 2 300 4 50 6 700 8 0 9 10 11 13 1308 14 15 16\n"}, false},
+		"read": {map[string]string{at + "stat": " 11 2 308 4 50 6 700 8 0 9 10 11 12 1300 14 15 16\n"}, true},
+		"written": {map[string]string{at + "stat": " 10 2 300 4 51 6 708 8 0 9 10 11 12 1300 14 15 " +
+			"16\n"}, false},
+		"discarded": {map[string]string{at + "stat": " 10 2 300 4 50 6 700 8 0 9 10 11 13 1308 14 15 " +
+			"16\n"}, false},
 		"another drive":  {map[string]string{at + "diskseq": "10\n"}, false},
 		"an old kernel":  {map[string]string{at + "diskseq": ""}, false},
 		"short counters": {map[string]string{at + "stat": "10 2 300\n"}, false},

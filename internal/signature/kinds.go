@@ -92,8 +92,6 @@ var kinds = []kind{
 	{name: "Minix", at: []int64{1024}, offset: 16, also: minix},
 	// File systems of Macs.
 	{name: "APFS", at: []int64{0}, offset: 32, magic: "NXSB", describe: texts(72, 0, 0)},
-	{name: "HFS+", at: []int64{1024}, magic: "H+\x00\x04"},
-	{name: "HFSX", at: []int64{1024}, magic: "HX\x00\x05"},
 	{name: "HFS", at: []int64{1024}, magic: "BD", also: hfs},
 	// File systems of Unix and of other systems.
 	{name: "UFS2", at: []int64{64 << 10, 256 << 10}, offset: 1372, magic: "\x19\x01\x54\x19"},
@@ -278,11 +276,11 @@ func minix(a *area, at int64) bool {
 	return le.Uint16(b[24:]) == 0x4D5A && le.Uint16(b[28:]) >= 1024 && le.Uint32(b) > 0
 }
 
-// hfs: blocks of whole sectors; a wrapped HFS+ begins like this too.
+// hfs: blocks of whole sectors; one that wraps an HFS+ volume is known by that.
 func hfs(a *area, at int64) bool {
-	b := a.bytes(at, 64)
+	b := a.bytes(at, 126)
 	size := be.Uint32(b[20:])
-	return size >= 512 && size%512 == 0 && be.Uint16(b[18:]) > 0
+	return size >= 512 && size%512 == 0 && be.Uint16(b[18:]) > 0 && string(b[124:]) != "H+"
 }
 
 // udf looks through the volume recognition sequence (ECMA-167, part 2) for sectors of 2 and 4 KiB.

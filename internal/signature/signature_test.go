@@ -149,7 +149,7 @@ func TestMarksAtTheirPlaces(t *testing.T) {
 		{"firmware RAID member (DDF)", -512, "\xde\x11\xde\x11"},
 		{"VMFS member", 1 << 20, "\x0d\xd0\x01\xc0"}, {"ReFS", 3, "ReFS\x00\x00\x00\x00"},
 		{"bcachefs", 4096 + 24, "\xc6\x85\x73\xf6\x66\xce\x90\xa9\xd9\x6a\x60\xcf\x80\x3d\xf7\xef"},
-		{"HFS+", 1024, "H+\x00\x04"}, {"HFSX", 1024, "HX\x00\x05"}, {"UFS2", 64<<10 + 1372, "\x19\x01\x54\x19"},
+		{"UFS2", 64<<10 + 1372, "\x19\x01\x54\x19"},
 		{"UFS", 8<<10 + 1372, "\x54\x19\x01\x00"},
 		{"swap of the first kind", 4086, "SWAP-SPACE"},
 		{"a sleeping system's memory (TuxOnIce)", 0, "\xed\xc3\x02\xe9\x98\x56\xe5\x0c"},

@@ -2,6 +2,7 @@ package testkit
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -14,8 +15,10 @@ import (
 )
 
 // Guest is an emulated machine that runs one script as root and is switched off. It has busybox, the files that it is
-// given, and the modules of the cloud kernel.
+// given, and modules of its kernel.
 type Guest struct {
+	// Kernel is a pattern for the version of another kernel in /boot; empty for the cloud kernel.
+	Kernel string
 	// Files are put into the guest: where, and from where.
 	Files map[string]string
 	// Modules are loaded before the script runs, and what they need before them.
@@ -32,9 +35,9 @@ type Guest struct {
 func (g Guest) Run(t testing.TB) string {
 	t.Helper()
 	Need(t, "qemu-system-x86_64", "busybox", "cpio", "gzip")
-	kernels, _ := filepath.Glob("/boot/vmlinuz-*-cloud-amd64")
+	kernels, _ := filepath.Glob("/boot/vmlinuz-" + cmp.Or(g.Kernel, "*-cloud-amd64"))
 	if len(kernels) == 0 {
-		Lacks(t, "linux-image-cloud-amd64")
+		Lacks(t, "linux-image-cloud-amd64 or linux-image-amd64")
 	}
 	initrd := g.initrd(t, strings.TrimPrefix(kernels[0], "/boot/vmlinuz-"))
 	qemu, _ := Path("qemu-system-x86_64")

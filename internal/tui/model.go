@@ -144,12 +144,6 @@ func (m *model) look() tea.Cmd {
 	return func() tea.Msg { return listed{b.List()} }
 }
 
-// lookAtAll is look, and probes all disks, changed or not.
-func (m *model) lookAtAll() tea.Cmd {
-	clear(m.benchPage.probed)
-	return m.look()
-}
-
 func (m *model) probe(d *bench.Disk) tea.Cmd {
 	w, ctx, fresh, was := m.w, m.ctx, *d, m.benchPage.probed[d.Path]
 	return func() tea.Msg {

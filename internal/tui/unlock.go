@@ -143,12 +143,12 @@ func onUnlocked(m *model, msg unlocked) tea.Cmd {
 	}
 	m.say("%s is unlocked until the program ends. What is stored of it stays encrypted.", msg.name)
 	if m.step != stepInside {
-		return m.lookAtAll()
+		return m.benchPage.lookAtAll()
 	}
 	said := m.note
 	again := m.insidePage.lookInto(m.insidePage.inside.of, "")
 	m.note = said
-	return tea.Batch(m.lookAtAll(), again)
+	return tea.Batch(m.benchPage.lookAtAll(), again)
 }
 
 // lockedFound are the locked volumes of a date.

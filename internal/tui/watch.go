@@ -85,6 +85,12 @@ func (m *benchPage) onSeen(now []*bench.Disk) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
+// lookAtAll lists the bench and probes all disks, changed or not.
+func (m *benchPage) lookAtAll() tea.Cmd {
+	clear(m.probed)
+	return m.look()
+}
+
 // learn keeps what is known of a disk beside what is on it: what was compared counts on where nothing was written.
 func (m *benchPage) learn(msg probed) {
 	f, old := msg.facts, m.facts[msg.disk.Path]

@@ -9,13 +9,14 @@ import (
 	"twinshelf/internal/fsys/exfat"
 	"twinshelf/internal/fsys/ext"
 	"twinshelf/internal/fsys/fat"
+	"twinshelf/internal/fsys/hfsplus"
 	"twinshelf/internal/fsys/ntfs"
 	"twinshelf/internal/fsys/swap"
 )
 
 // All are the families.
 func All() fsys.Families {
-	return fsys.Families{exfat.Family(), ext.Family(), fat.Family(), ntfs.Family(), swap.Family()}
+	return fsys.Families{exfat.Family(), ext.Family(), fat.Family(), hfsplus.Family(), ntfs.Family(), swap.Family()}
 }
 
 // Identify returns the volume on a part, or the container with the volumes in it; see fsys.Families.Identify, and
