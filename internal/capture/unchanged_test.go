@@ -141,7 +141,7 @@ func same(t *testing.T, a, b *shelf.Twin, what string) {
 // TestUnchangedIsTakenOver changes files in every way that the kernel offers: a capture that takes over what is
 // unchanged holds byte for byte what one that reads everything holds.
 func TestUnchangedIsTakenOver(t *testing.T) {
-	for _, options := range [][]string{nil, {"-b", "1024"}, {"-I", "128", "-O", "^metadata_csum"}} {
+	for _, options := range [][]string{nil, {"-b", "1024", "-I", "128", "-O", "^metadata_csum"}} {
 		t.Run(strings.Join(options, " "), func(t *testing.T) {
 			img := filled(t, options...)
 			s := oak(t)

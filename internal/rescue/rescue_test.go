@@ -345,7 +345,7 @@ func TestSittings(t *testing.T) {
 	img := crane(t)
 	want := used(t, opened(t, img))
 	bad := scattered(7, want, 9)
-	for _, most := range []int64{40, 150} {
+	for _, most := range []int64{70, 200} {
 		s := newShelf(t)
 		d := &dying{Device: plain{opened(t, img)}, bad: bad}
 		var twin *shelf.Twin

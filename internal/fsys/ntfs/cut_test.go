@@ -287,7 +287,7 @@ func filesShown(t *testing.T, image []byte) map[string]string {
 func TestCutOffAtAnyMoment(t *testing.T) {
 	before, writes := workday(t)
 	steps := logging(t, before, writes)
-	const moments = 200
+	const moments = 60
 	rng := rand.New(rand.NewPCG(2026, 11))
 	files, free, whole := 0, int64(0), 0
 	noise := testkit.Noise(1, len(before))
