@@ -34,7 +34,7 @@ var order = []string{
 // testsOnly are the packages that serve tests; they may use anything, and nothing of the product uses them.
 var testsOnly = map[string]bool{"testkit": true, "tmuxtest": true, "demotest": true, "arch": true,
 	"store/backend/backendtest": true, "container/bitlocker/bitlockertest": true, "fsys/fsystest": true,
-	"shelf/shelftest": true, "testkit/filler": true, "disk/disktest": true}
+	"shelf/shelftest": true, "testkit/filler": true, "lzfse/lzfsetest": true, "disk/disktest": true}
 
 type pkg struct {
 	ImportPath string

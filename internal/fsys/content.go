@@ -225,7 +225,7 @@ func (c *Content) AsCut(ctx context.Context) error {
 	case c.used:
 		return fmt.Errorf("%w: %s", ErrNotAsCut, c.Info.Unclean)
 	case !ok:
-		return fmt.Errorf("%w: that is only known of NTFS", ErrNotAsCut)
+		return fmt.Errorf("%w: that isn't known of %s", ErrNotAsCut, c.Info.Kind)
 	case i.Rest().Quiet():
 		return fmt.Errorf("%w: it was shut down", ErrNotAsCut)
 	}

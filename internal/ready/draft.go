@@ -383,6 +383,8 @@ func (d *Draft) SetForm(i int, kind, label string, unit int64) error {
 	if err != nil {
 		return err
 	}
+	was := p.Span
+	d.leaveRoom(i, m)
 	f := fsys.Form{Kind: m.Kind, Label: label, Unit: unit, Size: p.Span.Len(), Sector: d.Identity.Sector,
 		Start: p.Span.Start, ID: random16(), Now: d.now}
 	if m.Written != nil {
@@ -390,6 +392,7 @@ func (d *Draft) SetForm(i int, kind, label string, unit int64) error {
 	}
 	f.ID[6], f.ID[8] = f.ID[6]&0x0F|0x40, f.ID[8]&0x3F|0x80 // also a valid UUID
 	if err := m.Check(f); err != nil {
+		p.Span = was
 		return fmt.Errorf("part %d: %w", p.Number, err)
 	}
 	if p.Form != nil {
@@ -405,6 +408,46 @@ func (d *Draft) SetForm(i int, kind, label string, unit int64) error {
 		p.Type = m.GPTType
 	}
 	return nil
+}
+
+// largeEnough is how many times the room after it a part must have, so that its systems leave that free.
+const largeEnough = 16
+
+// leaveRoom has a new part that takes the rest leave free after it what the systems of its file system do, and take
+// back what another file system left.
+func (d *Draft) leaveRoom(i int, m fsys.Maker) {
+	p := &d.Parts[i]
+	if !p.Rest || p.Old != nil || d.Kind != table.GPT {
+		return
+	}
+	after := func(m fsys.Maker) int64 {
+		if d.Growable(i) < largeEnough*m.RoomAfter {
+			return 0
+		}
+		return m.RoomAfter
+	}
+	want := after(m)
+	if p.Form != nil {
+		if before, err := families.MakerOf(p.Form.Kind); err == nil && after(before) > want {
+			p.Span.End = p.Span.Start + d.Growable(i)
+		}
+	}
+	if free := d.Growable(i) - p.Span.Len(); free < want {
+		p.Span.End -= up(want-free, d.Align)
+	}
+}
+
+// leftAfter is how much was left free after a part for its systems, in bytes.
+func (d *Draft) leftAfter(i int) int64 {
+	p := &d.Parts[i]
+	if p.Form == nil || !p.Rest || p.Old != nil || d.Kind != table.GPT {
+		return 0
+	}
+	m, err := families.MakerOf(p.Form.Kind)
+	if err != nil || d.Growable(i) < largeEnough*m.RoomAfter || d.Growable(i)-p.Span.Len() < m.RoomAfter {
+		return 0
+	}
+	return m.RoomAfter
 }
 
 // SplitRest shares the largest gap out evenly among n new parts and returns the first one's index.

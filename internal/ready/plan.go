@@ -252,6 +252,12 @@ func (d *Draft) words(p *Plan) {
 					q.Number, q.Form.Kind))
 		}
 	}
+	for i, q := range d.Parts {
+		if n := d.leftAfter(i); n > 0 {
+			p.Notes = append(p.Notes, fmt.Sprintf("%s after part %d stay free, as the systems that use %s leave them",
+				units.Binary(n), q.Number, q.Form.Kind))
+		}
+	}
 	if rest := d.Rest(); rest > 0 {
 		p.Notes = append(p.Notes, units.Bytes(rest)+" stay without a part")
 	}

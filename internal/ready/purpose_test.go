@@ -37,6 +37,26 @@ func TestSharedKind(t *testing.T) {
 	}
 }
 
+// TestRoomAfter: what the systems of a file system leave free after it is left, and taken back with another one.
+func TestRoomAfter(t *testing.T) {
+	s, _ := looked(t, testkit.Image(t, "new.img", 64*units.GB), 0)
+	d := Anew(s, 0, table.GPT)
+	if err := d.Shared([]string{"macOS"}, "ferry"); err != nil {
+		t.Fatal(err)
+	}
+	all := d.Growable(0)
+	if got := all - d.Parts[0].Span.Len(); got != 128*units.MiB || d.Parts[0].Form.Size != d.Parts[0].Span.Len() ||
+		d.leftAfter(0) != got || d.Parts[0].Type != "48465300-0000-11AA-AA11-00306543ECAC" {
+		t.Errorf("%d bytes are left after %+v", got, d.Parts[0])
+	}
+	if err := d.SetForm(0, "HFS+", "again", 0); err != nil || all-d.Parts[0].Span.Len() != 128*units.MiB {
+		t.Errorf("the second time: %v", err)
+	}
+	if err := d.SetForm(0, "exFAT", "ferry", 0); err != nil || d.Parts[0].Span.Len() != all || d.leftAfter(0) != 0 {
+		t.Errorf("%d of %d bytes for another file system, %v", d.Parts[0].Span.Len(), all, err)
+	}
+}
+
 func TestPurposes(t *testing.T) {
 	const size = 1_000_204_886_016
 	shape := Shape{Machine: "Ticket desk", Kind: table.GPT, Parts: []ShapePart{
@@ -61,6 +81,8 @@ func TestPurposes(t *testing.T) {
 			"500 GB are missing"},
 		"shared": {size, func(d *Draft) error { return d.Shared([]string{"Windows", "macOS"}, "ferry") },
 			[]string{"1 exFAT 1.00 TB"}, ""},
+		"shared by Macs": {size, func(d *Draft) error { return d.Shared([]string{"macOS"}, "ferry") },
+			[]string{"1 HFS+ 1.00 TB"}, ""},
 		"split": {size, func(d *Draft) error { return d.Split([]string{"ext4", "NTFS", "exFAT"}) },
 			[]string{"1 ext4 333 GB", "2 NTFS 333 GB", "3 exFAT 333 GB"}, ""},
 		"split, large": {size * 10, func(d *Draft) error { return d.Split([]string{"ext4", "FAT32"}) }, nil,

@@ -258,7 +258,7 @@ func TestSleepingIsNotRevealed(t *testing.T) {
 	}{
 		"taken whole": {whole(open), ""},
 		"in use":      {inUse(ctx, t, d), "it is mounted"},
-		"locked":      {s, "only known of NTFS"},
+		"locked":      {s, "that isn't known of"},
 	} {
 		_, err := c.s.AsCut(ctx, map[int]bool{1: true})
 		if n := len(c.s.Halted()); n != 0 || c.says != "" && (!errors.Is(err, fsys.ErrNotAsCut) ||

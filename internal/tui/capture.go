@@ -30,7 +30,7 @@ func (m *capturePage) bindings() []binding {
 				"had been cut", acts(func() {
 				p := haltedHere(m, rows)
 				if p == nil {
-					m.fail("Nothing here sleeps or was cut off: that is only known of NTFS.")
+					m.fail("Nothing here sleeps or was cut off: that is known of NTFS and HFS+.")
 					return
 				}
 				chooseHalted(m, p)

@@ -84,6 +84,9 @@ func (v *Volume) all(f fork) ([]extent, error) {
 	if n < f.blocks {
 		out = append([]extent(nil), out...)
 	}
+	if n < f.blocks && v.extents == nil {
+		return nil, fmt.Errorf("%s: the extents overflow file can't be read", f.owner())
+	}
 	for n < f.blocks {
 		more, err := v.overflow(f, n)
 		if err != nil {

@@ -23,6 +23,7 @@ const (
 	catalogLen = 8192 // of a node, as attributes have it, too
 	overLen    = 4096
 	clump      = 64 << 10
+	roomAfter  = 128 * units.MiB
 )
 
 func maker() fsys.Maker {
@@ -31,6 +32,7 @@ func maker() fsys.Maker {
 		Min:   func(int) int64 { return minVolume },
 		Max:   func(int) int64 { return maxBlocks * usualUnit },
 		Units: unitsOfVolume, Label: checkLabel, Written: written, Make: format,
+		UsualFor: "macOS", RoomAfter: roomAfter,
 		GPTType: "48465300-0000-11AA-AA11-00306543ECAC", MBRType: "0xaf",
 	}
 }

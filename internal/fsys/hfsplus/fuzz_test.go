@@ -21,10 +21,22 @@ func FuzzHFSPlus(f *testing.F) {
 	for _, base := range []int64{headerAt, p.catalog.file.Places[0].At, p.catalog.file.Places[0].At + 8192,
 		p.attributes.file.Places[0].At, p.extents.file.Places[0].At} {
 		for _, at := range []int64{0, 8, 16, 40, 44, 112, 128, 272, 288} {
-			f.Add(uint32(base+at), []byte{0xFF, 0xFF, 0xFF, 0xFF}, uint32(base+at+90), []byte{0, 0, 0, 0})
+			f.Add(at%16 == 0, uint32(base+at), []byte{0xFF, 0xFF, 0xFF, 0xFF}, uint32(base+at+90), []byte{0, 0, 0, 0})
 		}
 	}
-	f.Fuzz(func(t *testing.T, at uint32, patch []byte, at2 uint32, patch2 []byte) {
+	asItIs, cut := img, unreplayed(f, build(f, int64(len(img)), nil), img)
+	for _, at := range []int64{0, 8, 16, 24, 28, 32, 40, 512, 516, 528, 536} {
+		j, err := p.journal()
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(true, uint32(j.area.Start+at), []byte{0xFF, 0, 0xFF}, uint32(j.info.Start+at), []byte{1})
+	}
+	f.Fuzz(func(t *testing.T, isCut bool, at uint32, patch []byte, at2 uint32, patch2 []byte) {
+		img := asItIs
+		if isCut {
+			img = cut
+		}
 		size := int64(len(img))
 		lower := []disk.Patch{{Off: int64(at) % (size - 4096), Data: patch[:min(len(patch), 4096)]}}
 		upper := []disk.Patch{{Off: int64(at2) % (size - 4096), Data: patch2[:min(len(patch2), 4096)]}}
@@ -48,6 +60,7 @@ func endure(t *testing.T, d disk.Device) {
 		t.Error(err)
 	}
 	_, _ = v.Reidentify([16]byte{1})
+	_, _ = v.Cut(t.Context(), false)
 	if c, err := v.Resize(fsys.Bounds{Size: d.Size() * 2, Sector: 512}); err == nil {
 		for _, q := range c.Patches {
 			if !(span.Span{End: d.Size() * 2}).Covers(q.Span()) {

@@ -30,6 +30,7 @@ type Volume struct {
 	at      int64  // where it begins; not 0 where it is wrapped
 	head    []byte // the volume header
 	part    int64  // bytes
+	end     int64  // up to where it may reach
 	unit    int64  // of allocation
 	blocks  int64
 	wrapped bool
@@ -38,6 +39,11 @@ type Volume struct {
 	extents    *btree
 	catalog    catalog
 	attributes *attributes // nil without any
+
+	rest fsys.Rest
+	// raw is the volume as it lies there, where the journal changes it, and changed is what it does; nil otherwise.
+	raw     *Volume
+	changed *replay
 }
 
 // Probe recognises HFS Plus by its volume header.
@@ -69,7 +75,11 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	case !known:
 		return nil, nil
 	}
-	if err := v.readHeader(end); err != nil {
+	v.end = end
+	if err := v.readHeader(); err != nil {
+		return nil, err
+	}
+	if err := v.begin(); err != nil {
 		return nil, err
 	}
 	return v, v.open()
@@ -93,17 +103,17 @@ func embedded(b []byte) (at, n int64, ok bool) {
 	return at, int64(be.Uint16(b[wrapCount:])) * block, true
 }
 
-// readHeader takes the volume header apart; the volume may reach to byte end of its part.
-func (v *Volume) readHeader(end int64) error {
+// readHeader takes the volume header apart.
+func (v *Volume) readHeader() error {
 	be := binary.BigEndian
 	v.unit, v.blocks = int64(be.Uint32(v.head[headBlockSize:])), int64(be.Uint32(v.head[headBlocks:]))
 	at := v.at + headerAt
 	switch {
 	case v.unit < minBlock || v.unit > maxBlock || v.unit&(v.unit-1) != 0:
 		return fsys.Contradiction(at+headBlockSize, "HFS Plus with blocks of %d bytes is not known", v.unit)
-	case v.blocks == 0 || v.blocks > (end-v.at)/v.unit:
+	case v.blocks == 0 || v.blocks > (v.end-v.at)/v.unit:
 		return fsys.Contradiction(at+headBlocks, "the HFS Plus volume claims %d blocks of %d bytes, more than its "+
-			"place of %d bytes holds", v.blocks, v.unit, end-v.at)
+			"place of %d bytes holds", v.blocks, v.unit, v.end-v.at)
 	case v.blocks*v.unit < 4*headerAt:
 		return fsys.Contradiction(at+headBlocks, "an HFS Plus volume of %d bytes is too small", v.blocks*v.unit)
 	}
@@ -129,7 +139,7 @@ func uuidOf(id []byte) string {
 	return fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:])
 }
 
-// open finds the trees, the label, and whether the volume is quiet.
+// open finds the trees and the label.
 func (v *Volume) open() error {
 	v.bitmap = v.specialFork(headBitmap, idBitmap)
 	var err error
@@ -153,8 +163,7 @@ func (v *Volume) open() error {
 	if v.info.Label, err = v.label(); err != nil {
 		return fmt.Errorf("name of the volume: %w", err)
 	}
-	v.info.Unclean, err = v.unquiet()
-	return err
+	return nil
 }
 
 // label is the name of the root folder.
@@ -164,29 +173,6 @@ func (v *Volume) label() (string, error) {
 		return "", err
 	}
 	return units.Visible(string(utf16.Decode(rec.name))), nil
-}
-
-// unquiet says in words why the volume's maps may be stale.
-func (v *Volume) unquiet() (string, error) {
-	flags := binary.BigEndian.Uint32(v.head[headAttributes:])
-	if flags&flagJournaled != 0 {
-		j, err := v.journal()
-		switch {
-		case err != nil:
-			return "", fmt.Errorf("journal: %w", err)
-		case j.elsewhere:
-			return "its journal is on another device", nil
-		case !j.empty():
-			return "its journal wasn't replayed: it wasn't unmounted cleanly", nil
-		}
-	}
-	switch {
-	case flags&flagInconsistent != 0:
-		return "it is marked inconsistent: it wasn't unmounted cleanly", nil
-	case flags&flagUnmounted == 0:
-		return "it wasn't unmounted cleanly", nil
-	}
-	return "", nil
 }
 
 // Info describes the volume.
