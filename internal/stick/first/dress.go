@@ -47,6 +47,13 @@ func dress(path string) error {
 	return nil
 }
 
+// screenOf is something that is another one once another driver has the display.
+func screenOf(sys string) string {
+	name, _ := os.ReadFile(filepath.Join(sys, "class/graphics/fb0/name"))
+	size, _ := os.ReadFile(filepath.Join(sys, "class/graphics/fb0/virtual_size"))
+	return string(name) + string(size)
+}
+
 // fontFor chooses a font by the size of the screen, and how many characters it may have.
 func fontFor(sys string) (name string, places int) {
 	b, err := os.ReadFile(filepath.Join(sys, "class/graphics/fb0/virtual_size"))

@@ -72,24 +72,29 @@ func Run(ctx context.Context) error {
 	m.note(enoughMemory())
 	list, err := manifest("/")
 	m.note(err)
-	m.note(m.drivers(list))
+	ctx, end := context.WithCancel(ctx)
+	var work sync.WaitGroup
+	if m.note(m.openLoader(list)); m.loader != nil {
+		work.Go(func() { _ = listen(ctx, m.loader.ask) }) // hardware turns up from the first module on
+		m.loader.begin()
+	}
 	if _, err := os.Stat(efivars.at); err == nil { // the machine was started by UEFI firmware
 		m.note(mountOne(efivars))
 	}
+	shown := screenOf("/sys")
 	if err := dress(ramdisk.Display); err != nil {
 		m.bare = true
 		m.note(err)
 	}
-	ctx, end := context.WithCancel(ctx)
-	var work sync.WaitGroup
 	m.note(m.stick.find(ctx, "/sys/class/block"))
 	work.Go(func() { m.children.reap(ctx) })
-	if list != nil { // modules are compared when they are loaded, all the rest beside the work
-		work.Go(func() { m.note(checked(ctx, "/", list)) })
-	}
-	if m.loader != nil {
-		work.Go(func() { _ = listen(ctx, m.loader.ask) })
-	}
+	// Modules are compared when they are loaded. All that nobody needs at once is done beside the work.
+	work.Go(func() {
+		m.settle(shown)
+		if list != nil {
+			m.note(checked(ctx, "/", list))
+		}
+	})
 	m.tell(fmt.Sprintf("The kernel took %.1f s, Twin Shelf %.1f s.", begun, uptime()-begun))
 	hush()
 	what := m.consoles(ctx)
@@ -220,20 +225,32 @@ func enoughMemory() error {
 	return nil
 }
 
-// drivers loads what the hardware asks for, of what the base has.
-func (m *machine) drivers(list *base.Manifest) error {
+// openLoader finds the modules that the base has.
+func (m *machine) openLoader(list *base.Manifest) error {
 	dir, err := modulesDir()
 	if err != nil {
 		return err
 	}
-	if m.loader, err = newLoader(dir); err != nil {
+	l, err := newLoader(dir)
+	if err != nil {
 		return fmt.Errorf("no drivers can be loaded: %w; make the stick anew", err)
 	}
-	m.loader.compareWith(list)
-	_ = m.loader.load(sums...) // otherwise a process is started for each
-	m.loader.found("/sys/devices")
-	_ = m.loader.load(always...) // a kernel has some of them built in
-	m.loader.found("/sys/devices")
+	l.compareWith(list)
+	m.loader = l
+	return nil
+}
+
+// settle loads what nothing waits for, and what hardware asks for that no event told of; it says which disk controllers
+// have no driver then. Where another driver has taken the display since it was dressed it gets its font again.
+func (m *machine) settle(shown string) {
+	if m.loader == nil {
+		return
+	}
+	m.loader.found("/sys/devices", mostRounds)
+	if screenOf("/sys") != shown && !m.bare {
+		m.note(dress(ramdisk.Display))
+	}
+	_ = m.loader.load(later...)
 	lost := undriven("/sys")
 	if len(lost) > 0 { // otherwise a module that failed matters to nobody
 		lost = append(lost, m.loader.problems()...)
@@ -241,5 +258,4 @@ func (m *machine) drivers(list *base.Manifest) error {
 	for _, p := range lost {
 		m.note(errors.New(p))
 	}
-	return nil
 }

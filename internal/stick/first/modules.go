@@ -2,6 +2,7 @@ package first
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,9 +18,13 @@ import (
 	"twinshelf/internal/stick/drivers"
 )
 
-// always are modules that are loaded whatever the hardware says: what comes later and can't ask for itself.
-var always = []string{"sd_mod", "sr_mod", "usb_storage", "uas", "usbhid", "hid_generic", "efivarfs", "nls_cp437",
-	"nls_iso8859_1", "vfat", "exfat", "ext4", "fuse", "loop"}
+// always are modules that are loaded whatever the hardware says: what comes later and can't ask for itself. The others
+// are loaded once the screen is open: only mounts ask for them.
+var (
+	always = []string{"sd_mod", "sr_mod", "usb_storage", "uas", "usbhid", "hid_generic", "efivarfs", "nls_cp437",
+		"nls_iso8859_1", "vfat", "exfat"}
+	later = []string{"ext4", "fuse", "loop"}
+)
 
 // sums are modules that others ask the kernel for while they are being loaded.
 var sums = []string{"crct10dif_generic", "crc64_rocksoft_generic", "crc32c_generic"}
@@ -130,10 +135,21 @@ func (l *loader) ask(alias string) {
 	_ = l.load(names...) // what failed is kept
 }
 
-// found loads what all hardware asks for that the kernel has found so far, until nothing new turns up.
-func (l *loader) found(devices string) {
+// begin loads what the hardware that is there asks for, and what can't ask. What turns up by that is told by events.
+func (l *loader) begin() {
+	_ = l.load(sums...)   // otherwise a process is started for each
+	_ = l.load(always...) // a kernel has some of them built in
+	l.found("/sys/devices", 1)
+}
+
+// usbHost is what stands in the alias of a USB host controller on PCI: base class 0Ch, subclass 03h.
+const usbHost = "bc0Csc03"
+
+// found loads what all hardware asks for that the kernel has found so far, until nothing new turns up or it was looked
+// for so often.
+func (l *loader) found(devices string, rounds int) {
 	seen := map[string]bool{}
-	for range mostRounds {
+	for range rounds {
 		var fresh []string
 		_ = filepath.WalkDir(devices, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.Name() != "modalias" {
@@ -149,6 +165,9 @@ func (l *loader) found(devices string) {
 		if len(fresh) == 0 {
 			return
 		}
+		slices.SortStableFunc(fresh, func(a, b string) int { // the stick is waited for longest
+			return cmp.Compare(strings.Index(b, usbHost), strings.Index(a, usbHost))
+		})
 		for _, a := range fresh {
 			l.ask(a)
 		}
