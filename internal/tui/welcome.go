@@ -235,7 +235,8 @@ func (m *welcomePage) body(w int) ([]string, int) {
 	}
 	th := m.th
 	head := func(s string) string { return " " + th.strong.Render(s) }
-	out := append([]string{head("THIS MACHINE")}, m.machineLines(w)...)
+	out := append(m.wrong(w), head("THIS MACHINE"))
+	out = append(out, m.machineLines(w)...)
 	out = append(out, "", head("CLOCK"))
 	out = append(out, m.clockLines(time.Now().UTC())...)
 	if time.Now().Before(m.stick.Made) {
@@ -277,10 +278,22 @@ func (m *welcomePage) body(w int) ([]string, int) {
 	for _, l := range th.wrap(records, w-5) {
 		out = append(out, "   "+paint.Render(l))
 	}
-	for _, p := range m.problems {
-		out = append(out, th.bullet(p, w)...)
-	}
 	return out, keep
+}
+
+// wrong is what is to be known before anything else.
+func (m *welcomePage) wrong(w int) (out []string) {
+	for _, p := range m.problems {
+		for i, l := range m.th.wrap(p, w-5) {
+			mark := "‼ "
+			if i > 0 {
+				mark = "  "
+			}
+			out = append(out, " "+m.th.bad.Render(mark+l))
+		}
+		out = append(out, "")
+	}
+	return out
 }
 
 // beside are the disks that are attached, and what is usually done next.

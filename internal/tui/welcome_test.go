@@ -186,3 +186,14 @@ func TestShelfTakenAway(t *testing.T) {
 	}
 	says(t, m, "The drive with the shelf Oak was taken away: the shelf is closed.")
 }
+
+// TestWhatIsWrongComesFirst: what the stick's own check found stands before everything else on the page.
+func TestWhatIsWrongComesFirst(t *testing.T) {
+	m, _ := hosted(t, time.Now())
+	m.(*model).welcomePage.problems = []string{"What was started isn't what the stick was made with."}
+	all := text(m)
+	at, machine := strings.Index(all, "‼ What was started isn't"), strings.Index(all, "THIS MACHINE")
+	if at < 0 || at > machine {
+		t.Errorf("it stands at %d, and the machine at %d:\n%s", at, machine, all)
+	}
+}
