@@ -53,8 +53,8 @@ type Maker struct {
 	Written func(label string) string
 	// GPTType and MBRType are the part types that go with it.
 	GPTType, MBRType string
-	// RoomAfter is what its systems leave free after a large part of it on a GPT, in bytes, for what they may want to do
-	// with it later.
+	// RoomAfter is what its systems leave free after a large part of it on a GPT, in bytes, for what they may want to
+	// do with it later.
 	RoomAfter int64
 	// Make gives the structures of the new file system as patches relative to
 	// the part. What no patch covers may hold anything.

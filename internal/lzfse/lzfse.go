@@ -202,13 +202,10 @@ func from(b []byte, rest int) *backwards {
 	if rest == 0 {
 		n = 7
 	}
-	if len(b) < n {
-		r.bad = true
-		return r
-	}
-	var last [8]byte
-	copy(last[:], b[len(b)-n:])
-	r.acc, r.have, r.b = binary.LittleEndian.Uint64(last[:]), rest+8*n, b[:len(b)-n]
+	var last [8]byte // where there is less, what isn't there isn't asked for
+	k := min(n, len(b))
+	copy(last[n-k:], b[len(b)-k:])
+	r.acc, r.have, r.b = binary.LittleEndian.Uint64(last[:]), rest+8*n, b[:len(b)-k]
 	r.bad = r.have < 64 && r.acc>>r.have != 0
 	return r
 }

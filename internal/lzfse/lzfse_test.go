@@ -3,7 +3,10 @@ package lzfse_test
 import (
 	"bytes"
 	"errors"
+	"io/fs"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -70,4 +73,22 @@ func FuzzUnpack(f *testing.F) {
 			t.Errorf("%d bytes, %v", len(out), err)
 		}
 	})
+}
+
+// TestReference: what the published reference implementation packed comes back.
+func TestReference(t *testing.T) {
+	for name, want := range samples() {
+		for ext, unpack := range map[string]func([]byte, int) ([]byte, error){"lzfse": lzfse.Decode,
+			"lzvn": lzfse.LZVN} {
+			b, err := os.ReadFile(filepath.Join("testdata", name+"."+ext))
+			if errors.Is(err, fs.ErrNotExist) && len(want) == 0 {
+				continue // it doesn't pack that
+			} else if err != nil {
+				t.Fatal(err)
+			}
+			if got, err := unpack(b, len(want)); err != nil || !bytes.Equal(got, want) {
+				t.Errorf("%s.%s: %d bytes of %d, %v", name, ext, len(got), len(want), err)
+			}
+		}
+	}
 }

@@ -91,7 +91,6 @@ var kinds = []kind{
 	{name: "OCFS2", at: []int64{1024, 2048, 4096, 8192}, magic: "OCFSV2"},
 	{name: "Minix", at: []int64{1024}, offset: 16, also: minix},
 	// File systems of Macs.
-	{name: "APFS", at: []int64{0}, offset: 32, magic: "NXSB", describe: texts(72, 0, 0)},
 	{name: "HFS", at: []int64{1024}, magic: "BD", also: hfs},
 	// File systems of Unix and of other systems.
 	{name: "UFS2", at: []int64{64 << 10, 256 << 10}, offset: 1372, magic: "\x19\x01\x54\x19"},

@@ -57,7 +57,6 @@ func TestKindsAsTheirToolsMakeThem(t *testing.T) {
 		{"bcache member", []string{"make-bcache", "-B", "@"}, ""},
 		{"UDF", []string{"mkudffs", "--label=oak", "@"}, ""},
 		{"ISO 9660", []string{"genisoimage", "-quiet", "-V", "oak", "-o", "@", folder}, ""},
-		{"APFS", []string{"mkapfs", "@"}, ""},
 		{"LUKS1", []string{"sh", "-c", "printf oak | cryptsetup luksFormat --type luks1 -q --pbkdf-force-iterations " +
 			"1000 --uuid " + id + " @ -"}, id},
 		{"LUKS2", []string{"sh", "-c", "printf oak | cryptsetup luksFormat --type luks2 -q --pbkdf pbkdf2 " +

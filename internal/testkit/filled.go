@@ -21,17 +21,16 @@ import (
 // that driver then sees in it. The modules are those that the driver needs, the options those of its first mount.
 func FilledByKernel(t testing.TB, img, driver, options string, n int, modules ...string) []Seen {
 	t.Helper()
-	said := kernelAt(t, img, modules, fmt.Sprintf(`mount -t %[1]s -o %[2]s /dev/vda /mnt && filler fill /mnt %[3]d
-umount /mnt
-mount -t %[1]s -o ro /dev/vda /mnt && filler list /mnt >/dev/vdb`, driver, options, n))
-	return said
+	return WorkedOnByKernel(t, img, driver, options, fmt.Sprint("filler fill /mnt ", n), modules...)
 }
 
-// SeenByKernel is what the kernel's driver sees in a volume, which it mounts read-only.
-func SeenByKernel(t testing.TB, img, driver string, modules ...string) []Seen {
+// WorkedOnByKernel has a script work on a volume that the kernel's driver has mounted at /mnt with options, and gives
+// what the driver sees in it then.
+func WorkedOnByKernel(t testing.TB, img, driver, options, script string, modules ...string) []Seen {
 	t.Helper()
-	return kernelAt(t, img, modules, fmt.Sprintf("mount -t %s -o ro /dev/vda /mnt && filler list /mnt "+
-		">/dev/vdb", driver))
+	return kernelAt(t, img, modules, fmt.Sprintf(`mount -t %[1]s -o %[2]s /dev/vda /mnt && %[3]s
+umount /mnt
+mount -t %[1]s -o ro /dev/vda /mnt && filler list /mnt >/dev/vdb`, driver, options, script))
 }
 
 // Seen is a file or folder as the kernel has it; see package main in the folder filler.

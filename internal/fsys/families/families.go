@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/apfs"
 	"twinshelf/internal/fsys/exfat"
 	"twinshelf/internal/fsys/ext"
 	"twinshelf/internal/fsys/fat"
@@ -16,7 +17,8 @@ import (
 
 // All are the families.
 func All() fsys.Families {
-	return fsys.Families{exfat.Family(), ext.Family(), fat.Family(), hfsplus.Family(), ntfs.Family(), swap.Family()}
+	return fsys.Families{apfs.Family(), exfat.Family(), ext.Family(), fat.Family(), hfsplus.Family(), ntfs.Family(),
+		swap.Family()}
 }
 
 // Identify returns the volume on a part, or the container with the volumes in it; see fsys.Families.Identify, and

@@ -2,7 +2,6 @@ package hfsplus
 
 import (
 	"bytes"
-	"compress/zlib"
 	"encoding/binary"
 	"fmt"
 	"io/fs"
@@ -19,14 +18,15 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
-	"twinshelf/internal/lzfse/lzfsetest"
+	"twinshelf/internal/fsys/decmpfs"
+	"twinshelf/internal/fsys/decmpfs/decmpfstest"
 	"twinshelf/internal/span"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
 
-// Volumes with what the kernel's driver doesn't write: packed files, resource forks, links of folders, large attributes.
-// They are built here and read by other programs, too.
+// Volumes with what the kernel's driver doesn't write: packed files, resource forks, links of folders, large
+// attributes. They are built here and read by other programs, too.
 
 // built is a file or folder to build.
 type built struct {
@@ -340,104 +340,37 @@ func bulkTree(size, room int64, maxKey, flags uint32, all []record) []byte {
 	return append(head, bytes.Join(nodes, nil)...)
 }
 
-// packedForms are contents packed in every way that is known.
-func packedForms(content []byte) map[string]built {
-	le := binary.LittleEndian
-	head := func(kind uint32, here []byte) map[string][]byte {
-		b := le.AppendUint32([]byte(packedMagic), kind)
-		return map[string][]byte{packedName: append(le.AppendUint64(b, uint64(len(content))), here...)}
-	}
-	deflate := func(b []byte) []byte {
-		var z bytes.Buffer
-		w := zlib.NewWriter(&z)
-		w.Write(b)
-		w.Close()
-		return z.Bytes()
-	}
-	pieces := func(pack func([]byte) []byte) (out [][]byte) {
-		for b := content; len(b) > 0; b = b[min(len(b), packedPiece):] {
-			out = append(out, pack(b[:min(len(b), packedPiece)]))
-		}
-		return out
-	}
-	offsets := func(all [][]byte) []byte {
-		at := uint32(4 * (len(all) + 1))
-		b := le.AppendUint32(nil, at)
-		for _, p := range all {
-			at += uint32(len(p))
-			b = le.AppendUint32(b, at)
-		}
-		return append(b, bytes.Join(all, nil)...)
-	}
-	raw := func(mark byte) func([]byte) []byte {
-		return func(b []byte) []byte { return append([]byte{mark}, b...) }
-	}
-	out := map[string]built{
-		"zlib in pieces": {attrs: head(zlibThere, nil), res: resourceOf(pieces(deflate))},
-		"zlib, stored":   {attrs: head(zlibThere, nil), res: resourceOf(pieces(raw(0xFF)))},
-		"lzvn in pieces": {attrs: head(lzvnThere, nil), res: offsets(pieces(lzfsetest.PackLZVN))},
-		"lzvn, stored":   {attrs: head(lzvnThere, nil), res: offsets(pieces(raw(rawLZVN)))},
-		"lzfse":          {attrs: head(lzfseThere, nil), res: offsets(pieces(lzfsetest.Pack))},
-	}
-	if len(content) < 3000 {
-		out["zlib here"] = built{attrs: head(zlibHere, deflate(content))}
-		out["zlib here, stored"] = built{attrs: head(zlibHere, raw(0xFF)(content))}
-		out["lzvn here"] = built{attrs: head(lzvnHere, lzfsetest.PackLZVN(content))}
-		out["lzfse here"] = built{attrs: head(lzfseHere, lzfsetest.Pack(content))}
-		out["plain here"] = built{attrs: head(plainHere, content)}
-	}
-	return out
-}
-
-// resourceOf is a resource fork with one resource, of pieces packed by zlib.
-func resourceOf(all [][]byte) []byte {
-	const dataAt, mapLen = 256, 50
-	le, be := binary.LittleEndian, binary.BigEndian
-	table := le.AppendUint32(nil, uint32(len(all)))
-	at := uint32(4 + 8*len(all))
-	for _, p := range all {
-		table = le.AppendUint32(le.AppendUint32(table, at), uint32(len(p)))
-		at += uint32(len(p))
-	}
-	data := append(table, bytes.Join(all, nil)...)
-	out := make([]byte, dataAt, dataAt+4+len(data)+mapLen)
-	for i, n := range []int{dataAt, dataAt + 4 + len(data), 4 + len(data), mapLen} {
-		be.PutUint32(out[4*i:], uint32(n))
-	}
-	out = append(be.AppendUint32(out, uint32(len(data))), data...)
-	tail := make([]byte, mapLen)
-	copy(tail, out[:16])
-	copy(tail[24:], "\x00\x1c\x00\x32\x00\x00cmpf\x00\x00\x00\x0a\x00\x01\xff\xff\x00\x00\x00\x00\x00\x00\x00\x00")
-	return append(out, tail...)
-}
-
 // ferry is a volume with all of it, and what its files hold.
 func ferry(t testing.TB, more ...built) (img []byte, want map[string][]byte) {
 	t.Helper()
-	short, long := []byte(strings.Repeat("pier 7, berth 2\n", 100)), bytes.Repeat([]byte("wind from west, sea calm; "), 9000)
+	short, long := []byte(strings.Repeat("pier 7, berth 2\n", 100)), bytes.Repeat([]byte("wind from west, sea "+
+		"calm; "), 9000)
 	mixed := append(bytes.Clone(long[:100_000]), testkit.Noise(3, 70_000)...)
 	want = map[string][]byte{}
-	all := []built{{name: linksFolder, folder: true, mode: 0o40000}, {name: folderLinksFolder, folder: true, mode: 0o40000},
+	all := []built{{name: linksFolder, folder: true, mode: 0o40000}, {name: folderLinksFolder, folder: true,
+		mode: 0o40000},
 		{name: "packed", folder: true, mode: 0o40755}}
 	for size, content := range map[string][]byte{"short": short, "long": long, "mixed": mixed, "empty": nil} {
-		forms := packedForms(content)
+		forms := decmpfstest.Forms(content)
 		for _, how := range slices.Sorted(maps.Keys(forms)) {
-			x := forms[how]
-			x.name, x.flags, x.mode = "packed/"+size+", "+how, ownerCompressed, 0o100644
+			x := built{attrs: map[string][]byte{decmpfs.Name: forms[how].Attr}, res: forms[how].Resource}
+			x.name, x.flags, x.mode = "packed/"+size+", "+how, decmpfs.Flag, 0o100644
 			all = append(all, x)
 			want[x.name] = content
 		}
 	}
 	all = append(all,
 		built{name: "with resources", data: short, res: long, mode: 0o100644, kind: "TEXTttxt"},
-		built{name: "attributes", data: short, mode: 0o100644, attrs: map[string][]byte{"com.example.small": []byte("berth"),
-			"com.example.large": long[:200_000], "user.note": {}}},
+		built{name: "attributes", data: short, mode: 0o100644,
+			attrs: map[string][]byte{"com.example.small": []byte("berth"),
+				"com.example.large": long[:200_000], "user.note": {}}},
 		built{name: linksFolder + "/" + fmt.Sprintf(linkName, 555), data: long, mode: 0o100600, special: 2, id: 555},
 		built{name: "first name", kind: linkType + linkCreator, special: 555, mode: 0o100600},
 		built{name: "packed/second name", kind: linkType + linkCreator, special: 555, mode: 0o100600},
 		built{name: folderLinksFolder + "/" + fmt.Sprintf(folderLinkName, 888), folder: true, mode: 0o40755,
 			id: 888},
-		built{name: folderLinksFolder + "/" + fmt.Sprintf(folderLinkName, 888) + "/inside", data: short, mode: 0o100644},
+		built{name: folderLinksFolder + "/" + fmt.Sprintf(folderLinkName, 888) + "/inside", data: short,
+			mode: 0o100644},
 		built{name: "as a folder", kind: folderLinkType + folderLinkCreator, special: 888, mode: 0o100644},
 		built{name: "old", data: short})
 	for _, name := range []string{"with resources", "attributes", "as a folder/inside", "old"} {

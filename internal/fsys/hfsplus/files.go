@@ -13,6 +13,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/decmpfs"
 )
 
 var (
@@ -264,10 +265,10 @@ func (t *tree) item(name string, it item) fsys.Item {
 	if it.hints&hintInvisible != 0 {
 		out.Attr |= fsys.Hidden
 	}
-	if it.ownFlags&ownerCompressed != 0 && !it.folder {
+	if it.ownFlags&decmpfs.Flag != 0 && !it.folder {
 		out.Attr |= fsys.Compressed
 		if p, err := t.v.attributes.packed(it); err == nil {
-			out.Size = p.size
+			out.Size = p.Size
 		}
 	}
 	return out
@@ -316,7 +317,7 @@ func (t *tree) Open(it fsys.Item, stream string) (fsys.Contents, error) {
 		return t.v.contents(i.res)
 	case stream != "":
 		return nil, errNotExist
-	case i.ownFlags&ownerCompressed != 0:
+	case i.ownFlags&decmpfs.Flag != 0:
 		return t.v.unpacked(i)
 	}
 	return t.v.contents(i.data)
@@ -352,13 +353,13 @@ func (t *tree) More(it fsys.Item) (fsys.More, error) {
 		var to []byte
 		to, err = t.v.small(i.data, mostTarget)
 		more.Target = strings.TrimRight(string(to), "\x00")
-	case i.ownFlags&ownerCompressed != 0:
+	case i.ownFlags&decmpfs.Flag != 0:
 		more.Remark = "its contents are packed by the system"
 		if _, err := t.v.attributes.packed(i); err != nil {
 			more.Remark = "its contents are packed: " + err.Error()
 		}
 	}
-	if i.res.size > 0 && i.ownFlags&ownerCompressed == 0 {
+	if i.res.size > 0 && i.ownFlags&decmpfs.Flag == 0 {
 		more.Streams = []fsys.Stream{{Name: resources, Size: i.res.size}}
 	}
 	return more, errors.Join(problem, err)

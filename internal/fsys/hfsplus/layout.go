@@ -160,9 +160,8 @@ const (
 	threadParent = 4
 	threadName   = 8
 
-	ownerImmutable  = 1 << 1
-	ownerCompressed = 1 << 5
-	hintInvisible   = 1 << 14
+	ownerImmutable = 1 << 1
+	hintInvisible  = 1 << 14
 )
 
 // How hard links are kept (Hard Links; links of folders work alike).

@@ -34,7 +34,8 @@ func (v *Volume) begin() error {
 		v.rest = fsys.Rest{State: fsys.CutOff, Log: true, Evidence: []string{fmt.Sprintf(
 			"its journal is used from byte %d to %d", j.start, j.end)}}
 	case journaled && !unmounted:
-		v.rest = fsys.Rest{State: fsys.CutOff, Evidence: []string{"it isn't marked unmounted, and its journal is empty"}}
+		v.rest = fsys.Rest{State: fsys.CutOff, Evidence: []string{"it isn't marked unmounted, and its journal is " +
+			"empty"}}
 	case !unmounted:
 		v.rest = fsys.Rest{State: fsys.Dirty, Marked: true, Evidence: []string{"it isn't marked unmounted"}}
 	}

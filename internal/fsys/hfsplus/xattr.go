@@ -9,6 +9,7 @@ import (
 	"unicode/utf16"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/decmpfs"
 )
 
 // attributes is the tree of extended attributes; nil where there is none.
@@ -24,7 +25,7 @@ func (a *attributes) of(id uint32) (out []fsys.XAttr, problem error) {
 		return nil, nil
 	}
 	err := a.each(id, func(name string, data []byte) {
-		if name == packedName {
+		if name == decmpfs.Name {
 			return
 		}
 		value, err := a.value(id, name, data)

@@ -1,4 +1,4 @@
-// Package lzfsetest packs as LZFSE and LZVN do, for tests only: nobody else on this machine packs so. What it makes is
+// Package lzfsetest packs as LZFSE and LZVN do, for tests only: no package of the system packs so. What it makes is
 // read by other programs, too (see the tests of hfsplus).
 package lzfsetest
 
@@ -61,6 +61,9 @@ func piecesOf(b []byte, mostL, mostM, mostBack int) (out []piece) {
 		out = append(out, p)
 		i += p.match
 		from = i
+	}
+	if from == len(b) {
+		return out
 	}
 	return append(out, piece{literals: b[from:]})
 }
@@ -229,9 +232,12 @@ func packBlock(raw []byte) []byte {
 	for _, p := range ps {
 		literals = append(literals, p.literals...)
 		d := p.back
+		if p.match == 0 {
+			d = max(back, 1)
+		}
 		if d == back {
 			d = 0 // as before
-		} else if d != 0 {
+		} else {
 			back = d
 		}
 		var x triple

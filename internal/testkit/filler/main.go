@@ -3,6 +3,7 @@
 //
 //	filler fill FOLDER N    puts about N files there, of every kind, and takes some away again
 //	filler list FOLDER      says as JSON, a line each, what is there
+//	filler snap FOLDER NAME takes a snapshot of the APFS volume that is mounted there
 package main
 
 import (
@@ -20,6 +21,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -54,10 +56,28 @@ func run(args []string) error {
 			return err
 		}
 		return fill(args[1], n)
+	case len(args) == 3 && args[0] == "snap":
+		return snap(args[1], args[2])
 	case len(args) == 2 && args[0] == "list":
 		return list(os.Stdout, args[1])
 	}
-	return errors.New("filler fill FOLDER N | filler list FOLDER")
+	return errors.New("filler fill FOLDER N | filler list FOLDER | filler snap FOLDER NAME")
+}
+
+// snap asks the driver for APFS for a snapshot: _IOW('@', 0x85, char[256]).
+func snap(dir, name string) error {
+	const take, room = 1<<30 | 256<<16 | '@'<<8 | 0x85, 256
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var b [room]byte
+	copy(b[:room-1], name)
+	if _, _, e := unix.Syscall(unix.SYS_IOCTL, f.Fd(), take, uintptr(unsafe.Pointer(&b))); e != 0 {
+		return fmt.Errorf("no snapshot: %w", e)
+	}
+	return nil
 }
 
 // names are those that are hard to keep: composed and decomposed, other scripts, case, long ones.

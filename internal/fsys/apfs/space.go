@@ -1,0 +1,195 @@
+package apfs
+
+import (
+	"encoding/binary"
+	"fmt"
+	"iter"
+
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/span"
+)
+
+// space is the space manager: a bitmap for each chunk of blocks, named by blocks of chunk infos, which are named by it
+// or, in large containers, by blocks of addresses.
+type space struct {
+	at       int64 // block
+	perChunk int64
+	// infos are the blocks of chunk infos, lists those of addresses.
+	infos, lists []int64
+	pool         extent // the manager's own blocks
+	bitmaps      extent // for them
+}
+
+// mostInfos bounds the blocks of chunk infos: of one for 126 chunks of 32,768 blocks.
+const mostInfos = 1 << 22
+
+func (c *Container) openSpace(oid uint64) (*space, error) {
+	at, ok := c.ephemeral[oid]
+	if !ok {
+		return nil, fmt.Errorf("object %d isn't in the checkpoint", oid)
+	}
+	b, err := c.object(at, typeSpace)
+	if err != nil {
+		return nil, err
+	}
+	le := binary.LittleEndian
+	s := &space{at: at, perChunk: int64(le.Uint32(b[spaceBlocksPerChunk:])),
+		pool:    extent{int64(le.Uint64(b[spacePoolBase:])), int64(min(le.Uint64(b[spacePool:]), 1<<60))},
+		bitmaps: extent{int64(le.Uint64(b[spaceBitmapBase:])), int64(le.Uint32(b[spaceBitmapSize:]))}}
+	d := b[spaceDevice:]
+	blocks, infos := int64(min(le.Uint64(d[spaceDevBlocks:]), 1<<60)), int64(le.Uint32(d[spaceDevInfos:]))
+	lists, from := int64(le.Uint32(d[spaceDevLists:])), int64(le.Uint32(d[spaceDevAddresses:]))
+	switch {
+	case blocks != c.blocks:
+		return nil, fsys.Contradiction(at*c.unit, "it manages %d blocks, and the container has %d", blocks, c.blocks)
+	case s.perChunk != 8*c.unit:
+		return nil, fsys.Contradiction(at*c.unit, "chunks of %d blocks are not known", s.perChunk)
+	case le.Uint64(b[spaceTier2:]) != 0:
+		return nil, fsys.Contradiction(at*c.unit, "it manages a second device, too")
+	case !c.within(s.pool) || !c.within(s.bitmaps):
+		return nil, fsys.Contradiction(at*c.unit, "its own blocks reach beyond the container")
+	case infos > mostInfos || lists > infos:
+		return nil, fsys.Contradiction(at*c.unit, "%d blocks of chunks in %d lists", infos, lists)
+	}
+	n := infos
+	if lists > 0 {
+		n = lists
+	}
+	if from < objHead || from+8*n > int64(len(b)) {
+		return nil, fsys.Contradiction(at*c.unit, "%d addresses don't fit into a block", n)
+	}
+	addresses := make([]int64, n)
+	for i := range addresses {
+		addresses[i] = int64(min(le.Uint64(b[from+8*int64(i):]), 1<<62))
+	}
+	if lists == 0 {
+		s.infos = addresses
+		return s, nil
+	}
+	s.lists = addresses
+	for _, l := range s.lists {
+		if err := c.readList(s, l); err != nil {
+			return nil, err
+		}
+	}
+	if int64(len(s.infos)) != infos {
+		return nil, fsys.Contradiction(at*c.unit, "%d blocks of chunks are listed, not %d", len(s.infos), infos)
+	}
+	return s, nil
+}
+
+// readList reads a block of addresses.
+func (c *Container) readList(s *space, at int64) error {
+	b, err := c.object(at, typeAddresses)
+	if err != nil {
+		return err
+	}
+	le := binary.LittleEndian
+	n := int(le.Uint32(b[listCount:]))
+	if n > (len(b)-listEntries)/8 || len(s.infos)+n > mostInfos {
+		return fsys.Contradiction(at*c.unit, "a list of %d addresses", n)
+	}
+	for i := range n {
+		s.infos = append(s.infos, int64(min(le.Uint64(b[listEntries+8*i:]), 1<<62)))
+	}
+	return nil
+}
+
+// chunk is a stretch of blocks with a bitmap.
+type chunk struct {
+	blocks extent
+	bitmap int64 // block; 0 where all are free
+}
+
+// chunks yields all chunks in order. They must be those of the whole container.
+func (c *Container) chunks() iter.Seq2[chunk, error] {
+	return func(yield func(chunk, error) bool) {
+		le := binary.LittleEndian
+		at := int64(0)
+		for _, info := range c.space.infos {
+			b, err := c.object(info, typeChunks)
+			if err != nil {
+				yield(chunk{}, err)
+				return
+			}
+			n := int(le.Uint32(b[listCount:]))
+			if n > (len(b)-listEntries)/chunkEntry {
+				yield(chunk{}, fsys.Contradiction(info*c.unit, "%d chunks in a block", n))
+				return
+			}
+			for i := range n {
+				e := b[listEntries+i*chunkEntry:]
+				k := chunk{extent{at, int64(le.Uint32(e[chunkBlocks:]))}, int64(min(le.Uint64(e[chunkBitmap:]), 1<<62))}
+				free := int64(le.Uint32(e[chunkFree:]))
+				switch {
+				case k.blocks.count == 0 || k.blocks.count > c.space.perChunk || !c.within(k.blocks) ||
+					k.blocks.count < c.space.perChunk && at+k.blocks.count < c.blocks:
+					err = fsys.Contradiction(info*c.unit, "a chunk of %d blocks at block %d", k.blocks.count, at)
+				case k.bitmap == 0 && free != k.blocks.count:
+					err = fsys.Contradiction(info*c.unit, "a chunk without a bitmap has %d of %d blocks free", free,
+						k.blocks.count)
+				}
+				if !yield(k, err) || err != nil {
+					return
+				}
+				at += k.blocks.count
+			}
+		}
+		if at != c.blocks {
+			yield(chunk{}, fsys.Contradiction(c.space.at*c.unit, "its chunks end at block %d of %d", at, c.blocks))
+		}
+	}
+}
+
+// Used yields what the space manager's bitmaps mark, the first block, and the areas that are written in turn:
+// checkpoints, the manager's own blocks and their bitmaps.
+func (c *Container) Used() iter.Seq2[span.Span, error] {
+	return func(yield func(span.Span, error) bool) {
+		always := span.Of(c.span(extent{0, 1}), c.span(c.descriptions), c.span(c.data), c.span(c.space.pool),
+			c.span(c.space.bitmaps))
+		var pending span.Span
+		stopped := false
+		emit := func(sp span.Span) bool {
+			if sp.Start == pending.End {
+				pending.End = sp.End
+				return true
+			}
+			stopped = !pending.Empty() && !yield(pending, nil)
+			pending = sp
+			return !stopped
+		}
+		for k, err := range c.chunks() {
+			var used span.Set
+			if err == nil {
+				used, err = c.usedIn(k)
+			}
+			if err != nil {
+				yield(span.Span{}, err)
+				return
+			}
+			for sp := range used.Union(always.Clip(c.span(k.blocks))).All() {
+				if !emit(sp) {
+					return
+				}
+			}
+		}
+		if !stopped && !pending.Empty() {
+			yield(pending, nil)
+		}
+	}
+}
+
+// usedIn is what a chunk's bitmap marks.
+func (c *Container) usedIn(k chunk) (used span.Set, err error) {
+	if k.bitmap == 0 {
+		return used, nil
+	}
+	b, err := c.block(k.bitmap)
+	if err != nil {
+		return used, err
+	}
+	for from, to := range fsys.Runs(b, int(k.blocks.count)) {
+		used.Add(c.span(extent{k.blocks.first + int64(from), int64(to - from)}))
+	}
+	return used, nil
+}
