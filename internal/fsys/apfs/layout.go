@@ -147,7 +147,6 @@ const (
 	magicVolume     = "APSB"
 	volUnencrypted  = 1
 	volAnyCase      = 1
-	volAnyForm      = 8
 	volSealed       = 0x20
 	storagePhysical = 0x40000000
 	storageMask     = 0xC0000000

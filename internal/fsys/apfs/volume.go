@@ -21,7 +21,7 @@ type volume struct {
 	objects *objects
 	// locked says that it is encrypted; sealed that its files' extents are in a tree of their own.
 	locked, sealed    bool
-	anyCase, anyForm  bool
+	anyCase           bool
 	extentsPhysical   bool
 	snapshotsPhysical bool
 	snapshots         []snapshot
@@ -76,7 +76,7 @@ func (c *Container) volumeAt(at int64, xid uint64) (*volume, error) {
 	physical := func(kind int) bool { return le.Uint32(b[kind:])&storageMask == storagePhysical }
 	return &volume{c: c, at: at, super: b, xid: xid, name: string(name), role: roles[le.Uint16(b[volRole:])],
 		locked: le.Uint64(b[volFlags:])&volUnencrypted == 0, sealed: incompat&volSealed != 0,
-		anyCase: incompat&volAnyCase != 0, anyForm: incompat&(volAnyCase|volAnyForm) != 0,
+		anyCase:         incompat&volAnyCase != 0,
 		extentsPhysical: physical(volExtentsKind), snapshotsPhysical: physical(volSnapKind)}, nil
 }
 

@@ -67,9 +67,10 @@ func (v *Volume) Account(ctx context.Context, l *fsys.Ledger) error {
 
 // fixed enters what lies where it does whoever else names it, too: both headers and the journal.
 func (a accounting) fixed() error {
-	end := a.v.at + a.v.blocks*a.v.unit
-	for _, sp := range []span.Span{span.At(a.v.at, headerAt+headerLen), {Start: end - copyAt, End: end}} {
-		if err := a.l.Need(sp, fsys.Owner{Kind: "the volume header at byte", Number: a.v.at + headerAt}); err != nil {
+	within := span.At(a.v.at, a.v.blocks*a.v.unit)
+	for _, at := range a.v.headers() {
+		sp := span.At(at, headerLen).Intersect(within) // a copy may lie after the last block
+		if err := a.l.Need(sp, fsys.Owner{Kind: "the volume header at byte", Number: at}); err != nil {
 			return err
 		}
 	}

@@ -46,6 +46,7 @@ type builder struct {
 	p                 plot
 	b                 []byte
 	next              int64 // free block
+	laid              int64 // blocks
 	id                uint32
 	ids               map[string]uint32
 	valence           map[uint32]uint32
@@ -162,6 +163,7 @@ func (b *builder) lay(data []byte) (all []extent) {
 		setBits(b.b[b.p.bitmap.first*b.p.unit:], b.next, count)
 		all = append(all, extent{b.next, count})
 		b.next += count
+		b.laid += count
 		if data = data[n:]; b.pieces > 0 {
 			b.next++
 		}
@@ -237,10 +239,7 @@ func (b *builder) finish(t testing.TB, f fsys.Form) {
 			be.PutUint32(r.data[itemValence:], be.Uint32(r.data[itemValence:])+b.valence[id])
 		}
 	}
-	slices.SortFunc(b.catalog, func(x, y record) int {
-		k, _ := readKey(y.key)
-		return v.catalog.compareTo(k)(x.key)
-	})
+	sortBy(b.catalog, v.catalog)
 	slices.SortFunc(b.attributes, func(x, y record) int {
 		if c := bytes.Compare(x.key[2:6], y.key[2:6]); c != 0 {
 			return c
@@ -264,8 +263,17 @@ func (b *builder) finish(t testing.TB, f fsys.Form) {
 	h := b.b[headerAt : headerAt+headerLen]
 	be.PutUint32(h[headFiles:], be.Uint32(h[headFiles:])+b.files)
 	be.PutUint32(h[headFolders:], b.foldersNum)
+	be.PutUint32(h[headFree:], be.Uint32(h[headFree:])-uint32(b.laid))
 	be.PutUint32(h[headNextID:], 1000)
 	copy(b.b[b.p.copyAt:], h)
+}
+
+// sortBy puts records into the order of a catalog.
+func sortBy(all []record, c catalog) {
+	slices.SortFunc(all, func(x, y record) int {
+		k, _ := readKey(y.key)
+		return c.compareTo(k)(x.key)
+	})
 }
 
 // bulkTree is a tree of sorted records.

@@ -99,8 +99,11 @@ func (g *growth) place(at int64) (byteOf, piece int64) {
 // writeMap frees the blocks that had the header's copy, and marks the allocation file's new ones and those of the copy.
 func (g *growth) writeMap() (freed int64, err error) {
 	v := g.v
-	old := v.blocks*v.unit - copyAt
-	oldTail := old / v.unit
+	oldTail := v.blocks // of a copy that can't be found, or lies after the last block, nothing is freed
+	for _, at := range v.headers()[1:] {
+		oldTail = min(oldTail, at/v.unit)
+		g.put(disk.Patch{Off: at, Zeros: headerLen, Why: "the header's old copy"})
+	}
 	// All after the old end is made anew, from the byte on that has the first block of the old copy.
 	from, end := oldTail/8, (g.blocks+7)/8
 	total := countOf(g.bitmap) * v.unit
@@ -109,19 +112,16 @@ func (g *growth) writeMap() (freed int64, err error) {
 		g.put(disk.Patch{Off: where, Zeros: min(n, total-at), Why: "allocation file"})
 		at += n
 	}
-	head := make([]byte, (v.blocks+g.more+7)/8-from)
-	was := make([]byte, 1)
-	file, err := v.mapped(v.bitmap)
-	if err == nil {
-		err = disk.ReadFull(file, was, from)
-	}
-	if err != nil {
-		return 0, err
-	}
-	head[0] = was[0]
-	clearBits(head, oldTail-from*8, min(8-oldTail%8, v.blocks-oldTail))
-	if rest := from*8 + 8; rest > v.blocks { // what stands after the old end
-		clearBits(head, v.blocks-from*8, rest-v.blocks)
+	head := make([]byte, max(1, (v.blocks+g.more+7)/8-from))
+	if from*8 < v.blocks { // the byte has bits of blocks before the copy
+		file, err := v.mapped(v.bitmap)
+		if err == nil {
+			err = disk.ReadFull(file, head[:1], from)
+		}
+		if err != nil {
+			return 0, err
+		}
+		clearBits(head, oldTail-from*8, 8-oldTail%8)
 	}
 	setBits(head, v.blocks-from*8, g.more)
 	g.bytes(from, head)
@@ -131,7 +131,6 @@ func (g *growth) writeMap() (freed int64, err error) {
 	}
 	setBits(tail, g.tail%8, g.blocks-g.tail)
 	g.bytes(g.tail/8, tail)
-	g.put(disk.Patch{Off: old, Zeros: copyAt, Why: "the header's old copy"})
 	return v.blocks - oldTail, nil
 }
 

@@ -41,6 +41,8 @@ type Volume struct {
 	attributes *attributes // nil without any
 
 	rest fsys.Rest
+	// settled says that it wasn't unmounted, and that its journal has nothing that isn't done.
+	settled bool
 	// raw is the volume as it lies there, where the journal changes it, and changed is what it does; nil otherwise.
 	raw     *Volume
 	changed *replay

@@ -34,7 +34,8 @@ func (v *Volume) begin() error {
 		v.rest = fsys.Rest{State: fsys.CutOff, Log: true, Evidence: []string{fmt.Sprintf(
 			"its journal is used from byte %d to %d", j.start, j.end)}}
 	case journaled && !unmounted:
-		v.rest = fsys.Rest{State: fsys.CutOff, Evidence: []string{"it isn't marked unmounted, and its journal is " +
+		v.settled = true
+		v.rest = fsys.Rest{State: fsys.Dirty, Evidence: []string{"it isn't marked unmounted, and its journal is " +
 			"empty"}}
 	case !unmounted:
 		v.rest = fsys.Rest{State: fsys.Dirty, Marked: true, Evidence: []string{"it isn't marked unmounted"}}
@@ -75,6 +76,7 @@ func (v *Volume) Rest() fsys.Rest { return v.rest }
 // journal.
 func (v *Volume) Cut(ctx context.Context, _ bool) (*fsys.Cut, error) {
 	switch {
+	case v.settled:
 	case v.rest.State != fsys.CutOff:
 		return nil, errors.New("without a journal to be replayed nobody knows what it will be")
 	case v.rest.Log && v.raw == nil:
