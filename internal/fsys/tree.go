@@ -85,6 +85,8 @@ const (
 	Sparse
 	// Elsewhere marks what stands for something kept in another place: a junction, a file of a cloud.
 	Elsewhere
+	// Earlier marks a folder that shows what was beside it at an earlier time: a snapshot.
+	Earlier
 )
 
 // More is what a listing doesn't need.

@@ -43,14 +43,17 @@ type Made struct {
 
 const keptProblems = 100
 
-// Make walks a volume and puts its index into a store.
+// Make walks a volume and puts its index into a store. Snapshots have their folder in it, and nothing below that.
 func Make(ctx context.Context, t fsys.Tree, s Store) (*Made, error) {
 	root, err := t.Root()
 	if err != nil {
 		return nil, err
 	}
 	m := &maker{store: s, Made: &Made{}}
-	err = fsys.Walk(t, root, ".", func(path string, _ fsys.Item, entries []fsys.Entry, err error) error {
+	err = fsys.Walk(t, root, ".", func(path string, folder fsys.Item, entries []fsys.Entry, err error) error {
+		if folder.Attr&fsys.Earlier != 0 {
+			return fs.SkipDir // most of it would be there twice
+		}
 		if err != nil {
 			m.problem(path, err)
 		}

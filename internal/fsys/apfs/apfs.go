@@ -116,6 +116,7 @@ func (c *Container) open(size int64) error {
 		if err != nil {
 			return fmt.Errorf("volume %d: %w", i+1, err)
 		}
+		v.number = (uint64(i) + 1) * (mostSnapshots + 1)
 		c.volumes = append(c.volumes, v)
 		names = append(names, v.name)
 	}

@@ -2,6 +2,7 @@ package apfs_test
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -20,6 +21,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/apfs"
 	"twinshelf/internal/fsys/fsystest"
+	"twinshelf/internal/names"
 	"twinshelf/internal/span"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
@@ -140,6 +142,11 @@ func TestContainer(t *testing.T) {
 	}
 }
 
+// nowhere keeps no chunk.
+type nowhere struct{}
+
+func (nowhere) Put(context.Context, []byte) (string, error) { return "", nil }
+
 // TestSnapshot: a snapshot has what was there when it was taken, beside the volume as it is.
 func TestSnapshot(t *testing.T) {
 	_, before := container(t, "ferry")
@@ -148,6 +155,24 @@ func TestSnapshot(t *testing.T) {
 		t.Fatal("nothing was done after it")
 	}
 	look(t, img, now, before)
+	c, _ := fsystest.Examined(t, img, 512)
+	tree, err := fsys.TreeOf(c.Volume)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// All of it can be walked: no two folders are taken for one. An index of names leaves the snapshot out.
+	root, _ := tree.Root()
+	n := 0
+	if err := fsys.Walk(tree, root, ".", func(_ string, _ fsys.Item, all []fsys.Entry, err error) error {
+		n += len(all)
+		return err
+	}); err != nil || n != len(now)+len(before) {
+		t.Errorf("%d files and folders, not %d and %d: %v", n, len(now), len(before), err)
+	}
+	made, err := names.Make(t.Context(), tree, nowhere{})
+	if err != nil || made.Items != int64(len(now))+1 || len(made.Causes) > 0 {
+		t.Errorf("%+v, %v", made, err)
+	}
 	look(t, fsystest.Kept(t, img, 512), now, before)
 }
 

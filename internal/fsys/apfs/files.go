@@ -78,7 +78,7 @@ func (t tree) Root() (fsys.Item, error) {
 // entries are the folders of volumes and snapshots.
 func (t tree) entries() (out []fsys.Item) {
 	taken := map[string]bool{}
-	add := func(name string, v *volume, made time.Time) {
+	add := func(name string, v *volume, made time.Time, attr fsys.Attr) {
 		name = strings.NewReplacer("/", ":", "\x00", "").Replace(cmp.Or(name, "unnamed"))
 		for i, plain := 2, name; taken[name]; i++ {
 			name = fmt.Sprintf("%s (%d)", plain, i)
@@ -86,27 +86,26 @@ func (t tree) entries() (out []fsys.Item) {
 		taken[name] = true
 		it := fsys.Item{Name: name, Mode: fs.ModeDir | 0o755, Links: 1, Modified: made, Ref: v}
 		if root, err := t.inode(v, rootFolder); err == nil {
-			root.Name = name
-			root.ID = v.itemID(rootFolder)
-			it = root
+			it, it.Name = root, name
 		}
+		it.Attr |= attr
 		out = append(out, it)
 	}
 	for _, v := range t.c.volumes {
-		add(v.name, v, time.Time{})
-		for _, s := range v.snapshots {
-			if old, err := v.then(s); err == nil {
+		add(v.name, v, time.Time{}, 0)
+		for i, s := range v.snapshots {
+			if old, err := v.then(s, i+1); err == nil {
 				add(fmt.Sprintf("%s as of %s (%s)", v.name, s.made.UTC().Format("2006-01-02 "+
-					"15.04"), s.name), old, s.made)
+					"15.04"), s.name), old, s.made,
+					fsys.Earlier)
 			}
 		}
 	}
 	return out
 }
 
-// itemID is a number that no other volume's item has: those of files stay far below 2^40 in practice, and what is
-// above that only makes two items look alike.
-func (v *volume) itemID(id uint64) uint64 { return uint64(v.at)<<40 ^ id }
+// itemID is a number that no item of another volume or snapshot has: those of files stay far below 2^40.
+func (v *volume) itemID(id uint64) uint64 { return v.number<<40 ^ id }
 
 func (t tree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
 	return func(yield func(fsys.Item, error) bool) {

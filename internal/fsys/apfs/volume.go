@@ -13,7 +13,8 @@ import (
 // volume is one of the container's volumes, at a transaction.
 type volume struct {
 	c       *Container
-	at      int64 // block of its superblock
+	at      int64  // block of its superblock
+	number  uint64 // another one for each volume and snapshot
 	super   []byte
 	name    string
 	role    string
@@ -123,13 +124,13 @@ func (v *volume) physical(field int, is bool) (*btree, error) {
 	return &btree{c: v.c, root: at}, nil
 }
 
-// then is the volume as it was at a snapshot.
-func (v *volume) then(s snapshot) (*volume, error) {
+// then is the volume as it was at its n-th snapshot, counted from 1.
+func (v *volume) then(s snapshot, n int) (*volume, error) {
 	old, err := v.c.volumeAt(s.super, s.xid)
 	if err != nil {
 		return nil, err
 	}
-	old.objects, old.locked = v.objects, old.locked || v.locked
+	old.objects, old.locked, old.number = v.objects, old.locked || v.locked, v.number+uint64(n)
 	return old, nil
 }
 
