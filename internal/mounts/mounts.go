@@ -175,7 +175,7 @@ func mount(base string, p Part, writable bool) (string, error) {
 		return "", errors.New("mounting needs root: start Twin Shelf as root, or mount it with your system's own tools")
 	}
 	if len(p.Drivers) == 0 {
-		return "", fmt.Errorf("%s can't be mounted here: Twin Shelf mounts ext2/3/4, FAT, exFAT and NTFS", p.Kind)
+		return "", fmt.Errorf("%s can't be mounted here: Twin Shelf mounts ext2/3/4, FAT, exFAT, NTFS and HFS+", p.Kind)
 	}
 	node, done, err := node(p, writable)
 	if err != nil {
