@@ -26,6 +26,7 @@ import (
 //	LoaderRead    is read by start-up loaders that have a driver for it
 //	FirmwareRead  is read by a machine's firmware
 //	WindowsHome   is what a Windows system starts from
+//	MacStart      says what a Mac's own firmware starts from it
 
 // Layered is a Volume that is a container: other volumes lie in the devices that it gives. What it can do beside that
 // it does through them.
@@ -96,6 +97,13 @@ type FirmwareRead interface {
 // WindowsHome is a Volume of the kind that Windows starts from.
 type WindowsHome interface {
 	WindowsHome()
+}
+
+// MacStart is a Volume that says what a Mac's own firmware starts from it.
+type MacStart interface {
+	// Blessed are the paths of the loaders that the volume itself says are to be started, which may not be there; none
+	// where it names none.
+	Blessed() ([]string, error)
 }
 
 // DriversOf are the drivers that can mount a volume; none where nothing of it can be mounted.

@@ -37,12 +37,13 @@ const (
 const (
 	UEFI       = "UEFI"
 	BIOS       = "BIOS"
+	Mac        = "a Mac's firmware"
 	References = "references"
 )
 
 // Finding is one thing that matters for starting.
 type Finding struct {
-	Way      string  `json:"way"` // UEFI, BIOS or References
+	Way      string  `json:"way"` // UEFI, BIOS, Mac or References
 	Verdict  Verdict `json:"verdict"`
 	Says     string  `json:"says"`
 	Evidence string  `json:"evidence,omitempty"`
@@ -182,6 +183,7 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	c.uefiWay.uefi()
 	c.biosWay.bios()
 	c.biosWay.elsewhere()
+	c.macs()
 	c.references()
 	return c.report, ctx.Err()
 }
@@ -214,7 +216,7 @@ func (r *Report) Repairs() (patches []disk.Patch, does []string) {
 // none.
 func (r *Report) Starts() []string {
 	var out []string
-	for _, w := range []string{UEFI, BIOS} {
+	for _, w := range []string{UEFI, BIOS, Mac} {
 		if r.Ways[w] && !slices.ContainsFunc(r.Findings, func(f Finding) bool {
 			return r.counts(f) && (f.Way == w || f.Way == References)
 		}) {
@@ -233,7 +235,7 @@ func (r *Report) May() []string {
 	}
 	sure := r.Starts()
 	var out []string
-	for _, w := range []string{UEFI, BIOS} {
+	for _, w := range []string{UEFI, BIOS, Mac} {
 		if r.Ways[w] && !slices.Contains(sure, w) {
 			out = append(out, w)
 		}

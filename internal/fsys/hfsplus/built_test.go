@@ -605,3 +605,24 @@ func TestReplay(t *testing.T) {
 		t.Error("a journal that can't be followed is kept as if it could")
 	}
 }
+
+// TestBlessedPath: the way to what the volume header names is told by its names.
+func TestBlessedPath(t *testing.T) {
+	b := build(t, 16*units.MiB, []built{{name: "System", folder: true, mode: 0o40755},
+		{name: "System/Core: services", folder: true, mode: 0o40755, id: 300},
+		{name: "System/Core: services/boot.efi", data: []byte("MZ"), mode: 0o100644, id: 301}})
+	be := binary.BigEndian
+	for want, x := range map[string][2]uint32{"": {0, 0}, "System/Core: services/boot.efi": {300, 0},
+		"boot.efi": {idRoot, 0}, "System/Core: services": {0, 300}} {
+		be.PutUint32(b[headerAt+headBlessedFolder:], x[0])
+		be.PutUint32(b[headerAt+headBlessedFile:], x[1])
+		p, err := Probe(bytes.NewReader(b), int64(len(b)), 512)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := p.(*Volume).Blessed()
+		if err != nil || strings.Join(got, "") != want {
+			t.Errorf("%v: %q, not %q, %v", x, got, want, err)
+		}
+	}
+}
