@@ -2,6 +2,7 @@ package apfs
 
 import (
 	"bytes"
+	"encoding/binary"
 	"os"
 	"path/filepath"
 	"testing"
@@ -45,4 +46,35 @@ func Image(t testing.TB, name string) string {
 	}
 	testkit.Write(t, img, patches)
 	return img
+}
+
+// Sum is the checksum of an object.
+func Sum(b []byte) uint64 { return sum(b) }
+
+// ObjectsOf are the blocks of a container that are objects, of each kind a few.
+func ObjectsOf(t testing.TB, d disk.Device) (out []int64) {
+	t.Helper()
+	const most = 12
+	v, err := Probe(d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := map[uint32]int{}
+	b := make([]byte, minBlock)
+	for sp, err := range v.Used() {
+		if err != nil {
+			t.Fatal(err)
+		}
+		for at := sp.Start; at < sp.End; at += minBlock {
+			if err := disk.ReadFull(d, b, at); err != nil {
+				t.Fatal(err)
+			}
+			kind := kindOf(b)<<16 | binary.LittleEndian.Uint32(b[objSubtype:])&typeMask
+			if sound(b) && n[kind] < most {
+				n[kind]++
+				out = append(out, at/minBlock)
+			}
+		}
+	}
+	return out
 }

@@ -546,6 +546,24 @@ func unreplayed(t testing.TB, was, shall []byte) []byte {
 	return out
 }
 
+// sameContents holds the files of a volume to what they should hold.
+func sameContents(t testing.TB, b []byte, want map[string][]byte) {
+	t.Helper()
+	p, err := Probe(bytes.NewReader(b), int64(len(b)), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree, err := fsys.TreeOf(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, content := range want {
+		if got, err := fs.ReadFile(fsys.FS(tree), name); err != nil || !bytes.Equal(got, content) {
+			t.Errorf("%s: %d bytes of %d, %v", name, len(got), len(content), err)
+		}
+	}
+}
+
 // TestReplay: a volume whose journal wasn't replayed isn't quiet, and is read as the journal makes it; captured as if
 // the power had been cut, everything is there that the journal and the volume need.
 func TestReplay(t *testing.T) {
@@ -562,22 +580,7 @@ func TestReplay(t *testing.T) {
 	if err != nil || c.Maps || !strings.Contains(c.Info.Unclean, "log hasn't been replayed") {
 		t.Fatalf("%+v, %v", c.Info, err)
 	}
-	same := func(b []byte) {
-		t.Helper()
-		p, err := Probe(bytes.NewReader(b), size, 512)
-		if err != nil {
-			t.Fatal(err)
-		}
-		tree, err := fsys.TreeOf(p)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for name, content := range want {
-			if got, err := fs.ReadFile(fsys.FS(tree), name); err != nil || !bytes.Equal(got, content) {
-				t.Errorf("%s: %d bytes of %d, %v", name, len(got), len(content), err)
-			}
-		}
-	}
+	same := func(b []byte) { sameContents(t, b, want) }
 	same(img)
 	if err := c.AsCut(t.Context()); err != nil {
 		t.Fatal(err)
