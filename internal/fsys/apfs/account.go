@@ -93,6 +93,11 @@ func (a accounting) objects(o *objects, kind string) error {
 	if err := a.own(o.at, 1, kind); err != nil {
 		return err
 	}
+	if o.snapshots != 0 {
+		if err := a.nodes(&btree{c: a.c, root: o.snapshots}, nil); err != nil {
+			return fmt.Errorf("snapshots of an object map: %w", err)
+		}
+	}
 	le := binary.LittleEndian
 	t := *o.tree
 	t.visited = func(at int64) error {

@@ -116,6 +116,7 @@ const (
 // Object maps (Object Maps).
 const (
 	mapTree        = 48
+	mapSnapshots   = 56
 	mapKeyLen      = 16
 	mapValueLen    = 16
 	mapFlags       = 0

@@ -12,6 +12,8 @@ type objects struct {
 	c    *Container
 	at   int64 // block of the map itself
 	tree *btree
+	// snapshots is the root of the tree that lists them; 0 where there is none.
+	snapshots int64
 
 	mu    sync.Mutex // guards known
 	known map[[2]uint64]place
@@ -31,8 +33,10 @@ func (c *Container) openMap(at int64) (*objects, error) {
 	if err != nil {
 		return nil, err
 	}
-	root := int64(min(binary.LittleEndian.Uint64(b[mapTree:]), 1<<62))
-	return &objects{c: c, at: at, tree: &btree{c: c, root: root}, known: map[[2]uint64]place{}}, nil
+	le := binary.LittleEndian
+	root := int64(min(le.Uint64(b[mapTree:]), 1<<62))
+	return &objects{c: c, at: at, tree: &btree{c: c, root: root}, known: map[[2]uint64]place{},
+		snapshots: int64(min(le.Uint64(b[mapSnapshots:]), 1<<62))}, nil
 }
 
 // find is where an object lies at a transaction: the newest that isn't later.
