@@ -39,7 +39,7 @@ func TestSharedKind(t *testing.T) {
 
 // TestRoomAfter: what the systems of a file system leave free after it is left, and taken back with another one.
 func TestRoomAfter(t *testing.T) {
-	s, _ := looked(t, testkit.Image(t, "new.img", 64*units.GB), 0)
+	s, target := looked(t, testkit.Image(t, "new.img", 64*units.GB), 0)
 	d := Anew(s, 0, table.GPT)
 	if err := d.Shared([]string{"macOS"}, "ferry"); err != nil {
 		t.Fatal(err)
@@ -48,6 +48,12 @@ func TestRoomAfter(t *testing.T) {
 	if got := all - d.Parts[0].Span.Len(); got != 128*units.MiB || d.Parts[0].Form.Size != d.Parts[0].Span.Len() ||
 		d.leftAfter(0) != got || d.Parts[0].Type != "48465300-0000-11AA-AA11-00306543ECAC" {
 		t.Errorf("%d bytes are left after %+v", got, d.Parts[0])
+	}
+	p, err := d.Plan(t.Context(), s.Device, target)
+	if err != nil || !strings.Contains(strings.Join(p.Notes, "\n"), "128 MiB after part 1 stay free, as the "+
+		"systems that use "+
+		"HFS+ leave them") {
+		t.Errorf("%v, %v", p, err)
 	}
 	if err := d.SetForm(0, "HFS+", "again", 0); err != nil || all-d.Parts[0].Span.Len() != 128*units.MiB {
 		t.Errorf("the second time: %v", err)

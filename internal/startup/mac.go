@@ -51,6 +51,7 @@ func (c *checker) blessed(p *part, loader string) {
 			" can't be told", Evidence: err.Error()})
 		return
 	}
-	c.add(Finding{Way: Mac, Verdict: Good, Says: "a Mac with its own firmware starts from the blessed loader " + show})
+	c.add(Finding{Way: Mac, Verdict: Good, Says: "a Mac's own firmware looks for the blessed loader " + show +
+		": it is there, and an EFI program"})
 	c.add(Finding{Way: Mac, Verdict: Doubt, Says: "what that loader starts isn't followed here"})
 }

@@ -76,7 +76,7 @@ func TestBlessed(t *testing.T) {
 		"nothing": {0, 0, "", "", "there is nothing on it to start from", nil},
 		"a file": {2, 16, "whether a Mac starts from the blessed loader .journal in part 1", startup.Doubt,
 			"can't be told", make([]byte, len(loader))},
-		"a loader": {2, 16, "a Mac with its own firmware starts from the blessed loader .journal in part " +
+		"a loader": {2, 16, "a Mac's own firmware looks for the blessed loader .journal in part " +
 			"1", startup.Good,
 			"can't be told: what that loader starts isn't followed", loader},
 		"nobody's number": {2, 999, "what is blessed in part 1 can't be read", startup.Doubt, "can't be told", nil},

@@ -76,29 +76,29 @@ func (t tree) Root() (fsys.Item, error) {
 }
 
 // entries are the folders of volumes and snapshots.
-func (t tree) entries() (out []fsys.Item) {
+func (t tree) entries() (out []fsys.Entry) {
 	taken := map[string]bool{}
-	add := func(name string, v *volume, made time.Time, attr fsys.Attr) {
+	add := func(name string, v *volume, made time.Time, attr fsys.Attr, err error) {
 		name = strings.NewReplacer("/", ":", "\x00", "").Replace(cmp.Or(name, "unnamed"))
 		for i, plain := 2, name; taken[name]; i++ {
 			name = fmt.Sprintf("%s (%d)", plain, i)
 		}
 		taken[name] = true
 		it := fsys.Item{Name: name, Mode: fs.ModeDir | 0o755, Links: 1, Modified: made, Ref: v}
-		if root, err := t.inode(v, rootFolder); err == nil {
-			it, it.Name = root, name
+		if err == nil {
+			if root, err := t.inode(v, rootFolder); err == nil {
+				it, it.Name = root, name
+			}
 		}
 		it.Attr |= attr
-		out = append(out, it)
+		out = append(out, fsys.Entry{Item: it, Err: err})
 	}
 	for _, v := range t.c.volumes {
-		add(v.name, v, time.Time{}, 0)
+		add(v.name, v, time.Time{}, 0, nil)
 		for i, s := range v.snapshots {
-			if old, err := v.then(s, i+1); err == nil {
-				add(fmt.Sprintf("%s as of %s (%s)", v.name, s.made.UTC().Format("2006-01-02 "+
-					"15.04"), s.name), old, s.made,
-					fsys.Earlier)
-			}
+			old, err := v.then(s, i+1)
+			add(fmt.Sprintf("%s as of %s (%s)", v.name, s.made.UTC().Format("2006-01-02 15.04"), s.name), old, s.made,
+				fsys.Earlier, err)
 		}
 	}
 	return out
@@ -110,8 +110,8 @@ func (v *volume) itemID(id uint64) uint64 { return v.number<<40 ^ id }
 func (t tree) List(folder fsys.Item) iter.Seq2[fsys.Item, error] {
 	return func(yield func(fsys.Item, error) bool) {
 		if _, is := folder.Ref.(top); is {
-			for _, it := range t.entries() {
-				if !yield(it, nil) {
+			for _, e := range t.entries() {
+				if !yield(e.Item, e.Err) {
 					return
 				}
 			}
@@ -275,9 +275,9 @@ func modeOf(mode uint16) fs.FileMode {
 
 func (t tree) Lookup(folder fsys.Item, name string) (fsys.Item, error) {
 	if _, is := folder.Ref.(top); is {
-		for _, it := range t.entries() {
-			if it.Name == name {
-				return it, nil
+		for _, e := range t.entries() {
+			if e.Name == name {
+				return e.Item, e.Err
 			}
 		}
 		return fsys.Item{}, fs.ErrNotExist
@@ -290,10 +290,12 @@ func (t tree) Lookup(folder fsys.Item, name string) (fsys.Item, error) {
 	there, problem := false, error(nil)
 	err = dir.v.records(dir.id, recEntry, func(key, value []byte) (bool, error) {
 		have, err := nameOf(key)
-		if there = err == nil && dir.v.alike(have, name); there {
+		exact := have == name
+		if err == nil && (exact || !there && dir.v.alike(have, name)) {
+			there = true
 			found, problem = t.entry(dir.v, key, value)
 		}
-		return !there, nil
+		return !exact, nil
 	})
 	switch {
 	case there:

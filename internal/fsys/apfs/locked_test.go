@@ -184,3 +184,61 @@ func TestNames(t *testing.T) {
 		t.Errorf("%v", mode)
 	}
 }
+
+// TestHurtSnapshot: a snapshot that can't be read is listed with the reason; volume and loaders are found beside it.
+func TestHurtSnapshot(t *testing.T) {
+	d, c := opened(t, "noon")
+	d = changed(t, d, c.volumes[0].snapshots[0].super, func(b []byte) { clear(b[volMagic : volMagic+4]) })
+	v, err := Probe(d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree, err := fsys.TreeOf(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, _ := tree.Root()
+	all, err := fsys.Entries(tree, root)
+	if err != nil || len(all) != 2 || all[0].Err != nil || all[1].Err == nil ||
+		!strings.Contains(all[1].Err.Error(), "no volume") {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	if _, err := tree.Lookup(root, all[1].Name); err == nil {
+		t.Error("it is found as if it could be read")
+	}
+	if inside, err := fsys.Entries(tree, all[0].Item); err != nil || len(inside) < 10 {
+		t.Errorf("%d items in the volume, %v", len(inside), err)
+	}
+	if loaders, err := v.(*Container).Blessed(); err != nil || len(loaders) > 0 {
+		t.Errorf("%q, %v", loaders, err)
+	}
+}
+
+// TestFields: fields of a record are found by their kind, each at eight bytes, and none outside of it.
+func TestFields(t *testing.T) {
+	b := []byte{2, 0, 24, 0, extName, 0, 5, 0, extStream, 0, 16, 0}
+	b = append(b, "pier\x00..."...)
+	b = binary.LittleEndian.AppendUint64(b, 4711)
+	b = binary.LittleEndian.AppendUint64(b, 8192)
+	var seen []string
+	fields(b, func(kind byte, x []byte) {
+		switch kind {
+		case extName:
+			seen = append(seen, string(x))
+		case extStream:
+			if binary.LittleEndian.Uint64(x) == 4711 {
+				seen = append(seen, "stream")
+			}
+		}
+	})
+	if want := []string{"pier\x00", "stream"}; !slices.Equal(seen, want) {
+		t.Errorf("%q", seen)
+	}
+	for n := range len(b) {
+		fields(b[:n], func(_ byte, x []byte) {
+			if len(x) > n {
+				t.Errorf("%d bytes of %d", len(x), n)
+			}
+		})
+	}
+}

@@ -81,7 +81,8 @@ func snap(dir, name string) error {
 }
 
 // names are those that are hard to keep: composed and decomposed, other scripts, case, long ones.
-var names = []string{"Überfahrt", "Überfahrt zwei", "ΑΒΓ Ω", "παραλία", "пристань №5", "港の時刻表", "부두 시간표", "a:b",
+var names = []string{"Überfahrt", "Überfahrt zwei", "ΑΒΓ Ω", "παραλία", "пристань №5",
+	"港の時刻表", "부두 시간표", "a:b",
 	"⛴ Fähre", "crème brûlée", "Ångström", "ﬁx", strings.Repeat("long name ", 25), "ÇİĞ", "مرفأ", "ｆｕｌｌ", "ß", "ẞ",
 	"I", "ı", "K", "q̣̇", "q̣̇ two", "with  spaces ", ".hidden", "trailing.", "tab\tin"}
 
