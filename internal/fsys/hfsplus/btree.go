@@ -13,7 +13,6 @@ import (
 
 // btree is one of the volume's B-trees. It may be read by several goroutines.
 type btree struct {
-	v          *Volume
 	own        fork
 	file       *fsys.Mapped
 	size       int64 // of a node, bytes
@@ -44,7 +43,7 @@ func (v *Volume) openTree(f fork, maxKey int) (*btree, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &btree{v: v, own: f, file: file}
+	t := &btree{own: f, file: file}
 	b := make([]byte, minNode)
 	if err := disk.ReadFull(file, b, 0); err != nil {
 		return nil, err
@@ -251,6 +250,7 @@ func (t *btree) down(n node, compare func([]byte) int) (uint32, error) {
 type entry struct {
 	key, data []byte // the key without its length
 	node      uint32
+	at        int64 // of the data, in bytes of the tree's file
 }
 
 // records yields all records of the leaves, in order. They must be as many as the tree says.
@@ -272,7 +272,9 @@ func (t *btree) records() iter.Seq2[entry, error] {
 			}
 			for i := range n.records {
 				key, data, err := t.split(n, i)
-				if !yield(entry{key, data, number}, err) || err != nil {
+				end := int64(binary.BigEndian.Uint16(n.b[len(n.b)-2*i-4:]))
+				e := entry{key, data, number, int64(number)*t.size + end - int64(len(data))}
+				if !yield(e, err) || err != nil {
 					return
 				}
 				seen++

@@ -58,6 +58,12 @@ type builder struct {
 
 func build(t testing.TB, size int64, all []built) []byte {
 	t.Helper()
+	return buildAt(t, size, 0, 0, all)
+}
+
+// buildAt begins at a block, or where there is room; pieces is how many blocks lie together at the most, or 0.
+func buildAt(t testing.TB, size, block int64, pieces int, all []built) []byte {
+	t.Helper()
 	f := fsys.Form{Kind: "HFS+", Label: "Built", Size: size, Unit: 4096, Sector: 512, ID: [16]byte{1, 2, 3},
 		Now: time.Date(2026, 5, 4, 3, 2, 1, 0, time.UTC)}
 	patches, err := format(f)
@@ -73,7 +79,7 @@ func build(t testing.TB, size int64, all []built) []byte {
 	if err := disk.ReadFull(o, b.b, 0); err != nil {
 		t.Fatal(err)
 	}
-	b.next = b.p.end
+	b.next, b.pieces = max(b.p.end, block), pieces
 	for _, x := range all {
 		b.add(x)
 	}
@@ -256,9 +262,9 @@ func (b *builder) finish(t testing.TB, f fsys.Form) {
 		}
 		copy(b.b[e.first*b.p.unit:], tree)
 	}
-	put(b.p.catalog, bulkTree(catalogLen, b.p.bytes(b.p.catalog), catalogKey, 6, b.catalog))
-	put(b.p.attributes, bulkTree(catalogLen, b.p.bytes(b.p.attributes), attrKey, 6, b.attributes))
-	put(b.p.extents, bulkTree(overLen, b.p.bytes(b.p.extents), extentKeyLen, 2, b.forks))
+	put(b.p.catalog, treeOf(catalogLen, b.p.bytes(b.p.catalog), catalogKey, 6, b.catalog))
+	put(b.p.attributes, treeOf(catalogLen, b.p.bytes(b.p.attributes), attrKey, 6, b.attributes))
+	put(b.p.extents, treeOf(overLen, b.p.bytes(b.p.extents), extentKeyLen, 2, b.forks))
 	h := b.b[headerAt : headerAt+headerLen]
 	be.PutUint32(h[headFiles:], be.Uint32(h[headFiles:])+b.files)
 	be.PutUint32(h[headFolders:], b.foldersNum)
@@ -275,76 +281,9 @@ func sortBy(all []record, c catalog) {
 	})
 }
 
-// bulkTree is a tree of sorted records.
-func bulkTree(size, room int64, maxKey, flags uint32, all []record) []byte {
-	be := binary.BigEndian
-	if len(all) == 0 {
-		return emptyTree(size, room, maxKey, flags)
-	}
-	var nodes [][]byte // from node 1 on
-	type child struct {
-		key    []byte
-		number uint32
-	}
-	pack := func(kind byte, height int, rs []record) (out []child) {
-		var cur []record
-		used := int64(nodeHeadLen + 2)
-		first := len(nodes) + 1
-		flush := func() {
-			n := make([]byte, size)
-			n[nodeKind], n[nodeHeight] = kind, byte(height)
-			be.PutUint16(n[nodeRecords:], uint16(len(cur)))
-			at := nodeHeadLen
-			for i, r := range cur {
-				be.PutUint16(n[size-2*int64(i)-2:], uint16(at))
-				at += r.put(n[at:])
-			}
-			be.PutUint16(n[size-2*int64(len(cur))-2:], uint16(at))
-			nodes = append(nodes, n)
-			out = append(out, child{cur[0].key, uint32(len(nodes))})
-			cur, used = nil, nodeHeadLen+2
-		}
-		for _, r := range rs {
-			n := int64(2+len(r.key)+len(r.key)%2+len(r.data)) + 2
-			if used+n > size {
-				flush()
-			}
-			cur, used = append(cur, r), used+n
-		}
-		flush()
-		for i := first; i <= len(nodes); i++ {
-			if i > first {
-				be.PutUint32(nodes[i-1][nodeBefore:], uint32(i-1))
-			}
-			if i < len(nodes) {
-				be.PutUint32(nodes[i-1][nodeNext:], uint32(i+1))
-			}
-		}
-		return out
-	}
-	level := pack(kindLeaf, 1, all)
-	leaves, depth := len(level), 1
-	for len(level) > 1 {
-		var rs []record
-		for _, c := range level {
-			key := c.key
-			if flags&treeVariable == 0 { // keys in index nodes have their full length
-				key = append(bytes.Clone(key), make([]byte, int(maxKey)-len(key))...)
-			}
-			rs = append(rs, record{key, be.AppendUint32(nil, c.number)})
-		}
-		depth++
-		level = pack(kindIndex, depth, rs)
-	}
-	head := emptyTree(size, room, maxKey, flags)
-	be.PutUint16(head[treeDepth:], uint16(depth))
-	be.PutUint32(head[treeRoot:], level[0].number)
-	be.PutUint32(head[treeLeaves:], uint32(len(all)))
-	be.PutUint32(head[treeFirst:], 1)
-	be.PutUint32(head[treeLast:], uint32(leaves))
-	be.PutUint32(head[treeFree:], uint32(room/size)-uint32(len(nodes))-1)
-	setBits(head[nodeHeadLen+treeHeadLen+treeUserLen:], 0, int64(len(nodes)+1))
-	return append(head, bytes.Join(nodes, nil)...)
+// treeOf is a tree of sorted records in a room of so many bytes.
+func treeOf(size, room int64, maxKey, flags uint32, all []record) []byte {
+	return bulkTree(emptyTree(size, room, maxKey, flags), all)
 }
 
 // ferry is a volume with all of it, and what its files hold.

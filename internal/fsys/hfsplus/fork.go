@@ -3,10 +3,20 @@ package hfsplus
 import (
 	"encoding/binary"
 	"fmt"
+	"io"
 
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
+
+// ground is what is to know of a volume to read the bytes of its files.
+type ground struct {
+	r       io.ReaderAt
+	at      int64 // where it begins, bytes; not 0 where it is wrapped
+	unit    int64 // of allocation, bytes
+	blocks  int64
+	extents *btree
+}
 
 // extent is a run of allocation blocks.
 type extent struct{ first, count int64 }
@@ -52,14 +62,14 @@ func countOf(all []extent) (n int64) {
 }
 
 // spans is where extents lie, in bytes of the part; all of them must be within the volume.
-func (v *Volume) spans(all []extent, owner fsys.Owner) ([]span.Span, error) {
+func (g *ground) spans(all []extent, owner fsys.Owner) ([]span.Span, error) {
 	out := make([]span.Span, 0, len(all))
 	for _, e := range all {
-		if e.first+e.count > v.blocks {
-			return nil, fsys.Contradiction(v.at, "what %s names reaches beyond the end of the volume (%d blocks from "+
+		if e.first+e.count > g.blocks {
+			return nil, fsys.Contradiction(g.at, "what %s names reaches beyond the end of the volume (%d blocks from "+
 				"block %d)", owner, e.count, e.first)
 		}
-		out = append(out, v.span(e.first, e.count))
+		out = append(out, g.span(e.first, e.count))
 	}
 	return out, nil
 }
@@ -76,19 +86,19 @@ func (f fork) owner() fsys.Owner {
 const mostExtents = 1 << 24
 
 // all are the extents of a fork, those in the extents overflow file among them.
-func (v *Volume) all(f fork) ([]extent, error) {
+func (g *ground) all(f fork) ([]extent, error) {
 	out, n := f.first, countOf(f.first)
 	if n < f.blocks && f.id == idExtents {
-		return nil, fsys.Contradiction(v.at+headerAt+headExtents, "the extents overflow file can't be followed")
+		return nil, fsys.Contradiction(g.at+headerAt+headExtents, "the extents overflow file can't be followed")
 	}
 	if n < f.blocks {
 		out = append([]extent(nil), out...)
 	}
-	if n < f.blocks && v.extents == nil {
+	if n < f.blocks && g.extents == nil {
 		return nil, fmt.Errorf("%s: the extents overflow file can't be read", f.owner())
 	}
 	for n < f.blocks {
-		more, err := v.overflow(f, n)
+		more, err := g.overflow(f, n)
 		if err != nil {
 			return nil, err
 		}
@@ -98,24 +108,24 @@ func (v *Volume) all(f fork) ([]extent, error) {
 		}
 	}
 	if n > f.blocks && f.id >= idFirst {
-		return nil, fsys.Contradiction(v.at, "%s has %d blocks, and %d are named", f.owner(), f.blocks, n)
+		return nil, fsys.Contradiction(g.at, "%s has %d blocks, and %d are named", f.owner(), f.blocks, n)
 	}
 	return out, nil
 }
 
 // overflow are the extents of a fork from one of its blocks on.
-func (v *Volume) overflow(f fork, from int64) ([]extent, error) {
+func (g *ground) overflow(f fork, from int64) ([]extent, error) {
 	key := extentKey(f.kind, f.id, uint32(from))
-	rec, err := v.extents.find(func(k []byte) int { return compareExtent(k, key) })
+	rec, err := g.extents.find(func(k []byte) int { return compareExtent(k, key) })
 	if err != nil {
 		return nil, fmt.Errorf("%s: extents from block %d on: %w", f.owner(), from, err)
 	}
 	if len(rec) < extentRecords {
-		return nil, fsys.Contradiction(v.at, "the extents of %s end after %d of %d blocks", f.owner(), from, f.blocks)
+		return nil, fsys.Contradiction(g.at, "the extents of %s end after %d of %d blocks", f.owner(), from, f.blocks)
 	}
 	more := readExtents(rec)
 	if len(more) == 0 {
-		return nil, fsys.Contradiction(v.at, "the extents of %s from block %d on are empty", f.owner(), from)
+		return nil, fsys.Contradiction(g.at, "the extents of %s from block %d on are empty", f.owner(), from)
 	}
 	return more, nil
 }
@@ -143,28 +153,31 @@ func compareExtent(a, b []byte) int {
 }
 
 // mapped is the contents of a fork.
-func (v *Volume) mapped(f fork) (*fsys.Mapped, error) {
-	all, err := v.all(f)
+func (g *ground) mapped(f fork) (*fsys.Mapped, error) {
+	all, err := g.all(f)
 	if err != nil {
 		return nil, err
 	}
-	return v.mappedBy(f, all)
+	return g.mappedBy(f, all)
 }
 
 // mappedBy is mapped where the extents are known.
-func (v *Volume) mappedBy(f fork, all []extent) (*fsys.Mapped, error) {
-	spans, err := v.spans(all, f.owner())
+func (g *ground) mappedBy(f fork, all []extent) (*fsys.Mapped, error) {
+	spans, err := g.spans(all, f.owner())
 	if err != nil {
 		return nil, err
 	}
-	m := &fsys.Mapped{R: v.r, Length: f.size}
+	m := &fsys.Mapped{R: g.r, Length: f.size}
 	at := int64(0)
 	for _, sp := range spans {
 		m.Places = append(m.Places, fsys.Stretch{Span: span.At(at, sp.Len()), At: sp.Start})
 		at += sp.Len()
 	}
 	if at < f.size {
-		return nil, fsys.Contradiction(v.at, "the extents of %s end after %d of %d bytes", f.owner(), at, f.size)
+		return nil, fsys.Contradiction(g.at, "the extents of %s end after %d of %d bytes", f.owner(), at, f.size)
 	}
 	return m, nil
 }
+
+// span is where blocks lie, in bytes of the part.
+func (g *ground) span(first, count int64) span.Span { return span.At(g.at+first*g.unit, count*g.unit) }

@@ -11,22 +11,27 @@ import (
 
 var _ fsys.Resizer = (*Volume)(nil)
 
-// Resize gives the volume the blocks of a larger part. Nothing in it counts from anywhere but its own beginning, so
-// another place changes nothing.
+// Resize gives the volume the blocks of a larger part, or takes those away that a smaller one hasn't. Nothing in it
+// counts from anywhere but its own beginning, so another place changes nothing.
 func (v *Volume) Resize(b fsys.Bounds) (*fsys.Change, error) {
 	c := &fsys.Change{Size: v.info.Size}
+	if b.Size > 0 && (b.Size < v.info.Size || b.Size < v.part && !v.wrapped && v.copyEnd() > b.Size) {
+		return v.shrink(b.Size)
+	}
 	if b.Size <= v.info.Size {
 		return c, nil
 	}
-	why := v.info.Unclean
-	if v.wrapped {
-		why = "it is wrapped in an HFS volume"
-	}
-	if why != "" {
+	if why := v.fixed(); why != "" {
 		c.Notes = []string{"it keeps its size: " + why}
 		return c, nil
 	}
 	return c, v.grow(c, b.Size)
+}
+
+// copyEnd is where the last copy of the header ends, with what belongs to it.
+func (v *Volume) copyEnd() int64 {
+	all := v.headers()
+	return all[len(all)-1] + copyAt
 }
 
 // tailOf is where the header's copy begins in a part of so many bytes, and which of its blocks have something of it.

@@ -25,18 +25,14 @@ func Family() fsys.Family {
 
 // Volume is an HFS Plus volume. Offsets and sizes are in bytes of its part.
 type Volume struct {
-	r       io.ReaderAt
+	ground
 	info    fsys.Info
-	at      int64  // where it begins; not 0 where it is wrapped
 	head    []byte // the volume header
 	part    int64  // bytes
 	end     int64  // up to where it may reach
-	unit    int64  // of allocation
-	blocks  int64
 	wrapped bool
 
 	bitmap     fork
-	extents    *btree
 	catalog    catalog
 	attributes *attributes // nil without any
 
@@ -54,7 +50,7 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 	if n, _ := r.ReadAt(b, headerAt); n < len(b) {
 		return nil, nil
 	}
-	v := &Volume{r: r, head: b, part: size}
+	v := &Volume{ground: ground{r: r}, head: b, part: size}
 	end := size
 	if binary.BigEndian.Uint16(b) == signHFS {
 		at, n, ok := embedded(b)
@@ -179,9 +175,6 @@ func (v *Volume) label() (string, error) {
 
 // Info describes the volume.
 func (v *Volume) Info() fsys.Info { return v.info }
-
-// span is where blocks lie, in bytes of the part.
-func (v *Volume) span(first, count int64) span.Span { return span.At(v.at+first*v.unit, count*v.unit) }
 
 // mirrors is the copy of the volume header (Volume Header).
 func mirrors(r io.ReaderAt, size, _ int64) []fsys.Mirror {

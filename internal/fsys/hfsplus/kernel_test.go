@@ -11,6 +11,7 @@ import (
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/fsys/hfsplus"
+	"twinshelf/internal/span"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
 )
@@ -73,4 +74,48 @@ func TestKernelFilled(t *testing.T) {
 	}
 	all = now
 	same(larger)
+}
+
+// TestKernelFilledShrinks: a volume whose files the kernel's driver could only put into its second half becomes
+// smaller, with free room in small pieces; that driver then sees in it what it saw before, and fills it again.
+func TestKernelFilledShrinks(t *testing.T) {
+	const size, half = 480 * units.MiB, 350 * units.MiB / 4096
+	img := formatted(t, size, fsys.Form{Label: "Pier"})
+	c, _ := fsystest.Examined(t, img, 512)
+	testkit.Write(t, img, hfsplus.Marking(t, c.Volume, half, true, nil))
+	all := testkit.FilledByKernel(t, img, "hfsplus", "force", 700, "nls_utf8", "hfsplus")
+	c, _ = fsystest.Examined(t, img, 512)
+	named := hfsplus.Named(t, c.Volume)
+	testkit.Write(t, img, hfsplus.Marking(t, c.Volume, half, false, func(block int64) bool {
+		return named.Covers(span.At(block, 1)) || block/17%2 == 0
+	}))
+	c, _ = fsystest.Examined(t, img, 512)
+	least, why, err := c.Volume.(fsys.Shrinker).Least()
+	if err != nil || least >= size/4*3 {
+		t.Fatalf("least %d (%s): %v", least, why, err)
+	}
+	t.Logf("%d MiB used, %d named, least %d MiB: "+
+		"%s", c.Used/units.MiB, named.Total()*4096/units.MiB, least/units.MiB, why)
+	for _, to := range []int64{least, (least+size)/2 + 1536} {
+		smaller, change := fsystest.Resized(t, img, fsys.Bounds{Size: to, Sector: 512})
+		t.Logf("%d: %q, %d moves, %d patches", to, change.Notes, len(change.Moves), len(change.Patches))
+		now, _ := fsystest.Examined(t, smaller, 512)
+		tree, err := fsys.TreeOf(now.Volume)
+		if err != nil || !now.Sound || now.Info.Size != to/4096*4096 {
+			t.Fatalf("%+v, %s, %v", now.Info, now.Why, err)
+		}
+		testkit.SameAsSeen(t, tree, all, driver)
+		if to != least {
+			continue
+		}
+		again := testkit.WorkedOnByKernel(t, smaller, "hfsplus", "force", "rm -rf /mnt/grown*", "nls_utf8", "hfsplus")
+		if len(again) >= len(all) {
+			t.Errorf("it has %d files and folders after it had %d", len(again), len(all))
+		}
+		now, _ = fsystest.Examined(t, smaller, 512)
+		if tree, err = fsys.TreeOf(now.Volume); err != nil || !now.Sound {
+			t.Fatalf("%s, %v", now.Why, err)
+		}
+		testkit.SameAsSeen(t, tree, again, driver)
+	}
 }

@@ -287,7 +287,7 @@ func TestCaseCounts(t *testing.T) {
 	}
 	order := catalog{}
 	sortBy(all, order)
-	copy(b[at:], bulkTree(catalogLen, v.catalog.own.size, catalogKey, 6, all))
+	copy(b[at:], treeOf(catalogLen, v.catalog.own.size, catalogKey, 6, all))
 	b[at+treeCompare] = compareBinary
 	for _, h := range []int64{headerAt, size - copyAt} {
 		be.PutUint16(b[h:], signX)
