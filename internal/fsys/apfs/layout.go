@@ -79,14 +79,23 @@ const (
 	spaceDevLists       = 20
 	spaceDevFree        = 24
 	spaceDevAddresses   = 32
-	spaceBitmapSize     = 164 // of the internal pool's own bitmaps, blocks
-	spacePool           = 152
-	spaceBitmapBase     = 168
-	spacePoolBase       = 176
+	// The second device's addresses follow those of the first.
+	spaceDevice2Addresses = spaceTier2 - spaceDevice + spaceDevAddresses
+	spaceBitmapSize       = 164 // of the internal pool's own bitmaps, blocks
+	spacePool             = 152
+	spaceBitmapOwn        = 160 // blocks that one bitmap of the pool takes
+	spaceBitmapBase       = 168
+	spacePoolBase         = 176
+	spaceQueueTree        = 208 // of the pool's blocks that wait for being freed
+	spaceQueueLimit       = 224 // nodes that it may have
+	spaceMainLimit        = 264 // and that of all other blocks
+	spaceBitmapAt         = 328 // where in the manager it stands which bitmap of the pool counts
 
+	listIndex   = 32
 	listCount   = 36
 	listEntries = 40
 	chunkEntry  = 32
+	chunkFirst  = 8
 	chunkBlocks = 16
 	chunkFree   = 20
 	chunkBitmap = 24
