@@ -32,11 +32,12 @@ type Container struct {
 	xid    uint64
 	// descriptions and data are the areas that checkpoints are written to.
 	descriptions, data extent
-	ephemeral          map[uint64]int64
-	space              *space
-	objects            *objects
-	volumes            []*volume
-	nodes              nodes
+	// ephemeral are the runs that objects lie in which are written anew with each checkpoint, by their numbers.
+	ephemeral map[uint64]extent
+	space     *space
+	objects   *objects
+	volumes   []*volume
+	nodes     nodes
 }
 
 // extent is a run of blocks.
@@ -163,7 +164,7 @@ func (c *Container) newest(size int64) error {
 // readCheckpoint finds where the objects of the newest checkpoint lie that are written anew with each.
 func (c *Container) readCheckpoint() error {
 	le := binary.LittleEndian
-	c.ephemeral = map[uint64]int64{}
+	c.ephemeral = map[uint64]extent{}
 	index, n := int64(le.Uint32(c.super[superDescIndex:])), int64(le.Uint32(c.super[superDescLen:]))
 	if index >= c.descriptions.count || n > c.descriptions.count {
 		return fmt.Errorf("it has %d blocks from block %d on of %d", n, index, c.descriptions.count)
@@ -182,7 +183,8 @@ func (c *Container) readCheckpoint() error {
 			return fsys.Contradiction(at*c.unit, "a checkpoint with %d objects in a block", count)
 		}
 		for e := b[checkEntries : checkEntries+count*checkEntry]; len(e) > 0; e = e[checkEntry:] {
-			c.ephemeral[le.Uint64(e[checkOID:])] = int64(min(le.Uint64(e[checkAddress:]), 1<<62))
+			c.ephemeral[le.Uint64(e[checkOID:])] = extent{int64(min(le.Uint64(e[checkAddress:]), 1<<62)),
+				max(1, int64(le.Uint32(e[checkSize:]))/c.unit)}
 		}
 	}
 	return nil

@@ -67,7 +67,7 @@ type growth struct {
 // plan gives the reason in words when the container can't grow.
 func (g *growth) plan(blocks int64) (why string, err error) {
 	c := g.c
-	if g.manager, err = c.object(c.space.at, typeSpace); err != nil {
+	if g.manager, err = c.large(extent{c.space.at, c.space.blocks}, typeSpace); err != nil {
 		return "", err
 	}
 	if why := g.fits(blocks); why != "" {
@@ -175,12 +175,12 @@ func (g *growth) moveQueue() error {
 	if !known {
 		return fmt.Errorf("object %d isn't in the checkpoint", oid)
 	}
-	t := &btree{c: g.c, root: root, where: func(oid uint64) (int64, error) {
+	t := &btree{c: g.c, root: root.first, where: func(oid uint64) (int64, error) {
 		at, known := g.c.ephemeral[oid]
 		if !known {
 			return 0, fmt.Errorf("object %d isn't in the checkpoint", oid)
 		}
-		return at, nil
+		return at.first, nil
 	}}
 	var all []int64
 	t.visited = func(at int64) error {
@@ -191,7 +191,7 @@ func (g *growth) moveQueue() error {
 		return err
 	}
 	t.visited = nil
-	first, err := t.node(root, nil)
+	first, err := t.node(root.first, nil)
 	if err != nil {
 		return err
 	}
@@ -267,9 +267,10 @@ func (g *growth) moreChunks() error {
 			g.entries = append(g.entries, e...)
 		}
 		e := g.entries[i*chunkEntry:]
-		was := int64(le.Uint32(e[chunkBlocks:]))
-		le.PutUint32(e[chunkBlocks:], uint32(n))
-		le.PutUint32(e[chunkFree:], le.Uint32(e[chunkFree:])+uint32(n-was))
+		was := int64(le.Uint32(e[chunkBlocks:]) & chunkCountMask)
+		for _, at := range []int{chunkBlocks, chunkFree} { // the reserved bits stay
+			le.PutUint32(e[at:], le.Uint32(e[at:])+uint32(n-was))
+		}
 		if b := g.maps[i]; b != nil {
 			clearBits(b, was, per-was)
 		}
@@ -398,7 +399,7 @@ func (g *growth) finish() error {
 	m, d := g.manager, g.manager[spaceDevice:]
 	free := uint64(0)
 	for i := range g.chunks {
-		free += uint64(le.Uint32(g.entries[i*chunkEntry+chunkFree:]))
+		free += uint64(le.Uint32(g.entries[i*chunkEntry+chunkFree:]) & chunkCountMask)
 	}
 	le.PutUint64(d[spaceDevBlocks:], uint64(g.blocks))
 	le.PutUint64(d[spaceDevChunks:], uint64(g.chunks))

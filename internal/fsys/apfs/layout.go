@@ -62,6 +62,7 @@ const (
 	checkCount   = 36
 	checkEntries = 40
 	checkEntry   = 40
+	checkSize    = 8
 	checkOID     = 24
 	checkAddress = 32
 )
@@ -99,6 +100,9 @@ const (
 	chunkBlocks = 16
 	chunkFree   = 20
 	chunkBitmap = 24
+
+	// Of both numbers of a chunk the upper bits are reserved.
+	chunkCountMask = 0x000FFFFF
 )
 
 // B-trees (B-Trees): a node with a table of where keys and values are, keys after it, values from the end backwards.

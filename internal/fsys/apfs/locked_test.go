@@ -242,3 +242,62 @@ func TestFields(t *testing.T) {
 		})
 	}
 }
+
+// TestReservedBits: those of a chunk's numbers don't count.
+func TestReservedBits(t *testing.T) {
+	d, c := opened(t, "ferry")
+	d = changed(t, d, c.space.infos[0], func(b []byte) {
+		b[listEntries+chunkBlocks+3] |= 0x30
+		b[listEntries+chunkFree+3] |= 0x10
+	})
+	v, err := Probe(d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if content, err := fsys.Judge(t.Context(), v, d.Size()); err != nil || !content.Sound {
+		t.Errorf("%v, %s", err, content.Why)
+	}
+}
+
+// TestLargeSpaceManager: the space manager's object may take several blocks.
+func TestLargeSpaceManager(t *testing.T) {
+	d, c := opened(t, "ferry")
+	le := binary.LittleEndian
+	small, err := c.object(c.space.at, typeSpace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	large := append(slices.Clone(small), make([]byte, minBlock)...)
+	le.PutUint64(large, sum(large))
+	to := c.data.first + c.data.count - 2
+	index := c.descriptions.first + int64(le.Uint32(c.super[superDescIndex:]))
+	d = changed(t, d, index, func(b []byte) {
+		for e := b[checkEntries:]; len(e) >= checkEntry; e = e[checkEntry:] {
+			if int64(le.Uint64(e[checkAddress:])) == c.space.at {
+				le.PutUint32(e[checkSize:], uint32(len(large)))
+				le.PutUint64(e[checkAddress:], uint64(to))
+			}
+		}
+	})
+	o, err := disk.NewOverlay(d, []disk.Patch{{Off: to * minBlock, Data: large}}, d.Size())
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := Probe(o, o.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := v.(*Container)
+	if content, err := fsys.Judge(t.Context(), v, d.Size()); err != nil || !content.Sound || now.space.at != to {
+		t.Errorf("%d, %v, %s", now.space.at, err, content.Why)
+	}
+	change, err := now.Resize(fsys.Bounds{Size: 3 * d.Size(), Sector: 512})
+	if err != nil || change.Size != 3*d.Size() {
+		t.Errorf("%+v, %v", change, err)
+	}
+	for _, p := range change.Patches {
+		if p.Off == to*minBlock && !(len(p.Data) == len(large) && sound(p.Data)) {
+			t.Error("it is written as another one")
+		}
+	}
+}

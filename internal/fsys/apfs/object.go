@@ -10,11 +10,13 @@ import (
 
 // sum is the checksum of an object (Objects): Fletcher's over 32-bit words, without its own place.
 func sum(b []byte) uint64 {
-	const mod = 1<<32 - 1
-	var lo, hi uint64 // in a block of 64 KiB neither overflows
+	const mod, often = 1<<32 - 1, 64 << 10
+	var lo, hi uint64 // in 64 KiB neither overflows
 	for i := objID; i+4 <= len(b); i += 4 {
 		lo += uint64(binary.LittleEndian.Uint32(b[i:]))
-		hi += lo
+		if hi += lo; i%often == 0 {
+			lo, hi = lo%mod, hi%mod
+		}
 	}
 	lo, hi = lo%mod, hi%mod
 	c0 := mod - (lo+hi)%mod
@@ -40,8 +42,19 @@ func (c *Container) block(at int64) ([]byte, error) {
 
 // object reads an object of a kind whose checksum must be right.
 func (c *Container) object(at int64, kinds ...uint32) ([]byte, error) {
-	b, err := c.block(at)
-	if err != nil {
+	return c.large(extent{at, 1}, kinds...)
+}
+
+// mostObject bounds the blocks of an object.
+const mostObject = 256
+
+// large reads an object of several blocks.
+func (c *Container) large(e extent, kinds ...uint32) ([]byte, error) {
+	if !c.within(e) || e.count > mostObject {
+		return nil, fmt.Errorf("an object of %d blocks at block %d of %d is named", e.count, e.first, c.blocks)
+	}
+	at, b := e.first, make([]byte, e.count*c.unit)
+	if err := disk.ReadFull(c.r, b, at*c.unit); err != nil {
 		return nil, err
 	}
 	if !sound(b) {

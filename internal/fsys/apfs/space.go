@@ -13,6 +13,7 @@ import (
 // or, in large containers, by blocks of addresses.
 type space struct {
 	at       int64 // block
+	blocks   int64 // that its object takes
 	perChunk int64
 	// infos are the blocks of chunk infos, lists those of addresses.
 	infos, lists []int64
@@ -24,16 +25,16 @@ type space struct {
 const mostInfos = 1 << 22
 
 func (c *Container) openSpace(oid uint64) (*space, error) {
-	at, ok := c.ephemeral[oid]
+	where, ok := c.ephemeral[oid]
 	if !ok {
 		return nil, fmt.Errorf("object %d isn't in the checkpoint", oid)
 	}
-	b, err := c.object(at, typeSpace)
+	b, err := c.large(where, typeSpace)
 	if err != nil {
 		return nil, err
 	}
-	le := binary.LittleEndian
-	s := &space{at: at, perChunk: int64(le.Uint32(b[spaceBlocksPerChunk:])),
+	le, at := binary.LittleEndian, where.first
+	s := &space{at: at, blocks: where.count, perChunk: int64(le.Uint32(b[spaceBlocksPerChunk:])),
 		pool:    extent{int64(le.Uint64(b[spacePoolBase:])), int64(min(le.Uint64(b[spacePool:]), 1<<60))},
 		bitmaps: extent{int64(le.Uint64(b[spaceBitmapBase:])), int64(le.Uint32(b[spaceBitmapSize:]))}}
 	d := b[spaceDevice:]
@@ -119,8 +120,9 @@ func (c *Container) chunks() iter.Seq2[chunk, error] {
 			}
 			for i := range n {
 				e := b[listEntries+i*chunkEntry:]
-				k := chunk{extent{at, int64(le.Uint32(e[chunkBlocks:]))}, int64(min(le.Uint64(e[chunkBitmap:]), 1<<62))}
-				free := int64(le.Uint32(e[chunkFree:]))
+				k := chunk{extent{at, int64(le.Uint32(e[chunkBlocks:]) & chunkCountMask)},
+					int64(min(le.Uint64(e[chunkBitmap:]), 1<<62))}
+				free := int64(le.Uint32(e[chunkFree:]) & chunkCountMask)
 				switch {
 				case k.blocks.count == 0 || k.blocks.count > c.space.perChunk || !c.within(k.blocks) ||
 					k.blocks.count < c.space.perChunk && at+k.blocks.count < c.blocks:
