@@ -15,7 +15,7 @@ import (
 
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
-	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "container",
+	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "lock", "container",
 	"container/bitlocker", "container/lvm", "lzfse", "fsys", "fsys/upcase", "fsys/decmpfs", "fsys/apfs", "fsys/fat",
 	"fsys/exfat",
 	"fsys/hfsplus",

@@ -20,8 +20,8 @@ import (
 
 	"twinshelf/internal/answer"
 	"twinshelf/internal/bench"
-	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/run"
@@ -93,9 +93,9 @@ type (
 func Main(ctx context.Context, args []string, screen Screen) int {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	defer ring.Wipe()
-	ctx = bitlocker.With(ctx, ring)
+	ctx = lock.With(ctx, ring)
 	o := &options{out: shown{os.Stdout}, err: shown{os.Stderr}, raw: os.Stdout, term: os.Stderr, args: args,
 		in: bufio.NewReader(os.Stdin)}
 	o.readyWork, o.insideLook = &readyWork{o}, &insideLook{o}

@@ -9,7 +9,7 @@ import (
 	"golang.org/x/term"
 
 	"twinshelf/internal/bench"
-	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/workshop"
 )
@@ -24,11 +24,11 @@ type unlocking struct {
 func (u *unlocking) wanted() bool { return len(u.files) > 0 || u.ask }
 
 // open opens locked volumes as far as it can, and says whether any of them is open now.
-func (u *unlocking) open(ctx context.Context, o *options, locked []*bitlocker.Volume) (bool, error) {
+func (u *unlocking) open(ctx context.Context, o *options, locked []lock.Volume) (bool, error) {
 	if len(locked) == 0 || !u.wanted() {
 		return false, nil
 	}
-	var secrets []workshop.Secret
+	var secrets []lock.Secret
 	for _, file := range u.files {
 		s, err := workshop.ReadSecret(file)
 		if err != nil {
@@ -39,7 +39,7 @@ func (u *unlocking) open(ctx context.Context, o *options, locked []*bitlocker.Vo
 	opened := 0
 	var last error
 	for _, v := range locked {
-		n, err := workshop.Unlock(ctx, []*bitlocker.Volume{v}, secrets...)
+		n, err := workshop.Unlock(ctx, []lock.Volume{v}, secrets...)
 		if n == 0 && u.ask {
 			n, err = u.asked(ctx, o, v)
 		}
@@ -51,21 +51,22 @@ func (u *unlocking) open(ctx context.Context, o *options, locked []*bitlocker.Vo
 }
 
 // asked asks the person for the key of a volume.
-func (u *unlocking) asked(ctx context.Context, o *options, v *bitlocker.Volume) (int, error) {
+func (u *unlocking) asked(ctx context.Context, o *options, v lock.Volume) (int, error) {
 	fd := int(os.Stdin.Fd())
+	_, label := v.Name()
 	if !term.IsTerminal(fd) {
 		return 0,
 			fmt.Errorf("the volume %s stays locked: there is nobody to ask; give the key in a file: --key-file",
-				v.Label)
+				label)
 	}
-	fmt.Fprintf(o.err, "%s is locked (%s).\nIts recovery key or password: ", v.Label, v.Words())
+	fmt.Fprintf(o.err, "%s is locked (%s).\nIts recovery key or password: ", label, v.Words())
 	b, err := term.ReadPassword(fd)
 	fmt.Fprintln(o.err)
 	defer clear(b)
 	if err != nil {
 		return 0, err
 	}
-	return workshop.Unlock(ctx, []*bitlocker.Volume{v}, workshop.Secret{Text: b})
+	return workshop.Unlock(ctx, []lock.Volume{v}, lock.Secret{Text: b})
 }
 
 // disks unlocks what is on attached disks, and looks at them again.

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"sync"
 
-	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
@@ -128,7 +128,7 @@ func (l *Library) known(ctx context.Context, t *shelf.Twin) []*Listed {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	all := l.open[t.ID]
-	if bitlocker.From(ctx).Holds() && slices.ContainsFunc(all, func(x *Listed) bool { return x.Why == whyEncrypted }) {
+	if lock.From(ctx).Holds() && slices.ContainsFunc(all, func(x *Listed) bool { return x.Why == whyEncrypted }) {
 		return nil
 	}
 	return all
@@ -139,7 +139,7 @@ const whyEncrypted = "it is encrypted: its names aren't kept on the shelf, and c
 
 // unlocked makes the index of an encrypted part in memory, where it is unlocked.
 func (l *Library) unlocked(ctx context.Context, t *shelf.Twin, x *Listed) error {
-	if !bitlocker.From(ctx).Holds() {
+	if !lock.From(ctx).Holds() {
 		return nil
 	}
 	d, err := l.s.OpenDisk(ctx, t, x.Disk)

@@ -19,6 +19,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/fsys/ntfs"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/survey"
@@ -176,13 +177,13 @@ func sleepy(t *testing.T) string {
 func TestAsCutDoesNotWakeUp(t *testing.T) {
 	plain, sums := asleep(t)
 	locked, bek := bitlockertest.Locked(t, plain, bitlocker.XTS256)
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
 	s, err := survey.Of(t.Context(), opened(t, locked), nil)
 	if err != nil || len(s.Locked()) != 1 || len(s.Halted()) != 0 {
 		t.Fatalf("%v %+v", err, s)
 	}
-	k, err := s.Locked()[0].UnlockRecovery(t.Context(), bitlockertest.Recovery)
+	k, err := s.Locked()[0].Unlock(t.Context(), lock.Secret{Text: []byte(bitlockertest.Recovery)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +191,7 @@ func TestAsCutDoesNotWakeUp(t *testing.T) {
 	for name, c := range map[string]struct {
 		img string
 		ctx context.Context
-	}{"open": {plain, t.Context()}, "encrypted": {locked, bitlocker.With(t.Context(), ring)}} {
+	}{"open": {plain, t.Context()}, "encrypted": {locked, lock.With(t.Context(), ring)}} {
 		t.Run(name, func(t *testing.T) {
 			sh, twin, target := asCut(c.ctx, t, c.img)
 			if c.img == locked {
@@ -237,14 +238,14 @@ func TestSleepingIsNotRevealed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, err := s.Locked()[0].UnlockRecovery(t.Context(), bitlockertest.Recovery)
+	k, err := s.Locked()[0].Unlock(t.Context(), lock.Secret{Text: []byte(bitlockertest.Recovery)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
 	ring.Add(k)
-	ctx := bitlocker.With(t.Context(), ring)
+	ctx := lock.With(t.Context(), ring)
 	if _, err := survey.Reveal(ctx, s.Mapped()); err == nil || !strings.Contains(err.Error(), "its system sleeps") {
 		t.Errorf("%v", err)
 	}

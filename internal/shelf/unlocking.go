@@ -1,11 +1,13 @@
 package shelf
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
 
-	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/lock"
 )
 
 // ErrOpenShelf means that a shelf keeps no keys, since everybody can read it.
@@ -19,10 +21,12 @@ type unlocking struct {
 	Volumes []unlockedVolume `json:"volumes"`
 }
 
-// unlockedVolume is a volume, by its ID, and its master key.
+// unlockedVolume is a volume, by its ID, and its master key. Part is the ID of its part's contents, where that is
+// another one.
 type unlockedVolume struct {
-	ID  string `json:"id"`
-	Key []byte `json:"key"`
+	ID   string `json:"id"`
+	Part string `json:"part,omitempty"`
+	Key  []byte `json:"key"`
 }
 
 func (u unlocking) wipe() {
@@ -40,14 +44,12 @@ func KeysOn(s *Shelf) Keys { return Keys{s} }
 func unlockingPath(twin string) string { return "unlocking/" + twin + ".note" }
 
 // Unlocked are the keys of those volumes of a twin that are unlocked. They are the keyring's.
-func Unlocked(ctx context.Context, t *Twin) []*bitlocker.Key {
-	ring := bitlocker.From(ctx)
-	var out []*bitlocker.Key
+func Unlocked(ctx context.Context, t *Twin) []*lock.Key {
+	ring := lock.From(ctx)
+	var out []*lock.Key
 	for _, d := range t.Disks {
 		for _, r := range d.Regions {
-			if k := ring.Of(r.ID); r.ID != "" && k != nil {
-				out = append(out, k)
-			}
+			out = append(out, ring.OnPart(r.ID)...)
 		}
 	}
 	return out
@@ -66,7 +68,11 @@ func (k Keys) Keep(ctx context.Context, t *Twin) error {
 	var u unlocking
 	defer func() { u.wipe() }()
 	for _, x := range keys {
-		u.Volumes = append(u.Volumes, unlockedVolume{x.Volume(), x.Bytes()})
+		v := unlockedVolume{ID: x.Volume(), Key: bytes.Clone(x.Bytes())}
+		if x.Part() != v.ID {
+			v.Part = x.Part()
+		}
+		u.Volumes = append(u.Volumes, v)
 	}
 	return k.s.PutNote(ctx, nil, unlockingPath(t.ID), u)
 }
@@ -88,7 +94,7 @@ func (k Keys) Are(ctx context.Context, twin string) bool {
 
 // use puts the keys that are kept with a twin on the context's keyring. Keys that can't be read are asked for again.
 func (k Keys) use(ctx context.Context, twin string) {
-	ring := bitlocker.From(ctx)
+	ring := lock.From(ctx)
 	if ring == nil || !k.s.Sealed() {
 		return
 	}
@@ -98,7 +104,7 @@ func (k Keys) use(ctx context.Context, twin string) {
 	}
 	defer u.wipe()
 	for _, v := range u.Volumes {
-		if x := bitlocker.KeyOf(v.ID, v.Key); x != nil {
+		if x := lock.KeyOf(v.ID, cmp.Or(v.Part, v.ID), v.Key); x != nil {
 			ring.AddNew(x)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"twinshelf/internal/container/bitlocker/bitlockertest"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/disktest"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
@@ -62,14 +63,14 @@ func TestReveal(t *testing.T) {
 	if len(locked) != 1 {
 		t.Fatalf("%d volumes are locked", len(locked))
 	}
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
-	k, err := locked[0].UnlockRecovery(t.Context(), bitlockertest.Recovery)
+	k, err := locked[0].Unlock(t.Context(), lock.Secret{Text: []byte(bitlockertest.Recovery)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	ring.Add(k)
-	ctx := bitlocker.With(t.Context(), ring)
+	ctx := lock.With(t.Context(), ring)
 	r, err := survey.Reveal(ctx, s.Mapped())
 	if err != nil {
 		t.Fatal(err)
@@ -78,7 +79,7 @@ func TestReveal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := locked[0].Open(k)
+	c, err := locked[0].(*bitlocker.Volume).Open(k)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,9 +7,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/demo"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/lock"
 )
 
 // TestHalted: of a part that wasn't shut down it is asked how it is captured before anything is; captured as if the
@@ -68,9 +68,9 @@ func ran(t *testing.T, m tea.Model) tea.Model {
 func TestLockedAndAsleep(t *testing.T) {
 	m := opened(t)
 	mm := m.(*model)
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
-	mm.ctx = bitlocker.With(mm.ctx, ring)
+	mm.ctx = lock.With(mm.ctx, ring)
 	paper, err := os.ReadFile(demo.Paths(strings.TrimSuffix(mm.w.Shelf.Place(), "/oak")).Paper)
 	if err != nil || !strings.Contains(string(paper), demo.BookingKey) {
 		t.Fatalf("%v: %q", err, paper)

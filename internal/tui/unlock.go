@@ -1,13 +1,14 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
-	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/workshop"
 )
@@ -38,7 +39,7 @@ func unlockBinding(m *benchPage, d *bench.Disk) binding {
 }
 
 // chooseLocked lets one of several volumes be chosen.
-func chooseLocked(m *benchPage, locked []*bitlocker.Volume) {
+func chooseLocked(m *benchPage, locked []lock.Volume) {
 	if len(locked) == 1 {
 		chooseKey(m, locked[0])
 		return
@@ -54,15 +55,13 @@ func chooseLocked(m *benchPage, locked []*bitlocker.Volume) {
 	m.menus.offer(n)
 }
 
-func volumeName(v *bitlocker.Volume) string {
-	if v.Label != "" {
-		return v.Label
-	}
-	return v.ID
+func volumeName(v lock.Volume) string {
+	id, label := v.Name()
+	return cmp.Or(label, id)
 }
 
 // chooseKey lets the kind of key be chosen, of those that the volume asks for.
-func chooseKey(m *benchPage, v *bitlocker.Volume) {
+func chooseKey(m *benchPage, v lock.Volume) {
 	asks := v.Asks()
 	if len(asks) == 0 {
 		m.say("%s asks for no key that can be given here: it is protected by the machine alone.", volumeName(v))
@@ -77,7 +76,11 @@ func chooseKey(m *benchPage, v *bitlocker.Volume) {
 	}
 	n.above = append(n.above, "")
 	for _, p := range asks {
-		n.choices = append(n.choices, choice{name: p.Kind.String(), about: "ID " + p.ID})
+		c := choice{name: p.Words}
+		if p.ID != "" {
+			c.about = "ID " + p.ID
+		}
+		n.choices = append(n.choices, c)
 	}
 	n.then = func(chosen []int) tea.Cmd {
 		askKey(m, v, asks[chosen[0]])
@@ -87,52 +90,59 @@ func chooseKey(m *benchPage, v *bitlocker.Volume) {
 }
 
 // askKey asks for a key, and unlocks the volume with it in the background.
-func askKey(m *benchPage, v *bitlocker.Volume, p bitlocker.Protector) {
-	try := func(s workshop.Secret) {
+func askKey(m *benchPage, v lock.Volume, p lock.Way) {
+	try := func(s lock.Secret) {
 		ctx := m.ctx
 		m.say("%s is being unlocked …", volumeName(v))
 		m.prompt.pending = func() tea.Msg {
-			_, err := workshop.Unlock(ctx, []*bitlocker.Volume{v}, s)
+			_, err := workshop.Unlock(ctx, []lock.Volume{v}, s)
 			return unlocked{volumeName(v), err}
 		}
 	}
 	switch p.Kind {
-	case bitlocker.StartupKey:
-		m.prompt.askPath("Start-up key file, .BEK: ", "", func(file string) { try(workshop.Secret{File: file}) })
-	case bitlocker.Password:
+	case lock.File:
+		m.prompt.askPath("Start-up key file, .BEK: ", "", func(file string) { try(lock.Secret{File: file}) })
+	case lock.Password:
 		m.shelfDesk.askHidden("Password of "+volumeName(v)+": ", func(text string) {
-			try(workshop.Secret{Text: []byte(text)})
+			try(lock.Secret{Text: []byte(text)})
 		})
 	default:
-		m.prompt.ask("Recovery key "+p.ID[:8]+"…, eight groups of six digits: ", "", func(text string) {
-			if _, whole, err := bitlocker.Groups(text); err != nil || !whole {
-				m.fail("That is no recovery key: " + groupWords(text))
+		of := "of " + volumeName(v)
+		if p.ID != "" {
+			of = p.ID[:min(len(p.ID), shownID)] + "…"
+		}
+		m.prompt.ask("Recovery key "+of+", "+p.Form+": ", "", func(text string) {
+			if n, of, err := p.Check(text); err != nil || n < of {
+				m.fail("That is no recovery key: " + groupWords(p, text))
 				return
 			}
-			try(workshop.Secret{Text: []byte(text)})
+			try(lock.Secret{Text: []byte(text)})
 		})
 		m.prompt.live = func(text string) {
-			m.prompt.says, m.prompt.wrong = strings.TrimSpace(groupWords(text)+" "+m.w.Paper), wrongGroup(text)
+			m.prompt.says, m.prompt.wrong = strings.TrimSpace(groupWords(p, text)+" "+m.w.Paper), wrongGroup(p, text)
 		}
 		m.prompt.live("")
 	}
 }
 
-func wrongGroup(text string) bool {
-	_, _, err := bitlocker.Groups(text)
+// shownID is how much of a key's ID is shown where the key is typed.
+const shownID = 8
+
+func wrongGroup(p lock.Way, text string) bool {
+	_, _, err := p.Check(text)
 	return err != nil
 }
 
 // groupWords say how far a recovery key is typed, and which group of it can't be right.
-func groupWords(text string) string {
-	key, whole, err := bitlocker.Groups(text)
+func groupWords(p lock.Way, text string) string {
+	n, of, err := p.Check(text)
 	switch {
 	case err != nil:
 		return sentence(err)
-	case whole:
-		return "All eight groups check out."
+	case n == of:
+		return fmt.Sprintf("All %d groups check out.", of)
 	}
-	return fmt.Sprintf("%d of 8 groups check out so far.", len(key)/2)
+	return fmt.Sprintf("%d of %d groups check out so far.", n, of)
 }
 
 // onUnlocked says how it ended; the disks are looked at again.
@@ -153,7 +163,7 @@ func onUnlocked(m *model, msg unlocked) tea.Cmd {
 
 // lockedFound are the locked volumes of a date.
 type lockedFound struct {
-	volumes []*bitlocker.Volume
+	volumes []lock.Volume
 	err     error
 }
 
@@ -200,7 +210,7 @@ func keysUnkept(m *capturePage) string {
 	switch {
 	case m.w.Shelf == nil || !m.w.Shelf.Sealed():
 		return "The shelf isn't sealed, so it keeps no keys."
-	case !bitlocker.From(m.ctx).Holds():
+	case !lock.From(m.ctx).Holds():
 		return "Nothing is unlocked: U on the Bench unlocks an encrypted volume."
 	}
 	return ""
@@ -208,7 +218,7 @@ func keysUnkept(m *capturePage) string {
 
 // nothingUnlocked says why nothing can be written without encryption; empty where something can.
 func nothingUnlocked(m *fitPage) string {
-	if bitlocker.From(m.ctx).Holds() {
+	if lock.From(m.ctx).Holds() {
 		return ""
 	}
 	return "Nothing is unlocked: U on the Bench unlocks an encrypted volume."

@@ -9,6 +9,7 @@ import (
 
 	"twinshelf/internal/container/bitlocker"
 	"twinshelf/internal/container/bitlocker/bitlockertest"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/workshop"
 )
@@ -21,9 +22,9 @@ func TestUnlocking(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
-	mm := newModel(bitlocker.With(t.Context(), ring), w)
+	mm := newModel(lock.With(t.Context(), ring), w)
 	m := does(feed(mm, tea.WindowSizeMsg{Width: 140, Height: 42}), mm.Init())
 	if got := text(m); !strings.Contains(got, "locked: XTS-AES 256") || !strings.Contains(got, "unlock") {
 		t.Fatalf("it isn't told:\n%s", got)
@@ -43,7 +44,7 @@ func TestUnlocking(t *testing.T) {
 	}
 	m = key(m, "U", "enter")
 	m = typed(m, bitlockertest.Recovery)
-	if got := text(m); !strings.Contains(got, "All eight groups check out") {
+	if got := text(m); !strings.Contains(got, "All 8 groups check out") {
 		t.Errorf("%s", got)
 	}
 	m = key(m, "enter")
@@ -65,9 +66,9 @@ func TestWithoutEncryption(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
-	mm := newModel(bitlocker.With(t.Context(), ring), w)
+	mm := newModel(lock.With(t.Context(), ring), w)
 	mm.patience = time.Millisecond
 	m := does(feed(mm, tea.WindowSizeMsg{Width: 140, Height: 42}), mm.Init())
 	m = key(onDisk(m, "sealed.img"), "c", "t", "enter")

@@ -15,6 +15,7 @@ import (
 	"twinshelf/internal/container/bitlocker/bitlockertest"
 	"twinshelf/internal/draw"
 	"twinshelf/internal/job"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/settings"
 	"twinshelf/internal/sheet"
 	"twinshelf/internal/testkit"
@@ -270,22 +271,24 @@ func TestSecrets(t *testing.T) {
 	if len(locked) != 1 || LockedOn(nil) != nil {
 		t.Fatalf("%d volumes are locked", len(locked))
 	}
-	if _, err := Unlock(t.Context(), locked, Secret{File: bek}); !errors.Is(err, ErrNoKeyring) {
+	if _, err := Unlock(t.Context(), locked, lock.Secret{File: bek}); !errors.Is(err, ErrNoKeyring) {
 		t.Error(err)
 	}
-	ring := &bitlocker.Keyring{}
-	ctx := bitlocker.With(t.Context(), ring)
-	if n, err := Unlock(ctx, locked, Secret{Text: []byte("gulls")}); n != 0 || err == nil {
+	ring := &lock.Keyring{}
+	ctx := lock.With(t.Context(), ring)
+	if n, err := Unlock(ctx, locked, lock.Secret{Text: []byte("gulls")}); n != 0 || err == nil {
 		t.Errorf("%d, %v", n, err)
 	}
-	if n, err := Unlock(ctx, locked, Secret{Text: []byte("gulls")}, Secret{File: bek}); n != 1 || err != nil ||
+	if n, err := Unlock(ctx, locked, lock.Secret{Text: []byte("gulls")}, lock.Secret{File: bek}); n != 1 ||
+		err != nil ||
 		!ring.Holds() {
 		t.Errorf("%d, %v", n, err)
 	}
 	if n, err := Unlock(ctx, locked); n != 1 || err != nil { // it is open
 		t.Errorf("%d, %v", n, err)
 	}
-	if !ring.Lock(locked[0].ID) || ring.Lock(locked[0].ID) || ring.Holds() {
+	id, _ := locked[0].Name()
+	if !ring.Lock(id) || ring.Lock(id) || ring.Holds() {
 		t.Error("it doesn't lock")
 	}
 	if w.Bench.Probe(ctx, d); len(LockedOn(d)) != 1 {

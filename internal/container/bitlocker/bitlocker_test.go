@@ -16,6 +16,7 @@ import (
 
 	"twinshelf/internal/container"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/span"
 	"twinshelf/internal/testkit"
 )
@@ -91,7 +92,7 @@ func read(t testing.TB, img string) (*Volume, *disk.File) {
 }
 
 // opened reads all that a key shows.
-func shown(t testing.TB, v *Volume, k *Key) []byte {
+func shown(t testing.TB, v *Volume, k *lock.Key) []byte {
 	t.Helper()
 	c, err := v.Open(k)
 	if err != nil {
@@ -166,7 +167,7 @@ func TestOpensLikeOthers(t *testing.T) {
 }
 
 // sameByWords: recovery key and password open what the key file does.
-func sameByWords(t *testing.T, v *Volume, byFile *Key) {
+func sameByWords(t *testing.T, v *Volume, byFile *lock.Key) {
 	t.Helper()
 	byDigits, err := v.UnlockRecovery(t.Context(), recovery)
 	if err != nil {
@@ -176,7 +177,7 @@ func sameByWords(t *testing.T, v *Volume, byFile *Key) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !bytes.Equal(byDigits.vmk, byWord.vmk) || !bytes.Equal(byWord.vmk, byFile.vmk) {
+	if !bytes.Equal(byDigits.Bytes(), byWord.Bytes()) || !bytes.Equal(byWord.Bytes(), byFile.Bytes()) {
 		t.Error("the keys differ")
 	}
 }
@@ -276,10 +277,10 @@ func TestWrongKeys(t *testing.T) {
 		t.Error(err)
 	}
 	other := strings.Replace(recovery, "239987", "239998", 1)
-	if _, err := v.UnlockRecovery(ctx, other); !errors.Is(err, ErrWrongKey) {
+	if _, err := v.UnlockRecovery(ctx, other); !errors.Is(err, lock.ErrWrongKey) {
 		t.Error(err)
 	}
-	if _, err := v.UnlockPassword(ctx, []byte("gulls")); !errors.Is(err, ErrWrongKey) {
+	if _, err := v.UnlockPassword(ctx, []byte("gulls")); !errors.Is(err, lock.ErrWrongKey) {
 		t.Error(err)
 	}
 	if _, err := v.UnlockRecovery(ctx, recovery[:40]); err == nil {
@@ -307,7 +308,7 @@ func TestWrongKeys(t *testing.T) {
 	}
 	bare, _ := sealed(t, plain, Making{})
 	w, _ := read(t, bare)
-	if _, err := w.UnlockPassword(ctx, []byte(password)); !errors.Is(err, ErrNoProtector) {
+	if _, err := w.UnlockPassword(ctx, []byte(password)); !errors.Is(err, lock.ErrNoProtector) {
 		t.Error(err)
 	}
 }
@@ -454,11 +455,11 @@ func TestEncryptedAnew(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	other.vmk[3] ^= 1
+	other.Bytes()[3] ^= 1
 	if _, err := w.Open(other); !errors.As(err, new(*LockedError)) {
 		t.Errorf("another master key opens it: %v", err)
 	}
-	other.vmk[3] ^= 1
+	other.Bytes()[3] ^= 1
 	a, err := v.Open(k)
 	if err != nil {
 		t.Fatal(err)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"twinshelf/internal/container"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 )
@@ -18,7 +19,7 @@ func (e *LockedError) Error() string { return "it is locked (" + e.Volume.Words(
 
 // Open opens a volume with its key, as a container with one device. Without a key it is a *LockedError, unless its key
 // lies open.
-func (v *Volume) Open(k *Key) (container.Container, error) {
+func (v *Volume) Open(k *lock.Key) (container.Container, error) {
 	if why := v.unsure(); why != "" {
 		return nil, errors.New(why)
 	}
@@ -28,7 +29,7 @@ func (v *Volume) Open(k *Key) (container.Container, error) {
 			return nil, &LockedError{v}
 		}
 	}
-	fvek, err := v.sectorKey(k.vmk)
+	fvek, err := v.sectorKey(k.Bytes())
 	if err != nil { // it was encrypted anew since
 		return nil, &LockedError{v}
 	}

@@ -1,7 +1,6 @@
 package bitlocker
 
 import (
-	"bytes"
 	"context"
 	"crypto/aes"
 	"crypto/sha256"
@@ -12,14 +11,8 @@ import (
 	"os"
 	"strings"
 	"unicode/utf16"
-)
 
-// Errors of unlocking.
-var (
-	// ErrWrongKey means that a key doesn't open the volume.
-	ErrWrongKey = errors.New("this key doesn't open the volume")
-	// ErrNoProtector means that nothing on the volume asks for such a key.
-	ErrNoProtector = errors.New("the volume has no protector of this kind")
+	"twinshelf/internal/lock"
 )
 
 // GroupError says which group of a recovery key can't be right.
@@ -80,32 +73,8 @@ func Groups(typed string) (key []byte, whole bool, err error) {
 	return key, len(key) == recoverLen, nil
 }
 
-// Key is the master key of a volume: it opens the key of its sectors, which lies sealed on the volume itself. So one
-// that was encrypted anew since doesn't open. It is wiped by Wipe.
-type Key struct {
-	volume string // ID of the volume
-	vmk    []byte
-}
-
-// Volume is the ID of the volume that the key belongs to.
-func (k *Key) Volume() string { return k.volume }
-
-// Bytes is a copy of the key, for whoever keeps it sealed.
-func (k *Key) Bytes() []byte { return bytes.Clone(k.vmk) }
-
-// KeyOf is the key of a volume that was kept; nil where it can't be one. It has a copy of the bytes.
-func KeyOf(volume string, b []byte) *Key {
-	if len(b) != keyLen || volume == "" {
-		return nil
-	}
-	return &Key{volume, bytes.Clone(b)}
-}
-
-// Wipe overwrites the key in memory.
-func (k *Key) Wipe() { clear(k.vmk) }
-
 // UnlockRecovery opens the volume by a recovery key of 48 digits.
-func (v *Volume) UnlockRecovery(ctx context.Context, typed string) (*Key, error) {
+func (v *Volume) UnlockRecovery(ctx context.Context, typed string) (*lock.Key, error) {
 	key, whole, err := Groups(typed)
 	if err == nil && !whole {
 		err = errors.New("a recovery key has eight groups of six digits")
@@ -119,7 +88,7 @@ func (v *Volume) UnlockRecovery(ctx context.Context, typed string) (*Key, error)
 }
 
 // UnlockPassword opens the volume by a password.
-func (v *Volume) UnlockPassword(ctx context.Context, password []byte) (*Key, error) {
+func (v *Volume) UnlockPassword(ctx context.Context, password []byte) (*lock.Key, error) {
 	var b []byte
 	for _, u := range utf16.Encode([]rune(string(password))) {
 		b = le.AppendUint16(b, u)
@@ -130,8 +99,8 @@ func (v *Volume) UnlockPassword(ctx context.Context, password []byte) (*Key, err
 }
 
 // typed tries all protectors of a kind with a hash of what was typed.
-func (v *Volume) typed(ctx context.Context, kind Kind, h [sha256.Size]byte) (*Key, error) {
-	err := ErrNoProtector
+func (v *Volume) typed(ctx context.Context, kind Kind, h [sha256.Size]byte) (*lock.Key, error) {
+	err := lock.ErrNoProtector
 	for _, p := range v.Protectors {
 		if p.Kind != kind || len(p.salt) != saltLen {
 			continue
@@ -171,7 +140,7 @@ func stretched(ctx context.Context, h [sha256.Size]byte, salt []byte) ([]byte, e
 const maxKeyFile = 64 << 10
 
 // UnlockFile opens the volume by a start-up key file (.BEK).
-func (v *Volume) UnlockFile(file string) (*Key, error) {
+func (v *Volume) UnlockFile(file string) (*lock.Key, error) {
 	st, err := os.Stat(file)
 	if err != nil {
 		return nil, err
@@ -194,7 +163,7 @@ func (v *Volume) UnlockFile(file string) (*Key, error) {
 			return v.byMaster(p, key)
 		}
 	}
-	return nil, fmt.Errorf("%w: the file is of the protector %s, which the volume hasn't", ErrWrongKey, id)
+	return nil, fmt.Errorf("%w: the file is of the protector %s, which the volume hasn't", lock.ErrWrongKey, id)
 }
 
 // keyFile reads a start-up key file.
@@ -218,20 +187,20 @@ func keyFile(b []byte) (id string, key []byte, err error) {
 }
 
 // UnlockOpen opens a volume whose protection is suspended: its key lies open.
-func (v *Volume) UnlockOpen() (*Key, error) {
+func (v *Volume) UnlockOpen() (*lock.Key, error) {
 	for _, p := range v.Protectors {
 		if p.Kind == ClearKey && len(p.open) == keyLen {
 			return v.byMaster(p, p.open)
 		}
 	}
-	return nil, ErrNoProtector
+	return nil, lock.ErrNoProtector
 }
 
 // byMaster opens the master key of a protector, and looks whether the key of the sectors opens by that.
-func (v *Volume) byMaster(p Protector, key []byte) (*Key, error) {
+func (v *Volume) byMaster(p Protector, key []byte) (*lock.Key, error) {
 	vmk, err := openSealed(p.sealed, key)
 	if err != nil {
-		return nil, ErrWrongKey
+		return nil, lock.ErrWrongKey
 	}
 	fvek, err := v.sectorKey(vmk)
 	if err != nil {
@@ -239,7 +208,8 @@ func (v *Volume) byMaster(p Protector, key []byte) (*Key, error) {
 		return nil, err
 	}
 	clear(fvek)
-	return &Key{v.ID, vmk}, nil
+	defer clear(vmk)
+	return lock.KeyOf(v.ID, v.ID, vmk), nil
 }
 
 // sectorKey opens the key of the sectors.

@@ -68,19 +68,6 @@ func (v *Volume) Suspended() bool {
 	return false
 }
 
-// Asks are the protectors that a person can answer, the recovery keys first.
-func (v *Volume) Asks() []Protector {
-	var out []Protector
-	for _, k := range []Kind{RecoveryKey, Password, StartupKey} {
-		for _, p := range v.Protectors {
-			if p.Kind == k {
-				out = append(out, p)
-			}
-		}
-	}
-	return out
-}
-
 // Words say how the volume is protected, and by which recovery keys.
 func (v *Volume) Words() string {
 	var kinds, ids []string

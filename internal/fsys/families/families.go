@@ -22,7 +22,7 @@ func All() fsys.Families {
 }
 
 // Identify returns the volume on a part, or the container with the volumes in it; see fsys.Families.Identify, and
-// Examine for others. Locked volumes are opened by the keys that the context carries (bitlocker.With).
+// Examine for others. Locked volumes are opened by the keys that the context carries (lock.With).
 func Identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others ...Member) (fsys.Volume, error) {
 	return identify(ctx, r, size, sector, others, 0)
 }

@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/container/lvm"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/signature"
 	"twinshelf/internal/span"
 	"twinshelf/internal/units"
@@ -40,7 +41,7 @@ func encrypted(ctx context.Context, m Member, _ []Member) (container.Container, 
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := v.Open(bitlocker.From(ctx).Of(v.ID))
+	c, err := v.Open(lock.From(ctx).Of(v.ID))
 	return c, []Member{m}, err
 }
 

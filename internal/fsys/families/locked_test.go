@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/testkit"
 )
 
@@ -29,10 +30,10 @@ func unlocked(t *testing.T, img string) context.Context {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ring := &bitlocker.Keyring{}
+	ring := &lock.Keyring{}
 	t.Cleanup(ring.Wipe)
 	ring.Add(k)
-	return bitlocker.With(t.Context(), ring)
+	return lock.With(t.Context(), ring)
 }
 
 // TestLockedVolume: locked, it is named with the ID of its recovery key and all of it is kept; unlocked, only what is

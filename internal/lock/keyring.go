@@ -1,7 +1,9 @@
-package bitlocker
+package lock
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"sync"
 )
 
@@ -42,6 +44,22 @@ func (r *Keyring) Of(volume string) *Key {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.keys[volume]
+}
+
+// OnPart are the keys of the volumes on a part, by the ID of its contents.
+func (r *Keyring) OnPart(id string) (out []*Key) {
+	if r == nil || id == "" {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, k := range r.keys {
+		if k.part == id {
+			out = append(out, k)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Key) int { return strings.Compare(a.volume, b.volume) })
+	return out
 }
 
 // Holds says whether it holds any key.
