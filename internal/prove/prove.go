@@ -15,6 +15,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
@@ -318,6 +319,9 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []famil
 		}
 		if content.Maps {
 			c.Evidence = fmt.Sprintf("all records of its %s compared with what was kept", r.Kind)
+			if x, ok := content.Volume.(interface{ Locked() []lock.Volume }); ok && len(x.Locked()) > 0 {
+				c.Evidence += ", except those that are encrypted"
+			}
 		}
 		out = append(out, c)
 	}

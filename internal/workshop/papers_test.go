@@ -243,6 +243,7 @@ func TestSecrets(t *testing.T) {
 		want string
 	}{"a.txt": {wide, bitlockertest.Recovery}, "b.txt": {[]byte("key: " + bitlockertest.Recovery),
 		bitlockertest.Recovery},
+		"m.txt": {[]byte("Purser's Mac: K4TE-9PLM-22QX-AAB7-ZZ31-0NQR\n"), "K4TE-9PLM-22QX-AAB7-ZZ31-0NQR"},
 		"c.txt": {[]byte("gulls over the pier\r\nmore"), "gulls over the pier"}, "d.txt": {nil, ""},
 		"e.txt": {make([]byte, maxSecretFile+1), ""}} {
 		file := filepath.Join(dir, name)

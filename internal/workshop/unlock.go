@@ -19,10 +19,11 @@ import (
 // maxSecretFile is how large a file with a key may be, in bytes.
 const maxSecretFile = 64 << 10
 
-var recoveryIn = regexp.MustCompile(`\d{6}(?:-\d{6}){7}`)
+// recoveryIn finds recovery keys in a text: those of Windows, and those of macOS.
+var recoveryIn = regexp.MustCompile(`\b(?:\d{6}(?:-\d{6}){7}|[0-9A-Z]{4}(?:-[0-9A-Z]{4}){5})\b`)
 
-// ReadSecret reads a file that opens locked volumes: a start-up key file, a text with a recovery key in it as Windows
-// prints and saves it, or a password in its first line.
+// ReadSecret reads a file that opens locked volumes: a start-up key file, a text with a recovery key in it as it is
+// printed and saved, or a password in its first line.
 func ReadSecret(file string) (lock.Secret, error) {
 	if strings.HasSuffix(strings.ToLower(file), ".bek") {
 		return lock.Secret{File: file}, nil

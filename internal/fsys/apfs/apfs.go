@@ -3,7 +3,8 @@
 // writes by itself.
 //
 // Limits: containers on two devices, blocks of nodes of another size than the container's, and checkpoint areas in
-// several pieces make it an error, so that the part is captured whole. Files of encrypted volumes aren't read.
+// several pieces make it an error, so that the part is captured whole. Files of encrypted volumes are read with the
+// volume's key, where that is sealed by a passphrase or a recovery key.
 package apfs
 
 import (
@@ -93,9 +94,8 @@ func (c *Container) open(size int64) error {
 		return err
 	}
 	le := binary.LittleEndian
-	id := c.super[superUUID : superUUID+16]
 	c.info = fsys.Info{Kind: "APFS", Size: c.blocks * c.unit, Unit: c.unit,
-		ID: fmt.Sprintf("%x-%x-%x-%x-%x", id[:4], id[4:6], id[6:8], id[8:10], id[10:])}
+		ID: uuidOf(c.super[superUUID:])}
 	if err := c.readCheckpoint(); err != nil {
 		return fmt.Errorf("checkpoint: %w", err)
 	}

@@ -105,6 +105,12 @@ func look(t testing.TB, img string, now, noon []testkit.Seen) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	sameIn(t, tree, now, noon)
+}
+
+// sameIn is look in a tree.
+func sameIn(t testing.TB, tree fsys.Tree, now, noon []testkit.Seen) {
+	t.Helper()
 	root, err := tree.Root()
 	if err != nil {
 		t.Fatal(err)

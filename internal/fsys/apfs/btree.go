@@ -13,6 +13,8 @@ type btree struct {
 	root int64 // block
 	// where finds the block of a child; nil where children are named by their blocks.
 	where func(oid uint64) (int64, error)
+	// read reads a node; nil where nodes lie open.
+	read func(at int64) ([]byte, error)
 	// visited, where it isn't nil, is told of every node that is read.
 	visited func(at int64) error
 }
@@ -26,14 +28,18 @@ type nodes struct {
 // mostNodes bounds how many are kept.
 const mostNodes = 2048
 
-func (n *nodes) read(c *Container, at int64) ([]byte, error) {
+func (n *nodes) read(t *btree, at int64) (b []byte, err error) {
 	n.mu.Lock()
 	b, known := n.known[at]
 	n.mu.Unlock()
 	if known {
 		return b, nil
 	}
-	b, err := c.object(at, typeRoot, typeNode)
+	if t.read != nil {
+		b, err = t.read(at)
+	} else {
+		b, err = t.c.object(at, typeRoot, typeNode)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +72,7 @@ func (t *btree) hurt(at int64, format string, args ...any) error {
 
 // node reads a node; lengths of fixed keys and values stand in the root.
 func (t *btree) node(at int64, root *node) (*node, error) {
-	b, err := t.c.nodes.read(t.c, at)
+	b, err := t.c.nodes.read(t, at)
 	if err != nil {
 		return nil, err
 	}

@@ -342,6 +342,11 @@ const resourceStream = "rsrc"
 func (v *volume) stream(id uint64, size int64) (fsys.Contents, error) {
 	m := &fsys.Mapped{R: v.c.r, Length: size}
 	le := binary.LittleEndian
+	plain := &plainly{r: v.c.r, x: v.cipher}
+	if v.cipher != nil {
+		m.R = plain
+		defer plain.sort()
+	}
 	add := func(at uint64, value []byte) error {
 		if len(value) < filePhysical+8 {
 			return fmt.Errorf("an extent of %d bytes", len(value))
@@ -358,6 +363,11 @@ func (v *volume) stream(id uint64, size int64) (fsys.Contents, error) {
 			return fmt.Errorf("contents %d reach beyond the container", id)
 		}
 		m.Places = append(m.Places, fsys.Stretch{Span: sp, At: block * v.c.unit})
+		tweak := block
+		if len(value) >= fileCrypto+8 {
+			tweak = int64(min(le.Uint64(value[fileCrypto:]), 1<<50))
+		}
+		plain.add(v.c.span(extent{block, (n + v.c.unit - 1) / v.c.unit}), tweak, v.c.unit)
 		return nil
 	}
 	if v.sealed {

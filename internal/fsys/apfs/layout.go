@@ -43,6 +43,7 @@ const (
 	superMap        = 160
 	superMostVolume = 180
 	superVolumes    = 184
+	superFlags      = 1264
 	superJumpstart  = 1272
 	superKeys       = 1296
 	superMediaKeys  = 1392
@@ -51,6 +52,7 @@ const (
 	magicSuper     = "NXSB"
 	mostVolumes    = 100
 	incompatFusion = 0x100
+	softwareCrypto = 4       // no hardware takes part in its encryption
 	areaIsTree     = 1 << 31 // of the number of blocks: the area lies in pieces
 
 	minBlock = 4096
@@ -232,4 +234,33 @@ const (
 	resourceAttr = "com.apple.ResourceFork"
 	immutable    = 1 << 1
 	hiddenFlag   = 1 << 15
+)
+
+// Keys (Encryption): a bag of entries in a locker, for the container and for each volume. The pieces of an entry are
+// values after tags and lengths (ASN.1, DER).
+const (
+	bagOfContainer = 0x6B657973 // "keys"
+	bagOfVolume    = 0x72656373 // "recs"
+	bagKeys        = 34
+	bagEntries     = 48
+	entryTag       = 16
+	entryLen       = 18
+	entryData      = 24
+	entryAlign     = 16
+	tagVolumeKey   = 2
+	tagUnlocking   = 3 // in a container's bag where the volume's is, in that one a key that a secret opens
+	tagHint        = 4
+
+	derSequence   = 0x30
+	derBlob       = 0xA3
+	derUUID       = 0x81
+	derFlags      = 0x82
+	derWrapped    = 0x83
+	derIterations = 0x84
+	derSalt       = 0x85
+	flagHalfKey   = 2 // keys of 128 bits, as disks have that were encrypted by an older system
+
+	cipherSector = 512 // bytes
+	volOneKey    = 8   // all files have the volume's key
+	fileCrypto   = 16  // the tweak of an extent, in blocks
 )

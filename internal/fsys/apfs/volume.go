@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/crypto/xts"
+
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/units"
 )
@@ -22,6 +24,7 @@ type volume struct {
 	objects *objects
 	// locked says that it is encrypted; sealed that its files' extents are in a tree of their own.
 	locked, sealed    bool
+	cipher            *xts.Cipher // of an encrypted volume whose key is known
 	anyCase           bool
 	extentsPhysical   bool
 	snapshotsPhysical bool
@@ -131,6 +134,9 @@ func (v *volume) then(s snapshot, n int) (*volume, error) {
 		return nil, err
 	}
 	old.objects, old.locked, old.number = v.objects, old.locked || v.locked, v.number+uint64(n)
+	if v.cipher != nil {
+		old.cipher, old.locked = v.cipher, false
+	}
 	return old, nil
 }
 
@@ -141,7 +147,7 @@ func (v *volume) files() (*btree, error) {
 	}
 	where := func(oid uint64) (int64, error) {
 		p, err := v.objects.find(oid, v.xid)
-		if err == nil && p.flags&mapIsEncrypted != 0 {
+		if err == nil && p.flags&mapIsEncrypted != 0 && v.cipher == nil {
 			err = &fsys.Unreadable{Why: "the volume is encrypted"}
 		}
 		return p.at, err
@@ -150,5 +156,9 @@ func (v *volume) files() (*btree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &btree{c: v.c, root: root, where: where}, nil
+	t := &btree{c: v.c, root: root, where: where}
+	if v.cipher != nil {
+		t.read = v.node
+	}
+	return t, nil
 }

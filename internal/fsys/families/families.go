@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/fsys/hfsplus"
 	"twinshelf/internal/fsys/ntfs"
 	"twinshelf/internal/fsys/swap"
+	"twinshelf/internal/lock"
 )
 
 // All are the families.
@@ -30,6 +31,7 @@ func Identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others
 func identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others []Member,
 	depth int) (fsys.Volume, error) {
 	v, err := All().Identify(r, size, sector)
+	unlock(ctx, v)
 	if err != nil || depth >= maxLayers {
 		return v, err
 	}
@@ -68,7 +70,16 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 			return c, failed
 		}
 	}
-	return All().Examine(ctx, r, size, sector)
+	c, err := All().Examine(ctx, r, size, sector)
+	unlock(ctx, c.Volume)
+	return c, err
+}
+
+// unlock has a volume in which others are encrypted read these with the keys that the context carries.
+func unlock(ctx context.Context, v fsys.Volume) {
+	if x, ok := v.(interface{ Use(*lock.Keyring) }); ok {
+		x.Use(lock.From(ctx))
+	}
 }
 
 // judge says which bytes of the part matter.

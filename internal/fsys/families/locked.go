@@ -46,6 +46,8 @@ func Encrypted(v fsys.Volume) bool {
 	switch x := v.(type) {
 	case *Locked:
 		return true
+	case interface{ Encrypted() bool }:
+		return x.Encrypted()
 	case *layered:
 		for i := range x.inner {
 			if x.inner[i].Sectors != nil || Encrypted(x.inner[i].volume) {
