@@ -47,9 +47,11 @@ type Way struct {
 	Words string // such as recovery key
 	ID    string // by which the key is looked up; empty where it has none
 	Form  string // of a recovery key, such as eight groups of six digits
-	// Check reads a recovery key as far as it is typed: how many groups check out, of how many. The error says which
+	// Check reads a recovery key as far as it is typed: how many groups are there, of how many. The error says which
 	// group can't be right. It is nil for other kinds.
 	Check func(typed string) (groups, of int, err error)
+	// Proves says that a group has something by which a mistake in it shows.
+	Proves bool
 }
 
 // Secret is what opens a locked volume: a recovery key or a password, or a start-up key file.

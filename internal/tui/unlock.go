@@ -139,6 +139,8 @@ func groupWords(p lock.Way, text string) string {
 	switch {
 	case err != nil:
 		return sentence(err)
+	case !p.Proves:
+		return fmt.Sprintf("%d of %d groups are there.", n, of)
 	case n == of:
 		return fmt.Sprintf("All %d groups check out.", of)
 	}
@@ -151,7 +153,7 @@ func onUnlocked(m *model, msg unlocked) tea.Cmd {
 		m.fail(sentence(msg.err))
 		return nil
 	}
-	m.say("%s is unlocked until the program ends. What is stored of it stays encrypted.", msg.name)
+	m.say("%s is unlocked until the program ends. Stored, it stays encrypted.", msg.name)
 	if m.step != stepInside {
 		return m.benchPage.lookAtAll()
 	}

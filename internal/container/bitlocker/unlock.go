@@ -22,7 +22,7 @@ func (v *Volume) Asks() []lock.Way {
 			w := lock.Way{Kind: lock.Password, Words: k.String(), ID: p.ID}
 			switch k {
 			case RecoveryKey:
-				w.Kind, w.Check, w.Form = lock.Recovery, check, "8 groups of 6 digits"
+				w.Kind, w.Check, w.Form, w.Proves = lock.Recovery, check, "8 groups of 6 digits", true
 			case StartupKey:
 				w.Kind = lock.File
 			}

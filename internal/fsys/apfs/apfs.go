@@ -4,7 +4,7 @@
 //
 // Limits: containers on two devices, blocks of nodes of another size than the container's, and checkpoint areas in
 // several pieces make it an error, so that the part is captured whole. Files of encrypted volumes are read with the
-// volume's key, where that is sealed by a passphrase or a recovery key.
+// volume's key, where that is sealed by a password or a recovery key.
 package apfs
 
 import (

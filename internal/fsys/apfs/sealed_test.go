@@ -14,7 +14,7 @@ import (
 )
 
 // Sealed gives what makes an encrypted container of one that isn't: nodes and contents are enciphered, and a bag has
-// the volume's key, for a passphrase and a recovery key. No program here writes such containers. Another one that reads
+// the volume's key, for a password and a recovery key. No program here writes such containers. Another one that reads
 // them, libfsapfs, found the same files in these with the same secrets, by hand: as it is packaged it can't decipher.
 type Sealed struct {
 	t       testing.TB

@@ -130,7 +130,7 @@ func (l *Lock) read() error {
 		}
 	}
 	if len(l.keys) == 0 {
-		return errors.New("no passphrase opens it")
+		return errors.New("no password opens it")
 	}
 	return nil
 }
@@ -143,14 +143,14 @@ func (l *Lock) Words() string {
 	if l.noKey != nil {
 		return "XTS-AES 128; " + l.noKey.Error()
 	}
-	words := "XTS-AES 128, protected by passphrases and recovery keys"
+	words := "XTS-AES 128, protected by passwords and recovery keys"
 	if l.hint != "" {
 		words += fmt.Sprintf("; the hint is %q", l.hint)
 	}
 	return words
 }
 
-// Asks are a passphrase and a recovery key. Which of the keys in the bag are for which isn't written there for sure, so
+// Asks are a password and a recovery key. Which of the keys in the bag are for which isn't written there for sure, so
 // each is tried on all of them.
 func (l *Lock) Asks() []lock.Way {
 	if l.noKey != nil {

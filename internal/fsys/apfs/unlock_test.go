@@ -68,7 +68,7 @@ func withKeys(t testing.TB, img, secret string) fsys.Volume {
 	return v
 }
 
-// TestUnlocks: an encrypted volume shows its files by its passphrase or recovery key, with its snapshot, in both
+// TestUnlocks: an encrypted volume shows its files by its password or recovery key, with its snapshot, in both
 // forms of keys; every byte of them is right.
 func TestUnlocks(t *testing.T) {
 	_, before := container(t, "ferry")
