@@ -418,7 +418,10 @@ func tableClaims(d disk.Device, twin *shelf.TwinDisk, target bool) []shelf.Claim
 		a, b := t.Parts[i], want.Parts[i]
 		c.Holds = a.Span == b.Span && a.Type == b.Type && a.GUID == b.GUID
 	}
-	c.Evidence = fmt.Sprintf("%s, %s, identity %s", t.Kind, units.Plural(len(t.Parts), "part"), t.ID)
+	c.Evidence = fmt.Sprintf("%s, %s", t.Kind, units.Plural(len(t.Parts), "part"))
+	if t.ID != "" {
+		c.Evidence += ", identity " + t.ID
+	}
 	out := []shelf.Claim{c}
 	if target && want.Kind == table.GPT {
 		both := shelf.Claim{Topic: shelf.TopicSound, About: "table", Says: "both copies of the GPT are whole " +

@@ -148,6 +148,8 @@ func Change(s *survey.Survey, optimal int) (*Draft, error) {
 		return nil, fmt.Errorf("%w: it has no table, a file system fills all of it", ErrOnlyAnew)
 	case t.Kind == table.None:
 		return nil, fmt.Errorf("%w: it has no table", ErrOnlyAnew)
+	case t.Kind == table.APM:
+		return nil, fmt.Errorf("%w: it has an Apple partition map, which isn't changed here", ErrOnlyAnew)
 	case !t.Sound(s.Device.Size()) || t.Worst() == table.Damage:
 		return nil, fmt.Errorf("%w: its table is damaged (%s); capture it first if anything on it matters", ErrOnlyAnew,
 			firstFinding(t))

@@ -110,7 +110,8 @@ func (s *stand) cant(p *part) string {
 	if s.g == nil || p.volume == nil {
 		return ""
 	}
-	needs := []string{map[table.Kind]string{table.GPT: "part_gpt", table.MBR: "part_msdos"}[s.c.t.Kind]}
+	needs := []string{map[table.Kind]string{table.GPT: "part_gpt", table.MBR: "part_msdos",
+		table.APM: "part_apple"}[s.c.t.Kind]}
 	if v, ok := p.volume.(fsys.LoaderRead); ok {
 		needs = append(needs, v.LoaderModule())
 	}

@@ -83,6 +83,9 @@ func (t *Table) Add(r io.ReaderAt, p Part, size int64) (patches []disk.Patch, nu
 		}
 		return nil, 0, fmt.Errorf("all four entries of the MBR are taken")
 	}
+	if t.Kind == APM {
+		return nil, 0, fmt.Errorf("no part is added to an Apple partition map here")
+	}
 	return nil, 0, fmt.Errorf("the disk has no table")
 }
 

@@ -41,6 +41,9 @@ func Build(l Layout, size int64) ([]disk.Patch, error) {
 			return nil, fmt.Errorf("part %d at %s is not on whole sectors of %d bytes", p.Number, p.Span, l.Sector)
 		}
 	}
+	if l.Kind == APM {
+		return nil, fmt.Errorf("an Apple partition map isn't made here")
+	}
 	if l.Kind == MBR {
 		return buildMBR(l, size)
 	}
@@ -106,9 +109,13 @@ func buildGPT(l Layout, size int64) ([]disk.Patch, error) {
 // protective MBR, first copy, and the back-up copy at the new end; the sectors of
 // the old back-up copy inside the larger disk are cleared. Parts stay where
 // they are. It is empty when the table is whole and already ends at size, and
-// for other tables than GPT.
+// for an MBR. An Apple partition map says how large its disk is, and what of it
+// is free.
 func (t *Table) Relocate(size int64) ([]disk.Patch, error) {
 	s := int64(t.Sector)
+	if t.Kind == APM {
+		return t.relocateAPM(size)
+	}
 	if t.Kind != GPT || t.gpt.header == nil {
 		return nil, nil
 	}

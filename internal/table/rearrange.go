@@ -35,6 +35,8 @@ func (t *Table) Rearrange(r io.ReaderAt, places map[int]span.Span, size int64) (
 		return t.rearrangeGPT(places, size)
 	case MBR:
 		return t.rearrangeMBR(r, places, size)
+	case APM:
+		return t.rearrangeAPM(places, size)
 	}
 	return nil, nil
 }
@@ -56,6 +58,9 @@ func (t *Table) Hybrid() bool {
 // Reserve is what a table needs of a disk before and after the parts, in bytes.
 func (t *Table) Reserve() (before, behind int64) {
 	s := int64(t.Sector)
+	if t.Kind == APM {
+		return t.apm.end, 0
+	}
 	if t.Kind != GPT || t.gpt.header == nil {
 		return s, 0
 	}

@@ -1,10 +1,12 @@
 // Package table reads, checks and builds partition tables: GPT (UEFI
 // Specification 2.10, chapter 5) and MBR with extended chains (the same
-// specification, section 5.2, and long-standing practice for the chain).
+// specification, section 5.2, and long-standing practice for the chain). It
+// reads and rearranges Apple partition maps, and makes none.
 //
 // It is pure: bytes in, bytes out. Nothing here writes to a disk. Reading is
-// bounded: at most 1,024 GPT entries' worth of bytes per entry size and 128
-// links of an extended chain are followed, whatever the bytes say.
+// bounded: at most 1,024 GPT entries' worth of bytes per entry size, 128 links
+// of an extended chain and 256 entries of a map are followed, whatever the bytes
+// say.
 package table
 
 import (
@@ -24,6 +26,7 @@ const (
 	None Kind = ""
 	MBR  Kind = "MBR"
 	GPT  Kind = "GPT"
+	APM  Kind = "APM" // Apple partition map
 )
 
 // Severity grades a finding.
@@ -49,7 +52,7 @@ type Finding struct {
 type Part struct {
 	Number int       `json:"number"` // as the kernel numbers it, from 1
 	Span   span.Span `json:"span"`   // bytes from the start of the disk
-	Type   string    `json:"type"`   // GPT: type GUID; MBR: two hex digits, "0x83"
+	Type   string    `json:"type"`   // GPT: type GUID; MBR: two hex digits, "0x83"; APM: a name, "Apple_HFS"
 	GUID   string    `json:"guid,omitempty"`
 	Name   string    `json:"name,omitempty"`
 	Attrs  uint64    `json:"attrs,omitempty"`  // GPT attribute bits
@@ -74,12 +77,16 @@ type Table struct {
 	Usable span.Span `json:"usable"`
 
 	gpt gptGeometry
+	apm apmGeometry
 }
 
-// Entries is how many parts a GPT has room for; 4 for an MBR's own sector.
+// Entries is how many parts a GPT or an Apple partition map has room for; 4 for an MBR's own sector.
 func (t *Table) Entries() int {
 	if t.Kind == GPT {
 		return int(t.gpt.count)
+	}
+	if t.Kind == APM {
+		return int(t.apm.end/t.apm.block) - 1
 	}
 	return 4
 }
@@ -133,6 +140,11 @@ func Read(r io.ReaderAt, size int64, sector int) (*Table, error) {
 	found, err := t.readGPT(r, size, first)
 	if err != nil {
 		return nil, err
+	}
+	if !found {
+		if found, err = t.readAPM(r, size, first); err != nil {
+			return nil, err
+		}
 	}
 	if !found {
 		if err := t.readMBR(r, size, first); err != nil {

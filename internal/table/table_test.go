@@ -277,6 +277,8 @@ func FuzzRead(f *testing.F) {
 		f.Add(written(f, l, size).Bytes[:8192], written(f, l, size).Bytes[size-8192:], sector == 4096)
 	}
 	f.Add(written(f, mbrLayout(), 32*miB).Bytes[:8192], make([]byte, 8192), false)
+	f.Add(Mapped(f, 512, OldMac(512)).Bytes[:8192], make([]byte, 8192), false)
+	f.Add(Mapped(f, 2048, OldMac(2048)).Bytes[:8192], make([]byte, 8192), false)
 	f.Fuzz(func(t *testing.T, head, tail []byte, big bool) {
 		m := disk.NewMemory(size, 512)
 		if big {

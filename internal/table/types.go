@@ -178,6 +178,9 @@ func lookup(partType string) (typeInfo, bool) {
 		t, ok := mbrTypes[partType]
 		return t, ok
 	}
+	if t, ok := appleType(partType); ok {
+		return t, ok
+	}
 	t, ok := gptTypes[partType]
 	return t, ok
 }
@@ -208,8 +211,8 @@ type TypeChoice struct {
 // Types lists the types that a table of some kind knows, by name.
 func Types(k Kind) []TypeChoice {
 	all := gptTypes
-	if k == MBR {
-		all = mbrTypes
+	if k != GPT {
+		all = map[Kind]map[string]typeInfo{MBR: mbrTypes}[k]
 	}
 	var out []TypeChoice
 	for t, info := range all {
