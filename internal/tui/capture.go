@@ -35,8 +35,8 @@ func (m *capturePage) bindings() []binding {
 				}
 				chooseHalted(m, p)
 			})},
-		{"o", "o", "trust", "what isn't read again: what ext's records prove unchanged, nothing, or also what " +
-			"NTFS's say",
+		{"o", "o", "trust", "what isn't read again: what the records of ext and APFS prove unchanged, " +
+			"nothing, or also what those of NTFS and HFS+ say",
 			leads(func() tea.Cmd {
 				m.trust = m.trust.Next()
 				return m.replan()

@@ -180,20 +180,21 @@ const (
 	recFile     = 8
 	recEntry    = 9
 
-	inoParent  = 0
-	inoPrivate = 8
-	inoMade    = 16
-	inoChanged = 24
-	inoMeta    = 32
-	inoRead    = 40
-	inoInside  = 48
-	inoLinks   = 56
-	inoBSD     = 68
-	inoOwner   = 72
-	inoGroup   = 76
-	inoMode    = 80
-	inoSize    = 84
-	inoLen     = 92
+	inoParent     = 0
+	inoPrivate    = 8
+	inoMade       = 16
+	inoChanged    = 24
+	inoMeta       = 32
+	inoRead       = 40
+	inoInside     = 48
+	inoLinks      = 56
+	inoGeneration = 64 // counts writes
+	inoBSD        = 68
+	inoOwner      = 72
+	inoGroup      = 76
+	inoMode       = 80
+	inoSize       = 84
+	inoLen        = 92
 
 	extName   = 4
 	extFinder = 7

@@ -28,7 +28,7 @@ func (v *Volume) headers() []int64 {
 	out := []int64{v.at + headerAt}
 	b := make([]byte, headerLen)
 	for _, at := range []int64{v.at + v.blocks*v.unit - copyAt, v.part/minBlock*minBlock - copyAt} {
-		if !slices.Contains(out, at) && disk.ReadFull(v.r, b, at) == nil && signed(b) && v.sameVolume(b) {
+		if !slices.Contains(out, at) && disk.ReadFull(v.r, b, at) == nil && signed(b) && sameVolume(v, b) {
 			out = append(out, at)
 		}
 	}
@@ -36,7 +36,7 @@ func (v *Volume) headers() []int64 {
 }
 
 // sameVolume says whether a header is one of this volume.
-func (v *Volume) sameVolume(b []byte) bool {
+func sameVolume(v *Volume, b []byte) bool {
 	be := binary.BigEndian
 	return string(b[headIdentity:headIdentity+8]) == string(v.head[headIdentity:headIdentity+8]) &&
 		be.Uint32(b[headMade:]) == be.Uint32(v.head[headMade:])

@@ -61,7 +61,7 @@ func late(t testing.TB, size, block int64) (b []byte, want map[string][]byte) {
 		}
 		all, want[x.name] = append(all, x), x.data
 	}
-	return buildAt(t, size, block, 3, all), want
+	return buildAt(t, size, block, 2, all), want
 }
 
 // unchanged: a volume has the files of late.
