@@ -1,10 +1,13 @@
 package drive
 
 import (
+	"encoding/binary"
+	"flag"
 	"os"
 	"path/filepath"
 	"testing"
 
+	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/store"
@@ -13,25 +16,74 @@ import (
 	"twinshelf/internal/units"
 )
 
-// customersDisk is a machine's disk with UEFI firmware's part and a small Linux system; its loader is only where the
+// customersSize is the size of a customer's disk, in bytes.
+const customersSize = 244 * units.MiB
+
+// uefiDisk is a machine's disk with UEFI firmware's part and a small Linux system; its loader is only where the
 // machine's firmware knows it.
-func customersDisk(t *testing.T) string {
+func uefiDisk(t *testing.T) string {
 	t.Helper()
-	const size, guid = 244 * units.MiB, "7A5E0F10-3B1C-4D5A-9C00-00000000F1"
 	loader := filepath.Join(t.TempDir(), "grubx64.efi")
 	testkit.Do(t, "grub-mkimage", "-O", "x86_64-efi", "-p", "/EFI/kiosk", "-c", testkit.SystemConfig(t), "-o", loader,
 		"part_gpt", "fat", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
+	return espDisk(t, map[string]string{"kiosk/grubx64.efi": loader})
+}
+
+// signedDisk is such a disk whose loaders are the distribution's, which Secure Boot takes, as it takes the kernel.
+func signedDisk(t *testing.T) string {
+	t.Helper()
+	return espDisk(t, map[string]string{"debian/shimx64.efi": "/usr/lib/shim/shimx64.efi.signed",
+		"debian/grubx64.efi": "/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed",
+		"debian/grub.cfg":    testkit.SystemConfig(t)})
+}
+
+// espDisk is a disk with files in the folder EFI of the firmware's part, and a small Linux system.
+func espDisk(t *testing.T, files map[string]string) string {
+	t.Helper()
+	const guid = "7A5E0F10-3B1C-4D5A-9C00-00000000F1"
 	esp := testkit.Image(t, "esp", 40*units.MiB)
 	testkit.Do(t, "mkfs.fat", "-F", "32", "-s", "1", esp)
-	testkit.Do(t, "mmd", "-i", esp, "::EFI", "::EFI/kiosk")
-	testkit.Do(t, "mcopy", "-i", esp, loader, "::EFI/kiosk/grubx64.efi")
-	img := testkit.Image(t, "customer.img", size)
+	testkit.Do(t, "mmd", "-i", esp, "::EFI")
+	made := map[string]bool{}
+	for to, from := range files {
+		if dir := "::EFI/" + filepath.Dir(to); !made[dir] {
+			testkit.Do(t, "mmd", "-i", esp, dir)
+			made[dir] = true
+		}
+		testkit.Do(t, "mcopy", "-i", esp, from, "::EFI/"+to)
+	}
+	img := testkit.Image(t, "customer.img", customersSize)
 	testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: guid + "00", Parts: []table.Part{
 		{Number: 1, Span: span.At(units.MiB, 40*units.MiB), Type: table.TypeESP, GUID: guid + "01"},
 		{Number: 2, Span: span.At(41*units.MiB, 200*units.MiB), Type: table.TypeLinuxData, GUID: guid + "02"},
-	}}, size)
+	}}, customersSize)
 	testkit.Place(t, esp, img, units.MiB)
 	testkit.Place(t, testkit.SystemRoot(t, testkit.SmallSystem(t), 200*units.MiB), img, 41*units.MiB)
+	return img
+}
+
+// biosDisk is a machine's disk with a loader for a BIOS in its first sectors, and a small Linux system.
+func biosDisk(t *testing.T) string {
+	t.Helper()
+	made := filepath.Join(t.TempDir(), "core.img")
+	testkit.Do(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-c", testkit.SystemConfig(t), "-o", made,
+		"biosdisk", "part_msdos", "ext2", "search", "search_fs_uuid", "configfile", "normal", "linux")
+	core, err := os.ReadFile(made)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, err := os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
+	if err != nil {
+		t.Fatal(err)
+	}
+	binary.LittleEndian.PutUint64(first[0x5C:], 1) // where the second stage lies, and the rest of that, in sectors
+	binary.LittleEndian.PutUint64(core[0x1F4:], 2)
+	img := testkit.Image(t, "customer.img", customersSize)
+	testkit.WriteTable(t, img, table.Layout{Kind: table.MBR, Sector: 512, ID: "00c0ffee", Parts: []table.Part{
+		{Number: 1, Span: span.At(units.MiB, 200*units.MiB), Type: "0x83", Active: true},
+	}}, customersSize)
+	testkit.Write(t, img, []disk.Patch{{Off: 0, Data: first[:440]}, {Off: 512, Data: core}})
+	testkit.Place(t, testkit.SystemRoot(t, testkit.SmallSystem(t), 200*units.MiB), img, units.MiB)
 	return img
 }
 
@@ -49,37 +101,79 @@ func shelfDrive(t *testing.T) string {
 	return img
 }
 
-// TestSwap is the whole job on the customer's own machine: started from the stick it captures its disk (NVMe) onto a
-// shelf on a drive (USB), restores it onto a larger new one (SATA), has the firmware start that, and switches itself
-// off; then the new disk alone starts, and its files are right.
-func TestSwap(t *testing.T) {
-	testkit.Need(t, "qemu-system-x86_64")
-	const firmware, vars = "/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_VARS_4M.fd"
-	fresh, err := os.ReadFile(vars)
+// onFirmware names the machines of TestSwap: its whole job takes minutes on each.
+var onFirmware = flag.String("firmware", "secure", "what TestSwap's machine has: secure, uefi or bios")
+
+// board is a machine as the emulator makes it, without its drives.
+type board struct {
+	machine []string
+	// code and vars are UEFI firmware and its fresh variables; without them it has a BIOS.
+	code, vars string
+	customer   func(*testing.T) string
+}
+
+var boards = map[string]board{
+	"secure": {machine: []string{"-machine", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on"},
+		code: ovmf + "CODE_4M.secboot.fd", vars: ovmf + "VARS_4M.ms.fd", customer: signedDisk},
+	"uefi": {machine: []string{"-machine", "q35"}, code: ovmf + "CODE_4M.fd", vars: ovmf + "VARS_4M.fd",
+		customer: uefiDisk},
+	"bios": {machine: []string{"-machine", "q35"}, customer: biosDisk},
+}
+
+const ovmf = "/usr/share/OVMF/OVMF_"
+
+// args are the emulator's arguments for a board, with firmware that has these variables.
+func (b board) args(vars string) []string {
+	if b.code == "" {
+		return b.machine
+	}
+	return append(b.machine[:len(b.machine):len(b.machine)], "-drive", "if=pflash,format=raw,readonly=on,file="+b.code,
+		"-drive", "if=pflash,format=raw,file="+vars)
+}
+
+// freshVars are the variables of firmware that has never started anything, as a file.
+func (b board) freshVars(t *testing.T) string {
+	t.Helper()
+	mine := filepath.Join(t.TempDir(), "vars.fd")
+	if b.vars == "" {
+		return mine
+	}
+	fresh, err := os.ReadFile(b.vars)
 	if err != nil {
 		testkit.Lacks(t, "ovmf")
 	}
+	if err := os.WriteFile(mine, fresh, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return mine
+}
+
+// TestSwap is the whole job on the customer's own machine: started from the stick it captures its disk (NVMe) onto a
+// shelf on a drive (USB), restores it onto a larger new one (SATA), has the firmware start that where it is UEFI, and
+// switches itself off; then the new disk alone starts, and its files are right.
+func TestSwap(t *testing.T) {
+	testkit.Need(t, "qemu-system-x86_64")
+	b, known := boards[*onFirmware]
+	if !known {
+		t.Fatalf("no machine has %q", *onFirmware)
+	}
 	img := stick(t, newest(t, "*[0-9]-amd64", "linux-image-amd64"), 900*units.MiB, Data{Kind: "ext4", Label: "papers"})
-	customer, store := customersDisk(t), shelfDrive(t)
+	customer, store := b.customer(t), shelfDrive(t)
 	for range 4 { // the emulator may fail
 		target := testkit.Image(t, "target.img", 960*units.MiB)
-		mine := filepath.Join(t.TempDir(), "vars.fd")
-		if err := os.WriteFile(mine, fresh, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		own := []string{"-machine", "q35", "-drive", "if=pflash,format=raw,readonly=on,file=" + firmware, "-drive",
-			"if=pflash,format=raw,file=" + mine}
-		if !swapped(t, start(t, append(own, "-smbios", "type=1,manufacturer=Ternworks,product=W2,serial=TW-2291",
-			"-device",
-			"qemu-xhci", "-drive", "if=none,id=u,format=raw,file="+img, "-device",
-			"usb-storage,drive=u,bootindex=0", "-drive", "if=none,id=s,format=raw,file="+store, "-device",
-			"usb-storage,drive=s,serial=PLV-41C8", "-drive", "if=none,id=n,format=raw,file="+customer, "-device",
-			"nvme,drive=n,serial=KK2-55A1940B1", "-drive", "if=none,id=t,format=raw,file="+target, "-device",
-			"ide-hd,drive=t,bus=ide.0,serial=HERON-7731")...)) {
+		vars := b.freshVars(t)
+		m := start(t, append(b.args(vars), "-smbios", "type=1,manufacturer=Ternworks,product=W2,serial=TW-2291",
+			"-device", "qemu-xhci",
+			"-drive", "if=none,id=u,format=raw,file="+img, "-device", "usb-storage,drive=u,bootindex=0",
+			"-drive", "if=none,id=s,format=raw,file="+store, "-device", "usb-storage,drive=s,serial=PLV-41C8",
+			"-drive", "if=none,id=n,format=raw,file="+customer, "-device", "nvme,drive=n,serial=KK2-55A1940B1",
+			"-drive", "if=none,id=t,format=raw,file="+target, "-device",
+			"ide-hd,drive=t,bus=ide.0,serial=HERON-7731")...)
+		if !swapped(t, m, b.code != "") {
 			continue
 		}
 		// Now with the new disk in the place of the old one, and nothing else.
-		m := start(t, append(own, "-drive", "if=none,id=t,format=raw,file="+target, "-device",
+		m = start(t, append(b.args(vars), "-drive", "if=none,id=t,format=raw,file="+target, "-device",
 			"nvme,drive=t,serial=HERON-7731")...)
 		m.await(testkit.SystemStarted)
 		if m.ends(); m.failed {
@@ -92,7 +186,7 @@ func TestSwap(t *testing.T) {
 }
 
 // swapped does the job over the serial line, and says whether the emulator held out.
-func swapped(t *testing.T, m *machine) bool {
+func swapped(t *testing.T, m *machine, uefi bool) bool {
 	t.Helper()
 	m.await("Ternworks W2", "Oak in /run/twinshelf")
 	m.types("\r") // to the bench
@@ -112,9 +206,13 @@ func swapped(t *testing.T, m *machine) bool {
 	m.types("\r")
 	m.await("last four characters")
 	m.types("7731\r")
-	m.await("The restored disk has a loader", "grubx64.efi")
-	m.types("\r")
-	m.await("first that the firmware starts")
+	if uefi {
+		m.await("The restored disk has a loader", "(grub|shim)x64.efi")
+		m.types("\r")
+		m.await("first that the firmware starts")
+	} else {
+		m.await("all [0-9]+ claims hold")
+	}
 	m.types("q\r")
 	m.ends()
 	return !m.failed
