@@ -75,10 +75,12 @@ func Run(ctx context.Context) error {
 	ctx, end := context.WithCancel(ctx)
 	var work sync.WaitGroup
 	if m.note(m.openLoader(list)); m.loader != nil {
+		m.stick.load = m.loader.load
 		work.Go(func() { _ = listen(ctx, m.loader.ask) }) // hardware turns up from the first module on
 		m.loader.begin()
 	}
 	if _, err := os.Stat(efivars.at); err == nil { // the machine was started by UEFI firmware
+		m.stick.ready([]string{"efivarfs"})
 		m.note(mountOne(efivars))
 	}
 	shown := screenOf("/sys")
@@ -246,6 +248,7 @@ func (m *machine) settle(shown string) {
 	if m.loader == nil {
 		return
 	}
+	m.loader.calm.Store(true)
 	m.loader.found("/sys/devices", mostRounds)
 	if screenOf("/sys") != shown && !m.bare {
 		m.note(dress(ramdisk.Display))

@@ -207,3 +207,27 @@ func TestChildrenEndInGoodOrder(t *testing.T) {
 		t.Errorf("it ended with %q, %v", b, err)
 	}
 }
+
+// TestUrgent: what the stick, the screen and the keyboard need isn't left for later, and what takes long and can wait
+// is.
+func TestUrgent(t *testing.T) {
+	for alias, want := range map[string]bool{
+		"pci:v00008086d00007010sv00001AF4sd00001100bc01sc01i80": true,  // disks
+		"pci:v0000144Dd0000A808sv0000144Dsd0000A801bc01sc08i02": true,  // NVMe
+		"pci:v00001B36d0000000Dsv00001AF4sd00001100bc0Csc03i30": true,  // USB
+		"pci:v00001234d00001111sv00001AF4sd00001100bc03sc00i00": true,  // a display
+		"pci:v00001217d00008620sv00001028sd00000832bc08sc05i01": true,  // SD cards
+		"pci:v00008086d000015D8sv00001028sd00000832bc02sc00i00": false, // a network
+		"pci:v00008086d00007113sv00001AF4sd00001100bc06sc80i00": false, // a bridge to nothing that is needed
+		"usb:v0781p5581d0100dc00dsc00dp00ic08isc06ip50in00":     true,
+		"hid:b0003g0001v0000046Dp0000C31C":                      true,
+		"scsi:t-0x00":                                           true, "scsi:t-0x05": false,
+		"serio:ty06pr00id00ex00": true, "serio:ty01pr00id00ex00": false, "acpi:PNP0700:": false,
+		"dmi:bvnSeaBIOS:": false,
+		"cpu:type:x86,ven0002fam000Fmod006B:feature:,0000": false,
+	} {
+		if got := urgent(alias); got != want {
+			t.Errorf("%s: %v", alias, got)
+		}
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sys/unix"
 
@@ -19,11 +20,10 @@ import (
 )
 
 // always are modules that are loaded whatever the hardware says: what comes later and can't ask for itself. The others
-// are loaded once the screen is open: only mounts ask for them.
+// are loaded once the screen is open: only mounts ask for them, and those of the stick get theirs by its file systems.
 var (
-	always = []string{"sd_mod", "sr_mod", "usb_storage", "uas", "usbhid", "hid_generic", "efivarfs", "nls_cp437",
-		"nls_iso8859_1", "vfat", "exfat"}
-	later = []string{"ext4", "fuse", "loop"}
+	always = []string{"sd_mod", "usb_storage", "uas", "usbhid", "hid_generic"}
+	later  = []string{"sr_mod", "nls_cp437", "nls_iso8859_1", "vfat", "exfat", "ext4", "fuse", "loop"}
 )
 
 // sums are modules that others ask the kernel for while they are being loaded.
@@ -35,6 +35,9 @@ type loader struct {
 	tables *drivers.Tables
 	// sums are those of the files by the base; nil where they aren't compared.
 	sums map[string]base.Piece
+
+	// calm says that the screen is open: from then on everything is loaded that hardware asks for.
+	calm atomic.Bool
 
 	mu     sync.Mutex
 	loaded map[string]bool   // by file
@@ -126,8 +129,29 @@ func (l *loader) compare(file string) error {
 // none before a file system asks for it.
 const faster = "kernel/arch/x86/crypto/"
 
-// ask loads what a piece of hardware asks for.
+// prompt are the beginnings of aliases of what is needed before the screen opens; of PCI what stands in the alias: mass
+// storage, displays, USB and SD hosts, and bridges to more of it.
+var (
+	prompt    = []string{"usb:", "hid:", "scsi:", "virtio:", "vmbus:", "mmc:", "serio:ty06"}
+	promptPCI = []string{"bc01", "bc03", usbHost, "bc08sc05", "bc06sc04"}
+)
+
+// disc is the alias of a drive for CDs: it takes long to be looked at, and has no system.
+const disc = "scsi:t-0x05"
+
+// urgent says whether a piece of hardware can't wait until the screen is open.
+func urgent(alias string) bool {
+	if strings.HasPrefix(alias, "pci:") {
+		return slices.ContainsFunc(promptPCI, func(class string) bool { return strings.Contains(alias, class) })
+	}
+	return alias != disc && slices.ContainsFunc(prompt, func(p string) bool { return strings.HasPrefix(alias, p) })
+}
+
+// ask loads what a piece of hardware asks for, or leaves that until the screen is open.
 func (l *loader) ask(alias string) {
+	if !l.calm.Load() && !urgent(alias) {
+		return
+	}
 	names := l.tables.For(alias)
 	if strings.HasPrefix(alias, "cpu:") {
 		names = slices.DeleteFunc(names, func(n string) bool { return strings.HasPrefix(l.tables.File(n), faster) })

@@ -19,6 +19,8 @@ import (
 
 // stick is the one that the machine was started from, as far as it is known.
 type stick struct {
+	// load loads modules that mounts need; nil where none can be loaded.
+	load     func(names ...string) error
 	system   string // the part that the system is on, in /dev; empty where it isn't known
 	state    string // the folder for records
 	keyboard string // the layout that was chosen
@@ -52,10 +54,11 @@ func (s *stick) find(ctx context.Context, class string) error {
 	s.system = "/dev/" + system[0]
 	data = slices.DeleteFunc(data, func(d string) bool { return driveOf(class, d) != driveOf(class, system[0]) })
 	if len(data) == 0 {
+		s.ready(fatModules)
 		s.keyboard = keyboardOn(s.system)
 		return nil
 	}
-	if err := mountData("/dev/"+data[0], ramdisk.Records); err != nil {
+	if err := s.mountData("/dev/"+data[0], ramdisk.Records); err != nil {
 		return fmt.Errorf("the stick's data part can't be mounted (%w): records are lost when the machine is switched "+
 			"off", err)
 	}
@@ -90,15 +93,48 @@ func stickParts(class string) (system, data []string) {
 	return system, data
 }
 
-// dataKinds are the file systems that data parts may have, with the kernel's options for them.
-var dataKinds = []struct{ kind, options string }{{"exfat", "umask=0077"}, {"ext4", ""}, {"vfat", "umask=0077"}}
+// fatModules are what mounts of FAT need.
+var fatModules = []string{"vfat", "nls_cp437", "nls_iso8859_1"}
 
-func mountData(node, at string) (err error) {
+// dataKinds are the file systems that data parts may have, with the mark that each bears at a byte of it, the kernel's
+// options for them, and their modules.
+var dataKinds = []struct {
+	kind    string
+	at      int64
+	mark    string
+	options string
+	modules []string
+}{{"exfat", 3, "EXFAT   ", "umask=0077", []string{"exfat"}}, {"ext4", 0x438, "\x53\xEF", "", []string{"ext4"}},
+	{"vfat", 510, "\x55\xAA", "umask=0077", fatModules}}
+
+// ready loads modules. What isn't loaded the kernel asks for by itself.
+func (s *stick) ready(modules []string) {
+	if s.load != nil {
+		_ = s.load(modules...)
+	}
+}
+
+// mountData mounts a data part as what it bears the mark of.
+func (s *stick) mountData(node, at string) (err error) {
 	if err := os.MkdirAll(at, 0o700); err != nil {
 		return err
 	}
-	const flags = unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC
+	const flags, head = unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC, 4096
+	begin := make([]byte, head)
+	f, err := os.Open(node)
+	if err != nil {
+		return err
+	}
+	_, err = f.ReadAt(begin, 0)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	err = errors.New("its file system isn't known")
 	for _, k := range dataKinds {
+		if string(begin[k.at:k.at+int64(len(k.mark))]) != k.mark {
+			continue
+		}
+		s.ready(k.modules)
 		if err = unix.Mount(node, at, k.kind, flags, k.options); err == nil {
 			return nil
 		}
