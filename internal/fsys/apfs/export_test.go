@@ -3,6 +3,7 @@ package apfs
 import (
 	"bytes"
 	"encoding/binary"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -31,20 +32,46 @@ func Unpacked(t testing.TB, name string) []byte {
 	return b
 }
 
-// Image is a container of testdata, with holes where it has zeros.
+// Image is a container of testdata, with holes where it has zeros. It is never in memory as a whole.
 func Image(t testing.TB, name string) string {
 	t.Helper()
-	b := Unpacked(t, name+".img.zst")
-	img := testkit.Image(t, name+".img", int64(len(b)))
-	const step = 64 << 10
-	zeros := make([]byte, step)
-	var patches []disk.Patch
-	for at := 0; at < len(b); at += step {
-		if p := b[at:min(len(b), at+step)]; !bytes.Equal(p, zeros[:len(p)]) {
-			patches = append(patches, disk.Patch{Off: int64(at), Data: p})
-		}
+	packed, err := os.Open(filepath.Join("testdata", name+".img.zst"))
+	if err != nil {
+		t.Fatal(err)
 	}
-	testkit.Write(t, img, patches)
+	defer packed.Close()
+	z, err := zstd.NewReader(packed, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	img := testkit.Image(t, name+".img", 0)
+	out, err := os.OpenFile(img, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer out.Close()
+	const step = 64 << 10
+	b, zeros := make([]byte, step), make([]byte, step)
+	size := int64(0)
+	for {
+		n, err := io.ReadFull(z, b)
+		if !bytes.Equal(b[:n], zeros[:n]) {
+			if _, err := out.WriteAt(b[:n], size); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if size += int64(n); err == nil {
+			continue
+		}
+		if err != io.EOF && err != io.ErrUnexpectedEOF {
+			t.Fatal(err)
+		}
+		break
+	}
+	if err := out.Truncate(size); err != nil {
+		t.Fatal(err)
+	}
 	return img
 }
 

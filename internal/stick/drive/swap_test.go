@@ -102,7 +102,7 @@ func shelfDrive(t *testing.T) string {
 }
 
 // onFirmware names the machines of TestSwap: its whole job takes minutes on each.
-var onFirmware = flag.String("firmware", "secure", "what TestSwap's machine has: secure, uefi or bios")
+var onFirmware = flag.String("firmware", "uefi", "what TestSwap's machine has: secure, uefi or bios")
 
 // board is a machine as the emulator makes it, without its drives.
 type board struct {
@@ -206,12 +206,12 @@ func swapped(t *testing.T, m *machine, uefi bool) bool {
 	m.types("\r")
 	m.await("last four characters")
 	m.types("7731\r")
+	m.await("• Write the start of the disk")
+	m.await("all [0-9]+ claims hold")
 	if uefi {
 		m.await("The restored disk has a loader", "(grub|shim)x64.efi")
 		m.types("\r")
 		m.await("first that the firmware starts")
-	} else {
-		m.await("all [0-9]+ claims hold")
 	}
 	m.types("q\r")
 	m.ends()
