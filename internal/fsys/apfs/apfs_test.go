@@ -257,9 +257,13 @@ func TestMapsThatLie(t *testing.T) {
 
 // TestNotKnown: what isn't known is said, and nothing of it believed.
 func TestNotKnown(t *testing.T) {
-	img, _ := container(t, "ferry")
-	b, err := os.ReadFile(img)
+	d, err := disk.Open(apfs.Image(t, "ferry"), disk.Identity{})
 	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	head := make([]byte, 100*4096)
+	if err := disk.ReadFull(d, head, 0); err != nil {
 		t.Fatal(err)
 	}
 	for why, change := range map[string]func(b []byte){
@@ -267,12 +271,16 @@ func TestNotKnown(t *testing.T) {
 		"blocks of 1024":            func(b []byte) { copy(b[36:], []byte{0, 4, 0, 0}) },
 		"claims":                    func(b []byte) { b[44] = 1 },
 		"several pieces":            func(b []byte) { b[107] |= 0x80 },
-		"none of its checkpoints":   func(b []byte) { clear(b[4096 : 100*4096]) },
+		"none of its checkpoints":   func(b []byte) { clear(b[4096:]) },
 		"checkpoints should lie in": func(b []byte) { clear(b[112:120]) },
 	} {
-		c := bytes.Clone(b)
+		c := bytes.Clone(head)
 		change(c)
-		v, err := apfs.Probe(bytes.NewReader(c), int64(len(c)), 512)
+		o, err := disk.NewOverlay(d, []disk.Patch{{Data: c}}, d.Size())
+		if err != nil {
+			t.Fatal(err)
+		}
+		v, err := apfs.Probe(o, o.Size(), 512)
 		if err == nil || !strings.Contains(fmt.Sprint(err), why) {
 			t.Errorf("%s: %v, %v", why, v != nil, err)
 		}

@@ -3,7 +3,6 @@ package apfs
 import (
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"testing"
 
 	"twinshelf/internal/disk"
@@ -69,19 +68,22 @@ func TestReidentify(t *testing.T) {
 
 // TestKeepsIdentity: where keys are sealed with it, or a system is found by it, it stays, and that is said.
 func TestKeepsIdentity(t *testing.T) {
+	d, _ := opened(t, "ferry")
 	for i, change := range []func(c *Container){
 		func(c *Container) { binary.LittleEndian.PutUint64(c.super[superKeys:], 77) },
 		func(c *Container) { c.volumes[0].locked = true },
 		func(c *Container) { c.volumes[0].role = "system" },
 		func(c *Container) { c.volumes[0].super[volGroup] = 1 },
 	} {
-		t.Run(fmt.Sprint(i), func(t *testing.T) {
-			_, c := opened(t, "ferry")
-			change(c)
-			var cant *fsys.Cant
-			if _, err := c.Reidentify([16]byte{1}); !errors.As(err, &cant) {
-				t.Error(err)
-			}
-		})
+		v, err := Probe(d, d.Size(), 512)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := v.(*Container)
+		change(c)
+		var cant *fsys.Cant
+		if _, err := c.Reidentify([16]byte{1}); !errors.As(err, &cant) {
+			t.Errorf("%d: %v", i, err)
+		}
 	}
 }
