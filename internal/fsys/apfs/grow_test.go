@@ -20,7 +20,8 @@ func TestGrows(t *testing.T) {
 	for _, c := range []struct {
 		size, again int64
 		kept        bool
-	}{{imageSize + 300*4096, 0, true}, {900 * units.MiB, 5*units.GiB + 4096 + 512, false}, {700 * units.GiB, 0, false}} {
+	}{{imageSize + 300*4096, 0, true}, {900 * units.MiB, 5*units.GiB + 4096 + 512, false}, {700 * units.GiB, 0,
+		false}} {
 		t.Run(units.Bytes(c.size), func(t *testing.T) {
 			larger, change := fsystest.Resized(t, img, fsys.Bounds{Size: c.size, Sector: 512})
 			if change.Size != c.size/4096*4096 {

@@ -80,7 +80,16 @@ func recognised(t *testing.T, v Volume) {
 func Kept(t testing.TB, image string, sector int) string {
 	t.Helper()
 	c, d := Examined(t, image, sector)
-	b := bytes.Repeat([]byte{0xA5}, int(d.Size()))
+	const step = 1 << 20
+	out, err := os.Create(filepath.Join(t.TempDir(), "kept"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer out.Close()
+	b := bytes.Repeat([]byte{0xA5}, step)
+	for at := int64(0); at < d.Size(); at += step {
+		write(t, out, b[:min(step, d.Size()-at)], at)
+	}
 	at := int64(0)
 	for sp, err := range c.Spans() {
 		if err != nil {
@@ -89,16 +98,16 @@ func Kept(t testing.TB, image string, sector int) string {
 		if sp.Start < at || sp.Empty() || sp.End > d.Size() {
 			t.Fatalf("%v is out of order, or beyond the end", sp)
 		}
-		if err := disk.ReadFull(d, b[sp.Start:sp.End], sp.Start); err != nil {
-			t.Fatal(err)
+		for from := sp.Start; from < sp.End; from += step {
+			piece := b[:min(step, sp.End-from)]
+			if err := disk.ReadFull(d, piece, from); err != nil {
+				t.Fatal(err)
+			}
+			write(t, out, piece, from)
 		}
 		at = sp.End
 	}
-	out := filepath.Join(t.TempDir(), "kept")
-	if err := os.WriteFile(out, b, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	return out
+	return out.Name()
 }
 
 // used: everything else may be lost, and the system's checker and the files know no difference.
