@@ -2,6 +2,7 @@ package fsys
 
 import (
 	"twinshelf/internal/disk"
+	"twinshelf/internal/lock"
 	"twinshelf/internal/span"
 )
 
@@ -19,6 +20,7 @@ import (
 //	Shrinker      becomes smaller                                                   shrink.go
 //	Reidentifier  gets another identity                                             identity.go
 //	Layered       is a container, and has volumes in the devices that it gives
+//	Lockable      has volumes in it that may be encrypted
 //	SectorFree    may lie on sectors of another size
 //	BootSectored  has a boot sector that names its own place
 //	Stirring      has places that change with most of what is written to it
@@ -49,6 +51,16 @@ type Inner struct {
 	Doubt string
 	// Content is what was found on it. Where that isn't looked into, its Why says so.
 	Content Content
+}
+
+// Lockable is a Volume with others in it that may be encrypted. Which of its bytes are in use doesn't depend on keys.
+type Lockable interface {
+	// Locked are those whose key isn't known.
+	Locked() []lock.Volume
+	// Use reads those that the keys of a ring open; nil has none.
+	Use(ring *lock.Keyring)
+	// Encrypted says whether files of one can be read with a key only, and that key is known.
+	Encrypted() bool
 }
 
 // SectorFree is a Volume that doesn't count in sectors; all others are bound to the size of those they were made on.

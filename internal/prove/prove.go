@@ -16,7 +16,6 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/inside"
-	"twinshelf/internal/lock"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
@@ -319,7 +318,7 @@ func keptClaims(ctx context.Context, d *shelf.Disk, disks, i int, others []famil
 		}
 		if content.Maps {
 			c.Evidence = fmt.Sprintf("all records of its %s compared with what was kept", r.Kind)
-			if x, ok := content.Volume.(interface{ Locked() []lock.Volume }); ok && len(x.Locked()) > 0 {
+			if x, ok := content.Volume.(fsys.Lockable); ok && len(x.Locked()) > 0 {
 				c.Evidence += ", except those that are encrypted"
 			}
 		}

@@ -19,7 +19,7 @@ func lockedIn(v fsys.Volume) []lock.Volume {
 	switch x := v.(type) {
 	case *families.Locked:
 		return []lock.Volume{x.Volume}
-	case interface{ Locked() []lock.Volume }:
+	case fsys.Lockable:
 		return x.Locked()
 	case fsys.Layered:
 		var out []lock.Volume

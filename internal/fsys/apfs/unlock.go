@@ -32,7 +32,10 @@ type Lock struct {
 	noKey error // why there are none
 }
 
-var _ lock.Volume = (*Lock)(nil)
+var (
+	_ lock.Volume   = (*Lock)(nil)
+	_ fsys.Lockable = (*Container)(nil)
+)
 
 // Locked are the volumes that are encrypted and whose key isn't known.
 func (c *Container) Locked() []lock.Volume {
@@ -166,9 +169,14 @@ const (
 	groupLen = 4
 )
 
+// groupsOf are the groups of a recovery key as it was typed.
+func groupsOf(typed string) []string {
+	return strings.FieldsFunc(typed, func(r rune) bool { return r == '-' || unicode.IsSpace(r) })
+}
+
 // check reads a recovery key as far as it is typed.
 func check(typed string) (have, of int, err error) {
-	for i, g := range strings.FieldsFunc(typed, func(r rune) bool { return r == '-' || unicode.IsSpace(r) }) {
+	for i, g := range groupsOf(typed) {
 		wrong := strings.ContainsFunc(g, func(r rune) bool {
 			return !unicode.IsDigit(r) && (r < 'A' || r > 'Z') &&
 				(r < 'a' || r > 'z')
@@ -196,9 +204,7 @@ func (l *Lock) Unlock(ctx context.Context, s lock.Secret) (*lock.Key, error) {
 	}
 	texts := []string{string(s.Text)}
 	if n, of, err := check(texts[0]); err == nil && n == of {
-		texts = append(texts, strings.ToUpper(strings.Join(strings.FieldsFunc(texts[0], func(r rune) bool {
-			return r == '-' || unicode.IsSpace(r)
-		}), "-")))
+		texts = append(texts, strings.ToUpper(strings.Join(groupsOf(texts[0]), "-")))
 	}
 	for _, text := range texts {
 		for _, k := range l.keys {

@@ -77,7 +77,7 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 
 // unlock has a volume in which others are encrypted read these with the keys that the context carries.
 func unlock(ctx context.Context, v fsys.Volume) {
-	if x, ok := v.(interface{ Use(*lock.Keyring) }); ok {
+	if x, ok := v.(fsys.Lockable); ok {
 		x.Use(lock.From(ctx))
 	}
 }

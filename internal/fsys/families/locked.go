@@ -46,7 +46,7 @@ func Encrypted(v fsys.Volume) bool {
 	switch x := v.(type) {
 	case *Locked:
 		return true
-	case interface{ Encrypted() bool }:
+	case fsys.Lockable:
 		return x.Encrypted()
 	case *layered:
 		for i := range x.inner {

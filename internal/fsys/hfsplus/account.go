@@ -146,18 +146,13 @@ func (a accounting) item(e entry) error {
 
 // attribute enters the extents of an attribute that doesn't stand in the tree itself.
 func (a accounting) attribute(e entry) error {
-	if len(e.data) < 4 || len(e.key) < attrName-2 {
-		return a.v.attributes.hurt(e.node, "a record of %d bytes", len(e.data))
+	if len(e.key) < attrName-2 {
+		return a.v.attributes.hurt(e.node, "a record with a key of %d bytes", len(e.key))
 	}
-	o := fsys.Owner{Kind: "an attribute of file", Number: int64(binary.BigEndian.Uint32(e.key[attrFile-2:]))}
-	switch kind := binary.BigEndian.Uint32(e.data); {
-	case kind == attrInline:
-		return nil
-	case kind == attrForkKind && len(e.data) >= attrForkAt+forkLen:
-		return a.own(readExtents(e.data[attrForkAt+forkExtents:]), o)
-	case kind == attrExtents && len(e.data) >= attrForkAt+extentRecords:
-		return a.own(readExtents(e.data[attrForkAt:]), o)
-	default:
-		return a.v.attributes.hurt(e.node, "an attribute of kind %#x in %d bytes", kind, len(e.data))
+	at, _, err := a.v.attributes.extentsAt(e)
+	if err != nil || at == 0 {
+		return err
 	}
+	return a.own(readExtents(e.data[at:]), fsys.Owner{Kind: "an attribute of file",
+		Number: int64(binary.BigEndian.Uint32(e.key[attrFile-2:]))})
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 
+	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
@@ -181,3 +182,22 @@ func (g *ground) mappedBy(f fork, all []extent) (*fsys.Mapped, error) {
 
 // span is where blocks lie, in bytes of the part.
 func (g *ground) span(first, count int64) span.Span { return span.At(g.at+first*g.unit, count*g.unit) }
+
+// inFile are the patches that write at a byte of a file that will lie in these extents.
+func inFile(all []extent, unit, at int64, p disk.Patch) (out []disk.Patch) {
+	n, begin := p.Span().Len(), int64(0)
+	for _, e := range all {
+		from, to := max(at, begin), min(at+n, begin+e.count*unit)
+		if from < to {
+			q := disk.Patch{Off: e.first*unit + from - begin, Why: p.Why}
+			if p.Data == nil {
+				q.Zeros = to - from
+			} else {
+				q.Data = p.Data[from-at : to-at]
+			}
+			out = append(out, q)
+		}
+		begin += e.count * unit
+	}
+	return out
+}

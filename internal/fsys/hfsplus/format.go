@@ -249,50 +249,25 @@ func (p plot) journalInfo() []byte {
 	return b
 }
 
-// newTree is the header node of a tree with so many leaves after it, one level deep.
-func newTree(nodeSize, bytes int64, maxKey, attributes uint32, leaves []record) []byte {
+// emptyTree is the header node of a tree without records in so many bytes.
+func emptyTree(nodeSize, bytes int64, maxKey, attributes uint32) []byte {
 	be := binary.BigEndian
-	n := nodeSize
-	if len(leaves) > 0 {
-		n *= 2
-	}
-	b := make([]byte, n)
+	b := make([]byte, nodeSize)
 	b[nodeKind] = kindHeader
 	be.PutUint16(b[nodeRecords:], 3)
 	total := bytes / nodeSize
 	be.PutUint16(b[treeNodeSize:], uint16(nodeSize))
 	be.PutUint16(b[treeMaxKey:], uint16(maxKey))
 	be.PutUint32(b[treeNodes:], uint32(total))
-	be.PutUint32(b[treeFree:], uint32(total-n/nodeSize))
+	be.PutUint32(b[treeFree:], uint32(total-1))
 	be.PutUint32(b[treeClump:], uint32(min(bytes, 16*units.MiB)))
 	be.PutUint32(b[treeAttributes:], attributes)
 	mapAt := int64(nodeHeadLen + treeHeadLen + treeUserLen)
 	for i, at := range []int64{nodeHeadLen, nodeHeadLen + treeHeadLen, mapAt, nodeSize - 8} {
 		be.PutUint16(b[nodeSize-2*int64(i)-2:], uint16(at))
 	}
-	setBits(b[mapAt:], 0, n/nodeSize)
-	if len(leaves) == 0 {
-		return b
-	}
-	be.PutUint16(b[treeDepth:], 1)
-	for _, at := range []int{treeRoot, treeFirst, treeLast} {
-		be.PutUint32(b[at:], 1)
-	}
-	be.PutUint32(b[treeLeaves:], uint32(len(leaves)))
-	leaf := b[nodeSize:]
-	leaf[nodeKind], leaf[nodeHeight] = kindLeaf, 1
-	be.PutUint16(leaf[nodeRecords:], uint16(len(leaves)))
-	at := nodeHeadLen
-	for i, r := range leaves {
-		be.PutUint16(leaf[nodeSize-2*int64(i)-2:], uint16(at))
-		at += r.put(leaf[at:])
-	}
-	be.PutUint16(leaf[nodeSize-2*int64(len(leaves))-2:], uint16(at))
+	setBits(b[mapAt:], 0, 1)
 	return b
-}
-
-func emptyTree(nodeSize, bytes int64, maxKey, attributes uint32) []byte {
-	return newTree(nodeSize, bytes, maxKey, attributes, nil)
 }
 
 // record is one of a tree: its key without the length, and its data.
@@ -376,5 +351,6 @@ func (p plot) newCatalog(f fsys.Form) []byte {
 		all = append(all, record{keyOf(idRoot, name), b})
 		threads = append(threads, record{keyOf(id, nil), threadRecord(recFileTo, idRoot, name)})
 	}
-	return newTree(catalogLen, p.bytes(p.catalog), catalogKey, treeBigKeys|treeVariable, append(all, threads...))
+	return bulkTree(emptyTree(catalogLen, p.bytes(p.catalog), catalogKey, treeBigKeys|treeVariable),
+		append(all, threads...))
 }

@@ -89,18 +89,6 @@ func (g *growth) put(p disk.Patch) {
 	}
 }
 
-// place is where a byte of the allocation file will be, and how many lie there in one piece.
-func (g *growth) place(at int64) (byteOf, piece int64) {
-	for _, e := range g.bitmap {
-		if n := e.count * g.v.unit; at < n {
-			return e.first*g.v.unit + at, n - at
-		} else {
-			at -= n
-		}
-	}
-	return 0, 0
-}
-
 // writeMap frees the blocks that had the header's copy, and marks the allocation file's new ones and those of the copy.
 func (g *growth) writeMap() (freed int64, err error) {
 	v := g.v
@@ -112,11 +100,7 @@ func (g *growth) writeMap() (freed int64, err error) {
 	// All after the old end is made anew, from the byte on that has the first block of the old copy.
 	from, end := oldTail/8, (g.blocks+7)/8
 	total := countOf(g.bitmap) * v.unit
-	for at := from; at < total; {
-		where, n := g.place(at)
-		g.put(disk.Patch{Off: where, Zeros: min(n, total-at), Why: "allocation file"})
-		at += n
-	}
+	g.bytes(from, disk.Patch{Zeros: total - from})
 	head := make([]byte, max(1, (v.blocks+g.more+7)/8-from))
 	if from*8 < v.blocks { // the byte has bits of blocks before the copy
 		file, err := v.mapped(v.bitmap)
@@ -129,23 +113,21 @@ func (g *growth) writeMap() (freed int64, err error) {
 		clearBits(head, oldTail-from*8, 8-oldTail%8)
 	}
 	setBits(head, v.blocks-from*8, g.more)
-	g.bytes(from, head)
+	g.bytes(from, disk.Patch{Data: head})
 	tail := make([]byte, end-g.tail/8)
 	if at := g.tail/8 - from; at < int64(len(head)) { // they meet in one byte
 		tail[0] = head[at]
 	}
 	setBits(tail, g.tail%8, g.blocks-g.tail)
-	g.bytes(g.tail/8, tail)
+	g.bytes(g.tail/8, disk.Patch{Data: tail})
 	return v.blocks - oldTail, nil
 }
 
-// bytes writes bytes of the allocation file.
-func (g *growth) bytes(at int64, b []byte) {
-	for len(b) > 0 {
-		where, n := g.place(at)
-		n = min(n, int64(len(b)))
-		g.put(disk.Patch{Off: where, Data: b[:n], Why: "allocation file"})
-		at, b = at+n, b[n:]
+// bytes writes at a byte of the allocation file.
+func (g *growth) bytes(at int64, p disk.Patch) {
+	p.Why = "allocation file"
+	for _, q := range inFile(g.bitmap, g.v.unit, at, p) {
+		g.put(q)
 	}
 }
 

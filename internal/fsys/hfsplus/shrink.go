@@ -424,25 +424,6 @@ func (s *shrinkage) attributes() error {
 	return nil
 }
 
-// extentsAt is where the extents of an attribute stand in its record, 0 where it has none, and whether those of its
-// value are in several records.
-func (a *attributes) extentsAt(e entry) (at int64, several bool, err error) {
-	if len(e.data) < 4 {
-		return 0, false, a.hurt(e.node, "an attribute of %d bytes", len(e.data))
-	}
-	switch kind := binary.BigEndian.Uint32(e.data); {
-	case kind == attrForkKind && len(e.data) >= attrForkAt+forkLen:
-		f := readFork(e.data[attrForkAt:], 0, forkIsData)
-		return attrForkAt + forkExtents, countOf(f.first) != f.blocks, nil
-	case kind == attrExtents && len(e.data) >= attrForkAt+extentRecords:
-		return attrForkAt, true, nil
-	case kind == attrInline:
-		return 0, false, nil
-	default:
-		return 0, false, a.hurt(e.node, "an attribute of kind %#x in %d bytes", kind, len(e.data))
-	}
-}
-
 // accounts makes sure that all that is in use beyond the new end has found another place. What the allocation file
 // calls used and nothing names goes along with the rest.
 func (s *shrinkage) accounts() error {
@@ -453,8 +434,7 @@ func (s *shrinkage) accounts() error {
 	marked, named := span.Of(s.beyond...), span.Of(s.found...)
 	if stray := named.Subtract(marked).Total(); stray > 0 || named.Total() != total {
 		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: of the blocks beyond that, which its files have, "+
-			"%d are "+
-			"free by its map, and %d belong to two", stray, total-named.Total())}
+			"%d are free by its map, and %d belong to two", stray, total-named.Total())}
 	}
 	for sp := range marked.Subtract(named).All() {
 		s.nobodys += sp.Len()

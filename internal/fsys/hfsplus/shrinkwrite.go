@@ -115,7 +115,7 @@ func (s *shrinkage) after(at int64) int64 {
 	return at
 }
 
-// put lays a patch over those before.
+// put adds a patch; none lies over another.
 func (s *shrinkage) put(p disk.Patch) {
 	if len(p.Data) > 0 || p.Zeros > 0 {
 		s.patch = append(s.patch, p)
@@ -124,21 +124,7 @@ func (s *shrinkage) put(p disk.Patch) {
 
 // file writes at a byte of a file that will lie in these extents.
 func (s *shrinkage) file(all []extent, at int64, p disk.Patch) {
-	n := p.Span().Len()
-	begin := int64(0)
-	for _, e := range all {
-		from, to := max(at, begin), min(at+n, begin+e.count*s.v.unit)
-		if from < to {
-			q := disk.Patch{Off: e.first*s.v.unit + from - begin, Why: p.Why}
-			if p.Data == nil {
-				q.Zeros = to - from
-			} else {
-				q.Data = p.Data[from-at : to-at]
-			}
-			s.put(q)
-		}
-		begin += e.count * s.v.unit
-	}
+	s.patch = append(s.patch, inFile(all, s.v.unit, at, p)...)
 }
 
 // writeMap marks what was taken and the blocks of the header's copy, frees what was left, and clears all after the end.

@@ -65,6 +65,25 @@ func (a *attributes) each(id uint32, do func(name string, data []byte)) error {
 	})
 }
 
+// extentsAt is where the extents of an attribute stand in its record, 0 where it has none, and whether those of its
+// value are in several records.
+func (a *attributes) extentsAt(e entry) (at int64, several bool, err error) {
+	if len(e.data) < 4 {
+		return 0, false, a.hurt(e.node, "an attribute of %d bytes", len(e.data))
+	}
+	switch kind := binary.BigEndian.Uint32(e.data); {
+	case kind == attrForkKind && len(e.data) >= attrForkAt+forkLen:
+		f := readFork(e.data[attrForkAt:], 0, forkIsData)
+		return attrForkAt + forkExtents, countOf(f.first) != f.blocks, nil
+	case kind == attrExtents && len(e.data) >= attrForkAt+extentRecords:
+		return attrForkAt, true, nil
+	case kind == attrInline:
+		return 0, false, nil
+	default:
+		return 0, false, a.hurt(e.node, "an attribute of kind %#x in %d bytes", kind, len(e.data))
+	}
+}
+
 // mostValue bounds the value of an attribute that is read, in bytes.
 const mostValue = 16 << 20
 

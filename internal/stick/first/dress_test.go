@@ -81,3 +81,23 @@ func TestTold(t *testing.T) {
 		t.Errorf("again: %q", got)
 	}
 }
+
+// TestStickElsewhere: a stick that doesn't turn up on what is driven first is looked for once more with everything
+// that the machine has, an SD reader on its board for one.
+func TestStickElsewhere(t *testing.T) {
+	class, asked := t.TempDir(), 0
+	s := stick{rest: func() {
+		asked++
+		dir := filepath.Join(class, "mmcblk0p1")
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, "uevent"), []byte("PARTNAME=Twin Shelf start\n"),
+			0o600); err != nil {
+			t.Fatal(err)
+		}
+	}}
+	if err := s.find(t.Context(), class); err != nil || s.system != "/dev/mmcblk0p1" || asked != 1 {
+		t.Errorf("%q, asked %d times, %v", s.system, asked, err)
+	}
+}

@@ -75,7 +75,7 @@ func Run(ctx context.Context) error {
 	ctx, end := context.WithCancel(ctx)
 	var work sync.WaitGroup
 	if m.note(m.openLoader(list)); m.loader != nil {
-		m.stick.load = m.loader.load
+		m.stick.load, m.stick.rest = m.loader.load, m.loader.everything
 		work.Go(func() { _ = listen(ctx, m.loader.ask) }) // hardware turns up from the first module on
 		m.loader.begin()
 	}
@@ -248,8 +248,7 @@ func (m *machine) settle(shown string) {
 	if m.loader == nil {
 		return
 	}
-	m.loader.calm.Store(true)
-	m.loader.found("/sys/devices", mostRounds)
+	m.loader.everything()
 	if screenOf("/sys") != shown && !m.bare {
 		m.note(dress(ramdisk.Display))
 	}

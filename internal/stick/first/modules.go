@@ -36,7 +36,7 @@ type loader struct {
 	// sums are those of the files by the base; nil where they aren't compared.
 	sums map[string]base.Piece
 
-	// calm says that the screen is open: from then on everything is loaded that hardware asks for.
+	// calm says that nothing urgent is left: from then on everything is loaded that hardware asks for.
 	calm atomic.Bool
 
 	mu     sync.Mutex
@@ -196,6 +196,12 @@ func (l *loader) found(devices string, rounds int) {
 			l.ask(a)
 		}
 	}
+}
+
+// everything loads what hardware asks for that could wait, and from now on whatever any asks for.
+func (l *loader) everything() {
+	l.calm.Store(true)
+	l.found("/sys/devices", mostRounds)
 }
 
 // mostRounds bounds how often hardware is looked for that earlier modules brought to light.

@@ -20,7 +20,10 @@ import (
 // stick is the one that the machine was started from, as far as it is known.
 type stick struct {
 	// load loads modules that mounts need; nil where none can be loaded.
-	load     func(names ...string) error
+	load func(names ...string) error
+	// rest loads what all other hardware asks for, on which the stick may be after all; nil where nothing can be
+	// loaded.
+	rest     func()
 	system   string // the part that the system is on, in /dev; empty where it isn't known
 	state    string // the folder for records
 	keyboard string // the layout that was chosen
@@ -31,6 +34,7 @@ type stick struct {
 const (
 	fleeting  = "/run/twinshelf/state"
 	waitStick = 6 * time.Second
+	waitPlain = 2 * time.Second // for one on what is driven first
 	lookAgain = 100 * time.Millisecond
 )
 
@@ -38,9 +42,14 @@ const (
 func (s *stick) find(ctx context.Context, class string) error {
 	s.state = fleeting
 	var system, data []string
-	for until := time.Now().Add(waitStick); ; {
+	begun, rest := time.Now(), s.rest
+	for until := begun.Add(waitStick); ; {
 		if system, data = stickParts(class); len(system) > 0 || time.Now().After(until) || ctx.Err() != nil {
 			break
+		}
+		if rest != nil && time.Since(begun) > waitPlain {
+			rest()
+			rest = nil
 		}
 		time.Sleep(lookAgain)
 	}
