@@ -16,10 +16,8 @@ import (
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
 	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "lock", "container",
-	"container/bitlocker", "container/lvm", "lzfse", "fsys", "fsys/upcase", "fsys/decmpfs", "fsys/apfs", "fsys/fat",
-	"fsys/exfat",
-	"fsys/hfsplus",
-	"fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
+	"container/bitlocker", "container/fusion", "container/lvm", "lzfse", "fsys", "fsys/upcase", "fsys/decmpfs",
+	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "rescue",
 	"restore",

@@ -49,6 +49,8 @@ type Device struct {
 	Map *Map
 	// Sectors deciphers what lies there; nil where it lies open. Nothing can be written through such a device.
 	Sectors Sectors
+	// Sole says that its kind of container never gives another device, so that nobody needs its name.
+	Sole bool
 	// Sealed says in words why its bytes aren't to be believed or looked into although the map is known, such as that
 	// they are a share of something else; empty when they may.
 	Sealed string

@@ -37,6 +37,11 @@ func (c *Container) Account(ctx context.Context, l *fsys.Ledger) error {
 			return fmt.Errorf("volume %q: %w", v.name, err)
 		}
 	}
+	if t, err := a.c.middleTree(); err == nil && t != nil && a.c.ephemeral[a.c.middle()].count == 0 {
+		if err := a.nodes(t, nil); err != nil {
+			return fmt.Errorf("what the first device keeps of the second: %w", err)
+		}
+	}
 	return a.fixed()
 }
 
@@ -111,7 +116,7 @@ func (a accounting) objects(o *objects, kind string) error {
 			return nil
 		}
 		n := (int64(le.Uint32(value[4:])) + a.c.unit - 1) / a.c.unit
-		at := int64(min(le.Uint64(value[mapAddress:]), 1<<62))
+		at := a.c.address(le.Uint64(value[mapAddress:]))
 		return a.share(at, max(1, n), fsys.Owner{Kind: "object", Number: int64(le.Uint64(key) & (1<<62 - 1))})
 	})
 }
@@ -162,8 +167,8 @@ func (a accounting) extentTree(t *btree) error {
 			return fmt.Errorf("a record of kind %d stands among extents", head>>keyKind)
 		}
 		n := int64(le.Uint64(value) & extentLenMask)
-		return a.share(int64(head&keyIDMask), n, fsys.Owner{Kind: "the extent at " +
-			"block", Number: int64(head & keyIDMask)})
+		at := a.c.address(head & keyIDMask)
+		return a.share(at, n, fsys.Owner{Kind: "the extent at block", Number: at})
 	})
 }
 
@@ -187,7 +192,7 @@ func (a accounting) fileExtents(v *volume) error {
 		if len(value) < filePhysical+8 {
 			return fmt.Errorf("an extent of file %d has %d bytes", id, len(value))
 		}
-		at, n := int64(min(le.Uint64(value[filePhysical:]), 1<<62)), int64(le.Uint64(value)&fileLenMask)
+		at, n := a.c.address(le.Uint64(value[filePhysical:])), int64(le.Uint64(value)&fileLenMask)
 		if at == 0 {
 			return nil // a hole
 		}
@@ -230,8 +235,12 @@ func (a accounting) fixed() error {
 	}
 	all := map[string]extent{"the first block": {0, 1}, "checkpoints from block": c.descriptions,
 		"their objects from block": c.data}
-	for name, at := range map[string]int{"keys at block": superKeys, "keys of files at block": superMediaKeys} {
-		all[name] = extent{int64(min(le.Uint64(c.super[at:]), 1<<62)), int64(min(le.Uint64(c.super[at+8:]), 1<<40))}
+	for name, at := range map[string]int{"keys at block": superKeys, "keys of files at block": superMediaKeys,
+		"what waits for the second device from block": superCache} {
+		all[name] = extent{c.address(le.Uint64(c.super[at:])), int64(min(le.Uint64(c.super[at+8:]), 1<<40))}
+	}
+	if c.second > 0 {
+		all["the second device's first block"] = extent{c.second, 1}
 	}
 	for kind, e := range all {
 		if err := need(e, kind); err != nil {
@@ -254,7 +263,7 @@ const (
 // jumpstart gives each the runs of what firmware starts.
 func (c *Container) jumpstart(each func(extent) error) error {
 	le := binary.LittleEndian
-	at := int64(min(le.Uint64(c.super[superJumpstart:]), 1<<62))
+	at := c.address(le.Uint64(c.super[superJumpstart:]))
 	if at == 0 {
 		return nil
 	}
@@ -271,7 +280,7 @@ func (c *Container) jumpstart(each func(extent) error) error {
 	}
 	for i := range n {
 		e := b[jumpExtents+16*i:]
-		if err := each(extent{int64(min(le.Uint64(e), 1<<62)), int64(min(le.Uint64(e[8:]), 1<<40))}); err != nil {
+		if err := each(extent{c.address(le.Uint64(e)), int64(min(le.Uint64(e[8:]), 1<<40))}); err != nil {
 			return err
 		}
 	}

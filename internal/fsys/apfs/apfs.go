@@ -2,9 +2,10 @@
 // manager, what object maps, trees and snapshots name beside that, and the files of all volumes and snapshots. It never
 // writes by itself.
 //
-// Limits: containers on two devices, blocks of nodes of another size than the container's, and checkpoint areas in
-// several pieces make it an error, so that the part is captured whole. Files of encrypted volumes are read with the
-// volume's key, where that is sealed by a password or a recovery key.
+// Limits: blocks of nodes of another size than the container's, and checkpoint areas in several pieces make it an
+// error, so that the part is captured whole. Files of encrypted volumes are read with the volume's key, where that is
+// sealed by a password or a recovery key. Of a container on two devices both halves must be there, one after the other
+// (package fusion).
 package apfs
 
 import (
@@ -29,6 +30,10 @@ type Container struct {
 	info   fsys.Info
 	unit   int64 // of a block, bytes
 	blocks int64
+	// fused says that it lies on two devices; second is the first block of the second one, 0 as long as that isn't
+	// known.
+	fused  bool
+	second int64
 	super  []byte // of the newest checkpoint
 	xid    uint64
 	// descriptions and data are the areas that checkpoints are written to.
@@ -39,6 +44,8 @@ type Container struct {
 	objects   *objects
 	volumes   []*volume
 	nodes     nodes
+	// cached are the runs of the second device whose newest contents wait on the first one.
+	cached []extent
 }
 
 // extent is a run of blocks.
@@ -51,21 +58,29 @@ func Probe(r io.ReaderAt, size int64, _ int) (fsys.Volume, error) {
 		return nil, nil
 	}
 	c := &Container{r: r}
-	if err := c.readGeometry(b, size); err != nil {
-		return nil, err
+	err := c.readGeometry(b, size)
+	if err == nil {
+		err = c.open(size)
 	}
-	return c, c.open(size)
+	if c.fused && c.second == 0 {
+		return halfOf(r, size)
+	}
+	return c, err
 }
 
 func (c *Container) readGeometry(b []byte, size int64) error {
 	le := binary.LittleEndian
 	c.unit, c.blocks = int64(le.Uint32(b[superBlockSize:])), int64(min(le.Uint64(b[superBlocks:]), 1<<60))
+	c.fused = le.Uint64(b[superIncompat:])&incompatFusion != 0
 	if c.unit < minBlock || c.unit > maxBlock || c.unit&(c.unit-1) != 0 {
 		return fsys.Contradiction(superBlockSize, "APFS with blocks of %d bytes is not known", c.unit)
 	}
 	if c.blocks < 16 || c.blocks > size/c.unit {
 		return fsys.Contradiction(superBlocks, "the APFS container claims %d blocks of %d bytes, and its part has %d "+
 			"bytes", c.blocks, c.unit, size)
+	}
+	if c.fused {
+		c.blocks = size / c.unit // how many are whose is the space manager's to say
 	}
 	c.descriptions = extent{int64(le.Uint64(b[superDescBase:])), int64(le.Uint32(b[superDescBlocks:]))}
 	c.data = extent{int64(le.Uint64(b[superDataBase:])), int64(le.Uint32(b[superDataBlocks:]))}
@@ -79,9 +94,6 @@ func (c *Container) readGeometry(b []byte, size int64) error {
 				e.first)
 		}
 	}
-	if le.Uint64(b[superIncompat:])&incompatFusion != 0 {
-		return fsys.Contradiction(superIncompat, "it is one container with another device (fusion)")
-	}
 	return nil
 }
 
@@ -94,8 +106,6 @@ func (c *Container) open(size int64) error {
 		return err
 	}
 	le := binary.LittleEndian
-	c.info = fsys.Info{Kind: "APFS", Size: c.blocks * c.unit, Unit: c.unit,
-		ID: uuidOf(c.super[superUUID:])}
 	if err := c.readCheckpoint(); err != nil {
 		return fmt.Errorf("checkpoint: %w", err)
 	}
@@ -103,7 +113,8 @@ func (c *Container) open(size int64) error {
 	if c.space, err = c.openSpace(le.Uint64(c.super[superSpace:])); err != nil {
 		return fmt.Errorf("space manager: %w", err)
 	}
-	if c.objects, err = c.openMap(int64(min(le.Uint64(c.super[superMap:]), 1<<62))); err != nil {
+	c.info = fsys.Info{Kind: "APFS", Size: c.blocks * c.unit, Unit: c.unit, ID: uuidOf(c.super[superUUID:])}
+	if c.objects, err = c.openMap(c.address(le.Uint64(c.super[superMap:]))); err != nil {
 		return fmt.Errorf("object map: %w", err)
 	}
 	most := min(le.Uint32(c.super[superMostVolume:]), mostVolumes)
@@ -126,6 +137,7 @@ func (c *Container) open(size int64) error {
 		names = append(names[:mostNamed], "…")
 	}
 	c.info.Label = units.Visible(strings.Join(names, ", "))
+	c.readCached()
 	return nil
 }
 

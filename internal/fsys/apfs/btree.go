@@ -141,7 +141,7 @@ func (t *btree) child(n *node, value []byte, root *node) (*node, error) {
 		return nil, t.hurt(n.at, "an index entry of %d bytes", len(value))
 	}
 	oid := binary.LittleEndian.Uint64(value)
-	at := int64(min(oid, 1<<62))
+	at := t.c.address(oid)
 	if t.where != nil {
 		var err error
 		if at, err = t.where(oid); err != nil {

@@ -351,7 +351,7 @@ func (v *volume) stream(id uint64, size int64) (fsys.Contents, error) {
 		if len(value) < filePhysical+8 {
 			return fmt.Errorf("an extent of %d bytes", len(value))
 		}
-		n, block := int64(le.Uint64(value)&fileLenMask), int64(min(le.Uint64(value[filePhysical:]), 1<<62))
+		n, block := int64(le.Uint64(value)&fileLenMask), v.c.address(le.Uint64(value[filePhysical:]))
 		sp := span.At(int64(min(at, 1<<62)), n)
 		if k := len(m.Places); k > 0 && m.Places[k-1].End > sp.Start {
 			return fmt.Errorf("extents of contents %d lie over each other", id)
@@ -361,6 +361,10 @@ func (v *volume) stream(id uint64, size int64) (fsys.Contents, error) {
 		}
 		if !v.c.within(extent{block, (n + v.c.unit - 1) / v.c.unit}) {
 			return fmt.Errorf("contents %d reach beyond the container", id)
+		}
+		if v.c.waits(extent{block, (n + v.c.unit - 1) / v.c.unit}) {
+			return &fsys.Unreadable{Why: "some of it waits on the first disk to be written to the second, " +
+				"which only a Mac can follow"}
 		}
 		m.Places = append(m.Places, fsys.Stretch{Span: sp, At: block * v.c.unit})
 		tweak := block
@@ -397,7 +401,7 @@ func (v *volume) stream(id uint64, size int64) (fsys.Contents, error) {
 // sealedExtents is the tree of the extents of a sealed volume's files; nil where it isn't kept as it is known.
 func (v *volume) sealedExtents() *btree {
 	le := binary.LittleEndian
-	at := int64(min(le.Uint64(v.super[volFileExtents:]), 1<<62))
+	at := v.c.address(le.Uint64(v.super[volFileExtents:]))
 	if at == 0 || le.Uint32(v.super[volFileKind:])&storageMask != storagePhysical {
 		return nil
 	}

@@ -100,6 +100,8 @@ func (g *growth) fits(blocks int64) (why string) {
 	}
 	_, _, was := least(c.blocks)
 	switch {
+	case c.fused:
+		return "it lies on two disks"
 	case len(c.space.lists) > 0 || le.Uint32(g.manager[spaceBitmapOwn:]) != 1:
 		return "it is so large that its space manager is kept in a way that isn't changed here"
 	case perInfo < 1 || perInfo > (c.unit-listEntries)/chunkEntry || was != c.space.pool.count ||

@@ -16,6 +16,9 @@ var _ fsys.Reidentifier = (*Container)(nil)
 // stay.
 func (c *Container) Reidentify(id [16]byte) ([]disk.Patch, error) {
 	le := binary.LittleEndian
+	if c.fused {
+		return nil, &fsys.Cant{Why: "its two disks find each other by it"}
+	}
 	if le.Uint64(c.super[superKeys:]) != 0 || le.Uint64(c.super[superMediaKeys:]) != 0 {
 		return nil, &fsys.Cant{Why: "the keys of its volumes are sealed with it"}
 	}

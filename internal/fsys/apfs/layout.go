@@ -46,6 +46,8 @@ const (
 	superFlags      = 1264
 	superJumpstart  = 1272
 	superKeys       = 1296
+	superMiddle     = 1352 // of a container on two devices: the tree of what the first keeps of the second
+	superCache      = 1368 // and the run of blocks on the first through which is written to the second
 	superMediaKeys  = 1392
 	superLen        = 1408
 

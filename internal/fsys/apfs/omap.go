@@ -34,9 +34,9 @@ func (c *Container) openMap(at int64) (*objects, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	root := int64(min(le.Uint64(b[mapTree:]), 1<<62))
+	root := c.address(le.Uint64(b[mapTree:]))
 	return &objects{c: c, at: at, tree: &btree{c: c, root: root}, known: map[[2]uint64]place{},
-		snapshots: int64(min(le.Uint64(b[mapSnapshots:]), 1<<62))}, nil
+		snapshots: c.address(le.Uint64(b[mapSnapshots:]))}, nil
 }
 
 // find is where an object lies at a transaction: the newest that isn't later.
@@ -58,7 +58,7 @@ func (o *objects) find(oid, xid uint64) (place, error) {
 				return false, fmt.Errorf("object %d has %d bytes in its map", oid, len(value))
 			}
 			there = true
-			p = place{int64(min(le.Uint64(value[mapAddress:]), 1<<62)), le.Uint32(value[mapFlags:])}
+			p = place{o.c.address(le.Uint64(value[mapAddress:])), le.Uint32(value[mapFlags:])}
 			return true, nil
 		})
 	if err != nil {

@@ -1,10 +1,12 @@
 package apfs
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"iter"
 
+	"twinshelf/internal/container/fusion"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
@@ -15,8 +17,10 @@ type space struct {
 	at       int64 // block
 	blocks   int64 // that its object takes
 	perChunk int64
-	// infos are the blocks of chunk infos, lists those of addresses.
+	// infos are the blocks of chunk infos, of which the first mainInfos are of the first device; lists those of
+	// addresses.
 	infos, lists []int64
+	mainInfos    int
 	pool         extent // the manager's own blocks
 	bitmaps      extent // for them
 }
@@ -37,46 +41,95 @@ func (c *Container) openSpace(oid uint64) (*space, error) {
 	s := &space{at: at, blocks: where.count, perChunk: int64(le.Uint32(b[spaceBlocksPerChunk:])),
 		pool:    extent{int64(le.Uint64(b[spacePoolBase:])), int64(min(le.Uint64(b[spacePool:]), 1<<60))},
 		bitmaps: extent{int64(le.Uint64(b[spaceBitmapBase:])), int64(le.Uint32(b[spaceBitmapSize:]))}}
-	d := b[spaceDevice:]
-	blocks, infos := int64(min(le.Uint64(d[spaceDevBlocks:]), 1<<60)), int64(le.Uint32(d[spaceDevInfos:]))
-	lists, from := int64(le.Uint32(d[spaceDevLists:])), int64(le.Uint32(d[spaceDevAddresses:]))
+	first, second := b[spaceDevice:spaceTier2], b[spaceTier2:spaceTier2+spaceTier2-spaceDevice]
+	if err := c.share(at, blocksOf(first), blocksOf(second)); err != nil {
+		return nil, err
+	}
 	switch {
-	case blocks != c.blocks:
-		return nil, fsys.Contradiction(at*c.unit, "it manages %d blocks, and the container has %d", blocks, c.blocks)
 	case s.perChunk != 8*c.unit:
 		return nil, fsys.Contradiction(at*c.unit, "chunks of %d blocks are not known", s.perChunk)
-	case le.Uint64(b[spaceTier2:]) != 0:
-		return nil, fsys.Contradiction(at*c.unit, "it manages a second device, too")
 	case !c.within(s.pool) || !c.within(s.bitmaps):
 		return nil, fsys.Contradiction(at*c.unit, "its own blocks reach beyond the container")
-	case infos > mostInfos || lists > infos:
-		return nil, fsys.Contradiction(at*c.unit, "%d blocks of chunks in %d lists", infos, lists)
+	}
+	if err := c.readDevice(s, b, first); err != nil {
+		return nil, err
+	}
+	if s.mainInfos = len(s.infos); c.fused {
+		err = c.readDevice(s, b, second)
+	}
+	return s, err
+}
+
+// blocksOf is how many blocks a device has, by what the space manager says of it.
+func blocksOf(device []byte) int64 {
+	return int64(min(binary.LittleEndian.Uint64(device[spaceDevBlocks:]), 1<<59))
+}
+
+// share sees that the devices have the blocks that the space manager, at a block, manages, and where the second begins.
+func (c *Container) share(at, first, second int64) error {
+	switch {
+	case !c.fused && first != c.blocks:
+		return fsys.Contradiction(at*c.unit, "it manages %d blocks, and the container has %d", first, c.blocks)
+	case !c.fused && second != 0:
+		return fsys.Contradiction(at*c.unit, "it manages a second device, too")
+	case !c.fused:
+		return nil
+	case first < 1 || second < 1 || first+second > c.blocks:
+		return fsys.Contradiction(at*c.unit, "it manages %d and %d blocks, and there are %d", first, second, c.blocks)
+	}
+	b, err := c.block(first)
+	if err != nil {
+		return err
+	}
+	if string(b[superMagic:superMagic+4]) != magicSuper || !bytes.Equal(b[superUUID:superUUID+16],
+		c.super[superUUID:superUUID+16]) {
+		return fsys.Contradiction(first*c.unit, "its second device isn't there")
+	}
+	c.second, c.blocks = first, first+second
+	return nil
+}
+
+// address is the block that an address names: those of a second device follow those of the first.
+func (c *Container) address(a uint64) int64 {
+	if large := fusion.Large(c.unit); c.second > 0 && a&large != 0 {
+		return c.second + int64(min(a&^large, 1<<61))
+	}
+	return int64(min(a, 1<<62))
+}
+
+// readDevice finds the blocks of chunk infos of a device, which the manager's object names.
+func (c *Container) readDevice(s *space, b, device []byte) error {
+	le, at := binary.LittleEndian, s.at
+	infos, lists := int64(le.Uint32(device[spaceDevInfos:])), int64(le.Uint32(device[spaceDevLists:]))
+	from, had := int64(le.Uint32(device[spaceDevAddresses:])), len(s.infos)
+	if infos > mostInfos || lists > infos {
+		return fsys.Contradiction(at*c.unit, "%d blocks of chunks in %d lists", infos, lists)
 	}
 	n := infos
 	if lists > 0 {
 		n = lists
 	}
 	if from < objHead || from+8*n > int64(len(b)) {
-		return nil, fsys.Contradiction(at*c.unit, "%d addresses don't fit into a block", n)
+		return fsys.Contradiction(at*c.unit, "%d addresses don't fit into a block", n)
 	}
 	addresses := make([]int64, n)
 	for i := range addresses {
-		addresses[i] = int64(min(le.Uint64(b[from+8*int64(i):]), 1<<62))
+		addresses[i] = c.address(le.Uint64(b[from+8*int64(i):]))
 	}
 	if lists == 0 {
-		s.infos = addresses
-		return s, nil
+		s.infos = append(s.infos, addresses...)
+		return nil
 	}
-	s.lists = addresses
-	for _, l := range s.lists {
+	s.lists = append(s.lists, addresses...)
+	for _, l := range addresses {
 		if err := c.readList(s, l); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if int64(len(s.infos)) != infos {
-		return nil, fsys.Contradiction(at*c.unit, "%d blocks of chunks are listed, not %d", len(s.infos), infos)
+	if int64(len(s.infos)-had) != infos {
+		return fsys.Contradiction(at*c.unit, "%d blocks of chunks are listed, not %d", len(s.infos)-had, infos)
 	}
-	return s, nil
+	return nil
 }
 
 // readList reads a block of addresses.
@@ -91,7 +144,7 @@ func (c *Container) readList(s *space, at int64) error {
 		return fsys.Contradiction(at*c.unit, "a list of %d addresses", n)
 	}
 	for i := range n {
-		s.infos = append(s.infos, int64(min(le.Uint64(b[listEntries+8*i:]), 1<<62)))
+		s.infos = append(s.infos, c.address(le.Uint64(b[listEntries+8*i:])))
 	}
 	return nil
 }
@@ -106,8 +159,14 @@ type chunk struct {
 func (c *Container) chunks() iter.Seq2[chunk, error] {
 	return func(yield func(chunk, error) bool) {
 		le := binary.LittleEndian
-		at := int64(0)
-		for _, info := range c.space.infos {
+		at, end := int64(0), c.blocks
+		if c.second > 0 {
+			end = c.second
+		}
+		for i, info := range c.space.infos {
+			if i == c.space.mainInfos && at == c.second {
+				end = c.blocks
+			}
 			b, err := c.object(info, typeChunks)
 			if err != nil {
 				yield(chunk{}, err)
@@ -118,14 +177,14 @@ func (c *Container) chunks() iter.Seq2[chunk, error] {
 				yield(chunk{}, fsys.Contradiction(info*c.unit, "%d chunks in a block", n))
 				return
 			}
-			for i := range n {
-				e := b[listEntries+i*chunkEntry:]
+			for j := range n {
+				e := b[listEntries+j*chunkEntry:]
 				k := chunk{extent{at, int64(le.Uint32(e[chunkBlocks:]) & chunkCountMask)},
-					int64(min(le.Uint64(e[chunkBitmap:]), 1<<62))}
+					c.address(le.Uint64(e[chunkBitmap:]))}
 				free := int64(le.Uint32(e[chunkFree:]) & chunkCountMask)
 				switch {
-				case k.blocks.count == 0 || k.blocks.count > c.space.perChunk || !c.within(k.blocks) ||
-					k.blocks.count < c.space.perChunk && at+k.blocks.count < c.blocks:
+				case k.blocks.count == 0 || k.blocks.count > c.space.perChunk || at+k.blocks.count > end ||
+					k.blocks.count < c.space.perChunk && at+k.blocks.count < end:
 					err = fsys.Contradiction(info*c.unit, "a chunk of %d blocks at block %d", k.blocks.count, at)
 				case k.bitmap == 0 && free != k.blocks.count:
 					err = fsys.Contradiction(info*c.unit, "a chunk without a bitmap has %d of %d blocks free", free,

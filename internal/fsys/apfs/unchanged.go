@@ -87,8 +87,7 @@ func (x *comparison) objects() error {
 		t.visited = func(int64) error { return x.ctx.Err() }
 		return t.all(func(key, value []byte) error {
 			if len(key) >= mapKeyLen && len(value) >= mapValueLen {
-				do([2]uint64{le.Uint64(key), le.Uint64(key[8:])}, place{int64(min(le.Uint64(value[mapAddress:]),
-					1<<62)),
+				do([2]uint64{le.Uint64(key), le.Uint64(key[8:])}, place{o.c.address(le.Uint64(value[mapAddress:])),
 					le.Uint32(value[mapFlags:])})
 			}
 			return nil
@@ -122,7 +121,7 @@ func (x *comparison) snapshots() error {
 		t := &btree{c: x.now.c, root: s.extents, visited: func(int64) error { return x.ctx.Err() }}
 		if err := t.all(func(key, value []byte) error {
 			if head := le.Uint64(key); head>>keyKind == recExtent && len(value) >= 8 {
-				x.prove(extent{int64(head & keyIDMask), int64(le.Uint64(value) & extentLenMask)})
+				x.prove(extent{x.now.c.address(head & keyIDMask), int64(le.Uint64(value) & extentLenMask)})
 			}
 			return nil
 		}); err != nil {
@@ -185,7 +184,7 @@ func (x *comparison) record(key, value []byte, same bool) error {
 	case kind == recInode && len(value) >= inoLen && len(x.files) < mostHeld:
 		x.files = append(x.files, le.Uint64(value[inoPrivate:]))
 	case kind == recFile && len(value) >= filePhysical+8 && len(x.extents) < mostHeld:
-		at, n := int64(min(le.Uint64(value[filePhysical:]), 1<<62)), int64(le.Uint64(value)&fileLenMask)
+		at, n := x.now.c.address(le.Uint64(value[filePhysical:])), int64(le.Uint64(value)&fileLenMask)
 		if at != 0 {
 			x.extents = append(x.extents, heldExtent{id, extent{at, (n + x.now.c.unit - 1) / x.now.c.unit}})
 		}

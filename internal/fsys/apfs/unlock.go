@@ -90,7 +90,7 @@ func (v *volume) lock() *Lock {
 
 func (l *Lock) read() error {
 	c, le := l.v.c, binary.LittleEndian
-	at := extent{int64(min(le.Uint64(c.super[superKeys:]), 1<<62)), int64(min(le.Uint64(c.super[superKeys+8:]), 1<<40))}
+	at := extent{c.address(le.Uint64(c.super[superKeys:])), int64(min(le.Uint64(c.super[superKeys+8:]), 1<<40))}
 	if at.first == 0 {
 		return errors.New("its keys aren't on the disk: only the machine itself knows them")
 	}
@@ -108,7 +108,7 @@ func (l *Lock) read() error {
 				return fmt.Errorf("key of the volume: %w", err)
 			}
 		case e.tag == tagUnlocking && len(e.data) >= 16:
-			more = extent{int64(min(le.Uint64(e.data), 1<<62)), int64(min(le.Uint64(e.data[8:]), 1<<40))}
+			more = extent{c.address(le.Uint64(e.data)), int64(min(le.Uint64(e.data[8:]), 1<<40))}
 		}
 	}
 	if l.key.wrapped == nil || more.count == 0 {

@@ -56,7 +56,7 @@ func (c *Container) openVolume(oid uint64) (*volume, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	if v.objects, err = c.openMap(int64(min(le.Uint64(v.super[volMap:]), 1<<62))); err != nil {
+	if v.objects, err = c.openMap(c.address(le.Uint64(v.super[volMap:]))); err != nil {
 		return nil, fmt.Errorf("object map: %w", err)
 	}
 	if err := v.readSnapshots(); err != nil {
@@ -105,8 +105,8 @@ func (v *volume) readSnapshots() error {
 		n := min(int(le.Uint16(value[snapNameLen:])), len(value)-snapName)
 		name, _, _ := bytes.Cut(value[snapName:snapName+n], []byte{0})
 		v.snapshots = append(v.snapshots, snapshot{xid: head & keyIDMask,
-			extents: int64(min(le.Uint64(value[snapExtents:]), 1<<62)),
-			super:   int64(min(le.Uint64(value[snapVolume:]), 1<<62)),
+			extents: v.c.address(le.Uint64(value[snapExtents:])),
+			super:   v.c.address(le.Uint64(value[snapVolume:])),
 			made:    time.Unix(0, int64(le.Uint64(value[snapMade:]))), name: units.Visible(string(name))})
 		if len(v.snapshots) > mostSnapshots {
 			return fmt.Errorf("there are more than %d", mostSnapshots)
@@ -117,7 +117,7 @@ func (v *volume) readSnapshots() error {
 
 // physical is one of the trees whose nodes are named by their blocks; nil where the volume has none.
 func (v *volume) physical(field int, is bool) (*btree, error) {
-	at := int64(min(binary.LittleEndian.Uint64(v.super[field:]), 1<<62))
+	at := v.c.address(binary.LittleEndian.Uint64(v.super[field:]))
 	if at == 0 {
 		return nil, nil
 	}

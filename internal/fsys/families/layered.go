@@ -11,6 +11,7 @@ import (
 
 	"twinshelf/internal/container"
 	"twinshelf/internal/container/bitlocker"
+	"twinshelf/internal/container/fusion"
 	"twinshelf/internal/container/lvm"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
@@ -29,6 +30,9 @@ func kinds() map[string]opener {
 		"LVM volume group member": func(_ context.Context, m Member, others []Member) (container.Container, []Member,
 			error) {
 			return lvm.Open(m, others...)
+		},
+		fusion.Kind: func(_ context.Context, m Member, others []Member) (container.Container, []Member, error) {
+			return fusion.Open(m, others...)
 		},
 		signature.EncryptedKind(signature.BitLocker):     encrypted,
 		signature.EncryptedKind(signature.BitLockerToGo): encrypted,
@@ -378,7 +382,7 @@ func outward(patches []disk.Patch, m *container.Map) ([]disk.Patch, error) {
 
 // Files is a tree with a folder for each device whose files can be read.
 func (l *layered) Files() (fsys.Tree, error) {
-	t := &layeredTree{bare: len(l.inner) == 1 && l.inner[0].Sectors != nil}
+	t := &layeredTree{bare: len(l.inner) == 1 && l.inner[0].Sole}
 	var problem error
 	for i := range l.inner {
 		x := &l.inner[i]

@@ -13,7 +13,7 @@ import (
 // layeredTree is the files of a container's devices: a folder for each, by its name.
 type layeredTree struct {
 	devices []branch
-	// bare has no such folder: the container is nothing but its one device, enciphered.
+	// bare has no such folder: the container is nothing but its one device.
 	bare bool
 }
 

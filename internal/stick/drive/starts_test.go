@@ -166,9 +166,11 @@ func start(t *testing.T, args ...string) *machine {
 // await waits until the machine has said all that is wanted since the last keys were typed.
 func (m *machine) await(wants ...string) {
 	m.t.Helper()
-	for until := time.Now().Add(within); time.Now().Before(until) && !m.failed; time.Sleep(200 * time.Millisecond) {
+	began := time.Now()
+	for ; time.Since(began) < within && !m.failed; time.Sleep(200 * time.Millisecond) {
 		said := m.line.said()
 		if all(said[min(m.seen, len(said)):], wants) {
+			m.t.Logf("%v until %q", time.Since(began).Round(time.Second), wants)
 			return
 		}
 		if strings.Contains(said, emulatorsOwn) {
