@@ -18,7 +18,8 @@ var order = []string{
 	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "lock", "container",
 	"container/bitlocker", "container/fusion", "container/lvm", "lzfse", "fsys", "fsys/upcase", "fsys/decmpfs",
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse", "startup/image",
+	"hive", "names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse",
+	"startup/image",
 	"startup/realmode", "startup/script", "startup", "identity", "plan", "run", "takeout", "capture", "rescue",
 	"restore",
 	"prove", "job",
@@ -32,7 +33,8 @@ var order = []string{
 
 // testsOnly are the packages that serve tests; they may use anything, and nothing of the product uses them.
 var testsOnly = map[string]bool{"testkit": true, "tmuxtest": true, "demotest": true, "arch": true,
-	"store/backend/backendtest": true, "container/bitlocker/bitlockertest": true, "fsys/fsystest": true,
+	"store/backend/backendtest": true, "container/bitlocker/bitlockertest": true, "hive/hivetest": true,
+	"fsys/fsystest":   true,
 	"shelf/shelftest": true, "testkit/filler": true, "lzfse/lzfsetest": true, "fsys/decmpfs/decmpfstest": true,
 	"disk/disktest": true}
 
@@ -106,7 +108,7 @@ func TestOneDoorForWriting(t *testing.T) {
 		"mounts/mounts.go", "firmware/variables.go",
 		"workshop/insidewords.go", "testkit/testkit.go", "testkit/filler/main.go", "testkit/guest.go",
 		"testkit/system.go", "testkit/lvm.go",
-		"container/bitlocker/bitlockertest/bitlockertest.go",
+		"container/bitlocker/bitlockertest/bitlockertest.go", "hive/hivetest/hivetest.go",
 		"fsys/fsystest/conform.go",
 		"shelf/shelftest/shelftest.go"}
 	err := filepath.WalkDir("..", func(path string, e os.DirEntry, err error) error {

@@ -131,7 +131,8 @@ func Open(m container.Member, others ...container.Member) (*Fusion, []container.
 		other = h
 	}
 	if other == nil {
-		return nil, nil, errors.New("the other half isn't on this disk: captured as one machine, the disks of both are " +
+		return nil, nil, errors.New("the other half isn't on this disk: captured as one machine, the disks of " +
+			"both are " +
 			"read by what is used")
 	}
 	f := &Fusion{given: []*Half{mine, other}}

@@ -75,9 +75,10 @@ func TestNotOpened(t *testing.T) {
 		change func(quick, large []byte)
 		why    string
 	}{
-		"other container":      {func(_, large []byte) { large[72]++ }, "other half isn't on this disk"},
-		"other blocks":         {func(_, large []byte) { le.PutUint32(large[36:], 8192) }, "of 4096 and of 8192 bytes"},
-		"absurd blocks":        {func(_, large []byte) { le.PutUint32(large[36:], 4097) }, "other half isn't on this disk"},
+		"other container": {func(_, large []byte) { large[72]++ }, "other half isn't on this disk"},
+		"other blocks":    {func(_, large []byte) { le.PutUint32(large[36:], 8192) }, "of 4096 and of 8192 bytes"},
+		"absurd blocks": {func(_, large []byte) { le.PutUint32(large[36:], 4097) }, "other half isn't on " +
+			"this disk"},
 		"too many":             {func(quick, _ []byte) { le.PutUint64(quick[40:], 1<<63) }, "it claims"},
 		"none":                 {func(quick, _ []byte) { le.PutUint64(quick[40:], 0) }, "it claims"},
 		"a single device":      {func(quick, _ []byte) { le.PutUint64(quick[64:], 2) }, "no half"},

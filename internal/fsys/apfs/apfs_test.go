@@ -267,7 +267,6 @@ func TestNotKnown(t *testing.T) {
 		t.Fatal(err)
 	}
 	for why, change := range map[string]func(b []byte){
-		"fusion":                    func(b []byte) { b[65] |= 1 },
 		"blocks of 1024":            func(b []byte) { copy(b[36:], []byte{0, 4, 0, 0}) },
 		"claims":                    func(b []byte) { b[44] = 1 },
 		"several pieces":            func(b []byte) { b[107] |= 0x80 },

@@ -35,8 +35,7 @@ func (c *Container) Resize(b fsys.Bounds) (*fsys.Change, error) {
 	}
 	if g.blocks < b.Size/c.unit {
 		out.Notes = append(out.Notes, fmt.Sprintf("it becomes %s: how larger ones keep their own blocks isn't "+
-			"known here",
-			units.Bytes(g.blocks*c.unit)))
+			"published; a Mac can let it grow into the rest", units.Bytes(g.blocks*c.unit)))
 	}
 	out.Size = g.blocks * c.unit
 	for at, p := range g.patches {
