@@ -92,6 +92,11 @@ func (r *Renewed) refer(refs *startup.Rewritten) {
 		r.Does = append(r.Does, f+" refers to the new identities")
 	}
 	for _, f := range refs.Left {
+		if strings.HasPrefix(f, startup.SystemHive) {
+			r.Asks = append(r.Asks, "the registry of a Windows goes on knowing its drives by the old identities ("+f+
+				"): drive letters may change, and it may not start")
+			continue
+		}
 		r.Stays = append(r.Stays, f+" goes on referring to the old identities: it can't be changed here")
 	}
 }
@@ -132,7 +137,6 @@ func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Rene
 		if err := r.volume(ctx, d, p, o.Seed); err != nil {
 			return nil, nil, err
 		}
-		r.registry(ctx, d, p)
 	}
 	all := maps.Clone(o.Others)
 	if all == nil {
@@ -149,26 +153,6 @@ func (r *Renewed) named(id string) bool {
 	return id != "" && slices.ContainsFunc(r.fixed, func(text string) bool {
 		return strings.Contains(strings.ToLower(text), low)
 	})
-}
-
-// registryFile is where a Windows keeps, among other things, which letter each identity has.
-const registryFile = "Windows/System32/config/SYSTEM"
-
-// registry warns of a Windows, whose registry names the old identities.
-func (r *Renewed) registry(ctx context.Context, d disk.Device, p table.Part) {
-	v, err := families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
-	if err != nil {
-		return
-	}
-	tree, err := fsys.TreeOf(v)
-	if err != nil {
-		return
-	}
-	if _, err := fsys.Find(tree, registryFile); err == nil {
-		r.Asks = append(r.Asks,
-			fmt.Sprintf("the registry of the Windows on part %d knows its drives by the old identities: drive "+
-				"letters may change, and it may not start", p.Number))
-	}
 }
 
 // target is a file system that may get another identity.

@@ -172,9 +172,11 @@ func (c *biosWay) noCode() {
 	}
 }
 
-// elsewhere warns of what can't be looked into: on an MBR disk, Windows names the part that it starts from by its
-// place.
+// elsewhere warns of what wasn't looked into: on an MBR disk, Windows names the part that it starts from by its place.
 func (c *biosWay) elsewhere() {
+	if c.stored {
+		return
+	}
 	for _, p := range c.parts {
 		if _, windows := p.volume.(fsys.WindowsHome); c.t.Kind != table.MBR || !windows {
 			continue

@@ -11,7 +11,6 @@ import (
 
 	"twinshelf/internal/startup/image"
 	"twinshelf/internal/startup/script"
-	"twinshelf/internal/table"
 )
 
 const maxChain = 6 // loaders that start each other
@@ -53,7 +52,7 @@ func (c *checker) follow(esp *part, name string, p *image.Program) {
 	case p.Section(".vendor_cert") != nil:
 		c.shim(esp, name)
 	case isWindows(p):
-		c.windows(esp)
+		c.windows(UEFI, esp, storeUEFI)
 	default:
 		c.add(Finding{Way: UEFI, Verdict: Doubt, Says: show + " is a loader of a kind that isn't known here"})
 	}
@@ -127,75 +126,6 @@ func isWindows(p *image.Program) bool {
 		}
 	}
 	return false
-}
-
-const (
-	bcd       = "EFI/Microsoft/Boot/BCD"
-	winload   = "Windows/System32/winload"
-	maxBCD    = 16 << 20
-	hiveMark  = "regf"
-	hiveSumAt = 508 // a sum over all 32-bit words before it
-)
-
-// windows looks for what Windows' boot manager needs: its data, and a system that they name. They aren't read, only
-// searched for the identities of the parts.
-func (c *checker) windows(esp *part) {
-	c.followed = true
-	b, err := esp.read(bcd, maxBCD)
-	if err == nil {
-		err = hive(b)
-	}
-	if err != nil {
-		c.add(Finding{Way: UEFI, Verdict: Bad, Says: "Windows' boot manager doesn't find its data, \\" +
-			backslashed(bcd), Evidence: err.Error()})
-		return
-	}
-	for i := range c.parts {
-		p := &c.parts[i]
-		_, err := p.resolve(winload + ".efi")
-		if err != nil {
-			continue
-		}
-		id, err := table.GUIDBytes(p.GUID)
-		if err != nil || !bytes.Contains(b, id[:]) {
-			c.add(Finding{Way: UEFI, Verdict: Doubt,
-				Says: fmt.Sprintf("the boot manager's data don't name part %d, which holds a Windows", p.Number)})
-			return
-		}
-		c.add(Finding{Way: UEFI, Verdict: Good,
-			Says:     fmt.Sprintf("the boot manager's data name part %d, and its Windows has a loader", p.Number),
-			Evidence: "identity " + p.GUID})
-		return
-	}
-	verdict, says := Bad, "no part holds the Windows that the boot manager starts"
-	if c.unread() {
-		verdict, says = Doubt, "the Windows that the boot manager starts may be on something that isn't read here"
-	}
-	c.add(Finding{Way: UEFI, Verdict: verdict, Says: says})
-}
-
-// hive checks the head of a registry file.
-func hive(b []byte) error {
-	if len(b) < hiveSumAt+4 || string(b[:4]) != hiveMark {
-		return errors.New("it isn't a registry file")
-	}
-	word := func(at int) uint32 {
-		return uint32(b[at]) | uint32(b[at+1])<<8 | uint32(b[at+2])<<16 | uint32(b[at+3])<<24
-	}
-	sum := uint32(0)
-	for at := 0; at < hiveSumAt; at += 4 {
-		sum ^= word(at)
-	}
-	switch sum { // neither value stands for itself
-	case 0:
-		sum = 1
-	case 0xFFFFFFFF:
-		sum = 0xFFFFFFFE
-	}
-	if sum != word(hiveSumAt) {
-		return errors.New("the checksum of its head is wrong")
-	}
-	return nil
 }
 
 // chained follows a loader that another one starts.

@@ -3,7 +3,10 @@ package startup
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 
@@ -11,11 +14,9 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
+	"twinshelf/internal/startup/bcd"
 	"twinshelf/internal/table"
 )
-
-// binaries are start-up files that name parts by the bytes of their GUIDs.
-var binaries = []string{"EFI/Microsoft/Boot/BCD"}
 
 // Rewritten is what becomes of configuration files when identities change.
 type Rewritten struct {
@@ -90,7 +91,12 @@ func homes(ctx context.Context, d disk.Device, p table.Part) []home {
 
 // rewrite puts new identities for old ones into the files of a volume.
 func (out *Rewritten) rewrite(h home, ids map[string]string) error {
-	for _, name := range append(expandAll(fsys.FS(h.tree), configs), binaries...) {
+	for _, name := range []string{storeUEFI, storeBIOS, SystemHive} {
+		if err := out.registry(h, name, ids); err != nil {
+			return err
+		}
+	}
+	for _, name := range expandAll(fsys.FS(h.tree), configs) {
 		item, err := fsys.Find(h.tree, name)
 		if err != nil || !item.Mode.IsRegular() {
 			continue
@@ -123,6 +129,77 @@ func (out *Rewritten) rewrite(h home, ids map[string]string) error {
 		out.Patches = append(out.Patches, patches...)
 	}
 	return nil
+}
+
+// registry has a registry file of Windows name the new identities.
+func (out *Rewritten) registry(h home, name string, ids map[string]string) error {
+	reg, err := openRegistry(h, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	what := name + " on " + h.where
+	old := map[string]bool{}
+	if err == nil {
+		old, err = renamed(reg, ids)
+	}
+	var patches []disk.Patch
+	if err == nil && len(old) > 0 {
+		patches, err = reg.patches()
+	}
+	switch {
+	case err != nil:
+		out.Left = append(out.Left, fmt.Sprintf("%s (%v)", what, err))
+		out.Stuck = append(out.Stuck, slices.Sorted(maps.Keys(old))...)
+	case len(old) > 0:
+		out.Changed = append(out.Changed, what)
+		out.Patches = append(out.Patches, patches...)
+	}
+	return nil
+}
+
+// renamed changes the names of disks and parts in a store or among the drives of a registry file, and gives the old
+// ones that it found.
+func renamed(reg *registry, ids map[string]string) (old map[string]bool, err error) {
+	old = map[string]bool{}
+	rename := func(at bcd.Place) bcd.Place {
+		for _, id := range []*string{&at.Disk, &at.Part} {
+			for was, now := range ids {
+				if *id != "" && strings.EqualFold(*id, diskOf(was)) && len(was) == len(now) {
+					*id, old[was] = diskOf(now), true
+					break
+				}
+			}
+		}
+		return at
+	}
+	if reg.name != SystemHive {
+		s, err := bcd.Read(reg.Hive)
+		if err != nil {
+			return old, err
+		}
+		_, err = s.Rename(func(_ *bcd.Object, at bcd.Place) bcd.Place { return rename(at) })
+		return old, err
+	}
+	drives, err := bcd.Drives(reg.Hive)
+	if errors.Is(err, fs.ErrNotExist) {
+		return old, nil
+	}
+	for _, d := range drives {
+		if to := rename(d.Place); err == nil && to != d.Place {
+			err = d.Set(to)
+		}
+	}
+	return old, err
+}
+
+// diskOf is the identity of the disk in that of a part on an MBR, which is its signature and the part's number; others
+// are what they are.
+func diskOf(id string) string {
+	const signature = 8
+	if len(id) == signature+3 && id[signature] == '-' {
+		return id[:signature]
+	}
+	return id
 }
 
 // replaced puts new identities for old ones, as text in whatever case and as the bytes of GUIDs; and gives the old ones

@@ -6,8 +6,8 @@
 // root. What can't be followed is in doubt, and never "should start".
 //
 // Limits: only the code of the first sectors is run, of other programs it is read what they are and whether they are
-// whole. Of Windows it checks the loader and that its data name the system, not what else stands in them. Whether
-// firmware trusts a signature isn't checked.
+// whole. Of Windows it follows the boot manager's store to the loader and its system, and no further. Whether firmware
+// trusts a signature isn't checked.
 package startup
 
 import (
@@ -116,6 +116,8 @@ type checker struct {
 	chain  int // loaders that were started by each other
 	// followed says that some loader's menu was found: what other menus name doesn't count.
 	followed bool
+	// stored says that the store of Windows' boot manager was followed.
+	stored bool
 
 	biosWay *biosWay
 	uefiWay *uefiWay
@@ -185,6 +187,7 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	c.biosWay.elsewhere()
 	c.macs()
 	c.references()
+	c.letters()
 	return c.report, ctx.Err()
 }
 

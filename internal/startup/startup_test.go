@@ -11,8 +11,10 @@ import (
 
 	"twinshelf/internal/demo"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/hive/hivetest"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup"
+	"twinshelf/internal/startup/bcd"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
@@ -128,17 +130,14 @@ var partCode = []byte{0x31, 0xC0, 0x8E, 0xD8, 0x8E, 0xC0, // ds = es = 0
 	0x66, 0x6A, 0x00, 0x66, 0xFF, 0x36, 0x1C, 0x7C, 0x06, 0x68, 0x00, 0x80, 0x6A, 0x01, 0x6A, 0x10,
 	0x89, 0xE6, 0xB4, 0x42, 0xCD, 0x13, 0x72, 0x05, 0xEA, 0x00, 0x80, 0x00, 0x00, 0xF4} // read; jmp 0:8000
 
-// hive is the head of a registry file that names an identity.
-func hive(id ...byte) []byte {
-	b := make([]byte, 8192)
-	copy(b, "regf")
-	copy(b[100:], id)
-	sum := uint32(0)
-	for at := 0; at < 508; at += 4 {
-		sum ^= binary.LittleEndian.Uint32(b[at:])
-	}
-	binary.LittleEndian.PutUint32(b[508:], sum)
-	return b
+// stored is the store of a boot manager whose Windows is at a place.
+func stored(t testing.TB, at []byte) []byte {
+	t.Helper()
+	const desk = "{3f1c0000-0000-4000-8000-0000000000a1}"
+	return hivetest.Boot(t, hivetest.Object{ID: bcd.ManagerID, Kind: bcd.Manager,
+		Elements: map[uint32]any{bcd.Default: desk, bcd.Order: []string{desk}}},
+		hivetest.Object{ID: desk, Kind: bcd.Loader, Elements: map[uint32]any{bcd.Device: at, bcd.System: at,
+			bcd.Title: "Ticket desk", bcd.Path: `\Windows\system32\winload.exe`}})
 }
 
 func TestBIOS(t *testing.T) {
@@ -164,7 +163,7 @@ func TestBIOS(t *testing.T) {
 		}
 		return fs
 	}
-	named := hive(0x9e, 0x1d, 0xb2, 0x00)
+	named := stored(t, hivetest.OnMBR(0x00b21d9e, units.MiB))
 	sound := made("BOOTMGR", "2048", named, "")
 	for _, c := range []struct {
 		name    string
@@ -182,7 +181,7 @@ func TestBIOS(t *testing.T) {
 		{"an active part and no code", sound, 1, nil, startup.Bad, "no code", false, true, false},
 		{"an active part without a boot sector", sound, 2, testkit.TableCode, startup.Bad, "starts nothing", false,
 			true, false},
-		{"a Windows", sound, 1, testkit.TableCode, startup.Good, "name this disk", true, true, false},
+		{"a Windows", sound, 1, testkit.TableCode, startup.Good, "“Ticket desk” starts the Windows on part 1", true, true, false},
 		{"a boot sector with another place", made("BOOTMGR", "4096", named, ""), 1, testkit.TableCode, startup.Doubt,
 			"4096 sectors lie before it, and there are 2048", true, true, true},
 		{"a boot sector that only writes a text", made("", "2048", named, ""), 1, testkit.TableCode, startup.Bad,
@@ -192,11 +191,11 @@ func TestBIOS(t *testing.T) {
 		{"no boot manager", made("BOOTMGR", "2048", named, "bootmgr"), 1, testkit.TableCode, startup.Bad,
 			"bootmgr, which isn't there", false, true, false},
 		{"no Windows", made("BOOTMGR", "2048", named, "Windows/System32/winload.exe"), 1, testkit.TableCode,
-			startup.Bad, "no part holds the Windows", false, true, false},
-		{"data of another disk", made("BOOTMGR", "2048", hive(), ""), 1, testkit.TableCode, startup.Doubt,
-			"don't name this disk", false, true, false},
+			startup.Bad, "winload.exe on part 1, which isn't there", false, true, false},
+		{"data of another disk", made("BOOTMGR", "2048", stored(t, hivetest.OnMBR(1, units.MiB)), ""), 1,
+			testkit.TableCode, startup.Doubt, "of the disk 00000001, which isn't on this disk", false, true, false},
 		{"damaged data", made("BOOTMGR", "2048", named[4:], ""), 1, testkit.TableCode, startup.Bad,
-			"can't use its data", false, true, false},
+			"can't use its store", false, true, false},
 	} {
 		img := testkit.Image(t, "disk.img", 100*units.MiB)
 		l := table.Layout{Kind: table.MBR, Sector: 512, ID: "00b21d9e", Parts: []table.Part{
