@@ -20,7 +20,7 @@ var order = []string{
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"hive", "names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse",
 	"startup/image",
-	"startup/realmode", "startup/script", "startup/bcd", "startup", "identity", "plan", "run", "takeout", "capture", "rescue",
+	"startup/realmode", "startup/script", "startup/bcd", "startup/windows", "startup", "identity", "plan", "run", "takeout", "capture", "rescue",
 	"restore",
 	"prove", "job",
 	"ready", "stick/drivers", "stick/font", "stick/keys", "stick/base", "stick/ramdisk", "stick/drive",

@@ -17,6 +17,8 @@ type Wish struct {
 	NewPart NewPart
 	// AsItStarts leaves the start-up files and code as they are, also where they could be repaired.
 	AsItStarts bool
+	// OtherHardware has a Windows start in a machine with another controller, with the drivers that it has.
+	OtherHardware bool
 	// Fresh gives the target identities of its own, so that it can stand in one machine with its source.
 	Fresh bool
 	// Gaps says what becomes of places that couldn't be read when the source was captured.

@@ -104,7 +104,8 @@ func (p *Plan) gone() map[string]string {
 // repair looks whether the disk should start, and puts right what can be put right unless that is declined.
 func repair(ctx context.Context, p Plan) (Plan, error) {
 	r, err := startup.Check(ctx, p.Disk,
-		startup.Options{Moves: p.Layout.Moves, Gone: p.gone(), Elsewhere: p.Order.Elsewhere})
+		startup.Options{Moves: p.Layout.Moves, Gone: p.gone(), Elsewhere: p.Order.Elsewhere,
+			OtherHardware: p.Order.Wish.OtherHardware})
 	if err != nil {
 		return p, err
 	}

@@ -35,6 +35,9 @@ func Retrace(ctx context.Context, o Order, made disk.Device) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p, err = driven(ctx, &o, p, made); err != nil {
+		return nil, err
+	}
 	g, err := gapsOf(ctx, o, p, made)
 	if err != nil {
 		return nil, err
@@ -59,6 +62,20 @@ func Retrace(ctx context.Context, o Order, made disk.Device) (*Plan, error) {
 		return Rehearse(ctx, o)
 	}
 	return p, nil
+}
+
+// driven is the plan with which a Windows starts in other machines too, where the disk that was made does and the
+// planned one doesn't.
+func driven(ctx context.Context, o *Order, p *Plan, made disk.Device) (*Plan, error) {
+	is, err := startup.AnyHardware(ctx, made)
+	if err != nil || !is {
+		return p, err
+	}
+	if was, err := startup.AnyHardware(ctx, p.Disk); err != nil || was {
+		return p, err
+	}
+	o.Wish.OtherHardware = true
+	return Rehearse(ctx, *o)
 }
 
 // bears says whether a disk holds what a patch would write.

@@ -15,6 +15,7 @@ import (
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup/bcd"
+	"twinshelf/internal/startup/windows"
 	"twinshelf/internal/table"
 )
 
@@ -180,7 +181,7 @@ func renamed(reg *registry, ids map[string]string) (old map[string]bool, err err
 		_, err = s.Rename(func(_ *bcd.Object, at bcd.Place) bcd.Place { return rename(at) })
 		return old, err
 	}
-	drives, err := bcd.Drives(reg.Hive)
+	drives, err := windows.Drives(reg.Hive)
 	if errors.Is(err, fs.ErrNotExist) {
 		return old, nil
 	}

@@ -73,6 +73,8 @@ type Options struct {
 	Gone map[string]string
 	// Elsewhere are identities of file systems on the other disks of the machine.
 	Elsewhere []string
+	// OtherHardware has a Windows start with all controllers that it has drivers for.
+	OtherHardware bool
 	// Before is a report of the same disk before repairs and new identities, which leave kernels and RAM disks as they
 	// are: those aren't looked through again.
 	Before *Report
@@ -187,7 +189,7 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	c.biosWay.elsewhere()
 	c.macs()
 	c.references()
-	c.letters()
+	c.registries()
 	return c.report, ctx.Err()
 }
 

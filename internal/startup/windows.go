@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
@@ -323,69 +322,4 @@ func (c *checker) moved(at bcd.Place) (bcd.Place, bool) {
 		}
 	}
 	return at, false
-}
-
-// SystemHive is where a Windows keeps, among other things, which letters its drives have.
-const SystemHive = "Windows/System32/config/SYSTEM"
-
-// letters looks whether the Windows on parts of this disk find their drives by their letters.
-func (c *checker) letters() {
-	for i := range c.parts {
-		p := &c.parts[i]
-		if _, err := p.resolve(SystemHive); err == nil {
-			c.lettersOf(p)
-		}
-	}
-}
-
-func (c *checker) lettersOf(p *part) {
-	h, err := c.home(p)
-	if err != nil {
-		return
-	}
-	reg, err := openRegistry(h, SystemHive)
-	if err == nil {
-		err = c.letter(p, reg)
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		c.add(Finding{Way: References, Verdict: Doubt, Aside: true,
-			Says:     fmt.Sprintf("which letters the Windows on %s gives its drives can't be told", p.where()),
-			Evidence: err.Error()})
-	}
-}
-
-// letter has a registry's letters follow parts that were moved.
-func (c *checker) letter(p *part, reg *registry) error {
-	drives, err := bcd.Drives(reg.Hive)
-	if err != nil {
-		return err
-	}
-	var moved []string
-	changed := 0
-	for _, d := range drives {
-		to, is := c.moved(d.Place)
-		if !is {
-			continue
-		}
-		if err := d.Set(to); err != nil {
-			return err
-		}
-		if changed++; d.Letter != "" {
-			moved = append(moved, d.Letter)
-		}
-	}
-	if changed == 0 {
-		return nil
-	}
-	patches, err := reg.patches()
-	f := Finding{Way: References, Verdict: Bad, Says: fmt.Sprintf("the Windows on %s would give its drives other letters",
-		p.where()), Evidence: strings.Join(moved, " ")}
-	if err != nil {
-		f.Evidence += ": " + err.Error()
-	} else {
-		f.Verdict, f.Patches = Doubt, patches
-		f.Repair = fmt.Sprintf("the Windows on %s keeps its drive letters (%s)", p.where(), strings.Join(moved, " "))
-	}
-	c.add(f)
-	return nil
 }

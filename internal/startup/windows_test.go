@@ -61,11 +61,19 @@ func tillStore(t testing.TB, manager, at []byte, file string) []byte {
 		hivetest.Object{ID: waking, Kind: bcd.Resume, Elements: map[uint32]any{bcd.Device: at}})
 }
 
-// lettered is a registry file with what the letter C means.
+// lettered is a registry file with what the letter C means, and drivers: for AHCI, for NVMe, and one for SAS whose file
+// is missing.
 func lettered(t testing.TB, c []byte) []byte {
 	t.Helper()
-	return hivetest.Written(t, []string{`cd \`, "add MountedDevices", "cd MountedDevices", "setval 2", `\DosDevices\C:`,
-		hivetest.Setting(c), `\DosDevices\D:`, hivetest.Setting([]byte("a drive for discs"))})
+	lines := []string{`cd \`, "add MountedDevices", "cd MountedDevices", "setval 2", `\DosDevices\C:`,
+		hivetest.Setting(c), `\DosDevices\D:`, hivetest.Setting([]byte("a drive for discs")), `cd \`, "add Select",
+		"cd Select", "setval 1", "Current", "dword:2", `cd \`, "add ControlSet002", `cd \ControlSet002`, "add Services"}
+	for name, start := range map[string]int{"storahci": 0, "stornvme": 3, "LSI_SAS": 3, "mouclass": 3} {
+		lines = append(lines, `cd \ControlSet002\Services`, "add "+name, "cd "+name, "setval 3", "Type", "dword:1", "Start",
+			hivetest.Setting(start), "ImagePath", `string:System32\drivers\`+name+".sys")
+	}
+	return hivetest.Written(t, append(lines, `cd \ControlSet002\Services\stornvme`, "add StartOverride",
+		"cd StartOverride", "setval 1", "0", "dword:3"))
 }
 
 // letterC is what C: means on an MBR or a GPT.
@@ -92,7 +100,8 @@ func tillDesk(t testing.TB, kind table.Kind) string {
 	l := table.Layout{Kind: kind, Sector: 512, ID: tillDisk, Parts: []table.Part{
 		{Number: 1, Span: span.At(firstAt, firstLen), Type: table.TypeESP, GUID: tillDisk[:35] + "1"},
 		{Number: 2, Span: span.At(systemAt, systemLen), Type: table.TypeMSBasicData, GUID: tillSystem}}}
-	files := map[string][]byte{"Windows/System32/winload.exe": []byte("x"), "Windows/System32/winload.efi": []byte("x"),
+	files := map[string][]byte{"Windows/System32/drivers/storahci.sys": []byte("x"),
+		"Windows/System32/drivers/stornvme.sys": []byte("x"), "Windows/System32/winload.exe": []byte("x"), "Windows/System32/winload.efi": []byte("x"),
 		"Windows/System32/config/SYSTEM": lettered(t, letterC(t, kind, tillSign, systemAt, tillSystem))}
 	withFiles(t, system, files)
 	if kind == table.MBR {
@@ -165,30 +174,94 @@ func (w where) check(t *testing.T, img string) {
 	} else {
 		want = hivetest.OnGPT(t, w.id, w.part)
 	}
-	value := func(path, key, name string) string {
-		c := exec.Command("hivexsh", path)
-		c.Stdin = strings.NewReader("cd " + key + "\nlsval\nquit\n")
-		out, err := c.CombinedOutput()
-		if err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-		for line := range strings.Lines(string(out)) {
-			if rest, is := strings.CutPrefix(line, `"`+name+`"=hex(3):`); is {
-				return strings.ReplaceAll(strings.TrimSpace(rest), ",", "")
-			}
-		}
-		return string(out)
-	}
 	path := w.file(t, img, store)
 	for _, key := range []string{till + `\Elements\11000001`, till + `\Elements\21000001`, waking + `\Elements\11000001`} {
-		if got := value(path, `\Objects\`+key, "Element"); got != hex.EncodeToString(want) {
+		if got := valueOf(t, path, `\Objects\`+key, "Element"); got != hex.EncodeToString(want) {
 			t.Errorf("%s is %s, and should be %x", key, got, want)
 		}
 	}
 	letter := letterC(t, w.kind, sign, w.at, w.part)
 	path = w.file(t, img, "Windows/System32/config/SYSTEM")
-	if got := value(path, `\MountedDevices`, `\\DosDevices\\C:`); got != hex.EncodeToString(letter) {
+	if got := valueOf(t, path, `\MountedDevices`, `\\DosDevices\\C:`); got != hex.EncodeToString(letter) {
 		t.Errorf("C: is %s, and should be %x", got, letter)
+	}
+}
+
+// valueOf is a value as another program reads it.
+func valueOf(t *testing.T, path, key, name string) string {
+	t.Helper()
+	c := exec.Command("hivexsh", path)
+	c.Stdin = strings.NewReader("cd " + key + "\nlsval\nquit\n")
+	out, err := c.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for line := range strings.Lines(string(out)) {
+		if rest, is := strings.CutPrefix(line, `"`+name+`"=`); is {
+			return strings.ReplaceAll(strings.TrimPrefix(strings.TrimSpace(rest), "hex(3):"), ",", "")
+		}
+	}
+	return string(out)
+}
+
+// TestOtherHardware: with its wish, a Windows loads at its start what it has drivers for, and nothing whose file is
+// missing; letters and drivers are changed at once.
+func TestOtherHardware(t *testing.T) {
+	const away = 10 * units.MiB
+	img := tillDesk(t, table.MBR)
+	r := checked(t, img, startup.Options{})
+	if patches, _ := r.Repairs(); len(patches) > 0 || !says(r, startup.Good, "on AHCI; in another machine it may not "+
+		"find its disk on NVMe (stornvme)") {
+		t.Errorf("unasked:\n%s", told(r))
+	}
+	testkit.Place(t, testkit.Extract(t, img, systemAt, systemLen), img, systemAt+away)
+	relaid(t, img, table.MBR, func(l *table.Layout) { l.Parts[1].Span = l.Parts[1].Span.Shift(away) })
+	o := startup.Options{OtherHardware: true, Moves: []disk.Move{{From: span.At(systemAt, systemLen), To: systemAt + away}}}
+	r = checked(t, img, o)
+	patches, does := r.Repairs()
+	if !strings.Contains(strings.Join(does, "\n"), "stornvme (NVMe) 3/3 → 0") {
+		t.Errorf("%q", does)
+	}
+	testkit.Write(t, img, patches)
+	now := where{table.MBR, systemAt + away, fmt.Sprintf("%08x", tillSign), ""}
+	now.check(t, img)
+	path := now.file(t, img, startup.SystemHive)
+	for key, want := range map[string]string{`stornvme`: "dword:00000000", `storahci`: "dword:00000000",
+		`LSI_SAS`: "dword:00000003", `mouclass`: "dword:00000003"} {
+		if got := valueOf(t, path, `\ControlSet002\Services\`+key, "Start"); got != want {
+			t.Errorf("%s: %s", key, got)
+		}
+	}
+	if got := valueOf(t, path, `\ControlSet002\Services\stornvme\StartOverride`, "0"); got != "dword:00000000" {
+		t.Errorf("what overrides it is %s", got)
+	}
+	d, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	if any, err := startup.AnyHardware(t.Context(), d); !any || err != nil {
+		t.Errorf("it starts anywhere: %v, %v", any, err)
+	}
+}
+
+// relaid gives a disk another table.
+func relaid(t *testing.T, img string, kind table.Kind, change func(l *table.Layout)) {
+	t.Helper()
+	d, err := disk.Open(img, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	tab, err := table.Read(d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := table.Layout{Kind: kind, Sector: 512, ID: tab.ID, Parts: slices.Clone(tab.Parts)}
+	change(&l)
+	testkit.WriteTable(t, img, l, tillSize)
+	if kind == table.MBR {
+		testkit.Write(t, img, []disk.Patch{{Off: 0, Data: testkit.TableCode}})
 	}
 }
 
@@ -213,24 +286,6 @@ func TestWindowsFollows(t *testing.T) {
 		if kind == table.GPT {
 			as = where{kind, systemAt, tillDisk, tillSystem}
 		}
-		relaid := func(t *testing.T, img string, change func(l *table.Layout)) {
-			t.Helper()
-			d, err := disk.Open(img, disk.Identity{})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer d.Close()
-			tab, err := table.Read(d, d.Size(), 512)
-			if err != nil {
-				t.Fatal(err)
-			}
-			l := table.Layout{Kind: kind, Sector: 512, ID: tab.ID, Parts: slices.Clone(tab.Parts)}
-			change(&l)
-			testkit.WriteTable(t, img, l, tillSize)
-			if kind == table.MBR {
-				testkit.Write(t, img, []disk.Patch{{Off: 0, Data: testkit.TableCode}})
-			}
-		}
 		t.Run(fmt.Sprintf("%s as it is", kind), func(t *testing.T) {
 			img := tillDesk(t, kind)
 			r := checked(t, img, startup.Options{})
@@ -242,7 +297,7 @@ func TestWindowsFollows(t *testing.T) {
 		t.Run(fmt.Sprintf("%s, moved", kind), func(t *testing.T) {
 			img := tillDesk(t, kind)
 			testkit.Place(t, testkit.Extract(t, img, systemAt, systemLen), img, systemAt+away)
-			relaid(t, img, func(l *table.Layout) { l.Parts[1].Span = l.Parts[1].Span.Shift(away) })
+			relaid(t, img, kind, func(l *table.Layout) { l.Parts[1].Span = l.Parts[1].Span.Shift(away) })
 			repaired(t, img, startup.Options{Moves: []disk.Move{{From: span.At(firstAt, firstLen), To: firstAt},
 				{From: span.At(systemAt, systemLen), To: systemAt + away}}})
 			now := as
@@ -252,7 +307,7 @@ func TestWindowsFollows(t *testing.T) {
 		t.Run(fmt.Sprintf("%s, the disk has another identity", kind), func(t *testing.T) {
 			img := tillDesk(t, kind)
 			now := as
-			relaid(t, img, func(l *table.Layout) {
+			relaid(t, img, kind, func(l *table.Layout) {
 				l.ID = "deadbeef"
 				if kind == table.GPT {
 					l.ID = tillDisk[:34] + "77"

@@ -1,4 +1,6 @@
-package bcd
+// Package windows reads what a Windows says of itself in its registry: which letters its drives have, which drivers it
+// loads when it starts, what it is and when it was used. It changes some of that in place.
+package windows
 
 import (
 	"encoding/binary"
@@ -7,8 +9,11 @@ import (
 	"strings"
 
 	"twinshelf/internal/hive"
+	"twinshelf/internal/startup/bcd"
 	"twinshelf/internal/table"
 )
+
+var le = binary.LittleEndian
 
 // A Windows' list of what its letters and volumes are: the signature of a disk and the first byte of a part on an MBR,
 // or a mark and the GUID of a part on a GPT.
@@ -22,7 +27,7 @@ const (
 
 // Drive is something in that list. On a GPT the disk isn't named.
 type Drive struct {
-	Place
+	bcd.Place
 	Letter string // "C:"; empty where the volume only has a name
 	v      hive.Value
 }
@@ -50,10 +55,10 @@ func Drives(h *hive.Hive) ([]Drive, error) {
 		}
 		switch {
 		case len(b) == letterMBR:
-			d.Place = Place{Kind: table.MBR, Disk: fmt.Sprintf("%08x", le.Uint32(b)),
+			d.Place = bcd.Place{Kind: table.MBR, Disk: fmt.Sprintf("%08x", le.Uint32(b)),
 				At: int64(min(le.Uint64(b[4:]), 1<<62))}
 		case len(b) == letterGPT && string(b[:len(letterMark)]) == letterMark:
-			d.Place = Place{Kind: table.GPT, Part: table.GUIDString(b[len(letterMark):])}
+			d.Place = bcd.Place{Kind: table.GPT, Part: table.GUIDString(b[len(letterMark):])}
 		default:
 			continue // a drive for discs, or one of another kind
 		}
@@ -63,7 +68,7 @@ func Drives(h *hive.Hive) ([]Drive, error) {
 }
 
 // Set has the letter or name mean another place, of the same kind of table.
-func (d Drive) Set(to Place) error {
+func (d Drive) Set(to bcd.Place) error {
 	if to.Kind != d.Kind {
 		return fmt.Errorf("%s can't stand where a drive on another kind of table does", to)
 	}
