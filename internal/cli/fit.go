@@ -20,7 +20,9 @@ type fitFlags struct {
 	anew       bool
 	asIs       bool
 	fresh      bool
-	fill       string
+	// hardware has a Windows start with other controllers.
+	hardware bool
+	fill     string
 	// unlocked has unlocked volumes written without their encryption.
 	unlocked bool
 	// gapText and gapList say what becomes of gaps in files.
@@ -37,6 +39,8 @@ func (f *fitFlags) flags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.without, "without", nil, "leave a part out: its number; may be repeated")
 	c.Flags().BoolVar(&f.asIs, "no-repair", false, "leave start-up files and code as they are, even where they "+
 		"could be repaired")
+	c.Flags().BoolVar(&f.hardware, "other-hardware", false, "have a Windows load, when it starts, all drivers for "+
+		"disks that it has, for a machine with another controller")
 	c.Flags().BoolVar(&f.fresh, "fresh-identity", false, "give the target identities of its own, so that both disks "+
 		"can stay in one machine")
 	c.Flags().StringVar(&f.fill, "fill", "", "KIND or KIND:LABEL: make a new part with this file system in the "+
@@ -72,7 +76,8 @@ func mine(s string, i, n int) (entry string, yes bool, err error) {
 // wish turns the flags into a wish for disk i of n, from 0, on a target of so many bytes.
 func (f *fitFlags) wish(i, n int, target int64) (plan.Wish, error) {
 	w := plan.Wish{Wish: fit.Wish{Keep: f.keep, Parts: map[int]fit.PartWish{}}, AsItStarts: f.asIs, Fresh: f.fresh,
-		Unlocked: f.unlocked, Gaps: plan.Gaps{Text: f.gapText, List: f.gapList}}
+		OtherHardware: f.hardware,
+		Unlocked:      f.unlocked, Gaps: plan.Gaps{Text: f.gapText, List: f.gapList}}
 	if f.keep && len(f.grow)+len(f.size) > 0 {
 		return w, usageError{fmt.Errorf("--keep lets nothing grow: leave it out, or leave --grow and --size out")}
 	}

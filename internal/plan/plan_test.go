@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"os"
 	"reflect"
 	"strings"
 	"testing"
@@ -14,7 +15,9 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/fsys/fsystest"
+	"twinshelf/internal/hive/hivetest"
 	"twinshelf/internal/span"
+	"twinshelf/internal/table"
 )
 
 const miB = 1 << 20
@@ -187,6 +190,43 @@ func TestRetrace(t *testing.T) {
 	p, err := Retrace(t.Context(), o, blank)
 	if err != nil || !p.Order.Wish.Keep {
 		t.Errorf("a blank disk: %v %+v", err, p)
+	}
+}
+
+// TestRetraceWindows: the same of a Windows that was moved, told to start elsewhere, and given identities of its own:
+// what is written for one of these is written over for another.
+func TestRetraceWindows(t *testing.T) {
+	b, err := os.ReadFile(hivetest.Till(t, table.MBR, nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	source := disk.NewMemory(int64(len(b)), 512)
+	copy(source.Bytes, b)
+	for _, hardware := range []bool{false, true} {
+		for _, fresh := range []bool{false, true} {
+			o := Order{Source: mapped{source}, Target: disk.Identity{Size: 150 * miB, Sector: 512}, Seed: "harbour",
+				Wish: Wish{Wish: fit.Wish{Parts: map[int]fit.PartWish{1: {Share: 1}}}, OtherHardware: hardware,
+					Fresh: fresh}}
+			p, err := Make(t.Context(), o)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(p.Repaired) == 0 || len(p.Startup.Starts()) != 1 {
+				t.Fatalf("%q: %s", p.Repaired, p.Startup.Words())
+			}
+			made := disk.NewMemory(p.Disk.Size(), 512)
+			copy(made.Bytes, contents(t, p.Disk))
+			o.Wish = Wish{}
+			again, err := Retrace(t.Context(), o, made)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if w := again.Order.Wish; !bytes.Equal(contents(t, again.Disk), made.Bytes) ||
+				w.OtherHardware != hardware ||
+				w.Fresh != fresh || w.AsItStarts {
+				t.Errorf("other hardware %v, fresh %v: the plan found is another: %+v", hardware, fresh, w)
+			}
+		}
 	}
 }
 

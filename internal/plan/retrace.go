@@ -57,7 +57,7 @@ func Retrace(ctx context.Context, o Order, made disk.Device) (*Plan, error) {
 			}
 		}
 	}
-	if slices.ContainsFunc(p.Repairs, func(q disk.Patch) bool { return !bears(made, q) }) {
+	if slices.ContainsFunc(p.Repairs, func(q disk.Patch) bool { return !bears(made, p.Disk, q) }) {
 		o.Wish.AsItStarts = true
 		return Rehearse(ctx, o)
 	}
@@ -78,10 +78,11 @@ func driven(ctx context.Context, o *Order, p *Plan, made disk.Device) (*Plan, er
 	return Rehearse(ctx, *o)
 }
 
-// bears says whether a disk holds what a patch would write.
-func bears(d disk.Device, q disk.Patch) bool {
-	b := make([]byte, q.Span().Len())
-	return disk.ReadFull(d, b, q.Off) == nil && bytes.Equal(b, q.Data)
+// bears says whether a disk holds where a patch would be written what a planned one does, on which other identities may
+// stand in it.
+func bears(made, planned disk.Device, q disk.Patch) bool {
+	a, b := make([]byte, q.Span().Len()), make([]byte, q.Span().Len())
+	return disk.ReadFull(made, a, q.Off) == nil && disk.ReadFull(planned, b, q.Off) == nil && bytes.Equal(a, b)
 }
 
 // laidOut is the wish that a restored disk shows by its own table: its parts are where they were put. source is what it

@@ -128,6 +128,7 @@ func (c *checker) drivers(p *part, reg *registry) (out driven, err error) {
 		f.Verdict = Doubt
 		f.Says = fmt.Sprintf("the Windows on %s loads no driver for storage of those that come with it", p.where())
 	}
+	c.report.Narrow = c.report.Narrow || len(out.asleep) > 0
 	if out.lacks = "it may not find its disk on " + strings.Join(out.asleep, ", "); len(out.asleep) > 0 {
 		f.Says += "; in another machine " + out.lacks
 	}
@@ -146,5 +147,6 @@ func AnyHardware(ctx context.Context, d disk.Device) (bool, error) {
 	}
 	c.registries()
 	found := slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Verdict == Good })
-	return found && !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Verdict != Good }), ctx.Err()
+	return found && !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Verdict != Good }),
+		ctx.Err()
 }

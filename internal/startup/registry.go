@@ -86,7 +86,8 @@ func onVolume(m *fsys.Mapped, p disk.Patch) ([]disk.Patch, error) {
 		if hit.Start != at {
 			return nil, errPacked
 		}
-		out = append(out, disk.Patch{Off: s.At + hit.Start - s.Start, Data: p.Data[at-p.Off : hit.End-p.Off], Why: p.Why})
+		out = append(out, disk.Patch{Off: s.At + hit.Start - s.Start, Data: p.Data[at-p.Off : hit.End-p.Off],
+			Why: p.Why})
 		at = hit.End
 	}
 	if at != p.Span().End || !(span.Span{End: m.Length}).Covers(p.Span()) {

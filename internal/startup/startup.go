@@ -61,8 +61,10 @@ type Report struct {
 	// Ways are those for which the disk has something at all, and whether nothing of them was found broken.
 	Ways map[string]bool `json:"ways"`
 	// Declined says that what could be repaired stays as it is.
-	Declined bool                    `json:"declined,omitempty"`
-	seen     map[script.Place]looked // kernels and RAM disks
+	Declined bool `json:"declined,omitempty"`
+	// Narrow says that a Windows has drivers for storage that it doesn't load when it starts.
+	Narrow bool                    `json:"-"`
+	seen   map[script.Place]looked // kernels and RAM disks
 }
 
 // Options say what is known beside the disk itself.

@@ -124,12 +124,6 @@ func TestUEFI(t *testing.T) {
 	}
 }
 
-// partCode is code of our own for the boot sector of a part: it loads a sector and jumps there.
-var partCode = []byte{0x31, 0xC0, 0x8E, 0xD8, 0x8E, 0xC0, // ds = es = 0
-	// a packet on the stack
-	0x66, 0x6A, 0x00, 0x66, 0xFF, 0x36, 0x1C, 0x7C, 0x06, 0x68, 0x00, 0x80, 0x6A, 0x01, 0x6A, 0x10,
-	0x89, 0xE6, 0xB4, 0x42, 0xCD, 0x13, 0x72, 0x05, 0xEA, 0x00, 0x80, 0x00, 0x00, 0xF4} // read; jmp 0:8000
-
 // stored is the store of a boot manager whose Windows is at a place.
 func stored(t testing.TB, at []byte) []byte {
 	t.Helper()
@@ -159,7 +153,7 @@ func TestBIOS(t *testing.T) {
 			testkit.Do(t, "mcopy", "-i", fs, from, "::"+name)
 		}
 		if mark != "" {
-			testkit.Write(t, fs, []disk.Patch{{Off: 0x5A, Data: append(slices.Clone(partCode), mark...)}})
+			testkit.Write(t, fs, []disk.Patch{{Off: 0x5A, Data: append(slices.Clone(testkit.PartCode), mark...)}})
 		}
 		return fs
 	}
@@ -181,7 +175,8 @@ func TestBIOS(t *testing.T) {
 		{"an active part and no code", sound, 1, nil, startup.Bad, "no code", false, true, false},
 		{"an active part without a boot sector", sound, 2, testkit.TableCode, startup.Bad, "starts nothing", false,
 			true, false},
-		{"a Windows", sound, 1, testkit.TableCode, startup.Good, "“Ticket desk” starts the Windows on part 1", true, true, false},
+		{"a Windows", sound, 1, testkit.TableCode, startup.Good, "“Ticket desk” starts the Windows on part " +
+			"1", true, true, false},
 		{"a boot sector with another place", made("BOOTMGR", "4096", named, ""), 1, testkit.TableCode, startup.Doubt,
 			"4096 sectors lie before it, and there are 2048", true, true, true},
 		{"a boot sector that only writes a text", made("", "2048", named, ""), 1, testkit.TableCode, startup.Bad,

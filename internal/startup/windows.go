@@ -255,7 +255,8 @@ func (m *manager) own() string {
 func (m *manager) follow() {
 	changed, err := m.store.Rename(m.now)
 	if err != nil {
-		m.c.add(Finding{Way: m.way, Verdict: Doubt, Says: "what the store of Windows' boot manager names can't be followed",
+		m.c.add(Finding{Way: m.way, Verdict: Doubt, Says: "what the store of Windows' boot manager names can't be " +
+			"followed",
 			Evidence: err.Error()})
 		return
 	}

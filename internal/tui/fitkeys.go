@@ -251,12 +251,27 @@ func (m *fitPage) wholeBindings(all bool, why string) []binding {
 				return m.change(func(w *plan.Wish) { w.Fresh = !w.Fresh })
 			})
 		})}),
+		m.unless(first(why, noOtherHardware(m, all)), binding{"c", "c", "other hardware", "have a Windows load, " +
+			"when it " +
+			"starts, all drivers for disks that it has, for a machine with another controller", leads(func() tea.Cmd {
+			return m.toggle("c", func() tea.Cmd {
+				return m.change(func(w *plan.Wish) { w.OtherHardware = !w.OtherHardware })
+			})
+		})}),
 		m.unless(gaps, binding{"z", "z", "gaps", "what fills the gaps of files that " +
 			"couldn't be read whole, and whether a list names these", acts(func() { askGaps(m) })}),
 		m.unless(locked, binding{"U", "U", "without encryption", "write unlocked volumes " +
 			"without their encryption, so that they can grow and need no key, or as they are",
 			leads(func() tea.Cmd { return toggleUnlocked(m) })}),
 	}
+}
+
+// noOtherHardware is why nothing is to be done for other hardware; empty when something is.
+func noOtherHardware(m *fitPage, all bool) string {
+	if all || m.pair != nil && (m.pair.Plan.Startup.Narrow || m.fit.wish.OtherHardware) {
+		return ""
+	}
+	return "Only a Windows is told this, and one that has drivers for disks which it doesn't load when it starts."
 }
 
 // plannedBindings are for what was planned.

@@ -243,17 +243,9 @@ func (s *Store) Rename(now func(o *Object, p Place) Place) (changed []*Object, e
 		o := &s.Objects[i]
 		some := false
 		err := o.devices(func(v hive.Value, b []byte) error {
-			was := string(b)
-			for _, at := range places(b) {
-				p := placeAt(b[at:])
-				if n := now(o, p); n != p {
-					if err := n.put(b[at:]); err != nil {
-						return err
-					}
-				}
-			}
-			if string(b) == was {
-				return nil
+			differs, err := rename(b, func(p Place) Place { return now(o, p) })
+			if err != nil || !differs {
+				return err
 			}
 			some = true
 			return v.Set(b)
@@ -266,6 +258,22 @@ func (s *Store) Rename(now func(o *Object, p Place) Place) (changed []*Object, e
 		}
 	}
 	return changed, nil
+}
+
+// rename changes the places in an element, and says whether some became others.
+func rename(b []byte, now func(p Place) Place) (differs bool, err error) {
+	for _, at := range places(b) {
+		p := placeAt(b[at:])
+		n := now(p)
+		if n == p {
+			continue
+		}
+		if err := n.put(b[at:]); err != nil {
+			return false, err
+		}
+		differs = true
+	}
+	return differs, nil
 }
 
 // Named are all places that the store names, each once.
