@@ -16,7 +16,8 @@ import (
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
 	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "lock", "container",
-	"container/bitlocker", "container/fusion", "container/lvm", "lzfse", "fsys", "fsys/upcase", "fsys/decmpfs",
+	"container/bitlocker", "container/fusion", "container/lvm", "lzfse", "lzx", "xpress", "fsys", "fsys/upcase",
+	"fsys/decmpfs",
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"hive", "names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse",
 	"startup/image",
@@ -36,8 +37,9 @@ var order = []string{
 var testsOnly = map[string]bool{"testkit": true, "tmuxtest": true, "demotest": true, "arch": true,
 	"store/backend/backendtest": true, "container/bitlocker/bitlockertest": true, "hive/hivetest": true,
 	"fsys/fsystest":   true,
-	"shelf/shelftest": true, "testkit/filler": true, "lzfse/lzfsetest": true, "fsys/decmpfs/decmpfstest": true,
-	"disk/disktest": true}
+	"shelf/shelftest": true, "testkit/filler": true, "lzfse/lzfsetest": true, "lzx/lzxtest": true,
+	"fsys/decmpfs/decmpfstest": true,
+	"disk/disktest":            true}
 
 type pkg struct {
 	ImportPath string

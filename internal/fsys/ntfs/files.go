@@ -1,6 +1,7 @@
 package ntfs
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io/fs"
@@ -160,8 +161,11 @@ func (t tree) Open(it fsys.Item, name string) (fsys.Contents, error) {
 		return nil, fs.ErrNotExist
 	}
 	if name == "" {
-		if why := away(rec); why != "" {
+		if why := away(t.v, rec); why != "" {
 			return nil, &fsys.Unreadable{Why: why}
+		}
+		if packedBySystem(t.v, rec) != "" {
+			return unpacked(t.v, rec, s.size)
 		}
 	}
 	return t.v.contents(s, rec.at)
@@ -173,11 +177,15 @@ func (t tree) More(it fsys.Item) (fsys.More, error) {
 	if err != nil {
 		return fsys.More{}, err
 	}
-	m := fsys.More{Remark: away(rec)}
+	packed := packedBySystem(t.v, rec)
+	m := fsys.More{Remark: cmp.Or(away(t.v, rec), packed)}
 	if link, ok := t.link(rec); ok {
 		m.Target, m.Remark = link.target, link.what
 	}
 	m.Streams, err = t.streams(rec)
+	if packed != "" { // what is packed is the file itself
+		m.Streams = slices.DeleteFunc(m.Streams, func(s fsys.Stream) bool { return s.Name == wofStream })
+	}
 	return m, err
 }
 

@@ -120,7 +120,7 @@ func (t tree) oldLink(rec *record, flags uint32) (link, bool) {
 }
 
 // away says why a file's contents aren't in it; empty when they are.
-func away(rec *record) string {
+func away(v *Volume, rec *record) string {
 	flags, _ := standardOf(rec)
 	if flags&(fileOffline|fileRecall) != 0 {
 		return "its contents are kept elsewhere (in a cloud or on other media), not on this disk"
@@ -128,17 +128,11 @@ func away(rec *record) string {
 	if flags&fileReparse == 0 {
 		return ""
 	}
-	for _, a := range rec.attributes() {
-		if a.kind != attrReparse || len(a.value) < reparseHead {
-			continue
-		}
-		switch tag := binary.LittleEndian.Uint32(a.value); {
-		case tag == tagDedup:
-			return "its contents are kept in the volume's store of shared pieces, which isn't read"
-		case tag == tagWOF:
-			return "its contents are packed by its system in a way that isn't read (a file of the system's own, as " +
-				"a rule)"
-		}
+	switch tag, _ := v.reparseOf(rec); {
+	case tag == tagDedup:
+		return "its contents are kept in the volume's store of shared pieces, which isn't read"
+	case tag == tagWOF && packedBySystem(v, rec) == "":
+		return "its contents are packed by its system in a way that isn't read (into an image in another file, perhaps)"
 	}
 	return ""
 }
