@@ -99,6 +99,7 @@ type itemJSON struct {
 	Hidden   bool          `json:"hidden,omitempty"`
 	Target   string        `json:"target,omitempty"`
 	XAttrs   []string      `json:"attributes,omitempty"`
+	Access   []string      `json:"access,omitempty"`
 	Streams  []string      `json:"streams,omitempty"`
 	Remark   string        `json:"remark,omitempty"`
 	Spans    []answer.Span `json:"spans,omitempty"` // bytes of the disk
@@ -281,7 +282,7 @@ func (o *insideLook) listItem(ctx context.Context, in *inside.Machine, p *inside
 	if err != nil {
 		x.Problem = err.Error()
 	}
-	x.Target, x.Remark = more.Target, more.Remark
+	x.Target, x.Remark, x.Access = more.Target, more.Remark, more.Access
 	for _, a := range more.XAttrs {
 		x.XAttrs = append(x.XAttrs, a.Name)
 	}
@@ -306,7 +307,8 @@ func (o *insideLook) listItem(ctx context.Context, in *inside.Machine, p *inside
 	o.say("  modified %s, created %s, changed %s", when(it.Modified), when(it.Created), when(it.Changed))
 	o.say("  %s, owner %d:%d, %s", x.Mode, x.UID, x.GID, units.Plural(it.Links, "name"))
 	for _, line := range []struct{ head, text string }{{"leads to", inside.Visible(x.Target)},
-		{"attributes", strings.Join(x.XAttrs, ", ")}, {"streams", strings.Join(x.Streams, ", ")}, {"note", x.Remark},
+		{"access", strings.Join(x.Access, "; ")}, {"attributes", strings.Join(x.XAttrs, ", ")}, {"streams",
+			strings.Join(x.Streams, ", ")}, {"note", x.Remark},
 		{"gap", inside.GapWords(x.Gap)}, {"problem", x.Problem}} {
 		if line.text != "" {
 			o.say("  %s: %s", line.head, line.text)

@@ -94,6 +94,8 @@ type More struct {
 	Target  string // of a link, as it is written there
 	XAttrs  []XAttr
 	Streams []Stream
+	// Access says in words who owns it and who may use it, where that isn't told by numbers and permissions.
+	Access []string
 	// Remark says in words what is unusual.
 	Remark string
 }

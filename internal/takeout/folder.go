@@ -461,6 +461,10 @@ func (t *taker) dress(fd int, it fsys.Item, more fsys.More) {
 	}
 	for _, x := range more.XAttrs {
 		if unix.Fsetxattr(fd, x.Name, x.Value, 0) != nil {
+			if strings.HasPrefix(x.Name, "system.ntfs") {
+				t.r.lost("access lists and other attributes of NTFS (an archive keeps them)")
+				continue
+			}
 			kind, _, _ := strings.Cut(x.Name, ".")
 			t.r.lost("extended attributes (" + kind + ")")
 		}

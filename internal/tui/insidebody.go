@@ -254,7 +254,7 @@ func (m *insidePage) insideDetail(w int) []string {
 		extras = append(extras,
 			fmt.Sprintf("%s (%s …)", units.Plural(n, "alternate stream"), inside.Visible(d.more.Streams[0].Name)))
 	}
-	if n := len(d.more.XAttrs); n > 0 {
+	if n := len(d.more.XAttrs); n > 0 && len(d.more.Access) == 0 {
 		extras = append(extras,
 			fmt.Sprintf("%s (%s …)", units.Plural(n, "attribute"), inside.Visible(d.more.XAttrs[0].Name)))
 	}
@@ -263,6 +263,9 @@ func (m *insidePage) insideDetail(w int) []string {
 	}
 	if len(extras) > 0 {
 		out = append(out, " "+strings.Join(extras, " · "))
+	}
+	if len(d.more.Access) > 0 {
+		out = append(out, m.th.dim.Render(" "+fit(strings.Join(d.more.Access, " · "), w-2)))
 	}
 	if d.problem != "" {
 		out = append(out, " "+m.th.bad.Render(fit(d.problem, w-2)))

@@ -35,6 +35,7 @@ type Volume struct {
 	rootEntries []rootEntry
 	left        fsys.Rest
 	hiber       image // what its hibernation file holds
+	rights      rights
 }
 
 // records are the file records of a volume and the runs of their streams: the first layer, which knows no folders.

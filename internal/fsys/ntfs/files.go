@@ -182,6 +182,10 @@ func (t tree) More(it fsys.Item) (fsys.More, error) {
 	if link, ok := t.link(rec); ok {
 		m.Target, m.Remark = link.target, link.what
 	}
+	var problem error
+	if m.XAttrs, m.Access, problem = beside(t.v, rec); problem != nil {
+		m.Access = append(m.Access, "who may use it can't be told: "+problem.Error())
+	}
 	m.Streams, err = t.streams(rec)
 	if packed != "" { // what is packed is the file itself
 		m.Streams = slices.DeleteFunc(m.Streams, func(s fsys.Stream) bool { return s.Name == wofStream })

@@ -141,6 +141,10 @@ type machine struct {
 	failed bool
 }
 
+// processors are those of an emulated machine. With a single one, what wakes a Go program's threads while another waits
+// for a drive takes most of its time, which on real machines nobody notices.
+const processors = "2"
+
 func start(t *testing.T, args ...string) *machine {
 	t.Helper()
 	qemu, err := testkit.Path("qemu-system-x86_64")
@@ -149,7 +153,7 @@ func start(t *testing.T, args ...string) *machine {
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 3*within)
 	c := exec.CommandContext(ctx, qemu, append([]string{"-m", "1024", "-display", "none", "-serial", "stdio",
-		"-no-reboot", "-net", "none", "-accel", "tcg", "-cpu", "max"}, args...)...)
+		"-no-reboot", "-net", "none", "-accel", "tcg", "-cpu", "max", "-smp", processors}, args...)...)
 	m := &machine{t: t, off: make(chan error, 1), stop: stop}
 	c.Stdout, c.Stderr = &m.line, &m.line
 	if m.keys, err = c.StdinPipe(); err == nil {
