@@ -140,7 +140,14 @@ func sameItem(tr fsys.Tree, it fsys.Item, path string, s shape) error {
 func sameAttributes(tr fsys.Tree, it fsys.Item, more fsys.More, path string, s shape) error {
 	have := map[string][]byte{}
 	for _, x := range more.XAttrs {
-		have[x.Name] = x.Value
+		if !strings.HasPrefix(x.Name, "system.ntfs") {
+			have[x.Name] = x.Value
+			continue
+		}
+		b := make([]byte, 64<<10) // it isn't listed, and is there, with zeros after it
+		if n, err := unix.Lgetxattr(path, x.Name, b); err != nil || !bytes.HasPrefix(b[:n], x.Value) {
+			return fmt.Errorf("%s is %d bytes to the system, and %d here: %w", x.Name, n, len(x.Value), err)
+		}
 	}
 	if s.stream {
 		for _, x := range more.Streams {

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -105,6 +106,66 @@ func TestNTFSShrinks(t *testing.T) {
 			}
 		})
 	}
+}
+
+// scattered fills a mounted volume so that the table of its files grows into what little room is left at its end, and
+// takes most of it away again.
+func scattered(t testing.TB, point string) {
+	t.Helper()
+	const bulk, files = 52 * units.MiB, 9000
+	if err := os.WriteFile(filepath.Join(point, "bulk"), testkit.Noise(1, bulk), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	name := func(i int) string { return filepath.Join(point, fmt.Sprintf("deck%d", i%30), fmt.Sprint("ticket ", i)) }
+	for i := range files {
+		if i < 30 {
+			os.Mkdir(filepath.Dir(name(i)), 0o755)
+		}
+		if err := os.WriteFile(name(i), fmt.Appendf(nil, "ticket %d", i), 0o644); err != nil {
+			break // full, as was meant
+		}
+	}
+	os.Remove(filepath.Join(point, "bulk"))
+	for i := range files {
+		if i%9 > 0 {
+			os.Remove(name(i))
+		}
+	}
+}
+
+// tableRun is a run of clusters as ntfsinfo shows it.
+var tableRun = regexp.MustCompile(`(?m)^\s+0x[0-9a-f]+\s+(0x[0-9a-f]+)\s+(0x[0-9a-f]+)`)
+
+// TestNTFSTableMoves: a volume the table of whose files lies beyond the new end becomes smaller too, and goes on
+// living.
+func TestNTFSTableMoves(t *testing.T) {
+	testkit.Need(t, "mkntfs", "ntfsfix", "ntfs-3g", "ntfsinfo")
+	testkit.Root(t)
+	const m = units.MiB
+	img := testkit.Image(t, "ntfs.img", 72*m+5*512)
+	testkit.Do(t, "mkntfs", "-q", "-F", "-f", "-p", "2048", "-H", "255", "-S", "63", img)
+	var want map[string][32]byte
+	testkit.Mounted(t, []string{"ntfs-3g", img}, func(point string) {
+		scattered(t, point)
+		want = fsystest.SumsOf(t, point)
+	})
+	c, _ := examine(t, img)
+	end := int64(0)
+	for _, f := range tableRun.FindAllStringSubmatch(testkit.Do(t, "ntfsinfo", "-v", "-i", "0", img), -1) {
+		var lcn, n int64
+		if _, err := fmt.Sscanf(f[1]+" "+f[2], "%v %v", &lcn, &n); err != nil {
+			t.Fatal(err)
+		}
+		end = max(end, (lcn+n)*c.Info.Unit)
+	}
+	least, why, err := c.Volume.(fsys.Shrinker).Least()
+	if err != nil || least >= end || why == "" {
+		t.Fatalf("least %d (%s), and the table ends at %d: %v", least, why, end, err)
+	}
+	t.Logf("%d MiB used of 72, the table ends at %d MiB, least %d MiB: %s", c.Used/m, end/m, least/m, why)
+	path, change := fsystest.Resized(t, img, fsys.Bounds{Was: 2048 * 512, Start: 2048 * 512, Size: least, Sector: 512})
+	fsystest.Lives(t, onPart(want, []string{"ntfsfix", "-n"}, byNTFS), path, change, 1*m,
+		func(point string) { os.RemoveAll(filepath.Join(point, "deck3")) })
 }
 
 // TestExtShrinks makes worn ext volumes smaller: files past the new end are moved, and those whose inodes are there

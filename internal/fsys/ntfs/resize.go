@@ -71,6 +71,15 @@ type growth struct {
 	v        *Volume
 	clusters int64 // afterwards
 	patches  []disk.Patch
+	mft      []run // where $MFT lies afterwards; nil where it stays
+}
+
+// table is where $MFT lies afterwards.
+func (g *growth) table() []run {
+	if g.mft != nil {
+		return g.mft
+	}
+	return g.v.mft
 }
 
 // plan gives the reason in words when the volume can't grow.
@@ -284,7 +293,7 @@ func (g *growth) storeWith(records []*record, mirror stream) error {
 		b := slices.Clone(r.b)
 		refix(b)
 		what := fmt.Sprintf("file record %d", r.number)
-		g.pieces(v.mft, r.number*v.record, b, what)
+		g.pieces(g.table(), r.number*v.record, b, what)
 		if (r.number+1)*v.record <= mirror.size {
 			g.pieces(mirror.runs, r.number*v.record, b, "mirror of "+what)
 		}

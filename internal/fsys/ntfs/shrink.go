@@ -52,7 +52,7 @@ func (v *Volume) Least() (int64, string, error) {
 		return 0, "", err
 	}
 	if fixed > want {
-		want, why = fixed, "the table of its files ($MFT) isn't moved, and ends there"
+		want, why = fixed, "what isn't moved ends there: its boot sectors, or clusters that are bad"
 	}
 	for want < v.clusters {
 		part := (want*v.cluster/sector + 2) * sector
@@ -114,18 +114,15 @@ func (v *Volume) usedClusters() (int64, error) {
 	return n, err
 }
 
-// fixedEnd is the cluster after what isn't moved: $MFT, $Boot, and clusters that are bad.
+// fixedEnd is the cluster after what isn't moved: $Boot, and clusters that are bad.
 func (v *Volume) fixedEnd() (int64, error) {
 	end := int64(0)
-	for _, n := range []int64{recMFT, recBoot, recBadClus} {
+	for _, n := range []int64{recBoot, recBadClus} {
 		rec, err := v.readRecord(n)
 		if err != nil {
 			return 0, err
 		}
-		runs := v.mft
-		if n != recMFT {
-			runs = nil
-		}
+		var runs []run
 		for _, a := range rec.attributes() {
 			if !a.nonResident {
 				continue
@@ -154,6 +151,7 @@ func (v *Volume) shrink(boot []byte, size, sector int64) (*fsys.Change, error) {
 	}
 	le := binary.LittleEndian
 	le.PutUint64(boot[bootSectors:], uint64(sectors))
+	le.PutUint64(boot[bootMFT:], uint64(s.table()[0].lcn))
 	le.PutUint64(boot[bootMFTMirror:], uint64(s.mirror.runs[0].lcn))
 	s.patches = append(s.patches, disk.Patch{Off: 0, Data: boot, Why: "boot sector"},
 		disk.Patch{Off: sectors * sector, Data: boot, Why: "copy of the boot sector"})
@@ -174,7 +172,7 @@ func (s *shrinkage) plan() error {
 		return err
 	}
 	if fixed > s.clusters {
-		return &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends beyond that"}
+		return &fsys.Cant{Why: "what isn't moved ends beyond that: its boot sectors, or clusters that are bad"}
 	}
 	bitmapRec, bm, err := v.bitmapStream()
 	if err != nil {
@@ -197,7 +195,44 @@ func (s *shrinkage) plan() error {
 		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters beyond that are in use and its files "+
 			"have %d there", behind.Total(), found)}
 	}
+	if s.mft, err = s.moved(v.mft); err != nil {
+		return err
+	}
 	return s.system(bitmapRec)
+}
+
+// firstRecords are those that have to lie in one piece, so that whatever reads the volume finds its way from the first
+// one.
+const firstRecords = 16
+
+// moved is where the table of files lies afterwards.
+func (s *shrinkage) moved(runs []run) ([]run, error) {
+	moves := slices.SortedFunc(slices.Values(s.moves), func(a, b disk.Move) int {
+		return cmp.Compare(a.From.Start, b.From.Start)
+	})
+	c := s.v.cluster
+	var out []run
+	for _, r := range runs {
+		for r.n > 0 {
+			x := run{vcn: r.vcn, lcn: r.lcn, n: min(r.n, max(0, s.clusters-r.lcn))}
+			if x.n == 0 {
+				i, _ := slices.BinarySearchFunc(moves, r.lcn*c, func(m disk.Move, at int64) int {
+					return cmp.Compare(m.From.End-1, at)
+				})
+				if i == len(moves) || moves[i].From.Start > r.lcn*c {
+					return nil, fsys.Contradiction(r.lcn*c, "the table of its files has clusters that nobody moves")
+				}
+				x.lcn = moves[i].To/c + r.lcn - moves[i].From.Start/c
+				x.n = min(r.n, moves[i].From.End/c-r.lcn)
+			}
+			out = append(out, x)
+			r = run{vcn: r.vcn + x.n, lcn: r.lcn + x.n, n: r.n - x.n}
+		}
+	}
+	if len(out) == 0 || out[0].n*c < min(s.v.mftSize, firstRecords*s.v.record) {
+		return nil, &fsys.Cant{Why: "the first of its file records would lie in pieces"}
+	}
+	return out, nil
 }
 
 // eachRecord calls do with every record in use, which it may keep.
@@ -292,9 +327,6 @@ func (s *shrinkage) record(r *record) (found int64, err error) {
 			continue
 		}
 		found += behind
-		if r.number == recMFT {
-			return found, &fsys.Cant{Why: "the table of its files ($MFT) isn't moved, and ends beyond that"}
-		}
 		moved, err := s.relocate(runs)
 		if err != nil {
 			return found, err
