@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -42,6 +43,9 @@ func benchCommand(o *options) *cobra.Command {
 					o.say("")
 				}
 				o.showDisk(d)
+				for _, s := range w.Systems(cmd.Context(), d) {
+					o.say("  %s", strings.Join(s.Words(), "; "))
+				}
 			}
 			if len(disks) == 0 {
 				o.say("No disk is attached. Attach one, or name image files with --disk.")

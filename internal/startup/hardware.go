@@ -48,24 +48,30 @@ func (c *checker) settings(p *part) error {
 	if err != nil || !changed && len(drivers.does) == 0 {
 		return err
 	}
-	f := Finding{Way: References, Verdict: Doubt, Aside: !changed}
-	var repair []string
+	var all []Finding
 	if changed {
-		f.Says = fmt.Sprintf("the Windows on %s would give its drives other letters", p.where())
-		repair = append(repair, fmt.Sprintf("the Windows on %s keeps its drive letters (%s)", p.where(),
-			strings.Join(letters, " ")))
+		all = append(all, Finding{Way: References, Verdict: Doubt,
+			Says: fmt.Sprintf("the Windows on %s would give its drives other letters", p.where()),
+			Repair: fmt.Sprintf("the Windows on %s keeps its drive letters (%s)", p.where(),
+				strings.Join(letters, " "))})
 	}
 	if len(drivers.does) > 0 {
-		f.Says = strings.TrimPrefix(f.Says+"; "+drivers.lacks, "; ")
-		repair = append(repair, fmt.Sprintf("the Windows on %s starts from disks on %s, too (drivers loaded at its "+
-			"start: %s)", p.where(), strings.Join(drivers.asleep, ", "), strings.Join(drivers.does, "; ")))
+		all = append(all, Finding{Way: References, Verdict: Doubt, Aside: true,
+			Says: fmt.Sprintf("the Windows on %s may not find its disk on %s", p.where(),
+				strings.Join(drivers.asleep, ", ")),
+			Repair: fmt.Sprintf("the Windows on %s starts from disks on %s, too (drivers loaded at its start: %s)",
+				p.where(), strings.Join(drivers.asleep, ", "), strings.Join(drivers.does, "; "))})
 	}
-	if f.Patches, err = reg.patches(); err != nil {
-		f.Verdict, f.Evidence = Bad, err.Error()
-	} else {
-		f.Repair = strings.Join(repair, "; ")
+	patches, err := reg.patches()
+	for i := range all {
+		if err != nil {
+			all[i].Verdict, all[i].Repair, all[i].Evidence = Bad, "", err.Error()
+		}
+		if i == 0 { // the file is written once for all of them
+			all[i].Patches = patches
+		}
+		c.add(all[i])
 	}
-	c.add(f)
 	return nil
 }
 
@@ -91,7 +97,6 @@ func (c *checker) letters(reg *registry) (moved []string, changed bool, err erro
 // driven is what is to become of a Windows' drivers.
 type driven struct {
 	does, asleep []string
-	lacks        string
 }
 
 // drivers looks with which controllers a Windows starts, and has it start with all that it has drivers for, where that
@@ -122,15 +127,15 @@ func (c *checker) drivers(p *part, reg *registry) (out driven, err error) {
 	}
 	slices.Sort(loaded)
 	loaded = slices.Compact(loaded)
-	f := Finding{Way: References, Verdict: Good, Aside: true, Evidence: strings.Join(out.does, "; "),
+	f := Finding{Way: References, Verdict: Good, Aside: true,
 		Says: fmt.Sprintf("the Windows on %s starts from disks on %s", p.where(), strings.Join(loaded, ", "))}
 	if len(loaded) == 0 {
 		f.Verdict = Doubt
 		f.Says = fmt.Sprintf("the Windows on %s loads no driver for storage of those that come with it", p.where())
 	}
 	c.report.Narrow = c.report.Narrow || len(out.asleep) > 0
-	if out.lacks = "it may not find its disk on " + strings.Join(out.asleep, ", "); len(out.asleep) > 0 {
-		f.Says += "; in another machine " + out.lacks
+	if len(out.asleep) > 0 {
+		f.Says += "; in another machine it may not find its disk on " + strings.Join(out.asleep, ", ")
 	}
 	if !c.o.OtherHardware {
 		out.does = nil

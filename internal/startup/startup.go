@@ -49,7 +49,7 @@ type Finding struct {
 	Evidence string  `json:"evidence,omitempty"`
 	// Repair says in words what would put it right; empty when nothing here can.
 	Repair string `json:"repair,omitempty"`
-	// Patches do so, in bytes of the disk.
+	// Patches do so, in bytes of the disk; those of another finding where one file is changed for both.
 	Patches []disk.Patch `json:"-"`
 	// Aside says that starting doesn't hang on it: another machine's loader, a folder that is mounted later.
 	Aside bool `json:"aside,omitempty"`
@@ -205,14 +205,14 @@ func (c *checker) add(f Finding) {
 
 // counts says whether a finding stands in the way of starting, or may.
 func (r *Report) counts(f Finding) bool {
-	return f.Verdict != Good && !f.Aside && (len(f.Patches) == 0 || r.Declined)
+	return f.Verdict != Good && !f.Aside && (f.Repair == "" || r.Declined)
 }
 
 // Repairs are the patches of all findings that can be put right, and what they do, in words.
 func (r *Report) Repairs() (patches []disk.Patch, does []string) {
 	for _, f := range r.Findings {
-		if len(f.Patches) > 0 {
-			patches = append(patches, f.Patches...)
+		patches = append(patches, f.Patches...)
+		if f.Repair != "" {
 			does = append(does, f.Repair)
 		}
 	}

@@ -134,6 +134,24 @@ func TestOtherHardware(t *testing.T) {
 	}
 }
 
+// TestSystems: a Windows says what it is, what it is called, when it was used, and who uses it.
+func TestSystems(t *testing.T) {
+	d, err := disk.Open(hivetest.Till(t, table.MBR, nil), disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	all, err := startup.Systems(t.Context(), d)
+	if err != nil || len(all) != 1 {
+		t.Fatal(all, err)
+	}
+	want := "Part 2: Windows 11 Pro 23H2 (build 22631.3155), called TILL-2 | Installed 2023-09-12, shut down last " +
+		"2025-11-19 04:26 +00:00, time zone W. Europe Standard Time | People: mara"
+	if got := strings.Join(all[0].Words(), " | "); got != want {
+		t.Errorf("%s", got)
+	}
+}
+
 // relaid gives a disk another table.
 func relaid(t *testing.T, img string, kind table.Kind, change func(l *table.Layout)) {
 	t.Helper()

@@ -233,6 +233,11 @@ func (m *benchPage) beside(w int) []string {
 	} else if m.w.Shelf != nil && d.Survey != nil && !d.Survey.Blank() {
 		say("No twin of it is on "+m.w.Shelf.Head().Name+".", m.th.dim.Render)
 	}
+	for _, s := range m.facts[d.Path].systems {
+		for _, l := range s.Words() {
+			say(l, m.th.dim.Render)
+		}
+	}
 	may, words, paint := m.howIs(d, false)
 	if d.Health.Verdict().Level == health.Failing && len(words) > 0 {
 		words = words[1:] // said above with all its reasons

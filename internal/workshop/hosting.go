@@ -12,6 +12,7 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/disk/health"
 	"twinshelf/internal/firmware"
 	"twinshelf/internal/machine"
 	"twinshelf/internal/mounts"
@@ -161,6 +162,18 @@ func (w *hosting) ProposeName(d *bench.Disk) string {
 		return ""
 	}
 	return w.Computer().Name()
+}
+
+// Systems are what the Windows on a probed disk say of themselves; of a failing drive nothing is read for that.
+func (w *room) Systems(ctx context.Context, d *bench.Disk) []startup.System {
+	if d.Device == nil || d.Survey == nil || d.Health.Verdict().Level == health.Failing {
+		return nil
+	}
+	all, err := startup.Systems(ctx, disk.Until(ctx, d.Device))
+	if err != nil {
+		return nil // what can't be told isn't said
+	}
+	return all
 }
 
 // PowerWarning says that the computer runs on its battery; empty where it doesn't.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"twinshelf/internal/disk"
@@ -67,8 +68,49 @@ func lettered(t testing.TB, c []byte) []byte {
 			"Start",
 			Setting(start), "ImagePath", `string:System32\drivers\`+name+".sys")
 	}
+	made := keys{`\ControlSet002`: true}
+	for _, k := range []string{`ComputerName\ComputerName`, "TimeZoneInformation", "Windows"} {
+		lines = append(lines, made.to(`ControlSet002\Control\`+k)...)
+		switch k {
+		case "Windows":
+			lines = append(lines, "setval 1", "ShutdownTime", Setting(le.AppendUint64(nil, 134_080_000_000_000_000)))
+		case "TimeZoneInformation":
+			lines = append(lines, "setval 1", "TimeZoneKeyName", "string:W. Europe Standard Time")
+		default:
+			lines = append(lines, "setval 1", "ComputerName", "string:TILL-2")
+		}
+	}
 	return Written(t, append(lines, `cd \ControlSet002\Services\stornvme`, "add StartOverride",
 		"cd StartOverride", "setval 1", "0", "dword:3"))
+}
+
+// keys are those that a file has, by their paths.
+type keys map[string]bool
+
+// to goes to a key, and makes what isn't there yet.
+func (k keys) to(path string) []string {
+	out := []string{`cd \`}
+	at := ""
+	for name := range strings.SplitSeq(path, `\`) {
+		if at += `\` + name; !k[at] {
+			k[at], out = true, append(out, "add "+name)
+		}
+		out = append(out, "cd "+name)
+	}
+	return out
+}
+
+// software is what the till's Windows says that it is.
+func software(t testing.TB) []byte {
+	t.Helper()
+	k := keys{}
+	lines := append(k.to(`Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001`), "setval 1",
+		"ProfileImagePath", `expandstring:C:\Users\mara`)
+	lines = append(lines, k.to(`Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-18`)...)
+	lines = append(lines, "setval 1", "ProfileImagePath", `expandstring:%systemroot%\system32\config\systemprofile`)
+	lines = append(lines, k.to(`Microsoft\Windows NT\CurrentVersion`)...)
+	return Written(t, append(lines, "setval 5", "ProductName", "string:Windows 10 Pro", "DisplayVersion", "string:23H2",
+		"CurrentBuildNumber", "string:22631", "UBR", "dword:3155", "InstallDate", "dword:0x65000000"))
 }
 
 // LetterC is what C: means on an MBR or a GPT.
@@ -99,8 +141,9 @@ func Till(t testing.TB, kind table.Kind, loader []byte) string {
 		{Number: 2, Span: span.At(SystemAt, SystemLen), Type: table.TypeMSBasicData, GUID: TillSystem}}}
 	files := map[string][]byte{"Windows/System32/drivers/storahci.sys": []byte("x"),
 		"Windows/System32/drivers/stornvme.sys": []byte("x"), "Windows/System32/winload.exe": []byte("x"),
-		"Windows/System32/winload.efi":   []byte("x"),
-		"Windows/System32/config/SYSTEM": lettered(t, LetterC(t, kind, TillSignature, SystemAt, TillSystem))}
+		"Windows/System32/winload.efi":     []byte("x"),
+		"Windows/System32/config/SOFTWARE": software(t),
+		"Windows/System32/config/SYSTEM":   lettered(t, LetterC(t, kind, TillSignature, SystemAt, TillSystem))}
 	withFiles(t, system, files)
 	if kind == table.MBR {
 		l.ID, l.Parts[0].Type, l.Parts[0].Active, l.Parts[1].Type = fmt.Sprintf("%08x", TillSignature), "0x07", true,

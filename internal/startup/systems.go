@@ -1,0 +1,79 @@
+package startup
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/hive"
+	"twinshelf/internal/startup/windows"
+	"twinshelf/internal/units"
+)
+
+// SoftwareHive is where a Windows says what it is.
+const SoftwareHive = "Windows/System32/config/SOFTWARE"
+
+// System is a Windows on a part of a disk.
+type System struct {
+	Part int
+	windows.Facts
+}
+
+// Systems are those on the parts of a disk whose registry can be read. The error is of the table or a context.
+func Systems(ctx context.Context, d disk.Device) ([]System, error) {
+	c, err := newChecker(ctx, d, Options{})
+	if err != nil || c == nil {
+		return nil, err
+	}
+	var out []System
+	for i := range c.parts {
+		p := &c.parts[i]
+		if _, err := p.resolve(SystemHive); err != nil {
+			continue
+		}
+		h, err := c.home(p)
+		if err != nil {
+			continue
+		}
+		open := func(name string) *hive.Hive {
+			reg, err := openRegistry(h, name)
+			if err != nil {
+				return nil
+			}
+			return reg.Hive
+		}
+		out = append(out, System{p.Number, windows.FactsOf(open(SystemHive), open(SoftwareHive))})
+	}
+	return out, ctx.Err()
+}
+
+// Words are what is known of it, a sentence for each thing.
+func (s *System) Words() []string {
+	out := []string{fmt.Sprintf("Part %d: %s", s.Part, s.Facts.Words())}
+	if s.Machine != "" {
+		out[0] += fmt.Sprintf(", called %s", s.Machine)
+	}
+	var times []string
+	if !s.Installed.IsZero() {
+		times = append(times, "Installed "+s.Installed.Format("2006-01-02"))
+	}
+	if !s.Stopped.IsZero() {
+		times = append(times, "shut down last "+units.Moment(s.Stopped))
+	}
+	if s.Zone != "" {
+		times = append(times, "time zone "+s.Zone)
+	}
+	if len(times) > 0 {
+		out = append(out, strings.Join(times, ", "))
+	}
+	if len(s.Users) > 0 {
+		names := make([]string, len(s.Users))
+		for i, u := range s.Users {
+			names[i] = path.Base(u)
+		}
+		out = append(out, "People: "+strings.Join(names, ", "))
+	}
+	return out
+}
