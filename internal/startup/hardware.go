@@ -22,9 +22,10 @@ func (c *checker) registries() {
 		if _, err := p.resolve(SystemHive); err != nil {
 			continue
 		}
-		if err := c.settings(p); err != nil {
+		if err := errors.Join(c.settings(p), c.recovery(p)); err != nil {
 			c.add(Finding{Way: References, Verdict: Doubt, Aside: true,
-				Says:     fmt.Sprintf("what the Windows on %s says of its drives and drivers can't be told", p.where()),
+				Says: fmt.Sprintf("what the Windows on %s says of its drives, drivers and recovery can't be "+
+					"told", p.where()),
 				Evidence: err.Error()})
 		}
 	}

@@ -97,7 +97,7 @@ func (out *Rewritten) rewrite(h home, ids map[string]string) error {
 			return err
 		}
 	}
-	for _, name := range expandAll(fsys.FS(h.tree), configs) {
+	for _, name := range append(expandAll(fsys.FS(h.tree), configs), recoveryFile) {
 		item, err := fsys.Find(h.tree, name)
 		if err != nil || !item.Mode.IsRegular() {
 			continue

@@ -312,15 +312,7 @@ func (c *checker) moved(at bcd.Place) (bcd.Place, bool) {
 	if at.Kind != table.MBR || !strings.EqualFold(at.Disk, c.t.ID) {
 		return at, false
 	}
-	for _, mv := range c.o.Moves {
-		if at.At < mv.From.Start || at.At >= mv.From.End {
-			continue
-		}
-		to := at
-		to.At += mv.Shift()
-		if slices.ContainsFunc(c.parts, func(p part) bool { return p.Span.Start == to.At }) {
-			return to, true
-		}
-	}
-	return at, false
+	to := at
+	to.At, _ = c.nowAt(at.At)
+	return to, to != at
 }

@@ -152,6 +152,59 @@ func TestSystems(t *testing.T) {
 	}
 }
 
+// TestRecoveryFollows: the file that says where the recovery is says so afterwards, and is as long as it was.
+func TestRecoveryFollows(t *testing.T) {
+	const away, name = 10 * units.MiB, "Windows/System32/Recovery/ReAgent.xml"
+	const indent = "\r\n    "
+	for _, c := range []struct {
+		from, to int64
+		room     string
+		repaired bool
+	}{{hivetest.SystemAt, hivetest.SystemAt + away, indent, true}, {hivetest.SystemAt + 50*units.MiB,
+		hivetest.SystemAt, indent,
+		true}, {hivetest.SystemAt, hivetest.SystemAt + 60*units.MiB, indent, true},
+		{hivetest.SystemAt, hivetest.SystemAt + 60*units.MiB, "", false}} {
+		img := hivetest.Till(t, table.GPT, demo.Loader(7, 40_000))
+		system := testkit.Extract(t, img, hivetest.SystemAt, hivetest.SystemLen)
+		text := func(at int64) string {
+			return fmt.Sprintf("<?xml version='1.0' encoding='utf-8'?>\r\n<WindowsRE version=\"2.0\">%s<WinreLocation "+
+				"path=\"\\Recovery\\WindowsRE\" id=\"0\" offset=\"%d\" guid=\"{%s}\"/>%s</WindowsRE>%s", c.room, at,
+				hivetest.TillDisk, c.room, strings.Repeat(" ", 1200))
+		}
+		was := text(c.from)
+		testkit.Mounted(t, []string{"ntfs-3g", system}, func(point string) {
+			if err := os.MkdirAll(filepath.Join(point, filepath.Dir(name)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(point, name), []byte(was), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		})
+		const size = 200 * units.MiB
+		if err := os.Truncate(img, size); err != nil {
+			t.Fatal(err)
+		}
+		testkit.Place(t, system, img, c.to)
+		testkit.WriteTable(t, img, table.Layout{Kind: table.GPT, Sector: 512, ID: hivetest.TillDisk,
+			Parts: []table.Part{
+				{Number: 1, Span: span.At(hivetest.FirstAt, hivetest.FirstLen), Type: table.TypeESP,
+					GUID: hivetest.TillDisk[:35] + "1"},
+				{Number: 2, Span: span.At(c.to, hivetest.SystemLen), Type: table.TypeMSBasicData,
+					GUID: hivetest.TillSystem}}}, size)
+		r := checked(t, img, startup.Options{Moves: []disk.Move{{From: span.At(c.from, hivetest.SystemLen), To: c.to}}})
+		patches, does := r.Repairs()
+		if (len(does) > 0) != c.repaired || !says(r, startup.Doubt, "would look for its recovery where that was") {
+			t.Errorf("%d to %d: %q\n%s", c.from, c.to, does, told(r))
+		}
+		testkit.Write(t, img, patches)
+		got := testkit.Do(t, "ntfscat", "-f", testkit.Extract(t, img, c.to, hivetest.SystemLen), name)
+		want := fmt.Sprintf(` offset="%d"`, c.to)
+		if c.repaired && !strings.Contains(got, want) || len(got) != len(was) {
+			t.Errorf("%d to %d: %d bytes, %.200q", c.from, c.to, len(got), got)
+		}
+	}
+}
+
 // relaid gives a disk another table.
 func relaid(t *testing.T, img string, kind table.Kind, change func(l *table.Layout)) {
 	t.Helper()
