@@ -15,8 +15,11 @@ import (
 // SystemHive is where a Windows keeps, among other things, which letters its drives have and which drivers it loads.
 const SystemHive = "Windows/System32/config/SYSTEM"
 
+// winWay looks at what the Windows on a disk say of themselves.
+type winWay struct{ *checker }
+
 // registries looks whether the Windows on parts of this disk find their drives, and from which controllers they start.
-func (c *checker) registries() {
+func (c *winWay) registries() {
 	for i := range c.parts {
 		p := &c.parts[i]
 		if _, err := p.resolve(SystemHive); err != nil {
@@ -32,7 +35,7 @@ func (c *checker) registries() {
 }
 
 // settings changes in a registry what has to be changed, all at once.
-func (c *checker) settings(p *part) error {
+func (c *winWay) settings(p *part) error {
 	h, err := c.home(p)
 	if err != nil {
 		return err
@@ -77,7 +80,7 @@ func (c *checker) settings(p *part) error {
 }
 
 // letters has a registry's letters follow parts that were moved, and says which did.
-func (c *checker) letters(reg *registry) (moved []string, changed bool, err error) {
+func (c *winWay) letters(reg *registry) (moved []string, changed bool, err error) {
 	drives, err := windows.Drives(reg.Hive)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, false, nil
@@ -102,7 +105,7 @@ type driven struct {
 
 // drivers looks with which controllers a Windows starts, and has it start with all that it has drivers for, where that
 // is wished.
-func (c *checker) drivers(p *part, reg *registry) (out driven, err error) {
+func (c *winWay) drivers(p *part, reg *registry) (out driven, err error) {
 	all, err := windows.Drivers(reg.Hive)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
@@ -151,7 +154,7 @@ func AnyHardware(ctx context.Context, d disk.Device) (bool, error) {
 	if err != nil || c == nil {
 		return false, err
 	}
-	c.registries()
+	(&winWay{c}).registries()
 	found := slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Verdict == Good })
 	return found && !slices.ContainsFunc(c.report.Findings, func(f Finding) bool { return f.Verdict != Good }),
 		ctx.Err()

@@ -19,7 +19,7 @@ const recoveryFile = "Windows/System32/Recovery/ReAgent.xml"
 var recoveryAt = regexp.MustCompile(`([ \t]*)(<(?:Winre|ImageBackup|OsInstall)Location [^>]*offset=")([0-9]+)(")`)
 
 // recovery has a Windows look for its recovery where its part is now.
-func (c *checker) recovery(p *part) error {
+func (c *winWay) recovery(p *part) error {
 	h, err := c.home(p)
 	if err != nil {
 		return err
@@ -63,7 +63,7 @@ func (c *checker) recovery(p *part) error {
 
 // relocated is the file with the places that parts have now. It stays as long as it was: a longer number takes from the
 // indentation before it, a shorter one gets spaces after it.
-func (c *checker) relocated(b []byte) (now []byte, why string) {
+func (c *winWay) relocated(b []byte) (now []byte, why string) {
 	now = recoveryAt.ReplaceAllFunc(b, func(s []byte) []byte {
 		m := recoveryAt.FindSubmatch(s)
 		at, err := strconv.ParseInt(string(m[3]), 10, 64)

@@ -191,7 +191,7 @@ func Check(ctx context.Context, d disk.Device, o Options) (*Report, error) {
 	c.biosWay.elsewhere()
 	c.macs()
 	c.references()
-	c.registries()
+	(&winWay{c}).registries()
 	return c.report, ctx.Err()
 }
 
