@@ -23,7 +23,7 @@ func (b *Bench) ProbeAgain(ctx context.Context, d, was *Disk) {
 		return
 	}
 	d.Identity, d.Device, d.Survey, d.Fingerprint = was.Identity, was.Device, was.Survey, was.Fingerprint
-	d.Reach = b.reach(d)
+	d.Systems, d.Reach = was.Systems, b.reach(d)
 	d.Health = b.Health(ctx, d)
 }
 

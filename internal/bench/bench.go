@@ -20,6 +20,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/health"
+	"twinshelf/internal/startup"
 	"twinshelf/internal/stick/drive"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
@@ -48,6 +49,8 @@ type Disk struct {
 	Survey *survey.Survey `json:"-"` // nil until probed
 	// Health is what the drive says of itself; nil until probed.
 	Health *health.Report `json:"-"`
+	// Systems are the Windows on it, by what they say of themselves.
+	Systems []startup.System `json:"systems,omitempty"`
 	// Fingerprint is the state of the disk when it was probed.
 	Fingerprint string `json:"-"`
 
@@ -397,6 +400,9 @@ func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 		}
 		b.sticks[dev.Identity().Key()] = true
 		b.mu.Unlock()
+	}
+	if all, err := startup.Systems(ctx, disk.Until(ctx, dev)); err == nil {
+		d.Systems = all // what can't be told isn't said
 	}
 	dev.SetPatience(b.patience())
 	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()

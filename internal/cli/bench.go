@@ -43,9 +43,6 @@ func benchCommand(o *options) *cobra.Command {
 					o.say("")
 				}
 				o.showDisk(d)
-				for _, s := range w.Systems(cmd.Context(), d) {
-					o.say("  %s", strings.Join(s.Words(), "; "))
-				}
 			}
 			if len(disks) == 0 {
 				o.say("No disk is attached. Attach one, or name image files with --disk.")
@@ -104,6 +101,9 @@ func (o *options) showDisk(d *bench.Disk) {
 	}
 	for _, n := range d.Survey.Notes {
 		o.say("  %s", n)
+	}
+	for _, s := range d.Systems {
+		o.say("  %s", strings.Join(s.Words(), ". "))
 	}
 }
 

@@ -65,6 +65,8 @@ type Disk struct {
 	// Health is what the drive says of itself, in a sentence; empty where it says nothing, or nobody asked it.
 	Health string `json:"health_words,omitempty"`
 	Parts  []Part `json:"parts"`
+	// Systems are what the Windows on it say of themselves, in words.
+	Systems []string `json:"systems,omitempty"`
 }
 
 // Part is a part of a disk. Start and Size are in bytes.

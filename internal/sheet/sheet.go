@@ -480,5 +480,8 @@ func diskWords(d job.Disk) string {
 	for _, p := range d.Parts {
 		words += fmt.Sprintf("; %d %s", p.Number, strings.TrimSpace(p.Title+" "+p.FileSystem+" "+units.Bytes(p.Size)))
 	}
+	for _, s := range d.Systems {
+		words += ". " + s
+	}
 	return words
 }

@@ -17,7 +17,7 @@ const SoftwareHive = "Windows/System32/config/SOFTWARE"
 
 // System is a Windows on a part of a disk.
 type System struct {
-	Part int
+	Part int `json:"part"`
 	windows.Facts
 }
 

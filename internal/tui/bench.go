@@ -233,7 +233,7 @@ func (m *benchPage) beside(w int) []string {
 	} else if m.w.Shelf != nil && d.Survey != nil && !d.Survey.Blank() {
 		say("No twin of it is on "+m.w.Shelf.Head().Name+".", m.th.dim.Render)
 	}
-	for _, s := range m.facts[d.Path].systems {
+	for _, s := range d.Systems {
 		for _, l := range s.Words() {
 			say(l, m.th.dim.Render)
 		}

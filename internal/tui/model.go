@@ -148,7 +148,7 @@ func (m *model) probe(d *bench.Disk) tea.Cmd {
 	w, ctx, fresh, was := m.w, m.ctx, *d, m.benchPage.probed[d.Path]
 	return func() tea.Msg {
 		w.Bench.ProbeAgain(ctx, &fresh, was)
-		f := facts{systems: w.Systems(ctx, &fresh)}
+		f := facts{}
 		if p, cut := w.CutOff(fresh.Identity); cut && fresh.Survey != nil && fresh.Survey.Table.Kind == table.None {
 			f.cutOff = max(1, p.Percent(fresh.Identity.Size))
 		}
@@ -381,11 +381,6 @@ func (m *capturePage) chooseMachine() {
 	m.machine = workshop.SuggestMachine(m.datesPage.twins(), []*bench.Disk{d})
 	if m.machine == "" {
 		m.machine = m.w.ProposeName(d)
-	}
-	for _, s := range m.benchPage.facts[d.Path].systems {
-		if m.machine == "" {
-			m.machine = s.Machine
-		}
 	}
 	m.row, m.unquiet, m.asCut = 0, false, map[string]map[int]bool{}
 	for i, r := range m.captureRows() {

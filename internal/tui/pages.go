@@ -11,7 +11,6 @@ import (
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
-	"twinshelf/internal/startup"
 	"twinshelf/internal/workshop"
 )
 
@@ -140,7 +139,6 @@ type facts struct {
 	cutOff int64 // how far a restore onto it came that was cut off, in percent; 0 for none
 	// compared is the ID of the twin that it was compared with, changed that of one that it differs from.
 	compared, changed string
-	systems           []startup.System // that are on it
 }
 
 // readyPage is step 2: laying out, formatting and erasing the target.

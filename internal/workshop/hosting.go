@@ -12,7 +12,6 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/disk/health"
 	"twinshelf/internal/firmware"
 	"twinshelf/internal/machine"
 	"twinshelf/internal/mounts"
@@ -156,24 +155,18 @@ func (w *hosting) Reachable(dir string) bool {
 }
 
 // ProposeName proposes a name for the machine that a disk is of, which nobody has named yet: on a machine that was
-// started from a stick what its firmware calls it, for disks that are built in.
+// started from a stick what its firmware calls it, for disks that are built in; otherwise what a Windows on the disk is
+// called.
 func (w *hosting) ProposeName(d *bench.Disk) string {
-	if !w.Bench.Started || d.Removable || d.Identity.Bus == "USB" {
-		return ""
+	if w.Bench.Started && !d.Removable && d.Identity.Bus != "USB" {
+		return w.Computer().Name()
 	}
-	return w.Computer().Name()
-}
-
-// Systems are what the Windows on a probed disk say of themselves; of a failing drive nothing is read for that.
-func (w *room) Systems(ctx context.Context, d *bench.Disk) []startup.System {
-	if d.Device == nil || d.Survey == nil || d.Health.Verdict().Level == health.Failing {
-		return nil
+	for _, s := range d.Systems {
+		if s.Machine != "" {
+			return s.Machine
+		}
 	}
-	all, err := startup.Systems(ctx, disk.Until(ctx, d.Device))
-	if err != nil {
-		return nil // what can't be told isn't said
-	}
-	return all
+	return ""
 }
 
 // PowerWarning says that the computer runs on its battery; empty where it doesn't.

@@ -3,6 +3,7 @@ package workshop
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/capture"
@@ -36,6 +37,9 @@ func onBench(d *bench.Disk) job.Disk {
 		out = surveyed(d.Identity, d.Survey, d.Words())
 	}
 	out.Health = healthWords(d.Health)
+	for _, s := range d.Systems {
+		out.Systems = append(out.Systems, strings.Join(s.Words(), ". "))
+	}
 	return out
 }
 

@@ -15,13 +15,17 @@ import (
 // Facts are what a Windows says of itself; what it doesn't say is empty.
 type Facts struct {
 	// Edition is as people know it, "Windows 11 Pro"; Version "23H2", and Build "22631.3155".
-	Edition, Version, Build string
+	Edition string `json:"edition,omitempty"`
+	Version string `json:"version,omitempty"`
+	Build   string `json:"build,omitempty"`
 	// Machine is the computer's name, Zone the name of its time zone.
-	Machine, Zone string
+	Machine string `json:"machine,omitempty"`
+	Zone    string `json:"time_zone,omitempty"`
 	// Installed is when this version came to be, Stopped when it was shut down last.
-	Installed, Stopped time.Time
+	Installed time.Time `json:"installed,omitzero"`
+	Stopped   time.Time `json:"stopped,omitzero"`
 	// Users are the folders of people, with slashes, without their drive.
-	Users []string
+	Users []string `json:"users,omitempty"`
 }
 
 // FactsOf reads the registry files SYSTEM and SOFTWARE; either may be nil.
