@@ -189,6 +189,9 @@ func TestBIOS(t *testing.T) {
 			startup.Bad, "winload.exe on part 1, which isn't there", false, true, false},
 		{"data of another disk", made("BOOTMGR", "2048", stored(t, hivetest.OnMBR(1, units.MiB)), ""), 1,
 			testkit.TableCode, startup.Doubt, "of the disk 00000001, which isn't on this disk", false, true, false},
+		{"a Windows in an image", made("BOOTMGR", "2048", stored(t, hivetest.InMemory(hivetest.OnMBR(0x00b21d9e,
+			units.MiB), `\till.vhd`)), ""), 1, testkit.TableCode, startup.Doubt, "from an image on part 1", false, true,
+			false},
 		{"damaged data", made("BOOTMGR", "2048", named[4:], ""), 1, testkit.TableCode, startup.Bad,
 			"can't use its store", false, true, false},
 	} {

@@ -140,7 +140,12 @@ func (m *manager) entry(id string, first bool) {
 		add(v, fmt.Sprintf("the boot manager's entry %s names %s", title, why), "")
 		return
 	}
-	switch _, err := p.resolve(file); {
+	if o.Image(bcd.Device) {
+		add(Doubt, fmt.Sprintf("the boot manager's entry %s starts from an image on %s, which isn't followed", title,
+			p.where()), "")
+		return
+	}
+	switch _, err := m.inside(p).resolve(file); {
 	case errors.Is(err, script.ErrUnread):
 		add(Doubt, fmt.Sprintf("the boot manager's entry %s is on %s, which isn't read here", title, p.where()), "")
 		return
@@ -156,6 +161,16 @@ func (m *manager) entry(id string, first bool) {
 	add(Good, fmt.Sprintf("the boot manager's entry %s starts the Windows on %s", title, p.where()), "\\"+
 		backslashed(file))
 	m.recovery(o, title)
+}
+
+// inside is what lies in a part that holds a container, where it can be read.
+func (m *manager) inside(p *part) *part {
+	for i := range m.c.inner {
+		if x := &m.c.inner[i]; p.files == nil && x.Number == p.Number && x.files != nil {
+			return x
+		}
+	}
+	return p
 }
 
 // recovery looks whether what is started when an entry fails is there.

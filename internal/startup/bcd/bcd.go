@@ -185,21 +185,32 @@ func (o *Object) Where(element uint32) []Place {
 // Relative says how an element that names no part is found: from the boot manager's part, or by looking for its file
 // on all parts; empty otherwise.
 func (o *Object) Relative(element uint32) string {
-	v, err := o.value(element)
-	if err != nil {
-		return ""
-	}
-	b, err := v.Bytes()
-	if err != nil || len(b) < deviceHead {
-		return ""
-	}
-	switch le.Uint32(b[deviceKind:]) {
+	switch o.device(element) {
 	case deviceBoot:
 		return FromBoot
 	case deviceLocate:
 		return ByFile
 	}
 	return ""
+}
+
+// Image says that an element means what is in a file on the part that it names: a disk of its own, or one in memory.
+func (o *Object) Image(element uint32) bool {
+	return o.device(element) != devicePart && len(o.Where(element)) > 0
+}
+
+// device is the kind of device that an element is; a number of none where that can't be told.
+func (o *Object) device(element uint32) uint32 {
+	const none = 1<<32 - 1
+	v, err := o.value(element)
+	if err != nil {
+		return none
+	}
+	b, err := v.Bytes()
+	if err != nil || len(b) < deviceHead {
+		return none
+	}
+	return le.Uint32(b[deviceKind:])
 }
 
 // How parts are found that aren't named.

@@ -71,6 +71,9 @@ func TestReads(t *testing.T) {
 		!slices.Equal(o.List(bcd.Recovery), []string{rescue}) {
 		t.Errorf("%s is at %v", o.Title(), o.Where(bcd.System))
 	}
+	if o.Image(bcd.System) || !s.Object(rescue).Image(bcd.Device) || s.Object(rescue).Image(bcd.System) {
+		t.Error("what is an image can't be told from what isn't")
+	}
 	image := on
 	image.Part = recovery
 	if r := s.Object(rescue); !slices.Equal(r.Where(bcd.Device), []bcd.Place{image}) ||
