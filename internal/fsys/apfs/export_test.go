@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 
 	"github.com/klauspost/compress/zstd"
@@ -32,47 +33,72 @@ func Unpacked(t testing.TB, name string) []byte {
 	return b
 }
 
-// Image is a container of testdata, with holes where it has zeros. It is never in memory as a whole.
+// containers are those of testdata as images, unpacked once: with the race detector that takes long.
+var containers = map[string]func() (string, error){"ferry": sync.OnceValues(func() (string, error) {
+	return unpack("ferry")
+}), "noon": sync.OnceValues(func() (string, error) { return unpack("noon") })}
+
+// unpackedIn is the folder that has them.
+var unpackedIn = sync.OnceValues(func() (string, error) { return os.MkdirTemp("", "apfs") })
+
+// TestMain takes the folder away.
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if dir, err := unpackedIn(); err == nil {
+		os.RemoveAll(dir)
+	}
+	os.Exit(code)
+}
+
+// Image is a container of testdata, with holes where it has zeros: a copy that the test may write to.
 func Image(t testing.TB, name string) string {
 	t.Helper()
-	packed, err := os.Open(filepath.Join("testdata", name+".img.zst"))
+	from, err := containers[name]()
 	if err != nil {
 		t.Fatal(err)
+	}
+	img := filepath.Join(t.TempDir(), name+".img")
+	testkit.Do(t, "cp", "--sparse=always", from, img)
+	return img
+}
+
+// unpack unpacks a container, which is never in memory as a whole.
+func unpack(name string) (string, error) {
+	dir, err := unpackedIn()
+	if err != nil {
+		return "", err
+	}
+	packed, err := os.Open(filepath.Join("testdata", name+".img.zst"))
+	if err != nil {
+		return "", err
 	}
 	defer packed.Close()
 	z, err := zstd.NewReader(packed, zstd.WithDecoderConcurrency(1))
 	if err != nil {
-		t.Fatal(err)
+		return "", err
 	}
 	defer z.Close()
-	img := testkit.Image(t, name+".img", 0)
-	out, err := os.OpenFile(img, os.O_RDWR, 0)
+	out, err := os.Create(filepath.Join(dir, name+".img"))
 	if err != nil {
-		t.Fatal(err)
+		return "", err
 	}
 	defer out.Close()
 	const step = 64 << 10
 	b, zeros := make([]byte, step), make([]byte, step)
-	size := int64(0)
-	for {
+	for size := int64(0); ; size += step {
 		n, err := io.ReadFull(z, b)
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return "", err
+		}
 		if !bytes.Equal(b[:n], zeros[:n]) {
 			if _, err := out.WriteAt(b[:n], size); err != nil {
-				t.Fatal(err)
+				return "", err
 			}
 		}
-		if size += int64(n); err == nil {
-			continue
+		if err != nil {
+			return out.Name(), out.Truncate(size + int64(n))
 		}
-		if err != io.EOF && err != io.ErrUnexpectedEOF {
-			t.Fatal(err)
-		}
-		break
 	}
-	if err := out.Truncate(size); err != nil {
-		t.Fatal(err)
-	}
-	return img
 }
 
 // Sum is the checksum of an object.

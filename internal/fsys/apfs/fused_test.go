@@ -3,6 +3,7 @@ package apfs_test
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"testing"
@@ -36,24 +37,45 @@ func examined(t testing.TB, m families.Member, others ...families.Member) fsys.C
 	return c
 }
 
-// keptHalf is a half with everything that isn't kept overwritten.
+// keptHalf is a half of which only what is kept is there, between noise.
 func keptHalf(t testing.TB, c fsys.Content, path string) families.Member {
 	t.Helper()
-	was, err := os.ReadFile(path)
+	const step = 64 << 10
+	was, err := os.Open(path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := testkit.Noise(7, len(was))
+	defer was.Close()
+	st, err := was.Stat()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := testkit.Image(t, "kept", st.Size())
+	f, err := os.OpenFile(out, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	noise, at := testkit.Noise(7, step), int64(0)
+	gap := func(end int64) {
+		for _, from := range []int64{at, max(at, end-step)} {
+			if _, err := f.WriteAt(noise[:min(step, end-from)], from); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
 	for sp, err := range c.Spans() {
 		if err != nil {
 			t.Fatal(err)
 		}
-		copy(b[sp.Start:sp.End], was[sp.Start:sp.End])
+		gap(sp.Start)
+		if _, err := io.Copy(io.NewOffsetWriter(f, sp.Start), io.NewSectionReader(was, sp.Start,
+			sp.Len())); err != nil {
+			t.Fatal(err)
+		}
+		at = sp.End
 	}
-	out := testkit.Image(t, "kept", 0)
-	if err := os.WriteFile(out, b, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	gap(st.Size())
 	return half(t, out)
 }
 
