@@ -322,6 +322,9 @@ func (b *Bench) Probe(ctx context.Context, d *Disk) {
 	b.lookInTime(ctx, d)
 	asking.Wait()
 	d.Health = told
+	if d.Survey != nil && told.Verdict().Level != health.Failing { // of a failing drive nothing more is read
+		d.Systems = startup.Systems(ctx, d.Survey)
+	}
 }
 
 // Hanging is how long a read may take before the disk is taken for one that hangs.
@@ -400,9 +403,6 @@ func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 		}
 		b.sticks[dev.Identity().Key()] = true
 		b.mu.Unlock()
-	}
-	if all, err := startup.Systems(ctx, disk.Until(ctx, dev)); err == nil {
-		d.Systems = all // what can't be told isn't said
 	}
 	dev.SetPatience(b.patience())
 	d.Device, d.Survey, d.Identity = dev, s, dev.Identity()

@@ -305,6 +305,8 @@ func TestLogs(t *testing.T) {
 	}
 	one := change(before, "Clerks", []byte{9, 0, 0, 0})
 	two := change(one, "Seal", []byte("a new seal!!"))
+	three := change(two, "Clerks", []byte{7, 0, 0, 0})
+	four := change(three, "Seal", []byte("an odd seal!"))
 	dirty := hivetest.Begun(before)
 	headless := bytes.Clone(dirty)
 	headless[100]++
@@ -313,16 +315,18 @@ func TestLogs(t *testing.T) {
 		logs [][]byte
 		want []byte // nil where it is refused
 	}{
-		"new":             {dirty, [][]byte{hivetest.NewLog(before, one, two)}, two},
-		"new, in two":     {dirty, [][]byte{hivetest.NewLog(one, two), hivetest.NewLog(before, one)}, two},
-		"one is newer":    {dirty, [][]byte{hivetest.NewLog(one, two), {}}, two},
-		"old":             {dirty, [][]byte{hivetest.OldLog(before, one)}, one},
-		"without a head":  {headless, [][]byte{hivetest.NewLog(before, one, two)}, two},
-		"closed":          {before, [][]byte{hivetest.NewLog(before, one)}, before},
-		"none":            {dirty, nil, nil},
-		"of something":    {dirty, [][]byte{[]byte(strings.Repeat("harbour ", 400))}, nil},
-		"headless, none":  {headless, nil, nil},
-		"a torn last one": {dirty, [][]byte{hivetest.Torn(hivetest.NewLog(before, one, two))}, one},
+		"new":                {dirty, [][]byte{hivetest.NewLog(before, one, two)}, two},
+		"new, in two":        {dirty, [][]byte{hivetest.NewLog(one, two), hivetest.NewLog(before, one)}, two},
+		"one is newer":       {dirty, [][]byte{hivetest.NewLog(one, two), {}}, two},
+		"old":                {dirty, [][]byte{hivetest.OldLog(before, one)}, one},
+		"without a head":     {headless, [][]byte{hivetest.NewLog(before, one, two)}, two},
+		"closed":             {before, [][]byte{hivetest.NewLog(before, one)}, before},
+		"none":               {dirty, nil, nil},
+		"of something":       {dirty, [][]byte{[]byte(strings.Repeat("harbour ", 400))}, nil},
+		"headless, none":     {headless, nil, nil},
+		"a hole between":     {headless, [][]byte{hivetest.NewLog(before, one), hivetest.NewLog(three, four)}, four},
+		"a hole, and a head": {dirty, [][]byte{hivetest.NewLog(before, one), hivetest.NewLog(three, four)}, nil},
+		"a torn last one":    {dirty, [][]byte{hivetest.Torn(hivetest.NewLog(before, one, two))}, one},
 	} {
 		h, err := open(c.b, c.logs...)
 		if c.want == nil {

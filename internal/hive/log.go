@@ -38,6 +38,12 @@ func (h *Hive) replay(logs []Log) error {
 		all = append(all, c)
 	}
 	slices.SortFunc(all, func(a, b chain) int { return cmp.Compare(a.entries[0].seq, b.entries[0].seq) })
+	for i := len(all) - 1; i > 0 && sum(h.head) != le.Uint32(h.head[headSum:]); i-- {
+		if before := all[i-1].entries; before[len(before)-1].seq+1 != all[i].entries[0].seq {
+			all = all[i:] // what is older is in the file already, and would be laid over what is newer
+			break
+		}
+	}
 	if len(all) > 0 && sum(h.head) != le.Uint32(h.head[headSum:]) { // the log's own copy of the first block counts
 		copy(h.head, all[0].head)
 		le.PutUint32(h.head[headType:], typePrimary)
@@ -51,7 +57,7 @@ func (h *Hive) replay(logs []Log) error {
 				continue // it is in the file already
 			}
 			if e.seq != next && (begun || e.seq != next+1) {
-				break // something is missing before it
+				return &DirtyError{"some of what its logs had is missing: let its Windows start once and shut it down"}
 			}
 			e.into(sectors)
 			le.PutUint32(h.head[headBins:], e.bins)

@@ -3,6 +3,7 @@ package startup
 import (
 	"bytes"
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -151,11 +152,41 @@ func (out *Rewritten) registry(h home, name string, ids map[string]string) error
 	case err != nil:
 		out.Left = append(out.Left, fmt.Sprintf("%s (%v)", what, err))
 		out.Stuck = append(out.Stuck, slices.Sorted(maps.Keys(old))...)
+		if name != SystemHive { // without its store nothing starts: whatever it may name stays
+			out.Stuck = append(out.Stuck, bears(h.tree, name, ids)...)
+		}
 	case len(old) > 0:
 		out.Changed = append(out.Changed, what)
 		out.Patches = append(out.Patches, patches...)
 	}
 	return nil
+}
+
+// mostStore bounds a store that can't be followed and is searched, in bytes.
+const mostStore = 16 << 20
+
+// bears are the identities of disks and parts whose bytes stand anywhere in a file; all where it can't be read.
+func bears(t fsys.Tree, name string, ids map[string]string) (out []string) {
+	f, err := contents(t, name)
+	var b []byte
+	if err == nil {
+		b = make([]byte, min(f.Size(), mostStore))
+		err = disk.ReadFull(f, b, 0)
+	}
+	for id := range ids {
+		raw, failed := table.GUIDBytes(id)
+		if failed != nil {
+			if raw, failed = hex.DecodeString(diskOf(id)); failed != nil || len(raw) != 4 {
+				continue
+			}
+			slices.Reverse(raw) // the lowest byte first
+		}
+		if err != nil || bytes.Contains(b, raw) {
+			out = append(out, id)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // renamed changes the names of disks and parts in a store or among the drives of a registry file, and gives the old

@@ -6,9 +6,10 @@ import (
 	"path"
 	"strings"
 
-	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/hive"
 	"twinshelf/internal/startup/windows"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
 
@@ -21,32 +22,26 @@ type System struct {
 	windows.Facts
 }
 
-// Systems are those on the parts of a disk whose registry can be read. The error is of the table or a context.
-func Systems(ctx context.Context, d disk.Device) ([]System, error) {
-	c, err := newChecker(ctx, d, Options{})
-	if err != nil || c == nil {
-		return nil, err
-	}
-	var out []System
-	for i := range c.parts {
-		p := &c.parts[i]
-		if _, err := p.resolve(SystemHive); err != nil {
+// Systems are those on the parts of a disk that was looked at, as far as their registries can be read.
+func Systems(ctx context.Context, s *survey.Survey) (out []System) {
+	for _, a := range s.Parts() {
+		tree, err := fsys.TreeOf(a.Content.Volume)
+		if err != nil || ctx.Err() != nil {
 			continue
 		}
-		h, err := c.home(p)
-		if err != nil {
+		if _, err := fsys.Find(tree, SystemHive); err != nil {
 			continue
 		}
 		open := func(name string) *hive.Hive {
-			reg, err := openRegistry(h, name)
+			reg, err := openRegistry(home{tree: tree}, name)
 			if err != nil {
 				return nil
 			}
 			return reg.Hive
 		}
-		out = append(out, System{p.Number, windows.FactsOf(open(SystemHive), open(SoftwareHive))})
+		out = append(out, System{a.Part.Number, windows.FactsOf(open(SystemHive), open(SoftwareHive))})
 	}
-	return out, ctx.Err()
+	return out
 }
 
 // Words are what is known of it, a sentence for each thing.

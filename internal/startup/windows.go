@@ -302,11 +302,11 @@ func (m *manager) follow() {
 
 // now is the place that an object should name instead of one; the same where that is in order, or can't be told.
 func (m *manager) now(o *bcd.Object, at bcd.Place) bcd.Place {
+	if to, is := m.c.moved(at); is { // another part may begin there now
+		return to
+	}
 	if m.named(at) != nil || at.Kind != m.c.t.Kind {
 		return at
-	}
-	if to, is := m.c.moved(at); is {
-		return to
 	}
 	ours := strings.EqualFold(at.Disk, m.c.t.ID) || at.Disk != "" && strings.EqualFold(at.Disk, m.own())
 	if !ours {

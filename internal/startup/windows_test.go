@@ -1,6 +1,7 @@
 package startup_test
 
 import (
+	"bytes"
 	"encoding/hex"
 	"fmt"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"twinshelf/internal/identity"
 	"twinshelf/internal/span"
 	"twinshelf/internal/startup"
+	"twinshelf/internal/survey"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 	"twinshelf/internal/units"
@@ -141,14 +143,70 @@ func TestSystems(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	all, err := startup.Systems(t.Context(), d)
-	if err != nil || len(all) != 1 {
-		t.Fatal(all, err)
+	looked, err := survey.Of(t.Context(), d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := startup.Systems(t.Context(), looked)
+	if len(all) != 1 {
+		t.Fatal(all)
 	}
 	want := "Part 2: Windows 11 Pro 23H2 (build 22631.3155), called TILL-2 | Installed 2023-09-12, shut down last " +
 		"2025-11-19 04:26 +00:00, time zone W. Europe Standard Time | People: mara"
 	if got := strings.Join(all[0].Words(), " | "); got != want {
 		t.Errorf("%s", got)
+	}
+}
+
+// TestAnotherPartInItsPlace: a moved Windows is followed also where another part begins now where it began.
+func TestAnotherPartInItsPlace(t *testing.T) {
+	const to = hivetest.SystemAt + 25*units.MiB
+	img := hivetest.Till(t, table.MBR, nil)
+	testkit.Place(t, testkit.Extract(t, img, hivetest.SystemAt, hivetest.SystemLen), img, to)
+	relaid(t, img, table.MBR, func(l *table.Layout) {
+		l.Parts[1].Span = span.At(to, hivetest.SystemLen)
+		l.Parts = append(l.Parts, table.Part{Number: 3, Span: span.At(hivetest.SystemAt, 20*units.MiB), Type: "0x83"})
+	})
+	repaired(t, img, startup.Options{Moves: []disk.Move{{From: span.At(hivetest.SystemAt, hivetest.SystemLen),
+		To: to}}})
+	where{table.MBR, to, fmt.Sprintf("%08x", hivetest.TillSignature), ""}.check(t, img)
+}
+
+// TestStoreThatCantBeFollowed: what it may name keeps its identity, so that the disk starts as it did.
+func TestStoreThatCantBeFollowed(t *testing.T) {
+	for _, kind := range []table.Kind{table.MBR, table.GPT} {
+		img := hivetest.Till(t, kind, demo.Loader(7, 40_000))
+		name := map[table.Kind]string{table.MBR: "Boot/BCD", table.GPT: "EFI/Microsoft/Boot/BCD"}[kind]
+		path := where{kind: kind}.file(t, img, name)
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		begun := hivetest.Begun(b)
+		whole, err := os.ReadFile(img)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := bytes.Index(whole, b[:4096])
+		testkit.Write(t, img, []disk.Patch{{Off: int64(at), Data: begun[:4096]}})
+		d, err := disk.Open(img, disk.Identity{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer d.Close()
+		r, err := identity.Renew(t.Context(), d, identity.Options{Seed: "a new till"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, id := range []string{hivetest.TillDisk, hivetest.TillSystem,
+			fmt.Sprintf("%08x-02", hivetest.TillSignature)} {
+			if now, there := r.IDs[id]; there {
+				t.Errorf("%s: %s becomes %s", kind, id, now)
+			}
+		}
+		if !strings.Contains(strings.Join(r.Stays, "\n"), name) {
+			t.Errorf("%s: nothing is said of its store: %q", kind, r.Stays)
+		}
 	}
 }
 
