@@ -128,9 +128,6 @@ func (h *Hive) cell(at uint32, least int, mark string) ([]byte, error) {
 	return b, nil
 }
 
-// Changed is when the file was written last.
-func (h *Hive) Changed() time.Time { return Time(le.Uint64(h.head[headChanged:])) }
-
 // Time is a time as Windows counts them: in steps of 100 ns from 1601 on; zero where it is none.
 func Time(n uint64) time.Time {
 	const perSecond, to1970 = 10_000_000, 11_644_473_600

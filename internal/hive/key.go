@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf16"
 
 	"twinshelf/internal/units"
@@ -36,9 +35,6 @@ func (k Key) Name() string {
 	n := int(le.Uint16(k.b[keyNameLen:]))
 	return text(k.b[keyName:keyName+n], le.Uint16(k.b[keyFlags:])&keyNarrow != 0)
 }
-
-// Changed is when the key was written last.
-func (k Key) Changed() time.Time { return Time(le.Uint64(k.b[keyChanged:])) }
 
 // text is a name: of characters of one byte (ISO 8859-1), or of UTF-16.
 func text(b []byte, narrow bool) string {

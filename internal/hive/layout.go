@@ -10,13 +10,11 @@ const (
 	headMark     = "regf"
 	headFirst    = 4 // sequence number of the last write that was begun
 	headSecond   = 8 // and of the last one that was ended
-	headChanged  = 12
 	headMinor    = 24
 	headType     = 28
 	headFormat   = 32
 	headRoot     = 36
 	headBins     = 40  // bytes of all bins
-	headCluster  = 44  // sectors of a write
 	headSum      = 508 // over all words before it
 	headSumLen   = 512
 	typePrimary  = 0
@@ -26,10 +24,6 @@ const (
 
 // Bins and the cells in them (Hive bin, Cell).
 const (
-	binMark  = "hbin"
-	binLen   = 32
-	binStart = 4
-	binSize  = 8
 	binUnit  = 4096
 	cellHead = 4 // its size, negative when it is in use
 	cellUnit = 8
@@ -39,8 +33,6 @@ const (
 const (
 	keyMark     = "nk"
 	keyFlags    = 2
-	keyChanged  = 4
-	keyParent   = 16
 	keyCount    = 20
 	keyList     = 28
 	keyValues   = 36
@@ -75,7 +67,6 @@ const (
 const (
 	Text   = 1
 	Expand = 2
-	Binary = 3
 	Word   = 4
 	Texts  = 7
 )

@@ -26,23 +26,19 @@ const (
 	Manager = 0x10100002
 	Loader  = 0x10200003
 	Resume  = 0x10200004
-	Memory  = 0x10200005 // looks whether the machine's memory is in order
-	Older   = 0x10300006 // the loader of an older Windows
 )
 
 // Elements (Boot Configuration Data reference, element types).
 const (
-	Device     = 0x11000001 // where the program is
-	Path       = 0x12000002
-	Title      = 0x12000004
-	Recovery   = 0x14000008 // what is started where the object fails
-	System     = 0x21000001 // where the system is
-	SystemRoot = 0x22000002
-	Default    = 0x23000003 // of the manager
-	Waking     = 0x23000003 // of a loader: what wakes it up
-	Order      = 0x24000001
-	Once       = 0x24000002
-	ImageIn    = 0x31000003
+	Device   = 0x11000001 // where the program is
+	Path     = 0x12000002
+	Title    = 0x12000004
+	Recovery = 0x14000008 // what is started where the object fails
+	System   = 0x21000001 // where the system is
+	Default  = 0x23000003 // of the manager
+	Waking   = 0x23000003 // of a loader: what wakes it up
+	Order    = 0x24000001
+	ImageIn  = 0x31000003
 )
 
 // What elements hold, by the last four bits of their upper byte.
@@ -285,18 +281,4 @@ func rename(b []byte, now func(p Place) Place) (differs bool, err error) {
 		differs = true
 	}
 	return differs, nil
-}
-
-// Named are all places that the store names, each once.
-func (s *Store) Named() ([]Place, error) {
-	var out []Place
-	seen := map[Place]bool{}
-	_, err := s.Rename(func(_ *Object, p Place) Place {
-		if !seen[p] {
-			seen[p] = true
-			out = append(out, p)
-		}
-		return p
-	})
-	return out, err
 }
