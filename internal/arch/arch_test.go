@@ -16,8 +16,8 @@ import (
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
 	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "lock", "container",
-	"container/bitlocker", "container/fusion", "container/lvm", "lzfse", "lzx", "xpress", "fsys", "fsys/upcase",
-	"fsys/decmpfs",
+	"container/bitlocker", "container/fusion", "container/ldm", "container/lvm", "lzfse", "lzx", "xpress",
+	"fsys", "fsys/upcase", "fsys/decmpfs",
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
 	"hive", "names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse",
 	"startup/image",
@@ -38,8 +38,8 @@ var testsOnly = map[string]bool{"testkit": true, "tmuxtest": true, "demotest": t
 	"store/backend/backendtest": true, "container/bitlocker/bitlockertest": true, "hive/hivetest": true,
 	"fsys/fsystest":   true,
 	"shelf/shelftest": true, "testkit/filler": true, "lzfse/lzfsetest": true, "lzx/lzxtest": true,
-	"fsys/decmpfs/decmpfstest": true,
-	"disk/disktest":            true}
+	"fsys/decmpfs/decmpfstest": true, "container/ldm/ldmtest": true,
+	"disk/disktest": true}
 
 type pkg struct {
 	ImportPath string
@@ -111,7 +111,8 @@ func TestOneDoorForWriting(t *testing.T) {
 		"mounts/mounts.go", "firmware/variables.go",
 		"workshop/insidewords.go", "testkit/testkit.go", "testkit/filler/main.go", "testkit/guest.go",
 		"testkit/system.go", "testkit/lvm.go",
-		"container/bitlocker/bitlockertest/bitlockertest.go", "hive/hivetest/hivetest.go", "hive/hivetest/till.go",
+		"container/bitlocker/bitlockertest/bitlockertest.go", "container/ldm/ldmtest/ldmtest.go",
+		"hive/hivetest/hivetest.go", "hive/hivetest/till.go",
 		"fsys/fsystest/conform.go",
 		"shelf/shelftest/shelftest.go"}
 	err := filepath.WalkDir("..", func(path string, e os.DirEntry, err error) error {

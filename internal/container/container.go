@@ -54,6 +54,9 @@ type Device struct {
 	// Sealed says in words why its bytes aren't to be believed or looked into although the map is known, such as that
 	// they are a share of something else; empty when they may.
 	Sealed string
+	// Fixed says in words why nothing is ever changed in it, such as that its bytes lie elsewhere as well; empty where
+	// it may be.
+	Fixed string
 	// Doubt says in words why what it shows, though it can be looked into, isn't certain enough to be written
 	// elsewhere; empty when it is.
 	Doubt string

@@ -47,7 +47,7 @@ func (m *maker) parts() error {
 	p, size := m.plan, m.source.Size()
 	parts := slices.Clone(m.t.Parts)
 	slices.SortFunc(parts, func(a, b table.Part) int { return cmp.Compare(a.Span.Start, b.Span.Start) })
-	m.bound = boundWhy(m.source, m.t, parts)
+	m.bound = boundWhy(m.source, m.t)
 	m.movable = m.t.Kind != table.None && m.t.Sound(size) && len(parts) > 0 && m.t.Worst() != table.Damage &&
 		m.bound == ""
 	if m.t.Kind == table.None {
@@ -88,12 +88,12 @@ func (m *maker) parts() error {
 }
 
 // boundWhy says what keeps all parts of a disk in their places.
-func boundWhy(d disk.Device, t *table.Table, parts []table.Part) string {
+func boundWhy(d disk.Device, t *table.Table) string {
 	switch {
 	case t.Hybrid():
 		return "an MBR with parts of its own lies beside the GPT, which couldn't follow"
-	case slices.ContainsFunc(parts, func(p table.Part) bool { return table.Dynamic(p.Type) }):
-		return "it belongs to a dynamic disk, whose database at the end of the disk names the places of everything"
+	case t.Dynamic():
+		return "it belongs to a dynamic disk, whose database names the places of everything"
 	case t.Kind != table.None && signature.Disc(d, d.Size()):
 		return "an image of a disc (ISO 9660) lies over the whole disk"
 	case t.Worst() == table.Damage:

@@ -109,7 +109,7 @@ func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Rene
 	}
 	r := &Renewed{IDs: map[string]string{}, fixed: fixed}
 	patches, ids, err := t.Renew(d, func(old string) string {
-		if r.named(old) {
+		if r.named(old) || t.Dynamic() {
 			return old
 		}
 		return Text(t.Kind, Derive(o.Seed, old))
@@ -122,6 +122,10 @@ func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Rene
 		if old != now {
 			r.IDs[old] = now
 		}
+	}
+	if t.Dynamic() {
+		r.Stays = append(r.Stays, fmt.Sprintf("the %s and its parts keep their identities: the database of the dynamic "+
+			"disk goes by them", t.Kind))
 	}
 	if len(r.IDs) > 0 {
 		r.Does = append(r.Does, fmt.Sprintf("the %s and its parts get identities of their own", t.Kind))
@@ -250,8 +254,8 @@ func (r *Renewed) reidentify(d disk.Device, x target, seed string) error {
 	}
 	if !ok {
 		r.Stays = append(r.Stays,
-			fmt.Sprintf("%s keeps its identity %s (%s): don't mount both disks at the same time by it", x.name,
-				info.ID, why))
+			fmt.Sprintf("%s keeps its identity%s (%s): don't mount both disks at the same time by it", x.name,
+				strings.TrimRight(" "+info.ID, " "), why))
 	}
 	return nil
 }

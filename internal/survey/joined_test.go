@@ -3,10 +3,13 @@ package survey_test
 import (
 	"bytes"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
+	"twinshelf/internal/container/ldm/ldmtest"
 	"twinshelf/internal/disk"
+	"twinshelf/internal/fsys"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/testkit"
 )
@@ -110,4 +113,65 @@ func kept(t *testing.T, img string, s *survey.Survey) string {
 		t.Fatal(err)
 	}
 	return out
+}
+
+// TestDynamic: of dynamic disks, one by MBR and one by GPT, only what their volumes' file systems use is taken, of
+// spanned, striped and mirrored ones too, and all of it is there; one of them alone is taken by what it can tell.
+func TestDynamic(t *testing.T) {
+	testkit.Need(t, "mkntfs", "ntfsfix", "mkfs.ext4", "e2fsck", "mkfs.fat")
+	const sectors = 96 * miB / 512
+	g := ldmtest.Office(testkit.Image(t, "a.img", 300*miB), testkit.Image(t, "b.img", 224*miB), sectors)
+	g.Write(t)
+	ntfs := []string{"mkntfs", "-Q", "-F", "-q"}
+	for v, mkfs := range [][]string{ntfs, ntfs, {"mkfs.ext4", "-q", "-F"}, {"mkfs.fat", "-F", "32"}} {
+		fs := testkit.Image(t, "fs", sectors*512)
+		testkit.Do(t, mkfs[0], append(mkfs[1:], fs)...)
+		g.Fill(t, v, fs)
+	}
+	alone := []*survey.Survey{surveyed(t, g.Disks[0].Image), surveyed(t, g.Disks[1].Image)}
+	joined, err := survey.Joined(t.Context(), alone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	copies := g
+	copies.Disks = slices.Clone(g.Disks)
+	for i, s := range joined {
+		part := s.Parts()[len(s.Parts())-1]
+		if c := part.Content; !c.Maps || c.Used > 60*miB || !c.Sound {
+			t.Errorf("disk %d: %v, %d bytes, %s; %s", i, c.Maps, c.Used, c.Why, c.Doubt)
+		}
+		was := alone[i].Parts()[len(alone[i].Parts())-1].Content
+		if !was.Maps || was.Used < 96*miB {
+			t.Errorf("disk %d alone: %v, %d bytes", i, was.Maps, was.Used)
+		}
+		copies.Disks[i].Image = kept(t, g.Disks[i].Image, s)
+	}
+	for v, check := range [][]string{{"ntfsfix", "-n"}, {"ntfsfix", "-n"}, {"e2fsck", "-fn"}, {"fsck.fat", "-n"}} {
+		for m := range g.Volumes[v].Mirrors {
+			out := testkit.Image(t, "out", sectors*512)
+			if err := os.WriteFile(out, copies.Bytes(t, v, m), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			testkit.Do(t, check[0], append(check[1:], out)...)
+		}
+	}
+	tree, err := fsys.TreeOf(joined[0].Parts()[0].Content.Volume)
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := tree.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for it, err := range tree.List(root) {
+		if err != nil || it.Attr&(fsys.Hidden|fsys.System) != 0 {
+			t.Errorf("%s: %v, hidden as the root of NTFS is", it.Name, err)
+		}
+	}
+	words := strings.Join(joined[0].Parts()[0].InnerWords(), "\n")
+	for _, want := range []string{"Volume1, ", "Stripe1, ", "Volume3 mirror 1, ", "NTFS", "ext4"} {
+		if !strings.Contains(words, want) {
+			t.Errorf("no %q in %s", want, words)
+		}
+	}
 }

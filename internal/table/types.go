@@ -170,8 +170,10 @@ func PartOf(partType string) string {
 	return t.of
 }
 
-// Dynamic says whether a part of a type belongs to a dynamic disk, whose database names places of the disk.
-func Dynamic(partType string) bool { return PartOf(partType) == ofDynamic }
+// Dynamic says whether parts of the table belong to a dynamic disk, whose database names places of the disk.
+func (t *Table) Dynamic() bool {
+	return slices.ContainsFunc(t.Parts, func(p Part) bool { return PartOf(p.Type) == ofDynamic })
+}
 
 func lookup(partType string) (typeInfo, bool) {
 	if strings.HasPrefix(partType, "0x") {

@@ -43,6 +43,9 @@ func identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others
 	if locked := lockedBy(err, size); locked != nil {
 		return locked, nil
 	}
+	if u := untoldBy(err, size); u != nil {
+		return u, nil
+	}
 	return v, nil // what can't be followed stays what its signature says
 }
 
@@ -63,6 +66,9 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 		}
 		if locked := lockedBy(err, size); locked != nil {
 			return fsys.Judge(ctx, locked, size)
+		}
+		if u := untoldBy(err, size); u != nil {
+			return fsys.Judge(ctx, u, size)
 		}
 		if err != nil {
 			c, failed := All().Examine(ctx, r, size, sector)

@@ -87,19 +87,18 @@ var (
 	_ fsys.Unchanging = (*layered)(nil)
 )
 
-// open opens a container that a part bears the signature of; nil where it isn't one that is read. others are members
-// that it may need beside the part.
+// open opens a container that a part bears the signature of, or that the part's disk says it is of; nil where there is
+// none that is read. others are members that it may need beside the part.
 func open(ctx context.Context, v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member) (*layered,
 	error) {
-	if v == nil {
-		return nil, nil
+	m := Member{R: r, Size: size}
+	c, members, err := openDynamic(m, others)
+	if c == nil && err == nil && v != nil {
+		if kind := kinds()[v.Info().Kind]; kind != nil {
+			c, members, err = kind(ctx, m, others)
+		}
 	}
-	kind := kinds()[v.Info().Kind]
-	if kind == nil {
-		return nil, nil
-	}
-	c, members, err := kind(ctx, Member{R: r, Size: size}, others)
-	if err != nil {
+	if c == nil || err != nil {
 		return nil, err
 	}
 	l := &layered{c: c, members: members, sector: sector}
@@ -211,7 +210,8 @@ func (x *inner) used(out *span.Set) error {
 func (l *layered) Inner() []fsys.Inner {
 	out := make([]fsys.Inner, len(l.inner))
 	for i, x := range l.inner {
-		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content, Doubt: x.Doubt}
+		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content, Doubt: x.Doubt,
+			Fixed: x.Fixed}
 		if x.Sectors != nil {
 			out[i].Fixed = "it lies enciphered"
 		}
@@ -352,6 +352,9 @@ func (l *layered) Outward(device int, patches []disk.Patch) ([]disk.Patch, error
 	}
 	if x.Sectors != nil {
 		return nil, fmt.Errorf("%s lies enciphered, so nothing is changed in it", x.Name)
+	}
+	if x.Fixed != "" {
+		return nil, fmt.Errorf("nothing is changed in %s: %s", x.Name, x.Fixed)
 	}
 	return outward(patches, x.Map)
 }

@@ -66,6 +66,7 @@ func (t *layeredTree) device(i int) (fsys.Item, error) {
 	root, err := t.devices[i].tree.Root()
 	it := t.wrap(i, root)
 	it.Name = t.devices[i].name
+	it.Attr &^= fsys.Hidden | fsys.System // as the root of an NTFS volume is
 	if err != nil {
 		return it, fmt.Errorf("%s: %w", it.Name, err)
 	}
