@@ -84,15 +84,35 @@ func (p *Plan) Trusts(ctx context.Context) []string {
 			if a.Part == nil || s.LeaveOut[a.Number()] {
 				continue
 			}
-			if t, _, _ := p.before(ctx, a, s.Survey.Device.Identity()); t != nil {
+			if t, i, r := p.before(ctx, a, s.Survey.Device.Identity()); t != nil {
 				out = append(out,
 					fmt.Sprintf("part %d (%s): files with the same records as on %s; one block in %d is read as a "+
-						"check%s", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery,
-						caveat(a)))
+						"check%s%s", a.Part.Number, a.Title(), t.Taken.Format("2006-01-02 15:04"), sampleEvery,
+						p.witness(ctx, a, t, i, r), caveat(a)))
 			}
 		}
 	}
 	return out
+}
+
+// witness is what the part's own journal of changes tells of the time since a twin.
+func (p *Plan) witness(ctx context.Context, a *survey.Area, t *shelf.Twin, i int, r *shelf.Region) string {
+	w, ok := a.Content.Volume.(fsys.Witness)
+	if !ok {
+		return ""
+	}
+	dev, err := p.Shelf.OpenDisk(ctx, t, i)
+	if err != nil {
+		return ""
+	}
+	was, err := families.Identify(ctx, disk.Section(dev, r.Span.Start, r.Span.Len()), r.Span.Len(), dev.SectorSize())
+	if err != nil {
+		return ""
+	}
+	if said := w.Witness(ctx, was); said != "" {
+		return "; " + said
+	}
+	return ""
 }
 
 func caveat(a *survey.Area) string {

@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/fsys/families"
+	"twinshelf/internal/fsys/fsystest"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -256,6 +257,67 @@ func TestUnchangedOnNTFS(t *testing.T) {
 	if part := tw.Disks[0].Parts()[0]; part.Trusted < 6<<20 || part.Trusted > 12<<20 {
 		t.Errorf("%d of %d bytes were taken over: %s", part.Trusted, part.Used, notes)
 	}
+	// A file that a program held open: its record is the same, and the journal of changes names it.
+	journal := fsystest.Changes(nil, 2, 70, 71)
+	testkit.Do(t, "ntfscp", "-q", "-f", fs, testkit.Image(t, "empty", 0), "$Extend/$UsnJrnl")
+	fsystest.SetChanges(t, fs, 9, 0, journal)
+	testkit.Place(t, fs, img, partAt)
+	took(t, s, img, TrustNone)
+	number := inode(t, fs, "timetable2")
+	fsystest.SetChanges(t, fs, 9, 0, fsystest.Changes(journal, 2, number))
+	testkit.Place(t, fs, img, partAt)
+	testkit.Write(t, img, []disk.Patch{{Off: placeOf(t, fs, "timetable2") + partAt + 1_000_000, Data: []byte("held")}})
+	tw, notes = took(t, s, img, TrustMost)
+	all, _ = took(t, oak(t), img, TrustNone)
+	same(t, tw, all, "NTFS with a journal")
+	if part := tw.Disks[0].Parts()[0]; part.Trusted < 6<<20 {
+		t.Errorf("%d of %d bytes were taken over: %s", part.Trusted, part.Used, notes)
+	}
+}
+
+// itemOf finds a file in the root of an NTFS volume.
+func itemOf(t *testing.T, fs, name string) (fsys.Tree, fsys.Item) {
+	t.Helper()
+	d, err := disk.Open(fs, disk.Identity{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	v, err := families.Identify(t.Context(), d, d.Size(), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree, err := fsys.TreeOf(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := tree.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	it, err := tree.Lookup(root, name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tree, it
+}
+
+// inode is the number of a file's record.
+func inode(t *testing.T, fs, name string) int64 {
+	t.Helper()
+	_, it := itemOf(t, fs, name)
+	return int64(it.ID & (1<<48 - 1))
+}
+
+// placeOf is where a file begins on its volume.
+func placeOf(t *testing.T, fs, name string) int64 {
+	t.Helper()
+	tree, it := itemOf(t, fs, name)
+	c, err := tree.Open(it, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c.Spans()[0].Start
 }
 
 // filesOf is where the contents of all files of a volume lie.

@@ -49,8 +49,8 @@ func (f *captureFlags) flags(c *cobra.Command) {
 		"twin says so for ever")
 	fs.BoolVar(&f.readAll, "read-all", false, "read everything, also files whose records prove that they are what "+
 		"they were in the twin before")
-	fs.BoolVar(&f.trustNTFS, "trust-ntfs", false, "let the file records of NTFS and HFS+ prove too that files are "+
-		"unchanged; their systems write some without touching them")
+	fs.BoolVar(&f.trustNTFS, "trust-ntfs", false, "let the file records and the change journal of NTFS, and the "+
+		"records of HFS+, prove too that files are unchanged; their systems write some without touching them")
 	c.MarkFlagsMutuallyExclusive("read-all", "trust-ntfs")
 	fs.BoolVar(&f.whole, "whole", false, "keep every byte that isn't zero, whatever the file systems call free: "+
 		"deleted things may still be in it")

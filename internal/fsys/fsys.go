@@ -69,6 +69,13 @@ type Unchanging interface {
 	Caveat() string
 }
 
+// Witness is an Unchanging whose system keeps a journal of what it changes.
+type Witness interface {
+	// Witness says in words what the journal tells of the time since before, or why it tells nothing; empty where before
+	// is another volume.
+	Witness(ctx context.Context, before Volume) string
+}
+
 // Probe looks at a part of size bytes and returns the volume on it, nil when
 // it isn't of this family, or an error when it is but can't be understood.
 // sector is the disk's logical sector size in bytes.

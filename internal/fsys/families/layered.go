@@ -85,6 +85,7 @@ var (
 	_ fsys.Files   = (*layered)(nil)
 
 	_ fsys.Unchanging = (*layered)(nil)
+	_ fsys.Witness    = (*layered)(nil)
 )
 
 // open opens a container that a part bears the signature of, or that the part's disk says it is of; nil where there is
@@ -274,6 +275,26 @@ func (l *layered) sameDevice(x *inner) *inner {
 		}
 	}
 	return nil
+}
+
+// Witness joins what the volumes' journals tell.
+func (l *layered) Witness(ctx context.Context, before fsys.Volume) string {
+	was, ok := before.(*layered)
+	if !ok {
+		return ""
+	}
+	var out []string
+	for i := range l.inner {
+		x := &l.inner[i]
+		y, w := was.sameDevice(x), fsys.Witness(nil)
+		if w, ok = x.volume.(fsys.Witness); !ok || y == nil {
+			continue
+		}
+		if said := w.Witness(ctx, y.volume); said != "" {
+			out = append(out, x.Name+": "+said)
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 // Caveat joins those of the volumes.

@@ -56,13 +56,23 @@ func (r *record) named(name string) bool {
 		if a.kind != attrFileName || len(a.value) < nameInFileName {
 			continue
 		}
-		n := int(a.value[nameLenInFileName]) * 2
-		if le.Uint64(a.value)&recNumberBytes == recRoot && nameInFileName+n <= len(a.value) &&
-			strings.EqualFold(utf16String(a.value[nameInFileName:nameInFileName+n]), name) {
+		if le.Uint64(a.value)&recNumberBytes == recRoot && strings.EqualFold(nameIn(a.value), name) {
 			return true
 		}
 	}
 	return false
+}
+
+// nameIn is the name in a file name attribute; empty where it has none that can be read.
+func nameIn(b []byte) string {
+	if len(b) < nameInFileName {
+		return ""
+	}
+	n := int(b[nameLenInFileName]) * 2
+	if nameInFileName+n > len(b) {
+		return ""
+	}
+	return utf16String(b[nameInFileName : nameInFileName+n])
 }
 
 // anew is a file in the root directory whose contents the system makes anew at its next start.

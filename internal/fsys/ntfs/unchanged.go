@@ -4,12 +4,14 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"fmt"
 	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
+	"twinshelf/internal/units"
 )
 
 const mftChunk = 1 << 20 // bytes of $MFT that are read at once
@@ -24,26 +26,60 @@ type signature struct {
 // heads: registry hives, event logs and the common database.
 var heldOpen = []signature{{0, "regf"}, {0, "ElfFile\x00"}, {4, "\xEF\xCD\xAB\x89"}}
 
-var _ fsys.Unchanging = (*Volume)(nil)
+var (
+	_ fsys.Unchanging = (*Volume)(nil)
+	_ fsys.Witness    = (*Volume)(nil)
+)
 
 // Caveat says why these records prove less than those of other families.
 func (v *Volume) Caveat() string {
-	return "its system writes some files that it holds open without touching their records"
+	return "its system writes some files that it holds open without touching their records, and what programs write " +
+		"through memory needn't be in its change journal either"
+}
+
+// sameAs is the volume as it was before; nil where that is another one.
+func (v *Volume) sameAs(before fsys.Volume) *Volume {
+	old, ok := before.(*Volume)
+	if !ok || old.info.ID != v.info.ID || old.cluster != v.cluster || old.record != v.record {
+		return nil
+	}
+	return old
+}
+
+// Witness says whether the change journal tells which files changed since the volume was as before is.
+func (v *Volume) Witness(ctx context.Context, before fsys.Volume) string {
+	old := v.sameAs(before)
+	if old == nil {
+		return ""
+	}
+	files, err := v.changedSince(ctx, old)
+	if err != nil {
+		return "its change journal doesn't help: " + err.Error()
+	}
+	return "its change journal names " + units.Plural(len(files), "file") + " since then, and they are read"
 }
 
 // Unchanged yields where the contents of files lie whose file record, which says where they lie and when they were
-// written, is byte for byte what it was on before. Nothing is said of directories (the sizes in them follow later), of
-// files with more than one record, of what the system swaps to, and of files of the kinds that it holds open.
+// written, is byte for byte what it was on before, and that the change journal doesn't name since, where it reaches back
+// to then. Systems of other makers touch the records and keep no journal. Nothing is said of directories (the sizes in
+// them follow later), of files with more than one record, of what is written past the file system, and of files of the
+// kinds that its system holds open.
 func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(span.Span) error) error {
-	old, ok := before.(*Volume)
-	if !ok || old.info.ID != v.info.ID || old.cluster != v.cluster || old.record != v.record {
-		return nil // not the same volume: nothing is proven
+	old := v.sameAs(before)
+	if old == nil {
+		return nil // nothing is proven
 	}
-	var swaps []int64
-	for _, e := range v.rootEntries {
-		if n := strings.ToLower(e.name); n == "pagefile.sys" || n == "swapfile.sys" || n == "hiberfil.sys" {
-			swaps = append(swaps, e.ref.number())
-		}
+	named, err := v.changedSince(ctx, old)
+	if err != nil && ctx.Err() != nil {
+		return err
+	} // where the journal doesn't help the records count alone
+	past, err := v.writtenPast(ctx)
+	if err != nil {
+		return err
+	}
+	apart := func(number int64) bool {
+		_, found := slices.BinarySearch(named, number)
+		return found || past[number]
 	}
 	records := min(v.mftSize, old.mftSize) / v.record
 	chunk := max(1, mftChunk/v.record)
@@ -62,7 +98,7 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 		for at := int64(0); at < n; at += v.record {
 			number := first + at/v.record
 			b := now[at : at+v.record]
-			if number < firstUser || !bytes.Equal(b, was[at:at+v.record]) || slices.Contains(swaps, number) {
+			if number < firstUser || !bytes.Equal(b, was[at:at+v.record]) || apart(number) {
 				continue
 			}
 			if err := v.provenOf(b, proven); err != nil {
@@ -72,6 +108,54 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 	}
 	return nil
 }
+
+// maxPast bounds the records that writtenPast collects.
+const maxPast = 1 << 20
+
+// writtenPast are the records of files that are written past the file system, straight to where they lie, or by itself
+// without a trace: what is below $Extend (transactions' logs) and below System Volume Information (shadow copies,
+// BitLocker's data), and everything in the root that is called *.sys (swap files, images for hibernation and dumps).
+func (v *Volume) writtenPast(ctx context.Context) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	folders := []int64{recExtend}
+	for _, e := range v.rootEntries {
+		switch n := strings.ToLower(e.name); {
+		case n == "system volume information":
+			folders = append(folders, e.ref.number())
+		case strings.HasSuffix(n, ".sys"):
+			out[e.ref.number()] = true
+		}
+	}
+	for len(folders) > 0 {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		rec, err := v.readRecord(folders[0])
+		if err != nil {
+			return nil, err
+		}
+		folders = folders[1:]
+		if binary.LittleEndian.Uint16(rec.b[recFlags:])&recordIsDir == 0 {
+			continue
+		}
+		if err := v.index(rec, func(e indexEntry) bool {
+			if n := ref(e.ref).number(); !out[n] {
+				out[n] = true
+				folders = append(folders, n)
+			}
+			return len(out) <= maxPast
+		}); err != nil {
+			return nil, err
+		}
+		if len(out) > maxPast {
+			return nil, fmt.Errorf("more than %d files are written past the file system", maxPast)
+		}
+	}
+	return out, nil
+}
+
+// statusFile is written by the loader of Windows, which leaves records as they are.
+const statusFile = "bootstat.dat"
 
 // provenOf yields the clusters of all data streams of a file with one record. One that can't be followed proves
 // nothing.
@@ -85,7 +169,7 @@ func (v *Volume) provenOf(b []byte, proven func(span.Span) error) error {
 	var spans []span.Span
 	for _, a := range (&record{b: b}).attributes() {
 		switch {
-		case a.kind == attrList:
+		case a.kind == attrList || a.kind == attrFileName && strings.EqualFold(nameIn(a.value), statusFile):
 			return nil
 		case a.kind != attrData || !a.nonResident:
 			continue
