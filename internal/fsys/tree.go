@@ -1,6 +1,7 @@
 package fsys
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -48,6 +49,12 @@ type Tree interface {
 	Open(item Item, stream string) (Contents, error)
 	// More gives what a listing doesn't need.
 	More(item Item) (More, error)
+}
+
+// Weigher is a Tree that adds up what is below folders faster than by going through them.
+type Weigher interface {
+	// Weigh gives how many bytes the files below each folder have.
+	Weigh(ctx context.Context, folders []Item) ([]int64, error)
 }
 
 // Item is a file, a folder or something else that has a name.

@@ -3,6 +3,7 @@
 package identity
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -161,10 +162,8 @@ func (r *Renewed) named(id string) bool {
 
 // target is a file system that may get another identity.
 type target struct {
-	volume fsys.Volume
-	name   string // in words
-	// outward puts patches of the volume where its bytes lie on the disk.
-	outward func([]disk.Patch) ([]disk.Patch, error)
+	fsys.Home
+	name string // in words
 	// on finds the same volume on a disk that was changed.
 	on func(disk.Device) (fsys.Volume, error)
 }
@@ -174,66 +173,45 @@ func (r *Renewed) volume(ctx context.Context, d disk.Device, p table.Part, seed 
 	on := func(d disk.Device) (fsys.Volume, error) {
 		return families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
 	}
-	onDisk := func(patches []disk.Patch) ([]disk.Patch, error) {
-		for i := range patches {
-			patches[i].Off += p.Span.Start
-		}
-		return patches, nil
-	}
 	v, err := on(d)
 	if err != nil || v == nil {
 		r.Stays = append(r.Stays,
 			fmt.Sprintf("part %d keeps whatever identity it has: its contents aren't known", p.Number))
 		return nil
 	}
-	l, ok := v.(fsys.Layered)
-	if !ok {
-		return r.reidentify(d, target{v, fmt.Sprintf("the %s of part %d", v.Info().Kind, p.Number), onDisk, on}, seed)
-	}
-	for i, in := range l.Inner() {
-		if in.Fixed != "" {
-			r.Stays = append(r.Stays, fmt.Sprintf("%s in part %d keeps its identity: %s", in.Name, p.Number, in.Fixed))
+	for i, h := range fsys.Homes(v, p.Span.Start) {
+		if h.Fixed != "" {
+			r.Stays = append(r.Stays, fmt.Sprintf("%s keeps its identity: %s", h.Where(p.Number), h.Fixed))
 			continue
 		}
-		if in.Content.Volume == nil {
+		if h.Volume == nil {
 			r.Stays = append(r.Stays,
-				fmt.Sprintf("%s keeps whatever identity it has: its contents aren't known", in.Name))
+				fmt.Sprintf("%s keeps whatever identity it has: its contents aren't known", h.Device))
 			continue
 		}
-		x := target{in.Content.Volume, fmt.Sprintf("the %s of %s", in.Content.Info.Kind, in.Name),
-			func(patches []disk.Patch) ([]disk.Patch, error) {
-				patches, err := l.Outward(i, patches)
-				if err != nil {
-					return nil, err
+		x := target{h, fmt.Sprintf("the %s of %s", h.Volume.Info().Kind, cmp.Or(h.Device, h.Where(p.Number))),
+			func(d disk.Device) (fsys.Volume, error) {
+				v, err := on(d)
+				if all := fsys.Homes(v, p.Span.Start); err == nil && i < len(all) {
+					return all[i].Volume, nil
 				}
-				return onDisk(patches)
-			},
-			func(d disk.Device) (fsys.Volume, error) { return innerOf(on, d, i) }}
+				return nil, err
+			}}
 		if err := r.reidentify(d, x, seed); err != nil {
 			return err
 		}
 	}
-	r.Stays = append(r.Stays, fmt.Sprintf("the %s %s on part %d keeps its name and its own identities: a machine "+
-		"that has both disks takes one for the other", v.Info().Kind, v.Info().Label, p.Number))
+	if _, ok := v.(fsys.Layered); ok {
+		r.Stays = append(r.Stays, fmt.Sprintf("the %s %s on part %d keeps its name and its own identities: a machine "+
+			"that has both disks takes one for the other", v.Info().Kind, v.Info().Label, p.Number))
+	}
 	return nil
-}
-
-// innerOf finds the volume number i in a container.
-func innerOf(on func(disk.Device) (fsys.Volume, error), d disk.Device, i int) (fsys.Volume, error) {
-	v, err := on(d)
-	if err != nil {
-		return nil, err
-	}
-	if l, ok := v.(fsys.Layered); ok && i < len(l.Inner()) {
-		return l.Inner()[i].Content.Volume, nil
-	}
-	return nil, nil
 }
 
 // reidentify plans another identity for a file system.
 func (r *Renewed) reidentify(d disk.Device, x target, seed string) error {
-	info := x.volume.Info()
-	able, ok := x.volume.(fsys.Reidentifier)
+	info := x.Volume.Info()
+	able, ok := x.Volume.(fsys.Reidentifier)
 	why := "that isn't changed here"
 	if ok && info.Unclean != "" {
 		ok, why = false, info.Unclean
@@ -262,7 +240,7 @@ func (r *Renewed) reidentify(d disk.Device, x target, seed string) error {
 
 // give enters the patches that give a file system another identity, as it shows with them.
 func (r *Renewed) give(d disk.Device, x target, patches []disk.Patch) error {
-	patches, err := x.outward(patches)
+	patches, err := x.OnDisk(patches)
 	if err != nil {
 		return err
 	}
@@ -276,7 +254,7 @@ func (r *Renewed) give(d disk.Device, x target, patches []disk.Patch) error {
 	}
 	now := v.Info().ID
 	r.Patches = append(r.Patches, patches...)
-	r.IDs[x.volume.Info().ID] = now
+	r.IDs[x.Volume.Info().ID] = now
 	r.Does = append(r.Does, fmt.Sprintf("%s gets an identity of its own, %s", x.name, now))
 	return nil
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 
 	"twinshelf/internal/disk"
@@ -71,15 +70,6 @@ func mark(ctx context.Context, p Plan) (Plan, error) {
 	return p, nil
 }
 
-// home is a file system that a list is put into.
-type home struct {
-	where  string
-	folder string // that all names of its files begin with, in a container
-	volume fsys.Volume
-	fixed  string // why nothing may be changed in it; empty where something may
-	onDisk func([]disk.Patch) ([]disk.Patch, error)
-}
-
 // list puts the lists of files with gaps into the root folders.
 func list(ctx context.Context, p Plan) (Plan, error) {
 	if !p.Order.Wish.Gaps.List || p.hit == nil {
@@ -89,7 +79,7 @@ func list(ctx context.Context, p Plan) (Plan, error) {
 		if x.To.Empty() {
 			continue
 		}
-		for _, h := range p.homes(ctx, x.Part.Number, x.To) {
+		for _, h := range p.homes(ctx, x.To) {
 			if err := p.listIn(h, x.Part.Number); err != nil {
 				return p, err
 			}
@@ -99,40 +89,23 @@ func list(ctx context.Context, p Plan) (Plan, error) {
 }
 
 // homes are the file systems in a part of the planned disk.
-func (p *Plan) homes(ctx context.Context, number int, at span.Span) []home {
+func (p *Plan) homes(ctx context.Context, at span.Span) []fsys.Home {
 	v, err := families.Identify(ctx, disk.Section(p.Disk, at.Start, at.Len()), at.Len(), p.Disk.SectorSize())
-	if err != nil || v == nil {
+	if err != nil {
 		return nil
 	}
-	moved := func(patches []disk.Patch) []disk.Patch {
-		out := slices.Clone(patches)
-		for i := range out {
-			out[i].Off += at.Start
-		}
-		return out
-	}
-	l, ok := v.(fsys.Layered)
-	if !ok {
-		return []home{{fmt.Sprintf("part %d", number), "", v, "", func(patches []disk.Patch) ([]disk.Patch, error) {
-			return moved(patches), nil
-		}}}
-	}
-	var out []home
-	for i, in := range l.Inner() {
-		out = append(out, home{fmt.Sprintf("%s in part %d", in.Name, number), path.Base(in.Name) + "/",
-			in.Content.Volume, cmp.Or(in.Fixed, in.Doubt), func(patches []disk.Patch) ([]disk.Patch, error) {
-				outward, err := l.Outward(i, patches)
-				return moved(outward), err
-			}})
-	}
-	return out
+	return fsys.Homes(v, at.Start)
 }
 
 // listIn puts the list of a file system's files with gaps into it, and says so, or why not.
-func (p *Plan) listIn(h home, part int) error {
+func (p *Plan) listIn(h fsys.Home, part int) error {
 	var files []inside.Touched
+	folder, where := "", h.Where(part)
+	if h.Device != "" {
+		folder = path.Base(h.Device) + "/"
+	}
 	for _, f := range p.hit.Files {
-		if name, ok := strings.CutPrefix(f.Path, h.folder); ok && f.Part == part {
+		if name, ok := strings.CutPrefix(f.Path, folder); ok && f.Part == part {
 			f.Path = name
 			files = append(files, f)
 		}
@@ -146,24 +119,24 @@ func (p *Plan) listIn(h home, part int) error {
 		err = &fsys.Cant{Why: "there is a file " + ListName + " already"}
 	}
 	if errors.As(err, &cant) {
-		p.gaps = append(p.gaps, fmt.Sprintf("%s: no list of its %s with gaps is put there: %v", h.where,
+		p.gaps = append(p.gaps, fmt.Sprintf("%s: no list of its %s with gaps is put there: %v", where,
 			units.Plural(len(files), "file"), err))
 		return nil
 	}
 	if err != nil {
-		return fmt.Errorf("the list of files with gaps in %s: %w", h.where, err)
+		return fmt.Errorf("the list of files with gaps in %s: %w", where, err)
 	}
-	p.gaps = append(p.gaps, fmt.Sprintf("%s: %s in its root folder names its %s with gaps", h.where, ListName,
+	p.gaps = append(p.gaps, fmt.Sprintf("%s: %s in its root folder names its %s with gaps", where, ListName,
 		units.Plural(len(files), "file")))
 	p.Disk, err = p.Disk.With(patches)
 	return err
 }
 
-func (p *Plan) listPatches(h home, files []inside.Touched) ([]disk.Patch, error) {
-	w, ok := h.volume.(fsys.RootWriter)
+func (p *Plan) listPatches(h fsys.Home, files []inside.Touched) ([]disk.Patch, error) {
+	w, ok := h.Volume.(fsys.RootWriter)
 	switch {
-	case h.fixed != "":
-		return nil, &fsys.Cant{Why: h.fixed}
+	case h.Fixed != "" || h.Doubt != "":
+		return nil, &fsys.Cant{Why: cmp.Or(h.Fixed, h.Doubt)}
 	case !ok:
 		return nil, &fsys.Cant{Why: "no file is put into a file system of this kind"}
 	}
@@ -175,7 +148,7 @@ func (p *Plan) listPatches(h home, files []inside.Touched) ([]disk.Patch, error)
 	if err != nil {
 		return nil, err
 	}
-	return h.onDisk(patches)
+	return h.OnDisk(patches)
 }
 
 // listText names the files, in so many bytes at the most.

@@ -57,36 +57,13 @@ type home struct {
 	outward func([]disk.Patch) ([]disk.Patch, error)
 }
 
-// homes are the volumes on a part: its own, or those in a container.
-func homes(ctx context.Context, d disk.Device, p table.Part) []home {
+// homes are the volumes on a part whose files can be changed: its own, or those in a container.
+func homes(ctx context.Context, d disk.Device, p table.Part) (out []home) {
 	v, _ := families.Identify(ctx, disk.Section(d, p.Span.Start, p.Span.Len()), p.Span.Len(), d.SectorSize())
-	onDisk := func(patches []disk.Patch) []disk.Patch {
-		for i := range patches {
-			patches[i].Off += p.Span.Start
+	for _, h := range fsys.Homes(v, p.Span.Start) {
+		if tree, err := fsys.TreeOf(h.Volume); err == nil && h.Fixed == "" {
+			out = append(out, home{tree, h.Where(p.Number), h.OnDisk})
 		}
-		return patches
-	}
-	l, ok := v.(fsys.Layered)
-	if !ok {
-		tree, err := fsys.TreeOf(v)
-		if err != nil {
-			return nil
-		}
-		return []home{{tree, fmt.Sprintf("part %d", p.Number), func(patches []disk.Patch) ([]disk.Patch, error) {
-			return onDisk(patches), nil
-		}}}
-	}
-	var out []home
-	for i, in := range l.Inner() {
-		tree, err := fsys.TreeOf(in.Content.Volume)
-		if err != nil || in.Fixed != "" {
-			continue
-		}
-		out = append(out, home{tree, fmt.Sprintf("%s in part %d", in.Name, p.Number),
-			func(patches []disk.Patch) ([]disk.Patch, error) {
-				patches, err := l.Outward(i, patches)
-				return onDisk(patches), err
-			}})
 	}
 	return out
 }

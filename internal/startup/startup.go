@@ -155,26 +155,20 @@ func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error)
 		if err != nil {
 			x.why = err.Error()
 		}
-		if l, ok := v.(fsys.Layered); ok {
-			c.inner = append(c.inner, innerParts(p, l)...)
-		} else if tree, err := fsys.TreeOf(v); err == nil {
-			x.files = fsys.FS(tree)
+		for _, h := range fsys.Homes(v, p.Span.Start) {
+			y := &x
+			if h.Device != "" {
+				c.inner = append(c.inner, part{Part: table.Part{Number: p.Number}, volume: h.Volume, why: h.Why,
+					inner: h.Device})
+				y = &c.inner[len(c.inner)-1]
+			}
+			if tree, err := fsys.TreeOf(h.Volume); err == nil {
+				y.files = fsys.FS(tree)
+			}
 		}
 		c.parts = append(c.parts, x)
 	}
 	return c, nil
-}
-
-// innerParts are what lies in a container on a part.
-func innerParts(p table.Part, l fsys.Layered) (out []part) {
-	for _, in := range l.Inner() {
-		x := part{Part: table.Part{Number: p.Number}, volume: in.Content.Volume, why: in.Content.Why, inner: in.Name}
-		if tree, err := fsys.TreeOf(x.volume); err == nil {
-			x.files = fsys.FS(tree)
-		}
-		out = append(out, x)
-	}
-	return out
 }
 
 // Check looks at a disk. The error is of reading its table or of a cancelled context.

@@ -22,24 +22,49 @@ type System struct {
 	windows.Facts
 }
 
-// Systems are those on the parts of a disk that was looked at, as far as their registries can be read.
+// Systems are those on the parts of a disk that was looked at, and in containers on them, as far as their registries
+// can be read.
 func Systems(ctx context.Context, s *survey.Survey) (out []System) {
 	for _, a := range s.Parts() {
-		tree, err := fsys.TreeOf(a.Content.Volume)
-		if err != nil || ctx.Err() != nil {
-			continue
-		}
-		if _, err := fsys.Find(tree, SystemHive); err != nil {
-			continue
-		}
-		open := func(name string) *hive.Hive {
-			reg, err := openRegistry(home{tree: tree}, name)
-			if err != nil {
-				return nil
+		for _, h := range fsys.Homes(a.Content.Volume, a.Span.Start) {
+			tree, err := fsys.TreeOf(h.Volume)
+			if err != nil || ctx.Err() != nil {
+				continue
 			}
-			return reg.Hive
+			if _, err := fsys.Find(tree, SystemHive); err == nil {
+				out = append(out, systemIn(ctx, tree, a.Part.Number))
+			}
 		}
-		out = append(out, System{a.Part.Number, windows.FactsOf(open(SystemHive), open(SoftwareHive))})
+	}
+	return out
+}
+
+// systemIn is the Windows in the files of a volume.
+func systemIn(ctx context.Context, tree fsys.Tree, part int) System {
+	open := func(name string) *hive.Hive {
+		reg, err := openRegistry(home{tree: tree}, name)
+		if err != nil {
+			return nil
+		}
+		return reg.Hive
+	}
+	out := System{part, windows.FactsOf(open(SystemHive), open(SoftwareHive))}
+	w, can := tree.(fsys.Weigher)
+	if !can {
+		return out
+	}
+	var folders []fsys.Item
+	var whose []*windows.User
+	for i := range out.Users {
+		it, err := fsys.Find(tree, out.Users[i].Folder)
+		if err == nil && it.IsDir() {
+			folders, whose = append(folders, it), append(whose, &out.Users[i])
+		}
+	}
+	if sizes, err := w.Weigh(ctx, folders); err == nil {
+		for i, n := range sizes {
+			whose[i].Bytes = &n
+		}
 	}
 	return out
 }
@@ -66,7 +91,10 @@ func (s *System) Words() []string {
 	if len(s.Users) > 0 {
 		names := make([]string, len(s.Users))
 		for i, u := range s.Users {
-			names[i] = path.Base(u)
+			names[i] = path.Base(u.Folder)
+			if u.Bytes != nil {
+				names[i] += " (" + units.Bytes(*u.Bytes) + ")"
+			}
 		}
 		out = append(out, "People: "+strings.Join(names, ", "))
 	}

@@ -152,7 +152,7 @@ func TestSystems(t *testing.T) {
 		t.Fatal(all)
 	}
 	want := "Part 2: Windows 11 Pro 23H2 (build 22631.3155), called TILL-2 | Installed 2023-09-12, shut down last " +
-		"2025-11-19 04:26 +00:00, time zone W. Europe Standard Time | People: mara"
+		"2025-11-19 04:26 +00:00, time zone W. Europe Standard Time | People: mara (25.5 kB)"
 	if got := strings.Join(all[0].Words(), " | "); got != want {
 		t.Errorf("%s", got)
 	}

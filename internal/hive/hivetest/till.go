@@ -142,6 +142,8 @@ func Till(t testing.TB, kind table.Kind, loader []byte) string {
 	files := map[string][]byte{"Windows/System32/drivers/storahci.sys": []byte("x"),
 		"Windows/System32/drivers/stornvme.sys": []byte("x"), "Windows/System32/winload.exe": []byte("x"),
 		"Windows/System32/winload.efi":     []byte("x"),
+		"Users/mara/Letters/rota.odt":      testkit.Noise(5, 24_000),
+		"Users/mara/fares.ods":             testkit.Noise(6, 1500),
 		"Windows/System32/config/SOFTWARE": software(t),
 		"Windows/System32/config/SYSTEM":   lettered(t, LetterC(t, kind, TillSignature, SystemAt, TillSystem))}
 	withFiles(t, system, files)

@@ -24,8 +24,14 @@ type Facts struct {
 	// Installed is when this version came to be, Stopped when it was shut down last.
 	Installed time.Time `json:"installed,omitzero"`
 	Stopped   time.Time `json:"stopped,omitzero"`
-	// Users are the folders of people, with slashes, without their drive.
-	Users []string `json:"users,omitempty"`
+	Users []User `json:"users,omitempty"`
+}
+
+// User is somebody with a folder.
+type User struct {
+	Folder string `json:"folder"` // with slashes, without its drive
+	// Bytes is how much the files in it have; nil where that isn't known.
+	Bytes *int64 `json:"bytes,omitempty"`
 }
 
 // FactsOf reads the registry files SYSTEM and SOFTWARE; either may be nil.
@@ -128,8 +134,8 @@ func (f *Facts) software(h *hive.Hive) {
 	for _, u := range all[:min(len(all), mostUsers)] {
 		_, folder, ok := strings.Cut(own(u, "ProfileImagePath"), `:\`)
 		if folder = path.Clean(strings.ReplaceAll(folder, `\`, "/")); ok && strings.HasPrefix(u.Name(), peoplesSID) &&
-			!slices.Contains(f.Users, folder) {
-			f.Users = append(f.Users, folder)
+			!slices.ContainsFunc(f.Users, func(o User) bool { return o.Folder == folder }) {
+			f.Users = append(f.Users, User{Folder: folder})
 		}
 	}
 }
