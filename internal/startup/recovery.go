@@ -15,8 +15,14 @@ import (
 // recoveryFile says where a Windows has its recovery: on the part that begins at a byte of a disk.
 const recoveryFile = "Windows/System32/Recovery/ReAgent.xml"
 
-// recoveryAt is a place in that file: what is before the element's last indentation, that, and the number.
-var recoveryAt = regexp.MustCompile(`([ \t]*)(<(?:Winre|ImageBackup|OsInstall)Location [^>]*offset=")([0-9]+)(")`)
+// recoveryAt is a place in that file, recoveryOn the signature of an MBR: an element's indentation, what is before the
+// number, and that.
+var (
+	recoveryAt = regexp.MustCompile(recoveryElement + `offset=")([0-9]+)(")`)
+	recoveryOn = regexp.MustCompile(recoveryElement + `id=")([0-9]+)(")`)
+)
+
+const recoveryElement = `([ \t]*)(<(?:Winre|ImageBackup|OsInstall)Location (?:[^>]* )?`
 
 // recovery has a Windows look for its recovery where its part is now.
 func (c *winWay) recovery(p *part) error {
@@ -61,20 +67,42 @@ func (c *winWay) recovery(p *part) error {
 	return nil
 }
 
-// relocated is the file with the places that parts have now. It stays as long as it was: a longer number takes from the
-// indentation before it, a shorter one gets spaces after it.
-func (c *winWay) relocated(b []byte) (now []byte, why string) {
-	now = recoveryAt.ReplaceAllFunc(b, func(s []byte) []byte {
-		m := recoveryAt.FindSubmatch(s)
+// relocated is the file with the places that parts have now.
+func (c *winWay) relocated(b []byte) (now []byte, why string) { return renumbered(b, recoveryAt, c.nowAt) }
+
+// resigned is the file with the signatures that MBRs have now, and the old identities that it named.
+func resigned(b []byte, ids map[string]string) (now []byte, named []string, why string) {
+	now, why = renumbered(b, recoveryOn, func(n int64) (int64, bool) {
+		for old, is := range ids {
+			was, err := strconv.ParseUint(diskOf(old), 16, 32)
+			to, failed := strconv.ParseUint(diskOf(is), 16, 32)
+			if err == nil && failed == nil && int64(was) == n && n != 0 {
+				named = append(named, old)
+				return int64(to), true
+			}
+		}
+		return n, false
+	})
+	return now, named, why
+}
+
+// renumbered is the file with other numbers. It stays as long as it was: a longer number takes from the indentation
+// before it, a shorter one gets spaces after it.
+func renumbered(b []byte, which *regexp.Regexp, newOf func(int64) (int64, bool)) (now []byte, why string) {
+	now = which.ReplaceAllFunc(b, func(s []byte) []byte {
+		m := which.FindSubmatch(s)
 		at, err := strconv.ParseInt(string(m[3]), 10, 64)
-		to, moved := c.nowAt(at)
-		if err != nil || !moved {
+		if err != nil {
+			return s
+		}
+		to, other := newOf(at)
+		if !other {
 			return s
 		}
 		number := strconv.AppendInt(nil, to, 10)
 		room, more := m[1], len(number)-len(m[3])
 		if more > len(room) {
-			why = "there is no room for the number of its place"
+			why = "there is no room for a longer number"
 			return s
 		}
 		out := append(bytes.Clone(room[:len(room)-max(0, more)]), m[2]...)

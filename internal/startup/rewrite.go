@@ -89,13 +89,19 @@ func (out *Rewritten) rewrite(h home, ids map[string]string) error {
 			continue
 		}
 		now, named := replaced(b, ids)
+		why := ""
+		if name == recoveryFile {
+			var more []string
+			now, more, why = resigned(now, ids)
+			named = append(named, more...)
+		}
 		if len(named) == 0 {
 			continue
 		}
 		what := name + " on " + h.where
 		// Only what lies in clusters of its own can be written over: the rest is under a checksum or packed.
 		plain, ok := f.(*fsys.Mapped)
-		if !ok || plain.Data().Total() < plain.Size() {
+		if !ok || plain.Data().Total() < plain.Size() || why != "" {
 			out.Left = append(out.Left, what)
 			out.Stuck = append(out.Stuck, named...)
 			continue

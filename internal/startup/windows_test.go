@@ -263,6 +263,50 @@ func TestRecoveryFollows(t *testing.T) {
 	}
 }
 
+// TestRecoveryKnowsTheDisk: with a new signature of an MBR the file about the recovery names that one, longer or
+// shorter; where there is no room for it, the disk keeps its signature.
+func TestRecoveryKnowsTheDisk(t *testing.T) {
+	const name = "Windows/System32/Recovery/ReAgent.xml"
+	for _, c := range []struct{ now, indent, want string }{
+		{"fedcba98", "\r\n   ", `<WinreLocation path="\Recovery" id="4275878552" offset="1048576"/>`},
+		{"0000001f", "\r\n   ", `<WinreLocation path="\Recovery" id="31"`},
+		{"fedcba98", "", ""},
+	} {
+		img := hivetest.Till(t, table.MBR, nil)
+		system := testkit.Extract(t, img, hivetest.SystemAt, hivetest.SystemLen)
+		was := fmt.Sprintf("<?xml version='1.0' encoding='utf-8'?>\r\n<WindowsRE version=\"2.0\">%s<WinreLocation "+
+			"path=\"\\Recovery\" id=\"%d\" offset=\"%d\"/></WindowsRE>%s", c.indent, hivetest.TillSignature,
+			hivetest.FirstAt, strings.Repeat(" ", 1200))
+		testkit.Mounted(t, []string{"ntfs-3g", system}, func(point string) {
+			if err := os.MkdirAll(filepath.Join(point, filepath.Dir(name)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(point, name), []byte(was), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		})
+		testkit.Place(t, system, img, hivetest.SystemAt)
+		d, err := disk.Open(img, disk.Identity{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer d.Close()
+		old := fmt.Sprintf("%08x-01", hivetest.TillSignature)
+		r, err := startup.Rewrite(t.Context(), d, map[string]string{old: c.now + "-01"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if stuck := slices.Contains(r.Stuck, old); stuck != (c.want == "") {
+			t.Errorf("%s: stuck %q, changed %q", c.now, r.Stuck, r.Changed)
+		}
+		testkit.Write(t, img, r.Patches)
+		got := testkit.Do(t, "ntfscat", "-f", testkit.Extract(t, img, hivetest.SystemAt, hivetest.SystemLen), name)
+		if !strings.Contains(got, c.want) || len(got) != len(was) || c.want == "" && got != was {
+			t.Errorf("%s: %.250q", c.now, got)
+		}
+	}
+}
+
 // relaid gives a disk another table.
 func relaid(t *testing.T, img string, kind table.Kind, change func(l *table.Layout)) {
 	t.Helper()

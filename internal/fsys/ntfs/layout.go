@@ -144,6 +144,7 @@ const (
 	fileCompressed = 0x0800
 	fileOffline    = 0x1000
 	fileEncrypted  = 0x4000
+	fileRecallOpen = 0x4_0000
 	fileRecall     = 0x40_0000
 	fileIndex      = 0x1000_0000
 	fileView       = 0x2000_0000

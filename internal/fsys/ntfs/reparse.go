@@ -2,8 +2,11 @@ package ntfs
 
 import (
 	"encoding/binary"
+	"fmt"
 	"io/fs"
 	"strings"
+
+	"twinshelf/internal/units"
 )
 
 // Tags of reparse points ([MS-FSCC] section 2.1.2.1) and the layouts behind them (2.1.2.4, 2.1.2.5).
@@ -17,6 +20,9 @@ const (
 	tagBlock      = 0x80000026
 	tagDedup      = 0x80000013
 	tagWOF        = 0x80000017
+	tagCloud      = 0x9000001A // and those that differ from it in tagCloudKinds only
+
+	tagCloudKinds = 0xF000
 
 	reparseHead    = 8
 	nameOffsets    = 8 // of the substitute name's and the printed name's places
@@ -119,20 +125,47 @@ func (t tree) oldLink(rec *record, flags uint32) (link, bool) {
 	return link{fs.ModeSymlink, strings.ReplaceAll(utf16String(b[len(linkMagic):]), "\x00", "_"), ""}, true
 }
 
-// away says why a file's contents aren't in it; empty when they are.
+// away says why a file's contents aren't in it, or not all of a folder's entries, and what is; empty when they are.
 func away(v *Volume, rec *record) string {
 	flags, _ := standardOf(rec)
-	if flags&(fileOffline|fileRecall) != 0 {
-		return "its contents are kept elsewhere (in a cloud or on other media), not on this disk"
+	tag, cloud := uint32(0), false
+	if flags&fileReparse != 0 {
+		tag, _ = v.reparseOf(rec)
+		cloud = tag&^tagCloudKinds == tagCloud
 	}
-	if flags&fileReparse == 0 {
+	folder := binary.LittleEndian.Uint16(rec.b[recFlags:])&recordIsDir != 0
+	switch {
+	case folder && flags&fileRecallOpen != 0:
+		return "it is kept in a cloud, and what is in it wasn't all fetched: other files may be there"
+	case folder:
 		return ""
-	}
-	switch tag, _ := v.reparseOf(rec); {
+	case cloud && flags&(fileOffline|fileRecall) != 0:
+		return "it is kept in a cloud; " + here(v, rec)
+	case flags&(fileOffline|fileRecall) != 0:
+		return "its contents are kept elsewhere (in a cloud or on other media); " + here(v, rec)
 	case tag == tagDedup:
-		return "its contents are kept in the volume's store of shared pieces, which isn't read"
+		return "its contents are in the volume's store of shared pieces (System Volume Information/Dedup), which is " +
+			"captured and restored with it, and not read here; " + here(v, rec)
 	case tag == tagWOF && packedBySystem(v, rec) == "":
 		return "its contents are packed by its system in a way that isn't read (into an image in another file, perhaps)"
 	}
 	return ""
+}
+
+// here says how much of a file's contents is in the file itself.
+func here(v *Volume, rec *record) string {
+	s, err := v.stream(rec, attrData, "")
+	if err != nil || !s.found {
+		return "how much of them is here can't be told"
+	}
+	n := int64(len(s.value))
+	for _, r := range s.runs {
+		if !r.sparse {
+			n += r.n * v.cluster
+		}
+	}
+	if n = min(n, s.size); n == 0 {
+		return "none of its " + units.Bytes(s.size) + " are in the file itself"
+	}
+	return fmt.Sprintf("of its %s at most %s are in the file itself", units.Bytes(s.size), units.Bytes(n))
 }
