@@ -125,8 +125,8 @@ func renew(ctx context.Context, d disk.Device, o Options, fixed []string) (*Rene
 		}
 	}
 	if t.Dynamic() {
-		r.Stays = append(r.Stays, fmt.Sprintf("the %s and its parts keep their identities: the database of the dynamic "+
-			"disk goes by them", t.Kind))
+		r.Stays = append(r.Stays, fmt.Sprintf("the %s and its parts keep their identities: the database of the "+
+			"dynamic disk goes by them", t.Kind))
 	}
 	if len(r.IDs) > 0 {
 		r.Does = append(r.Does, fmt.Sprintf("the %s and its parts get identities of their own", t.Kind))

@@ -68,7 +68,9 @@ func (c *winWay) recovery(p *part) error {
 }
 
 // relocated is the file with the places that parts have now.
-func (c *winWay) relocated(b []byte) (now []byte, why string) { return renumbered(b, recoveryAt, c.nowAt) }
+func (c *winWay) relocated(b []byte) (now []byte, why string) {
+	return renumbered(b, recoveryAt, c.nowAt)
+}
 
 // resigned is the file with the signatures that MBRs have now, and the old identities that it named.
 func resigned(b []byte, ids map[string]string) (now []byte, named []string, why string) {

@@ -3,6 +3,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -223,10 +224,10 @@ func dataWithin(d disk.Device, c *fsys.Content, base int64) int64 {
 	return n
 }
 
-// roles says what each part is for: its type tells, its contents tell more, and the
-// largest data part of a disk that starts up is taken for the system.
+// roles says what each part is for: its type tells, its contents tell more, and of a disk that starts up the largest
+// data part on which a system was found, or the largest one, is taken for the system.
 func (s *Survey) roles() {
-	starts, largest := false, -1
+	starts, may := false, []*Area(nil)
 	for i := range s.Areas {
 		a := &s.Areas[i]
 		if a.Part == nil {
@@ -241,15 +242,41 @@ func (s *Survey) roles() {
 		}
 		starts = starts || a.Role == table.RoleStartup || a.Part.Active
 		// A volume group or what is encrypted may be the system as well.
-		may := a.Role == table.RoleData ||
-			a.Role == table.RoleUnknown && (a.Content.Info.Opaque != "" || len(a.Inner()) > 0)
-		if may && (largest < 0 || a.Span.Len() > s.Areas[largest].Span.Len()) {
-			largest = i
+		if a.Role == table.RoleData ||
+			a.Role == table.RoleUnknown && (a.Content.Info.Opaque != "" || len(a.Inner()) > 0) {
+			may = append(may, a)
 		}
 	}
-	if starts && largest >= 0 {
-		s.Areas[largest].Role = table.RoleSystem
+	if !starts || len(may) == 0 {
+		return
 	}
+	if len(may) > 1 {
+		if found := slices.DeleteFunc(slices.Clone(may), func(a *Area) bool { return !a.hasSystem() }); len(found) > 0 {
+			may = found
+		}
+	}
+	system := slices.MaxFunc(may, func(a, b *Area) int { return cmp.Compare(a.Span.Len(), b.Span.Len()) })
+	system.Role = table.RoleSystem
+}
+
+// marksOfSystems are what the systems of Windows, Linux and Macs can't be without.
+var marksOfSystems = []string{"Windows/System32/config/SYSTEM", "etc/fstab", "etc/passwd",
+	"System/Library/CoreServices/SystemVersion.plist"}
+
+// hasSystem says whether an area holds the files of a system, as far as they can be read.
+func (a *Area) hasSystem() bool {
+	for _, h := range fsys.Homes(a.Content.Volume, 0) {
+		tree, err := fsys.TreeOf(h.Volume)
+		if err != nil {
+			continue
+		}
+		for _, name := range marksOfSystems {
+			if _, err := fsys.Find(tree, name); err == nil {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Section reads an area of the device.

@@ -3,6 +3,7 @@ package survey
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -184,5 +185,37 @@ func TestHolesNeedNoReading(t *testing.T) {
 	cancel()
 	if _, err := Of(ctx, s.Device, nil); err == nil {
 		t.Error("a cancelled look went on")
+	}
+}
+
+// TestSystemIsWhereItIs: the part with the files of a system is the system, though another one is larger; without any
+// the largest is taken for it.
+func TestSystemIsWhereItIs(t *testing.T) {
+	testkit.Need(t, "mkfs.ext4", "mkfs.exfat")
+	for _, c := range []struct {
+		file string
+		want int
+	}{{"etc/fstab", 1}, {"Windows/System32/config/SYSTEM", 1}, {"srv/fares.csv", 2}} {
+		dir := t.TempDir()
+		if err := os.MkdirAll(filepath.Join(dir, filepath.Dir(c.file)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, c.file), []byte("x"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		small, large := testkit.Image(t, "small", 20*units.MiB), testkit.Image(t, "large", 40*units.MiB)
+		testkit.Do(t, "mkfs.ext4", "-q", "-d", dir, small)
+		testkit.Do(t, "mkfs.exfat", large)
+		img := testkit.Image(t, "till.img", 64*units.MiB)
+		testkit.WriteTable(t, img, table.Layout{Kind: table.MBR, Sector: 512, ID: "00b21d9e", Parts: []table.Part{
+			{Number: 1, Span: span.At(units.MiB, 20*units.MiB), Type: "0x83", Active: true},
+			{Number: 2, Span: span.At(22*units.MiB, 40*units.MiB), Type: "0x07"}}}, 64*units.MiB)
+		testkit.Place(t, small, img, units.MiB)
+		testkit.Place(t, large, img, 22*units.MiB)
+		for _, a := range looked(t, img, nil).Parts() {
+			if system := a.Role == table.RoleSystem; system != (a.Number() == c.want) {
+				t.Errorf("%s: part %d is %s", c.file, a.Number(), a.Role)
+			}
+		}
 	}
 }

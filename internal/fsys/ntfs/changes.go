@@ -47,8 +47,8 @@ type changes struct {
 // errNoChanges says why a change journal tells nothing.
 var errNoChanges = errors.New("no change journal")
 
-// changes opens the volume's change journal.
-func (v *Volume) changes() (*changes, error) {
+// changesOf opens the volume's change journal.
+func changesOf(v *Volume) (*changes, error) {
 	extend, err := v.readRecord(recExtend)
 	if err != nil {
 		return nil, err
@@ -67,7 +67,7 @@ func (v *Volume) changes() (*changes, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, err := v.streamContents(rec, changesHead)
+	head, err := streamContents(v, rec, changesHead)
 	if err != nil {
 		return nil, err
 	}
@@ -76,12 +76,12 @@ func (v *Volume) changes() (*changes, error) {
 		return nil, fmt.Errorf("%w: its head can't be read (%w)", errNoChanges, cmp.Or(err, io.ErrUnexpectedEOF))
 	}
 	c := &changes{id: binary.LittleEndian.Uint64(b[maxID:]), lowest: int64(binary.LittleEndian.Uint64(b[maxLowest:]))}
-	c.body, err = v.streamContents(rec, changesBody)
+	c.body, err = streamContents(v, rec, changesBody)
 	return c, err
 }
 
 // streamContents opens a named stream of a record.
-func (v *Volume) streamContents(rec *record, name string) (fsys.Contents, error) {
+func streamContents(v *Volume, rec *record, name string) (fsys.Contents, error) {
 	s, err := v.stream(rec, attrData, name)
 	if err != nil {
 		return nil, err
@@ -150,12 +150,12 @@ func (c *changes) next() (int64, error) {
 
 // changedSince are the files that the journal names since the volume was as old is, by the numbers of their records, in
 // order. It is errNoChanges where it doesn't reach back so far, or isn't the same one.
-func (v *Volume) changedSince(ctx context.Context, old *Volume) ([]int64, error) {
-	was, err := old.changes()
+func changedSince(ctx context.Context, v, old *Volume) ([]int64, error) {
+	was, err := changesOf(old)
 	if err != nil {
 		return nil, err
 	}
-	now, err := v.changes()
+	now, err := changesOf(v)
 	if err != nil {
 		return nil, err
 	}

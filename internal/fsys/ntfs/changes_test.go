@@ -141,6 +141,7 @@ func TestChangeJournal(t *testing.T) {
 		})
 	}
 	other, _ := journalled(t, old)
+	testkit.Write(t, other, []disk.Patch{{Off: 0x48, Data: []byte("another!")}}) // its serial number
 	if said := volume(t, other).Witness(t.Context(), was); said != "" {
 		t.Errorf("of another volume: %s", said)
 	}

@@ -38,7 +38,7 @@ func (v *Volume) Caveat() string {
 }
 
 // sameAs is the volume as it was before; nil where that is another one.
-func (v *Volume) sameAs(before fsys.Volume) *Volume {
+func sameAs(v *Volume, before fsys.Volume) *Volume {
 	old, ok := before.(*Volume)
 	if !ok || old.info.ID != v.info.ID || old.cluster != v.cluster || old.record != v.record {
 		return nil
@@ -48,11 +48,11 @@ func (v *Volume) sameAs(before fsys.Volume) *Volume {
 
 // Witness says whether the change journal tells which files changed since the volume was as before is.
 func (v *Volume) Witness(ctx context.Context, before fsys.Volume) string {
-	old := v.sameAs(before)
+	old := sameAs(v, before)
 	if old == nil {
 		return ""
 	}
-	files, err := v.changedSince(ctx, old)
+	files, err := changedSince(ctx, v, old)
 	if err != nil {
 		return "its change journal doesn't help: " + err.Error()
 	}
@@ -65,15 +65,15 @@ func (v *Volume) Witness(ctx context.Context, before fsys.Volume) string {
 // them follow later), of files with more than one record, of what is written past the file system, and of files of the
 // kinds that its system holds open.
 func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(span.Span) error) error {
-	old := v.sameAs(before)
+	old := sameAs(v, before)
 	if old == nil {
 		return nil // nothing is proven
 	}
-	named, err := v.changedSince(ctx, old)
+	named, err := changedSince(ctx, v, old)
 	if err != nil && ctx.Err() != nil {
 		return err
 	} // where the journal doesn't help the records count alone
-	past, err := v.writtenPast(ctx)
+	past, err := writtenPast(ctx, v)
 	if err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ const maxPast = 1 << 20
 // writtenPast are the records of files that are written past the file system, straight to where they lie, or by itself
 // without a trace: what is below $Extend (transactions' logs) and below System Volume Information (shadow copies,
 // BitLocker's data), and everything in the root that is called *.sys (swap files, images for hibernation and dumps).
-func (v *Volume) writtenPast(ctx context.Context) (map[int64]bool, error) {
+func writtenPast(ctx context.Context, v *Volume) (map[int64]bool, error) {
 	out := map[int64]bool{}
 	folders := []int64{recExtend}
 	for _, e := range v.rootEntries {

@@ -35,7 +35,8 @@ func TestWeigh(t *testing.T) {
 		put("Users/Ines/Photos/ferry.jpg:note", 70_000)
 		put("Users/Tom/ledger.ods", 900_000)
 		put("Shared/rota.ods", 500_000)
-		if err := os.Link(filepath.Join(dir, "Users/Tom/ledger.ods"), filepath.Join(dir, "Users/Tom/again.ods")); err != nil {
+		tom := filepath.Join(dir, "Users/Tom")
+		if err := os.Link(filepath.Join(tom, "ledger.ods"), filepath.Join(tom, "again.ods")); err != nil {
 			t.Fatal(err)
 		}
 		if err := os.WriteFile(filepath.Join(dir, "Users/Tom/holes"), []byte("x"), 0o644); err != nil {

@@ -24,7 +24,7 @@ type Facts struct {
 	// Installed is when this version came to be, Stopped when it was shut down last.
 	Installed time.Time `json:"installed,omitzero"`
 	Stopped   time.Time `json:"stopped,omitzero"`
-	Users []User `json:"users,omitempty"`
+	Users     []User    `json:"users,omitempty"`
 }
 
 // User is somebody with a folder.
