@@ -71,8 +71,8 @@ type Unchanging interface {
 
 // Witness is an Unchanging whose system keeps a journal of what it changes.
 type Witness interface {
-	// Witness says in words what the journal tells of the time since before, or why it tells nothing; empty where before
-	// is another volume.
+	// Witness says in words what the journal tells of the time since before, or why it tells nothing; empty where
+	// before is another volume.
 	Witness(ctx context.Context, before Volume) string
 }
 

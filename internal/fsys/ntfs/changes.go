@@ -14,8 +14,8 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// The change journal is a file of the system's own, $Extend\$UsnJrnl. Its stream $Max says which journal it is, $J has a
-// record for every file that was changed since it was opened; a record's number is its place there (FSCTL_QUERY_USN_JOURNAL,
+// The change journal is a file of the system's own, $Extend\$UsnJrnl. Its stream $Max says which journal it is, $J has
+// a record for every file that was changed since it was opened; a record's number is its place there ([MS-FSCC] and
 // USN_RECORD_V2 to V4). The beginning is given back as the journal grows.
 const (
 	changesName = "$UsnJrnl"
