@@ -126,7 +126,8 @@ func TestChangeJournal(t *testing.T) {
 				t.Errorf("it says %q", said)
 			}
 			var proven span.Set
-			if err := v.Unchanged(t.Context(), was, func(sp span.Span) error { proven.Add(sp); return nil }); err != nil {
+			err := v.Unchanged(t.Context(), was, func(sp span.Span) error { proven.Add(sp); return nil })
+			if err != nil {
 				t.Fatal(err)
 			}
 			var names []string

@@ -36,8 +36,8 @@ func elsewhere(t *testing.T, path string, have int, size int64, tag, attributes 
 	}
 }
 
-// TestContentsElsewhere: files of clouds, of other media and of a store of shared pieces say so, and how much of them is
-// here; they aren't read as if they were zeros. One that a cloud has, and that is all here, is read.
+// TestContentsElsewhere: files of clouds, of other media and of a store of shared pieces say so, and how much of them
+// is here; they aren't read as if they were zeros. One that a cloud has, and that is all here, is read.
 func TestContentsElsewhere(t *testing.T) {
 	const offline = 0x1000
 	testkit.Need(t, "mkntfs", "ntfs-3g")

@@ -11,8 +11,8 @@ import (
 	"twinshelf/internal/units"
 )
 
-// TestWeigh: what the records of a volume say of its folders is what going through them finds: nested ones, packed files
-// and such with holes, in many pieces, with streams, and with several names, which count once.
+// TestWeigh: what the records of a volume say of its folders is what going through them finds: nested ones, packed
+// files and such with holes, in many pieces, with streams, and with several names, which count once.
 func TestWeigh(t *testing.T) {
 	testkit.Need(t, "mkntfs", "ntfs-3g")
 	testkit.Root(t)
