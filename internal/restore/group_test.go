@@ -63,9 +63,9 @@ func TestGroupOnTwoDisks(t *testing.T) {
 	}
 }
 
-func groupOnTwoDisks(t *testing.T, silent bool) {
-	images, volumes := grouped(t, silent)
-	s := newShelf(t)
+// takeJoined captures images as the disks of one machine; of none may more than so many bytes count as used.
+func takeJoined(t *testing.T, s *shelf.Shelf, images []string, most int64) (twin *shelf.Twin) {
+	t.Helper()
 	var surveys []*survey.Survey
 	for _, img := range images {
 		sv, err := survey.Of(t.Context(), opened(t, img), nil)
@@ -80,15 +80,21 @@ func groupOnTwoDisks(t *testing.T, silent bool) {
 	}
 	p := capture.Plan{Shelf: s, Machine: "Purser's laptop", Tool: "test"}
 	for _, sv := range joined {
-		if sv.Used() > 30*miB {
+		if sv.Used() > most {
 			t.Errorf("%d bytes of a disk count as used: %+v", sv.Used(), sv.Areas)
 		}
 		p.Sources = append(p.Sources, capture.Source{Survey: sv})
 	}
-	var twin *shelf.Twin
 	if err := testkit.Run(t, func(rc *run.Context) (err error) { twin, err = p.Run(rc); return err }); err != nil {
 		t.Fatal(err)
 	}
+	return twin
+}
+
+func groupOnTwoDisks(t *testing.T, silent bool) {
+	images, volumes := grouped(t, silent)
+	s := newShelf(t)
+	twin := takeJoined(t, s, images, 30*miB)
 	if err := testkit.Run(t, func(rc *run.Context) error {
 		proof, err := prove.Twin(rc, s, twin, "test")
 		if err == nil {
