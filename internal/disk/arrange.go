@@ -95,17 +95,15 @@ func (a *Arranged) ReadAt(p []byte, off int64) (int, error) {
 	return n, eofIfShort(n, len(p))
 }
 
-// Source is where the bytes at a place come from, as far as they come from one move.
-func (a *Arranged) Source(at span.Span) span.Span {
-	i := a.from(at.Start)
-	if i == len(a.moves) {
-		return span.Span{}
+// Sources yields where the bytes of a stretch come from.
+func (a *Arranged) Sources(at span.Span) iter.Seq[span.Span] {
+	return func(yield func(span.Span) bool) {
+		for i := a.from(at.Start); i < len(a.moves) && a.moves[i].To < at.End; i++ {
+			if hit := a.moves[i].Target().Intersect(at); !yield(hit.Shift(-a.moves[i].Shift())) {
+				return
+			}
+		}
 	}
-	hit := a.moves[i].Target().Intersect(at)
-	if hit.Empty() {
-		return span.Span{}
-	}
-	return hit.Shift(-a.moves[i].Shift())
 }
 
 // Pieces are the base's pieces where they are moved to. A piece that is cut loses its name.

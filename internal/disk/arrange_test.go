@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"iter"
+	"slices"
 	"testing"
 
 	"twinshelf/internal/span"
@@ -72,12 +73,16 @@ func TestArranged(t *testing.T) {
 			t.Errorf("piece %d is %v, want %v", i, got[i], expect[i])
 		}
 	}
-	for _, c := range []struct{ at, want span.Span }{
-		{span.Span{Start: 1550, End: 1560}, span.Span{Start: 350, End: 360}},
-		{span.Span{Start: 410, End: 480}, span.Span{Start: 660, End: 730}},
-		{span.Span{Start: 250, End: 260}, span.Span{}}, {span.Span{Start: 1900, End: 1950}, span.Span{}},
+	for _, c := range []struct {
+		at   span.Span
+		want []span.Span
+	}{
+		{span.Span{Start: 1550, End: 1560}, []span.Span{{Start: 350, End: 360}}},
+		{span.Span{Start: 410, End: 480}, []span.Span{{Start: 660, End: 730}}},
+		{span.Span{Start: 150, End: 420}, []span.Span{{Start: 150, End: 200}, {Start: 650, End: 670}}},
+		{span.Span{Start: 250, End: 260}, nil}, {span.Span{Start: 1900, End: 1950}, nil},
 	} {
-		if got := a.Source(c.at); got != c.want {
+		if got := slices.Collect(a.Sources(c.at)); !slices.Equal(got, c.want) {
 			t.Errorf("%v comes from %v, want %v", c.at, got, c.want)
 		}
 	}

@@ -1,15 +1,20 @@
 package fsys
 
 import (
+	"cmp"
 	"container/heap"
 	"errors"
+	"slices"
 
 	"twinshelf/internal/span"
 )
 
 // FreeRuns are free stretches, in the unit of whoever uses them, from which the longest are taken first: so what moves
 // stays in as few pieces as can be.
-type FreeRuns struct{ h runHeap }
+type FreeRuns struct {
+	h    runHeap
+	line []span.Span // by place, of which TakeNext takes
+}
 
 // ErrNoRoom means that too little is free.
 var ErrNoRoom = errors.New("there isn't room for what lies beyond that")
@@ -51,6 +56,39 @@ func (f *FreeRuns) Take(n int64) ([]span.Span, error) {
 		n -= got.Len()
 	}
 	return out, nil
+}
+
+// lookAhead is how many free stretches TakeNext passes over at the most until one is long enough.
+const lookAhead = 64
+
+// TakeNext gives n units as Take does, and so that what is taken one after the other lies one after the other, too, as
+// far as free stretches that are long enough follow each other.
+func (f *FreeRuns) TakeNext(n int64) ([]span.Span, error) {
+	if f.line == nil {
+		f.line, f.h = append([]span.Span{}, f.h...), nil
+		slices.SortFunc(f.line, func(a, b span.Span) int { return cmp.Compare(a.Start, b.Start) })
+	}
+	for i := range f.line[:min(len(f.line), lookAhead)] {
+		if f.line[i].Len() < n {
+			continue
+		}
+		for _, sp := range f.line[:i] { // too short for this one; others may fit
+			heap.Push(&f.h, sp)
+		}
+		f.line = f.line[i:]
+		out := span.At(f.line[0].Start, n)
+		if f.line[0].Start = out.End; f.line[0].Empty() {
+			f.line = f.line[1:]
+		}
+		return []span.Span{out}, nil
+	}
+	if f.Longest() < n {
+		for _, sp := range f.line {
+			heap.Push(&f.h, sp)
+		}
+		f.line = []span.Span{}
+	}
+	return f.Take(n)
 }
 
 type runHeap []span.Span

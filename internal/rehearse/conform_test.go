@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -12,6 +13,8 @@ import (
 	"twinshelf/internal/disk/disktest"
 	"twinshelf/internal/shelf/shelftest"
 	"twinshelf/internal/span"
+	"twinshelf/internal/table"
+	"twinshelf/internal/testkit"
 )
 
 // layout is what a planned disk is composed from.
@@ -58,11 +61,51 @@ func TestPlannedConforms(t *testing.T) {
 	}
 	disktest.Conform(t, planned, want(from, p))
 	for _, at := range []int64{0, p.Size / 2, p.Size - 512} {
-		got := planned.Source(span.At(at, 512))
-		if !got.Empty() && !bytes.Equal(from[got.Start:got.End], want(from, layout{Size: p.Size,
-			Moves: p.Moves})[at:][:got.Len()]) {
-			t.Errorf("byte %d is said to come from %v", at, got)
+		for got := range planned.Sources(span.At(at, 512)) {
+			if !bytes.Equal(from[got.Start:got.End], want(from, layout{Size: p.Size, Moves: p.Moves})[at:][:got.Len()]) {
+				t.Errorf("byte %d is said to come from %v", at, got)
+			}
+			break
 		}
+	}
+}
+
+// TestPiecesTogether: many small moves give few pieces, over short gaps too, and none reaches over the end of a part or
+// over a long gap; what is read there is what was put there, and zeros.
+func TestPiecesTogether(t *testing.T) {
+	const size = 8 << 20
+	base := disk.NewMemory(size, 512)
+	copy(base.Bytes, testkit.Noise(4, size))
+	part := table.Layout{Kind: table.MBR, Sector: 512, ID: "00b21d9e", Parts: []table.Part{
+		{Number: 1, Span: span.At(1<<20, 2<<20), Type: "0x07"}, {Number: 2, Span: span.At(3<<20, 4<<20), Type: "0x07"}}}
+	patches, err := table.Build(part, size)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var moves []disk.Move
+	for at := int64(2 << 20); at < 4<<20; at += 32 << 10 { // over the end of a part, each second 16 KiB
+		moves = append(moves, disk.Move{From: span.At(size-at, 16<<10), To: at})
+	}
+	moves = append(moves, disk.Move{From: span.At(0, 4096), To: 5 << 20}, disk.Move{From: span.At(4096, 4096),
+		To: 5<<20 + 100<<10}) // too far from each other
+	p, err := Compose(base, size, 512, moves, patches)
+	if err != nil {
+		t.Fatal(err)
+	}
+	disktest.Conform(t, p, want(base.Bytes, layout{Size: size, Moves: moves, Patches: patches}))
+	var got []span.Span
+	for x, err := range p.Pieces() {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if x.Kind == disk.Data && x.Start >= 1<<20 {
+			got = append(got, x.Span)
+		}
+	}
+	expect := []span.Span{span.At(2<<20, 1<<20-16<<10), span.At(3<<20, 1<<20-16<<10), span.At(5<<20, 4096),
+		span.At(5<<20+100<<10, 4096)}
+	if !slices.Equal(got, expect) {
+		t.Errorf("%v, want %v", got, expect)
 	}
 }
 

@@ -3,6 +3,8 @@
 package rehearse
 
 import (
+	"iter"
+
 	"twinshelf/internal/disk"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
@@ -52,8 +54,8 @@ func lay(source disk.Device, order *disk.Arranged, sector int, patches []disk.Pa
 // Moves are where bytes of the source are put; the caller mustn't change them.
 func (p *Planned) Moves() []disk.Move { return p.order.Moves() }
 
-// Source is where on the source the bytes at a place come from; empty where they come from nowhere.
-func (p *Planned) Source(at span.Span) span.Span { return p.order.Source(at) }
+// Sources yields where on the source the bytes of a stretch come from; nothing where they come from nowhere.
+func (p *Planned) Sources(at span.Span) iter.Seq[span.Span] { return p.order.Sources(at) }
 
 // Read gives a whole piece, in dst's memory when it fits.
 func (p *Planned) Read(piece disk.Piece, dst []byte) ([]byte, error) {

@@ -80,7 +80,7 @@ func (w *writer) again() error {
 	var stopped error
 	r.After = func(sp span.Span, got int64) {
 		if got > 0 {
-			w.rc.MarkRead(w.Disk.Source(span.At(sp.Start, got)), run.Finished)
+			w.markRead(span.At(sp.Start, got), run.Finished)
 		}
 		stopped = errors.Join(stopped, w.rc.Step(got))
 	}

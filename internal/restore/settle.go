@@ -166,7 +166,7 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 
 // unread puts a piece that the source didn't give off to the end.
 func (w *writer) unread(b *block) error {
-	w.rc.MarkRead(w.Disk.Source(b.piece.Span), run.Unreadable)
+	w.markRead(b.piece.Span, run.Unreadable)
 	if w.Lenient {
 		w.came.Later.Add(b.piece.Span)
 		return w.rc.Step(b.piece.Len())

@@ -109,8 +109,10 @@ type writer struct {
 func (p *Restore) fromSource() iter.Seq[span.Span] {
 	return func(yield func(span.Span) bool) {
 		for sp := range disk.Stretches(p.Disk, disk.Data) {
-			if from := p.Disk.Source(sp); !from.Empty() && !yield(from) {
-				return
+			for from := range p.Disk.Sources(sp) {
+				if !yield(from) {
+					return
+				}
 			}
 		}
 	}
@@ -317,11 +319,18 @@ const (
 // did notes that a stretch of the target is as planned.
 func (w *writer) did(sp span.Span, h ...how) error {
 	w.rc.MarkWritten(sp, run.Finished)
-	w.rc.MarkRead(w.Disk.Source(sp), run.Finished)
+	w.markRead(sp, run.Finished)
 	if len(h) > 0 && h[0] == skipped {
 		return w.rc.Skip(sp.Len())
 	}
 	return w.rc.Step(sp.Len())
+}
+
+// markRead shows where what belongs at a stretch of the target was read.
+func (w *writer) markRead(sp span.Span, state run.Cell) {
+	for from := range w.Disk.Sources(sp) {
+		w.rc.MarkRead(from, state)
+	}
 }
 
 // write puts one piece onto the target. A place that fails is dealt with at the next flush.

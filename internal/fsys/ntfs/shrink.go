@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/binary"
 	"fmt"
+	"math"
 	"math/bits"
 	"slices"
 
@@ -21,6 +22,12 @@ const (
 	leastSpare = 4 << 20 // bytes
 
 	bitmapReadStep = 1 << 20 // bytes
+
+	tooMany = "more than %d pieces would have to be moved"
+	// longRun is how long a run is, in bytes, that is given a place before the others.
+	longRun = 4 << 20
+	// sameBetween is how many bytes that stay may lie between two that change and be written with them.
+	sameBetween = 24
 )
 
 var _ fsys.Shrinker = (*Volume)(nil)
@@ -29,10 +36,10 @@ var _ fsys.Shrinker = (*Volume)(nil)
 type shrinkage struct {
 	growth
 	free    fsys.FreeRuns
-	taken   []span.Span // where moved clusters go, in clusters
-	moves   []disk.Move
-	changed map[int64]*record
-	mirror  stream // $MFTMirr, afterwards
+	moves   []disk.Move       // by where they come from
+	changed map[int64]*record // of the volume's own files
+	mirror  stream            // $MFTMirr, afterwards
+	scratch []byte            // of one record
 }
 
 // Least tries how small the volume can become: what is used and can't be moved, and room for the rest.
@@ -182,20 +189,17 @@ func (s *shrinkage) plan() error {
 	if err := s.readFree(bm.runs, &behind); err != nil {
 		return err
 	}
+	if err := s.place(behind); err != nil {
+		return err
+	}
 	s.changed = map[int64]*record{}
-	found := int64(0)
-	if err := v.eachRecord(func(r *record) error {
-		n, err := s.record(r)
-		found += n
-		return err
-	}); err != nil {
+	if s.mft, err = s.rerouted(v.mft); err != nil {
 		return err
 	}
-	if found != behind.Total() {
-		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters beyond that are in use and its files "+
-			"have %d there", behind.Total(), found)}
+	if len(s.mft) == 0 || s.mft[0].n*v.cluster < min(v.mftSize, firstRecords*v.record) {
+		return &fsys.Cant{Why: "the first of its file records would lie in pieces"}
 	}
-	if s.mft, err = s.moved(v.mft); err != nil {
+	if err := v.walkRecords(s.record); err != nil {
 		return err
 	}
 	return s.system(bitmapRec)
@@ -205,48 +209,31 @@ func (s *shrinkage) plan() error {
 // one.
 const firstRecords = 16
 
-// moved is where the table of files lies afterwards.
-func (s *shrinkage) moved(runs []run) ([]run, error) {
-	moves := slices.SortedFunc(slices.Values(s.moves), func(a, b disk.Move) int {
-		return cmp.Compare(a.From.Start, b.From.Start)
-	})
+// rerouted is where runs lie afterwards.
+func (s *shrinkage) rerouted(runs []run) ([]run, error) {
 	c := s.v.cluster
 	var out []run
 	for _, r := range runs {
 		for r.n > 0 {
-			x := run{vcn: r.vcn, lcn: r.lcn, n: min(r.n, max(0, s.clusters-r.lcn))}
+			x := r
+			if !r.sparse {
+				x.n = min(r.n, max(0, s.clusters-r.lcn))
+			}
 			if x.n == 0 {
-				i, _ := slices.BinarySearchFunc(moves, r.lcn*c, func(m disk.Move, at int64) int {
+				i, _ := slices.BinarySearchFunc(s.moves, r.lcn*c, func(m disk.Move, at int64) int {
 					return cmp.Compare(m.From.End-1, at)
 				})
-				if i == len(moves) || moves[i].From.Start > r.lcn*c {
-					return nil, fsys.Contradiction(r.lcn*c, "the table of its files has clusters that nobody moves")
+				if i == len(s.moves) || s.moves[i].From.Start > r.lcn*c {
+					return nil, fsys.Contradiction(r.lcn*c, "a file has clusters that nobody moves")
 				}
-				x.lcn = moves[i].To/c + r.lcn - moves[i].From.Start/c
-				x.n = min(r.n, moves[i].From.End/c-r.lcn)
+				x.lcn = s.moves[i].To/c + r.lcn - s.moves[i].From.Start/c
+				x.n = min(r.n, s.moves[i].From.End/c-r.lcn)
 			}
 			out = append(out, x)
-			r = run{vcn: r.vcn + x.n, lcn: r.lcn + x.n, n: r.n - x.n}
+			r = run{vcn: r.vcn + x.n, lcn: r.lcn + x.n, n: r.n - x.n, sparse: r.sparse}
 		}
-	}
-	if len(out) == 0 || out[0].n*c < min(s.v.mftSize, firstRecords*s.v.record) {
-		return nil, &fsys.Cant{Why: "the first of its file records would lie in pieces"}
 	}
 	return out, nil
-}
-
-// eachRecord calls do with every record in use, which it may keep.
-func (v *records) eachRecord(do func(*record) error) error {
-	return v.walkRecords(func(number int64, raw []byte) error {
-		if string(raw[:4]) != recMagic || binary.LittleEndian.Uint16(raw[recFlags:])&recordInUse == 0 {
-			return nil
-		}
-		r := &record{number: number, at: number * v.record, b: slices.Clone(raw)}
-		if err := unfix(r.b, recMagic, r.at); err != nil {
-			return err
-		}
-		return do(r)
-	})
 }
 
 // walkRecords calls do with the bytes of every record of $MFT, with their fix-ups; they are good until the next.
@@ -302,78 +289,186 @@ func addTo(all *fsys.FreeRuns, open *span.Span, free span.Span) {
 	*open = free
 }
 
-// record moves what a record has past the new end, and says how many clusters that were.
-func (s *shrinkage) record(r *record) (found int64, err error) {
+// outlier is a run beyond the new end, in clusters.
+type outlier struct {
+	span.Span
+	own bool // of the volume's own files
+}
+
+// place gives everything beyond the new end another place: first what the volume itself needs, and long runs, which
+// shall stay in few pieces; then the rest as it lies, so that it is read and written in its order.
+func (s *shrinkage) place(behind span.Set) error {
+	all, err := s.outliers()
+	if err != nil {
+		return err
+	}
+	found := int64(0)
+	for _, o := range all {
+		found += o.Len()
+	}
+	if found != behind.Total() {
+		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters beyond that are in use and its files "+
+			"have %d there", behind.Total(), found)}
+	}
+	long := max(1, longRun/s.v.cluster)
+	weight := func(o outlier) int64 {
+		switch {
+		case o.own:
+			return math.MaxInt64
+		case o.Len() >= long:
+			return o.Len()
+		}
+		return 0
+	}
+	slices.SortStableFunc(all, func(a, b outlier) int {
+		return cmp.Or(cmp.Compare(weight(b), weight(a)), cmp.Compare(a.Start, b.Start))
+	})
+	for _, o := range all {
+		take := s.free.Take
+		if weight(o) == 0 {
+			take = s.free.TakeNext
+		}
+		if err := s.move(o.Span, take); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(s.moves, func(a, b disk.Move) int { return cmp.Compare(a.From.Start, b.From.Start) })
+	return nil
+}
+
+// move puts clusters where there is room.
+func (s *shrinkage) move(sp span.Span, take func(int64) ([]span.Span, error)) error {
+	to, err := take(sp.Len())
+	if err != nil {
+		return &fsys.Cant{Why: err.Error()}
+	}
+	c := s.v.cluster
+	for _, t := range to {
+		m := disk.Move{From: span.At(sp.Start*c, t.Len()*c), To: t.Start * c}
+		sp.Start += t.Len()
+		if n := len(s.moves); n > 0 && s.moves[n-1].From.End == m.From.Start && s.moves[n-1].Target().End == m.To {
+			s.moves[n-1].From.End = m.From.End
+			continue
+		}
+		if s.moves = append(s.moves, m); len(s.moves) > maxPieces {
+			return &fsys.Cant{Why: fmt.Sprintf(tooMany, maxPieces)}
+		}
+	}
+	return nil
+}
+
+// outliers are the runs of all files beyond the new end, in the order of their records.
+func (s *shrinkage) outliers() (out []outlier, err error) {
 	v := s.v
+	scratch := make([]byte, v.record)
+	err = v.walkRecords(func(number int64, raw []byte) error {
+		r, err := v.inUse(number, raw, scratch)
+		if r == nil || err != nil {
+			return err
+		}
+		for _, a := range r.attributes() {
+			if !a.nonResident || number == recBadClus && a.name == badStream {
+				continue
+			}
+			runs, err := v.decodeRuns(a)
+			if err != nil {
+				return err
+			}
+			for _, x := range runs {
+				sp := span.Span{Start: max(x.lcn, s.clusters), End: x.lcn + x.n}
+				if x.sparse || sp.Empty() {
+					continue
+				}
+				if out = append(out, outlier{sp, number < firstUser}); len(out) > maxPieces {
+					return &fsys.Cant{Why: fmt.Sprintf(tooMany, maxPieces)}
+				}
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// inUse is a record in use by its bytes, with its fix-ups undone in memory of the caller's; nil where it isn't in use.
+func (v *records) inUse(number int64, raw, scratch []byte) (*record, error) {
+	if string(raw[:4]) != recMagic || binary.LittleEndian.Uint16(raw[recFlags:])&recordInUse == 0 {
+		return nil, nil
+	}
+	copy(scratch, raw)
+	r := &record{number: number, at: number * v.record, b: scratch}
+	return r, unfix(r.b, recMagic, r.at)
+}
+
+// record changes a record that names clusters beyond the new end. Those of the volume's own files wait for what else
+// becomes of them.
+func (s *shrinkage) record(number int64, raw []byte) error {
+	v := s.v
+	if len(s.scratch) == 0 {
+		s.scratch = make([]byte, v.record)
+	}
+	r, err := v.inUse(number, raw, s.scratch)
+	if r == nil || err != nil {
+		return err
+	}
+	changed := false
 	for i := 0; i < len(r.attributes()); i++ { // its attributes move when one becomes longer
 		a := r.attributes()[i]
-		if !a.nonResident || r.number == recBadClus && a.name == badStream {
+		if !a.nonResident || number == recBadClus && a.name == badStream {
 			continue
 		}
 		runs, err := v.decodeRuns(a)
 		if err != nil {
-			return found, err
+			return err
 		}
-		behind := int64(0)
-		for _, x := range runs {
-			if !x.sparse {
-				behind += max(0, x.lcn+x.n-max(x.lcn, s.clusters))
-			}
-		}
-		if r.number == recMirror && a.kind == attrData && a.name == "" {
+		mirror := number == recMirror && a.kind == attrData && a.name == ""
+		if mirror {
 			s.mirror = stream{runs: runs, size: a.size}
 		}
-		if behind == 0 {
+		if !slices.ContainsFunc(runs, func(x run) bool { return !x.sparse && x.lcn+x.n > s.clusters }) {
 			continue
 		}
-		found += behind
-		moved, err := s.relocate(runs)
+		moved, err := s.rerouted(runs)
 		if err != nil {
-			return found, err
+			return err
 		}
 		if !reroute(r, a, moved) {
-			return found,
-				&fsys.Cant{Why: fmt.Sprintf("the run list of file record %d has no room for another place of what "+
-					"it holds", r.number)}
+			return &fsys.Cant{Why: fmt.Sprintf("the run list of file record %d has no room for another place of what "+
+				"it holds", number)}
 		}
-		if s.changed[r.number] = r; r.number == recMirror && a.kind == attrData && a.name == "" {
+		if changed = true; mirror {
 			s.mirror.runs = moved
 		}
-		if len(s.moves) > maxPieces {
-			return found, &fsys.Cant{Why: fmt.Sprintf("more than %d pieces would have to be moved", maxPieces)}
-		}
 	}
-	return found, nil
+	switch {
+	case !changed:
+	case number < firstUser:
+		r.b = slices.Clone(r.b)
+		s.changed[number] = r
+	default:
+		s.differing(r, raw)
+	}
+	return nil
 }
 
-// relocate gives runs of which nothing lies past the new end.
-func (s *shrinkage) relocate(runs []run) ([]run, error) {
-	var out []run
-	c := s.v.cluster
-	for _, r := range runs {
-		keep := r
-		if !r.sparse {
-			keep.n = max(0, min(r.n, s.clusters-r.lcn))
-		}
-		if keep.n > 0 {
-			out = append(out, keep)
-		}
-		if keep.n == r.n {
+// differing writes what changes in a record, under the number of its fix-ups that it has, so that little is held for
+// each of very many.
+func (s *shrinkage) differing(r *record, raw []byte) {
+	at := int(binary.LittleEndian.Uint16(r.b[recUSAOffset:]))
+	fixUp(r.b, at, binary.LittleEndian.Uint16(r.b[at:]))
+	for from := 0; from < len(raw); {
+		if r.b[from] == raw[from] {
+			from++
 			continue
 		}
-		to, err := s.free.Take(r.n - keep.n)
-		if err != nil {
-			return nil, &fsys.Cant{Why: err.Error()}
+		end := from + 1
+		for i := end; i < min(len(raw), end+sameBetween); i++ {
+			if r.b[i] != raw[i] {
+				end = i + 1
+			}
 		}
-		vcn, lcn := r.vcn+keep.n, r.lcn+keep.n
-		for _, sp := range to {
-			out = append(out, run{vcn: vcn, lcn: sp.Start, n: sp.Len()})
-			s.moves = append(s.moves, disk.Move{From: span.At(lcn*c, sp.Len()*c), To: sp.Start * c})
-			s.taken = append(s.taken, sp)
-			vcn, lcn = vcn+sp.Len(), lcn+sp.Len()
-		}
+		s.pieces(s.table(), r.at+int64(from), slices.Clone(r.b[from:end]), "places in a file record")
+		from = end
 	}
-	return out, nil
 }
 
 // reroute gives an attribute another run list and leaves its sizes.
@@ -479,8 +574,9 @@ func (s *shrinkage) pages(old, runs []run, size int64) error {
 		}
 		return nil
 	}
-	for _, sp := range s.taken {
-		if err := mark(sp); err != nil {
+	c := s.v.cluster
+	for _, m := range s.moves {
+		if err := mark(span.At(m.To/c, m.From.Len()/c)); err != nil {
 			return err
 		}
 	}
