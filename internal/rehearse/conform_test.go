@@ -62,7 +62,8 @@ func TestPlannedConforms(t *testing.T) {
 	disktest.Conform(t, planned, want(from, p))
 	for _, at := range []int64{0, p.Size / 2, p.Size - 512} {
 		for got := range planned.Sources(span.At(at, 512)) {
-			if !bytes.Equal(from[got.Start:got.End], want(from, layout{Size: p.Size, Moves: p.Moves})[at:][:got.Len()]) {
+			moved := want(from, layout{Size: p.Size, Moves: p.Moves})
+			if !bytes.Equal(from[got.Start:got.End], moved[at:][:got.Len()]) {
 				t.Errorf("byte %d is said to come from %v", at, got)
 			}
 			break
