@@ -62,8 +62,8 @@ func (v *Volume) Witness(ctx context.Context, before fsys.Volume) string {
 // Unchanged yields where the contents of files lie whose file record, which says where they lie and when they were
 // written, is byte for byte what it was on before, and that the change journal doesn't name since, where it reaches
 // back to then. Systems of other makers touch the records and keep no journal. Nothing is said of directories (the
-// sizes in them follow later), of files with more than one record, of what is written past the file system, and of files
-// of the kinds that its system holds open.
+// sizes in them follow later), of files with more than one record, of what is written past the file system, and of
+// files of the kinds that its system holds open.
 func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(span.Span) error) error {
 	old := sameAs(v, before)
 	if old == nil {
