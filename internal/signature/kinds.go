@@ -45,7 +45,7 @@ var kinds = []kind{
 		magic: "\xc6\x85\x73\xf6\x66\xce\x90\xa9\xd9\x6a\x60\xcf\x80\x3d\xf7\xef", describe: texts(56, 72, 32)},
 	{name: "ZFS pool member", class: Member, from: zfsLabels, magic: ""},
 	{name: "dynamic disk (LDM)", class: Member, at: []int64{0, 0xC00}, magic: "PRIVHEAD"},
-	{name: "database of a dynamic disk", class: Member, at: []int64{-1 << 20, -1<<20 + 512, 512}, magic: "TOCBLOCK"},
+	{name: "LDM database", class: Member, at: []int64{-1 << 20, -1<<20 + 512, 512}, magic: "TOCBLOCK"},
 	{name: "Storage Spaces member", class: Member, at: []int64{0, 4096}, magic: "SPACEDB "},
 	{name: "firmware RAID member (DDF)", class: Member, at: []int64{-512, -4096, -131584}, magic: "\xde\x11\xde\x11"},
 	{name: "firmware RAID member (Intel)", class: Member, at: []int64{-1024, -8192}, magic: "Intel Raid ISM Cfg Sig. "},

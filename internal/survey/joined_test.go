@@ -11,6 +11,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/survey"
+	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 )
 
@@ -167,6 +168,9 @@ func TestDynamic(t *testing.T) {
 		if err != nil || it.Attr&(fsys.Hidden|fsys.System) != 0 {
 			t.Errorf("%s: %v, hidden as the root of NTFS is", it.Name, err)
 		}
+	}
+	if role := joined[0].Parts()[0].Role; role != table.RoleData {
+		t.Errorf("it is taken for %s", role)
 	}
 	words := strings.Join(joined[0].Parts()[0].InnerWords(), "\n")
 	for _, want := range []string{"Volume1, ", "Stripe1, ", "Volume3 mirror 1, ", "NTFS", "ext4"} {

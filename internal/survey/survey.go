@@ -240,6 +240,11 @@ func (s *Survey) roles() {
 		if a.Content.Info.Swap {
 			a.Role = table.RoleSwap
 		}
+		if a.Role == table.RoleUnknown && slices.ContainsFunc(a.Inner(), func(x fsys.Inner) bool {
+			return x.Content.Volume != nil
+		}) {
+			a.Role = table.RoleData
+		}
 		starts = starts || a.Role == table.RoleStartup || a.Part.Active
 		// A volume group or what is encrypted may be the system as well.
 		if a.Role == table.RoleData ||

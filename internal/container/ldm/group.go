@@ -16,8 +16,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// Kind is what the container is called.
-const Kind = "dynamic disk (LDM)"
+// Kind is what the container is called, after the Logical Disk Manager that writes its database.
+const Kind = "LDM"
 
 // smallGap is how long a stretch between volumes may be and still be kept, in bytes: there is no use in telling what
 // lies there.
