@@ -14,6 +14,8 @@ import (
 type FreeRuns struct {
 	h    runHeap
 	line []span.Span // by place, of which TakeNext takes
+	// searches is how often the line was searched.
+	searches int
 }
 
 // ErrNoRoom means that too little is free.
@@ -31,10 +33,14 @@ func (f *FreeRuns) Add(sp span.Span) {
 
 // Longest is the length of the longest stretch.
 func (f *FreeRuns) Longest() int64 {
-	if len(f.h) == 0 {
-		return 0
+	n := int64(0)
+	if len(f.h) > 0 {
+		n = f.h[0].Len()
 	}
-	return f.h[0].Len()
+	if len(f.line) > 0 {
+		n = max(n, f.line[f.longest()].Len())
+	}
+	return n
 }
 
 // Take gives n units, in as few stretches as there are.
@@ -58,8 +64,12 @@ func (f *FreeRuns) Take(n int64) ([]span.Span, error) {
 	return out, nil
 }
 
-// lookAhead is how many free stretches TakeNext passes over at the most until one is long enough.
-const lookAhead = 64
+const (
+	// lookAhead is how many free stretches TakeNext passes over at the most until one is long enough.
+	lookAhead = 64
+	// mostSearches is how often all of them are searched.
+	mostSearches = 1 << 12
+)
 
 // TakeNext gives n units as Take does, and so that what is taken one after the other lies one after the other, too, as
 // far as free stretches that are long enough follow each other.
@@ -73,22 +83,42 @@ func (f *FreeRuns) TakeNext(n int64) ([]span.Span, error) {
 			continue
 		}
 		for _, sp := range f.line[:i] { // too short for this one; others may fit
-			heap.Push(&f.h, sp)
+			f.Add(sp)
 		}
 		f.line = f.line[i:]
-		out := span.At(f.line[0].Start, n)
-		if f.line[0].Start = out.End; f.line[0].Empty() {
-			f.line = f.line[1:]
-		}
-		return []span.Span{out}, nil
+		return f.cut(0, n), nil
 	}
-	if f.Longest() < n {
-		for _, sp := range f.line {
-			heap.Push(&f.h, sp)
-		}
-		f.line = []span.Span{}
+	if len(f.h) > 0 && f.h[0].Len() >= n || len(f.line) == 0 {
+		return f.Take(n)
 	}
+	if f.searches++; f.searches <= mostSearches {
+		if i := f.longest(); f.line[i].Len() >= n {
+			return f.cut(i, n), nil
+		}
+	}
+	for _, sp := range f.line { // in pieces, of the longest there are
+		f.Add(sp)
+	}
+	f.line = []span.Span{}
 	return f.Take(n)
+}
+
+// cut takes n units off a stretch of the line that has as many.
+func (f *FreeRuns) cut(i int, n int64) []span.Span {
+	out := span.At(f.line[i].Start, n)
+	f.line[i].Start = out.End
+	return []span.Span{out}
+}
+
+// longest is the longest stretch of the line, which isn't empty.
+func (f *FreeRuns) longest() int {
+	best := 0
+	for i, sp := range f.line {
+		if sp.Len() > f.line[best].Len() {
+			best = i
+		}
+	}
+	return best
 }
 
 type runHeap []span.Span

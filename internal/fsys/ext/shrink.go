@@ -263,7 +263,7 @@ func (s *shrinkage) bitmapAt(block int64) ([]byte, int64, error) {
 
 // take gives n blocks before the new end and marks them.
 func (s *shrinkage) take(n int64) ([]span.Span, error) {
-	runs, err := s.free.Take(n)
+	runs, err := s.free.TakeNext(n)
 	if err != nil {
 		return nil, &fsys.Cant{Why: err.Error()}
 	}
