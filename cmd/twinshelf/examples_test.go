@@ -66,6 +66,10 @@ func (p place) copied(t *testing.T) place {
 	}
 	testkit.Do(t, "cp", "--sparse=always", filepath.Join(c.disks, "harbour-kiosk.img"),
 		filepath.Join(c.dir, "work/office.img"))
+	saved := "twinshelf routine 1\nname: Shelf, weekly\nshelf: Oak\ndo: check 5 %\nwhen: every sunday at 3:00\n"
+	if err := os.WriteFile(filepath.Join(c.dir, "work/weekly.txt"), []byte(saved), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	testkit.Do(t, "truncate", "-s", "500107862016", filepath.Join(c.dir, "work/new.img"))
 	return c
 }
@@ -124,6 +128,13 @@ var before = map[string][]string{
 	"twinshelf shelf carry":               {"shelf new /media/elm --name Elm"},
 	"twinshelf shelf compare":             {"shelf new /media/elm --name Elm"},
 	"twinshelf shelf retire":              {"shelf new /media/elm --name Elm", "shelf carry Elm"},
+	"twinshelf routine export":            {deskRoutine},
+	"twinshelf routine list":              {deskRoutine},
+	"twinshelf routine pause":             {deskRoutine},
+	"twinshelf routine remove":            {deskRoutine},
+	"twinshelf routine resume":            {deskRoutine},
+	"twinshelf routine run":               {deskRoutine},
+	"twinshelf routine show":              {deskRoutine},
 	"twinshelf job show":                  {`job use "Harbour kiosk"`},
 	"twinshelf job look":                  {`job use "Harbour kiosk"`},
 	"twinshelf job note \"the":            {`job use "Harbour kiosk"`},
@@ -137,6 +148,8 @@ var before = map[string][]string{
 	"twinshelf shelf passphrase":          {"shelf new /media/oak --name Oak --sealed"},
 	"twinshelf shelf passphrase withdraw": {"shelf passphrase add purser"},
 }
+
+const deskRoutine = `routine new "Ticket desk, evenings" 40B1 --machine "Ticket desk" --when "every day at 18:30"`
 
 // elsewhere are examples that other tests run, or that a bench of image files refuses, with the reason it gives.
 var elsewhere = map[string]string{

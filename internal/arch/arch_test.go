@@ -15,7 +15,8 @@ import (
 
 // order lists the packages from the ground up; each may use only what stands before it.
 var order = []string{
-	"span", "units", "sizes", "disk", "disk/health", "disk/careful", "table", "signature", "lock", "container",
+	"span", "units", "sizes", "durable", "disk", "disk/health", "disk/careful", "table", "signature", "lock",
+	"container",
 	"container/bitlocker", "container/fusion", "container/ldm", "container/lvm", "lzfse", "lzx", "xpress",
 	"fsys", "fsys/upcase", "fsys/decmpfs",
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
@@ -24,7 +25,7 @@ var order = []string{
 	"startup/realmode", "startup/script", "startup/bcd", "startup/windows", "startup", "identity", "plan", "run",
 	"takeout", "capture", "rescue",
 	"restore",
-	"prove", "job",
+	"prove", "job", "routine",
 	"ready", "stick/drivers", "stick/font", "stick/keys", "stick/base", "stick/ramdisk", "stick/drive",
 	"mounts", "firmware", "machine", "bench",
 	"settings", "scene", "draw", "sheet", "answer", "workshop", "demo", "demo/cutoff",
@@ -105,8 +106,8 @@ func TestArrowsRunDownward(t *testing.T) {
 // demo's stand-ins.
 func TestOneDoorForWriting(t *testing.T) {
 	allowed := []string{"disk/guard.go", "disk/file.go", "disk/create.go", "store/backend/folder.go",
-		"settings/settings.go", "ready/keepsake.go", "cli/log.go", "demo/build.go", "demo/scenes.go",
-		"takeout/folder.go", "job/book.go",
+		"durable/durable.go", "ready/keepsake.go", "cli/log.go", "demo/build.go", "demo/scenes.go",
+		"takeout/folder.go",
 		"stick/base/core.go", "stick/first/first.go", "stick/first/console.go", "stick/first/dress.go",
 		"mounts/mounts.go", "firmware/variables.go",
 		"workshop/insidewords.go", "testkit/testkit.go", "testkit/filler/main.go", "testkit/guest.go",

@@ -18,8 +18,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
+	"twinshelf/internal/durable"
 	"twinshelf/internal/units"
 )
 
@@ -90,52 +89,10 @@ func (b *Book) Append(id string, entries ...Entry) error {
 	if err := os.MkdirAll(b.dir, 0o700); err != nil {
 		return fmt.Errorf("the record of case %s can't be kept: %w", id, err)
 	}
-	if err := appendDurably(b.path(id), lines.Bytes()); err != nil {
+	if err := durable.Append(b.path(id), lines.Bytes()); err != nil {
 		return fmt.Errorf("the record of case %s can't be kept: %w", id, err)
 	}
 	return nil
-}
-
-// appendDurably adds lines to a file under a lock. A line that was cut off by a crash before is ended first, so that it
-// takes nothing with it.
-func appendDurably(path string, lines []byte) (err error) {
-	_, missing := os.Stat(path)
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, f.Close()) }()
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil {
-		return err
-	}
-	end, err := f.Seek(0, io.SeekEnd)
-	if err != nil {
-		return err
-	}
-	if end > 0 {
-		last := make([]byte, 1)
-		if _, err := f.ReadAt(last, end-1); err != nil {
-			return err
-		}
-		if last[0] != '\n' {
-			lines = append([]byte{'\n'}, lines...)
-		}
-	}
-	if _, err := f.Write(lines); err != nil {
-		return err
-	}
-	if err := f.Sync(); err != nil || missing == nil {
-		return err
-	}
-	return syncFolder(filepath.Dir(path))
-}
-
-func syncFolder(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
 }
 
 // Read reads a case by its ID. What of its record can't be read is among its problems.

@@ -13,9 +13,9 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
-	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/durable"
 
 	"twinshelf/internal/units"
 )
@@ -113,14 +113,11 @@ func (s *State) change(do func(*State)) error {
 	if err := os.MkdirAll(filepath.Dir(s.path), 0o700); err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(s.path+".lock", os.O_RDWR|os.O_CREATE, 0o600)
+	lock, err := durable.Lock(s.path+".lock", true)
 	if err != nil {
-		return err
+		return fmt.Errorf("what is remembered can't be locked: %w", err)
 	}
 	defer lock.Close()
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
-		return fmt.Errorf("%s: %w", lock.Name(), err)
-	}
 	fresh, err := Load(filepath.Dir(s.path))
 	if err != nil {
 		return err
@@ -130,7 +127,7 @@ func (s *State) change(do func(*State)) error {
 	if err != nil {
 		return err
 	}
-	if err := replace(s.path, append(b, '\n')); err != nil {
+	if err := durable.Replace(s.path, append(b, '\n')); err != nil {
 		return err
 	}
 	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
@@ -194,22 +191,6 @@ func (s *State) Toggle(id disk.Identity) error {
 	})
 }
 
-// replace writes a file anew and returns once it will outlive a power cut.
-func replace(path string, b []byte) error {
-	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(path+".new", path)
-	}
-	if err == nil {
-		err = syncFolder(filepath.Dir(path))
-	}
-	return err
-}
-
 // Note is a small file beside the state, replaced as a whole.
 type Note struct{ path string }
 
@@ -232,7 +213,7 @@ func (n *Note) Save(b []byte) error {
 	if err := os.MkdirAll(filepath.Dir(n.path), 0o700); err != nil {
 		return err
 	}
-	return replace(n.path, b)
+	return durable.Replace(n.path, b)
 }
 
 // Clear removes the note.
@@ -241,12 +222,4 @@ func (n *Note) Clear() error {
 		return err
 	}
 	return nil
-}
-
-func syncFolder(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
 }

@@ -1,0 +1,50 @@
+package answer
+
+import (
+	"time"
+
+	"twinshelf/internal/routine"
+)
+
+// Routine is a saved piece of work.
+type Routine struct {
+	Name    string         `json:"name"`
+	Machine string         `json:"machine,omitempty"`
+	Disks   []routine.Disk `json:"known_disks"`
+	Shelves []string       `json:"onto"`
+	Steps   []string       `json:"steps"`
+	When    []string       `json:"due_when"`
+	Text    string         `json:"text"`
+	Next    []time.Time    `json:"next_times"`
+}
+
+// RoutineOf is a routine with the next n times at which it is due by the clock.
+func RoutineOf(r *routine.Routine, now time.Time, n int) Routine {
+	out := Routine{r.Name, r.Machine, r.Disks, r.Shelves, nil, nil, r.Text(), r.Ahead(now, n)}
+	for _, s := range r.Steps {
+		out.Steps = append(out.Steps, s.String())
+	}
+	for _, w := range r.When {
+		out.When = append(out.When, w.String())
+	}
+	return out
+}
+
+// RoutineState is how it stands with a routine.
+type RoutineState struct {
+	Routine
+	Paused  bool            `json:"paused"`
+	Until   time.Time       `json:"paused_until,omitzero"`
+	Running bool            `json:"running"`
+	Due     bool            `json:"due"`
+	Slot    time.Time       `json:"meant_for,omitzero"`
+	Waits   string          `json:"waits_for,omitempty"`
+	Words   string          `json:"words"`
+	Runs    []routine.Entry `json:"runs"` // the newest last
+}
+
+// RoutineStateOf says how it stands with a routine, with the next n times.
+func RoutineStateOf(s *routine.Standing, now time.Time, n int) RoutineState {
+	return RoutineState{RoutineOf(s.Routine, now, n), s.Pace.Paused, s.Pace.Until, s.Running, s.Due.Now, s.Due.Slot,
+		s.Due.Waits, s.LastWords() + "; " + s.NextWords(), s.History}
+}

@@ -1,0 +1,167 @@
+// Package routine is work that is saved by name and happens by itself: what is done to which disks, what sets it off,
+// when it is due, and what became of it. It opens no disk and no shelf.
+package routine
+
+import (
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Disk is a disk as a routine knows it: never by the name that a device has today.
+type Disk struct {
+	Model  string `json:"model"`
+	Serial string `json:"serial"`
+}
+
+// String is as the text has it.
+func (d Disk) String() string { return d.Model + ", " + d.Serial }
+
+// Action is what a step does.
+type Action string
+
+// The actions.
+const (
+	Capture Action = "capture" // the disks onto the first shelf that can be had
+	Prove   Action = "prove"   // the machine's newest twin
+	Check   Action = "check"   // a share of the shelf
+	Thin    Action = "thin"    // by the rule of the shelf
+	Carry   Action = "carry"   // to a second shelf
+)
+
+// Step is one thing that is done.
+type Step struct {
+	Action Action  `json:"action"`
+	Share  float64 `json:"share,omitempty"` // Check: per cent
+	To     string  `json:"to,omitempty"`    // Carry: a shelf
+}
+
+// Routine is a saved piece of work.
+type Routine struct {
+	Name    string
+	Machine string
+	Disks   []Disk
+	Shelves []string // in the order in which they are tried
+	Steps   []Step   // in the order in which they are done; a failure ends them
+	When    []When
+	// Within are the minutes of the day between which it begins; both 0 for any time. From may lie after To: a night.
+	From, To int
+	Zone     string // by its name in the time zone database; empty for that of the machine
+	// Spread is by how much it may begin later, each time by another part of it.
+	Spread time.Duration
+	// Mains says that it doesn't begin on battery.
+	Mains bool
+}
+
+// Bounds of what is read.
+const (
+	mostLines = 500
+	mostText  = 64 << 10
+	longName  = 80
+	mostList  = 64
+)
+
+// Check says what keeps it from being a routine.
+func (r *Routine) Check() error {
+	switch {
+	case r.Name == "" || len(r.Name) > longName || strings.ContainsAny(r.Name, "/\\") ||
+		strings.ContainsFunc(r.Name, unicode.IsControl) || strings.HasPrefix(r.Name, ".") ||
+		strings.TrimSpace(r.Name) != r.Name || !utf8.ValidString(r.Name):
+		return fmt.Errorf("%q can't be the name of a routine: up to %d bytes, no slashes, and no dot at the beginning",
+			r.Name, longName)
+	case len(r.Steps) == 0:
+		return errors.New("it does nothing: say what, such as do: capture")
+	case len(r.Shelves) == 0:
+		return errors.New("it has no shelf: say onto which, such as shelf: Oak")
+	case len(r.Disks) > mostList || len(r.Shelves) > mostList || len(r.Steps) > mostList || len(r.When) > mostList:
+		return fmt.Errorf("it has more than %d disks, shelves, steps or times", mostList)
+	}
+	for _, s := range r.Steps {
+		switch {
+		case s.Action == Capture && (len(r.Disks) == 0 || r.Machine == ""):
+			return errors.New("it captures nothing: say which machine and which disks")
+		case s.Action == Prove && r.Machine == "":
+			return errors.New("it proves nothing: say of which machine")
+		}
+	}
+	for _, w := range r.When {
+		if w.Kind == Attached && len(r.Disks) == 0 {
+			return errors.New("it waits for disks to be attached and names none")
+		}
+	}
+	if _, err := r.Place(); err != nil {
+		return err
+	}
+	return nil
+}
+
+// Place is where its times are meant.
+func (r *Routine) Place() (*time.Location, error) {
+	if r.Zone == "" {
+		return time.Local, nil
+	}
+	zone, err := time.LoadLocation(r.Zone)
+	if err != nil || r.Zone == "Local" {
+		return nil, fmt.Errorf("%q is no time zone that is known here, such as Europe/Berlin", r.Zone)
+	}
+	return zone, nil
+}
+
+// Ahead are the next n times at which it is due by the clock, after a moment, without what it is spread by.
+func (r *Routine) Ahead(after time.Time, n int) (out []time.Time) {
+	zone, err := r.Place()
+	if err != nil {
+		return nil
+	}
+	for len(out) < n {
+		next, ok := r.next(after, zone)
+		if !ok {
+			return out
+		}
+		out, after = append(out, next), next
+	}
+	return out
+}
+
+// next is the next time by the clock.
+func (r *Routine) next(after time.Time, zone *time.Location) (best time.Time, ok bool) {
+	for _, w := range r.When {
+		if t, due := w.Next(after, zone); due && (!ok || t.Before(best)) {
+			best, ok = t, true
+		}
+	}
+	return best, ok
+}
+
+// later is by how much it begins later than a time: the same each time that it is asked, and another for other
+// routines and other times.
+func (r *Routine) later(slot time.Time) time.Duration {
+	if r.Spread <= 0 {
+		return 0
+	}
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s %d", r.Name, slot.Unix())
+	return time.Duration(h.Sum64() % uint64(r.Spread/time.Second) * uint64(time.Second))
+}
+
+// open is when, from a moment on, it may begin: that moment, or the next beginning of its hours.
+func (r *Routine) open(at time.Time, zone *time.Location) time.Time {
+	if r.From == r.To {
+		return at
+	}
+	local := at.In(zone)
+	now := local.Hour()*60 + local.Minute()
+	inside := now >= r.From && now < r.To
+	if r.From > r.To { // a night
+		inside = now >= r.From || now < r.To
+	}
+	if inside {
+		return at
+	}
+	next, _ := When{Kind: Daily, Days: everyDay, At: []int{r.From}}.Next(at, zone)
+	return next
+}

@@ -1,0 +1,219 @@
+package routine_test
+
+import (
+	"errors"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/routine"
+)
+
+func zone(t testing.TB, name string) *time.Location {
+	t.Helper()
+	z, err := time.LoadLocation(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return z
+}
+
+func when(t testing.TB, text string) routine.When {
+	t.Helper()
+	w, err := routine.ParseWhen(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// TestNext: over changes of clocks, ends of months and leap days the next times are those that people mean.
+func TestNext(t *testing.T) {
+	const layout = "2006-01-02 15:04 -0700"
+	for _, c := range []struct{ zone, when, after, want string }{
+		{"Europe/Berlin", "every day at 18:30", "2026-11-29 18:30 +0100", "2026-11-30 18:30 +0100"},
+		{"Europe/Berlin", "every day at 18:30, 6:00", "2026-11-29 18:30 +0100", "2026-11-30 06:00 +0100"},
+		// 2:30 isn't there, and then twice.
+		{"Europe/Berlin", "every day at 2:30", "2026-03-28 12:00 +0100", "2026-03-29 03:00 +0200"},
+		{"Europe/Berlin", "every day at 2:30", "2026-03-29 03:00 +0200", "2026-03-30 02:30 +0200"},
+		{"Europe/Berlin", "every day at 2:30", "2026-10-24 12:00 +0200", "2026-10-25 02:30 +0200"},
+		{"Europe/Berlin", "every day at 2:30", "2026-10-25 02:30 +0200", "2026-10-26 02:30 +0100"},
+		{"Europe/Berlin", "every day at 2:10, 2:50", "2026-03-28 12:00 +0100", "2026-03-29 03:00 +0200"},
+		{"Europe/Berlin", "every hour at :15", "2026-10-25 02:15 +0200", "2026-10-25 02:15 +0100"},
+		{"Europe/Berlin", "every 6 hours", "2026-03-28 23:00 +0100", "2026-03-29 00:00 +0100"},
+		{"Australia/Lord_Howe", "every day at 2:10", "2026-10-03 12:00 +1030", "2026-10-04 02:30 +1100"},
+		{"Pacific/Apia", "every day at 12:00", "2011-12-29 12:00 -1000", "2011-12-31 00:00 +1400"},
+		{"Africa/Cairo", "every day at 0:00", "2026-04-23 12:00 +0200", "2026-04-24 01:00 +0300"},
+		{"UTC", "every monday, friday at 8:00", "2026-11-29 12:00 +0000", "2026-11-30 08:00 +0000"},
+		{"UTC", "every weekday at 8:00", "2026-11-27 08:00 +0000", "2026-11-30 08:00 +0000"},
+		{"UTC", "every month on day 31 at 6:00", "2026-02-01 00:00 +0000", "2026-02-28 06:00 +0000"},
+		{"UTC", "every month on the last day at 6:00", "2028-02-01 00:00 +0000", "2028-02-29 06:00 +0000"},
+		{"UTC", "every month on the first monday at 6:00", "2026-11-29 00:00 +0000", "2026-12-07 06:00 +0000"},
+		{"UTC", "every month on the last friday at 6:00", "2026-11-29 00:00 +0000", "2026-12-25 06:00 +0000"},
+	} {
+		after, err := time.Parse(layout, c.after)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, ok := when(t, c.when).Next(after, zone(t, c.zone))
+		if s := got.Format(layout); !ok || s != c.want {
+			t.Errorf("%s in %s after %s: %s, want %s", c.when, c.zone, c.after, s, c.want)
+		}
+	}
+	if _, ok := when(t, "when attached").Next(time.Now(), time.UTC); ok {
+		t.Error("what waits for a disk has a next time")
+	}
+}
+
+// TestNextAgrees: over ten years, in places whose clocks change in different ways, asking at any moment gives the times
+// that asking from one to the next gave: none is missed, and none comes twice.
+func TestNextAgrees(t *testing.T) {
+	for _, place := range []string{"Europe/Berlin", "America/St_Johns", "Australia/Lord_Howe", "Africa/Casablanca",
+		"UTC"} {
+		z := zone(t, place)
+		for _, text := range []string{"every day at 2:30", "every day at 0:00, 23:59", "every 12 hours at :30",
+			"every month on the last day at 2:15", "every month on the first sunday at 2:00", "every sunday at 1:59"} {
+			w := when(t, text)
+			at := time.Date(2019, 12, 31, 12, 0, 0, 0, time.UTC)
+			end := at.AddDate(10, 0, 0)
+			var all []time.Time
+			for at.Before(end) {
+				next, ok := w.Next(at, z)
+				if !ok || !next.After(at) {
+					t.Fatalf("%s in %s after %v: %v", text, place, at, next)
+				}
+				all, at = append(all, next), next
+			}
+			r := rand.New(rand.NewPCG(7, 7))
+			for range 300 {
+				ask := all[0].Add(time.Duration(r.Int64N(int64(end.Sub(all[0])) - int64(800*time.Hour))))
+				i, exact := slices.BinarySearchFunc(all, ask, time.Time.Compare)
+				if exact {
+					i++
+				}
+				if got, _ := w.Next(ask, z); !got.Equal(all[i]) {
+					t.Errorf("%s in %s after %v: %v, want %v", text, place, ask, got, all[i])
+				}
+			}
+			days := map[string]int{}
+			for _, x := range all {
+				days[x.In(z).Format("2006-01-02")]++
+			}
+			if text == "every day at 2:30" && len(days) != len(all) {
+				t.Errorf("%s in %s: %d times on %d days", text, place, len(all), len(days))
+			}
+		}
+	}
+}
+
+const desk = `twinshelf routine 1
+# every evening, when the drive sits in the dock
+name: Ticket desk, evenings
+machine: Ticket desk
+disk: Kestrel K2 256, KK2-55A1940B1
+shelf: Oak
+shelf: Elm
+do: capture
+do: prove
+do: check 5 %
+do: carry to Elm
+when: every day at 18:30
+when: when attached for 2 minutes
+within: 18:00 to 5:00
+zone: Europe/Berlin
+spread: 10 minutes
+only on mains: yes
+`
+
+// TestText: a text gives a routine, and that the same text but for remarks; each mistake is told with its line and what
+// could stand there.
+func TestText(t *testing.T) {
+	r, err := routine.Parse(strings.NewReader(desk))
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := strings.Replace(desk, "# every evening, when the drive sits in the dock\n", "", 1)
+	if r.Text() != want {
+		t.Errorf("%s", r.Text())
+	}
+	for _, c := range []struct {
+		line       int
+		was, is    string
+		says, also string
+	}{
+		{1, "routine 1", "routine 7", "begins with", ""},
+		{5, "disk: Kestrel K2 256, KK2-55A1940B1", "disk: /dev/sdb", "is no disk", "its model, a comma"},
+		{8, "do: capture", "do: wipe", "isn't known", "capture, prove, check"},
+		{8, "do: capture", "do: capture all", "nothing can stand after", ""},
+		{10, "check 5 %", "check NaN %", "which share", ""},
+		{10, "check 5 %", "check 101 %", "which share", ""},
+		{12, "18:30", "25:00", "no time of the day", "every weekday at 18:30"},
+		{12, "every day at 18:30", "every 5 hours", "don't come out even", ""},
+		{12, "every day at 18:30", "every month on day 32 at 6:00", "no day of a month", ""},
+		{12, "every day at 18:30", "every funday at 6:00", "no day of the week", ""},
+		{12, "every day at 18:30", "every day", "no time of the day is given", ""},
+		{14, "5:00", "18:00", "isn't two times", ""},
+		{15, "Europe/Berlin", "Sea/Island", "no time zone", ""},
+		{16, "10 minutes", "ten minutes", "no length of time", ""},
+		{17, "yes", "perhaps", "neither yes nor no", ""},
+		{17, "only on mains: yes", "colour: red", "isn't known", "spread"},
+		{17, "only on mains: yes", "name: Again", "twice", ""},
+		{17, "only on mains: yes", "nothing", "a colon", ""},
+	} {
+		_, err := routine.Parse(strings.NewReader(strings.Replace(desk, c.was, c.is, 1)))
+		var at *routine.LineError
+		if !errors.As(err, &at) || at.Line != c.line || !strings.Contains(at.Says, c.says) ||
+			!strings.Contains(at.Says, c.also) {
+			t.Errorf("%s for %s: %v", c.is, c.was, err)
+		}
+	}
+	for _, c := range []struct{ drop, says string }{
+		{"name: Ticket desk, evenings\n", "can't be the name"}, {"machine: Ticket desk\n", "which machine"},
+		{"shelf: Oak\nshelf: Elm\n", "no shelf"}, {"disk: Kestrel K2 256, KK2-55A1940B1\n", "captures nothing"},
+	} {
+		if _, err := routine.Parse(strings.NewReader(strings.Replace(desk, c.drop, "", 1))); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
+			t.Errorf("without %q: %v", c.drop, err)
+		}
+	}
+	if _, err := routine.Parse(strings.NewReader(strings.Replace(desk, "Ticket desk, evenings", "../desk",
+		1))); err == nil {
+		t.Error("a name that leads elsewhere is taken")
+	}
+}
+
+// FuzzParse: whatever a text says, it is a routine that reads itself again, or an error.
+func FuzzParse(f *testing.F) {
+	f.Add(desk)
+	f.Add(strings.ReplaceAll(desk, "every day at 18:30", "every month on the last friday at 6:00"))
+	f.Add(strings.ReplaceAll(desk, "every day at 18:30", "every 6 hours at :15"))
+	f.Fuzz(func(t *testing.T, text string) {
+		r, err := routine.Parse(strings.NewReader(text))
+		if err != nil {
+			return
+		}
+		again, err := routine.Parse(strings.NewReader(r.Text()))
+		if err != nil || again.Text() != r.Text() {
+			t.Errorf("%q gives %q: %v", text, r.Text(), err)
+		}
+		r.Ahead(time.Unix(1_795_000_000, 0), 3)
+	})
+}
+
+func asBusy(err error, to **routine.BusyError) bool { return errors.As(err, to) }
+
+// tear leaves a line in a file as a crash does.
+func tear(t testing.TB, path string) {
+	t.Helper()
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := f.WriteString(`{"ended":"2026-`); err != nil {
+		t.Fatal(err)
+	}
+}

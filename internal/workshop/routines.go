@@ -1,0 +1,339 @@
+package workshop
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/keeping"
+	"twinshelf/internal/machine"
+	"twinshelf/internal/routine"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// Routines is the book of saved work.
+func (w *room) Routines() *routine.Book {
+	return routine.NewBook(filepath.Join(w.State.Folder(), "routines"))
+}
+
+// StateOf says how it stands with a routine at a moment. since is since when disks are attached, by their serial
+// numbers.
+func (w *room) StateOf(r *routine.Routine, now time.Time, since map[string]time.Time) (*routine.Standing, error) {
+	b := w.Routines()
+	pace, err := b.Pace(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	history, _, err := b.History(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	power := machine.Look("/").Power
+	s := &routine.Standing{Routine: r, Pace: pace, History: history, Due: r.Due(history, pace, routine.World{Now: now,
+		Battery: power.Told && power.Battery && !power.Mains, Since: since})}
+	lock, err := b.Lock(r.Name)
+	if err != nil {
+		s.Running = errors.As(err, new(*routine.BusyError))
+		return s, nil
+	}
+	return s, lock.Close()
+}
+
+// Attached adds to since the disks on the bench that weren't there, as of a moment, and takes out those that went.
+func (w *room) Attached(since map[string]time.Time, now time.Time) {
+	there := map[string]bool{}
+	for _, d := range w.Bench.List() {
+		serial := d.Identity.Serial
+		if there[serial] = serial != ""; there[serial] && since[serial].IsZero() {
+			since[serial] = now
+		}
+	}
+	for serial := range since {
+		if !there[serial] {
+			delete(since, serial)
+		}
+	}
+}
+
+// ErrAway means that a disk of a routine isn't attached.
+var ErrAway = errors.New("isn't attached")
+
+// routineDisks finds the disks of a routine by their identities, and looks at them.
+func (w *Workshop) routineDisks(ctx context.Context, r *routine.Routine) (out []*bench.Disk, err error) {
+	all := w.Bench.List()
+	for _, want := range r.Disks {
+		var found *bench.Disk
+		for _, d := range all {
+			if d.Identity.Serial != want.Serial || d.Identity.Model != want.Model {
+				continue
+			}
+			if found != nil {
+				return nil, fmt.Errorf("%s and %s both say that they are %s: attach only the one that is meant",
+					found.Path, d.Path, want)
+			}
+			found = d
+		}
+		if found == nil {
+			return nil, fmt.Errorf("%s %w", want, ErrAway)
+		}
+		if w.Bench.Probe(ctx, found); found.Problem != "" {
+			return nil, fmt.Errorf("%s: %s", want, found.Problem)
+		}
+		out = append(out, found)
+	}
+	return out, ctx.Err()
+}
+
+// firstShelf opens the first shelf of a routine that can be had.
+func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
+	var problems []error
+	for _, name := range r.Shelves {
+		s, err := w.OpenOther(ctx, name)
+		if err == nil {
+			w.Use(ctx, s)
+			return nil
+		}
+		problems = append(problems, fmt.Errorf("%s: %w", name, err))
+	}
+	return fmt.Errorf("no shelf of it can be had: %w", errors.Join(problems...))
+}
+
+// Follower waits for a run, and shows meanwhile how it goes.
+type Follower func(*run.Run) error
+
+// RunRoutine does the work of a routine, for the time that it is due for, and keeps in its history what became of it;
+// the error is what went wrong. Nobody else can run it meanwhile. What was missed before is noted too.
+func (w *Workshop) RunRoutine(ctx context.Context, r *routine.Routine, d routine.Due,
+	follow Follower) (e routine.Entry, err error) {
+	b := w.Routines()
+	lock, err := b.Lock(r.Name)
+	if err != nil {
+		return e, err
+	}
+	defer lock.Close()
+	var notes []routine.Entry
+	for _, at := range d.Missed {
+		notes = append(notes, routine.Entry{Slot: at, Ended: time.Now(), Outcome: routine.Missed,
+			Says: "nothing ran at that time; it was made up for later"})
+	}
+	e = routine.Entry{Slot: d.Slot, Began: time.Now(), Outcome: routine.Done}
+	did := &routineRun{w: w, r: r, e: &e, follow: follow}
+	err = did.all(ctx)
+	e.Ended = time.Now()
+	switch {
+	case err != nil && (errors.Is(err, context.Canceled) || ctx.Err() != nil):
+		e.Outcome, e.Says = routine.Stopped, "it was stopped"
+	case err != nil:
+		e.Outcome, e.Says = routine.Failed, err.Error()
+	case did.nothing:
+		e.Outcome = routine.Nothing
+	}
+	return e, errors.Join(err, b.Note(r.Name, append(notes, e)...))
+}
+
+// routineRun is a routine at work.
+type routineRun struct {
+	w       *Workshop
+	r       *routine.Routine
+	e       *routine.Entry
+	follow  Follower
+	nothing bool // a capture found nothing new
+}
+
+func (x *routineRun) log(format string, args ...any) {
+	said := fmt.Sprintf(format, args...)
+	x.e.Log = append(x.e.Log, said)
+	if x.e.Says != "" {
+		said = x.e.Says + "; " + said
+	}
+	x.e.Says = said
+}
+
+// all does one step after the other; a failure ends it.
+func (x *routineRun) all(ctx context.Context) error {
+	if err := x.w.firstShelf(ctx, x.r); err != nil {
+		return err
+	}
+	for _, s := range x.r.Steps {
+		do := map[routine.Action]func(context.Context, routine.Step) error{routine.Capture: x.capture,
+			routine.Prove: x.prove, routine.Check: x.check, routine.Thin: x.thin, routine.Carry: x.carry}[s.Action]
+		if err := do(ctx, s); err != nil {
+			return fmt.Errorf("%s: %w", s, err)
+		}
+	}
+	return nil
+}
+
+// wait follows a run and keeps its notes.
+func (x *routineRun) wait(r *run.Run) error {
+	err := x.follow(r)
+	x.e.Log = append(x.e.Log, r.Snapshot().Notes...)
+	return err
+}
+
+func (x *routineRun) capture(ctx context.Context, _ routine.Step) error {
+	disks, err := x.w.routineDisks(ctx, x.r)
+	if err != nil {
+		return err
+	}
+	p, err := x.w.PlanCapture(ctx, x.r.Machine, disks, nil, nil)
+	if err != nil {
+		return err
+	}
+	if warnings := p.Warnings(); len(warnings) > 0 {
+		return fmt.Errorf("nothing was captured: %s; shut the machine down cleanly, or unmount what is mounted here",
+			strings.Join(warnings, "; "))
+	}
+	if doubts := p.Doubts(ctx); len(doubts) > 0 {
+		return fmt.Errorf("nothing was captured, since there was nobody to ask: %s", doubts[0].Says)
+	}
+	leaving, err := x.w.Outgoing(ctx, x.r.Machine)
+	if err != nil {
+		return err
+	}
+	r, result := x.w.StartCapture(ctx, p, leaving)
+	if err := x.wait(r); err != nil {
+		return err
+	}
+	t := result()
+	x.e.Twin, x.e.Bytes, x.nothing = t.ID, t.Added, t.Added == 0
+	x.log("captured onto %s: %s in use, %s new", x.w.Shelf.Head().Name, units.Bytes(t.Used), units.Bytes(t.Added))
+	if n := t.Missing(); n > 0 {
+		return fmt.Errorf("%s of the source could not be read; the twin %s is kept and says so", units.Bytes(n), t.ID)
+	}
+	return nil
+}
+
+// newest is the machine's newest twin.
+func (x *routineRun) newest(ctx context.Context) (*shelf.Twin, error) {
+	twins, problems := x.w.Shelf.Twins(ctx)
+	var best *shelf.Twin
+	for _, t := range twins {
+		if strings.EqualFold(t.Machine, x.r.Machine) && (best == nil || t.Taken.After(best.Taken)) {
+			best = t
+		}
+	}
+	if best == nil {
+		return nil, cmp.Or(errors.Join(problems...), fmt.Errorf("no twin of %s is on %s", x.r.Machine,
+			x.w.Shelf.Head().Name))
+	}
+	return best, nil
+}
+
+func (x *routineRun) prove(ctx context.Context, _ routine.Step) error {
+	t, err := x.newest(ctx)
+	if err != nil {
+		return err
+	}
+	r, result := x.w.StartProofTwin(ctx, t)
+	if err := x.wait(r); err != nil {
+		return err
+	}
+	p := result()
+	if !p.Holds() {
+		return fmt.Errorf("the twin of %s doesn't hold: %s", units.Moment(t.Taken), p.Words())
+	}
+	x.log("proven: %s", p.Words())
+	return nil
+}
+
+func (x *routineRun) check(ctx context.Context, s routine.Step) error {
+	r, report := x.w.StartCheck(ctx, keeping.CheckKind{Share: s.Share / 100})
+	if err := x.wait(r); err != nil {
+		return err
+	}
+	rep := report()
+	if !rep.Sound() {
+		return fmt.Errorf("the shelf is hurt: %s, %s; \"twinshelf shelf check --mend\" repairs what it can",
+			units.Plural(len(rep.Hurt), "file"), units.Plural(rep.Lost, "block"))
+	}
+	x.log("checked: %s of the shelf read, all of it right", units.Bytes(rep.Bytes))
+	return nil
+}
+
+func (x *routineRun) thin(ctx context.Context, _ routine.Step) error {
+	p, err := keeping.PreviewThinning(ctx, x.w.Shelf, x.r.Machine, time.Now())
+	if err != nil {
+		return err
+	}
+	n, err := keeping.Apply(ctx, x.w.Shelf, p)
+	if err == nil {
+		x.log("%s dropped by the rule", units.Plural(n, "twin"))
+	}
+	return err
+}
+
+func (x *routineRun) carry(ctx context.Context, s routine.Step) error {
+	to, err := x.w.OpenOther(ctx, s.To)
+	if err != nil {
+		return err
+	}
+	defer to.Close()
+	r, moved := x.w.StartCarry(ctx, to, nil)
+	if err := x.wait(r); err != nil {
+		return err
+	}
+	x.log("carried to %s: %s", to.Head().Name, moved().Words())
+	return nil
+}
+
+// lookEvery is how often it is looked whether a routine is due.
+const lookEvery = 15 * time.Second
+
+// WatchRoutines runs routines when they are due, one after the other, until the context ends. say tells what happens.
+func (w *Workshop) WatchRoutines(ctx context.Context, follow Follower, say func(string)) error {
+	b := w.Routines()
+	since, said := map[string]time.Time{}, map[string]string{}
+	once := func(name, what string) { // not every few seconds
+		if said[name] != what {
+			said[name] = what
+			say(name + ": " + what)
+		}
+	}
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		w.Attached(since, time.Now())
+		names, err := b.Names()
+		if err != nil {
+			return fmt.Errorf("the routines can't be listed: %w", err)
+		}
+		for _, name := range names {
+			r, err := b.Find(name)
+			var s *routine.Standing
+			if err == nil {
+				s, err = w.StateOf(r, time.Now(), since)
+			}
+			switch {
+			case err != nil:
+				once(name, err.Error())
+			case s.Running:
+			case s.Due.Now:
+				once(name, "begins, for "+units.Moment(s.Due.Slot))
+				e, err := w.RunRoutine(ctx, r, s.Due, follow)
+				if err != nil && e.Outcome != routine.Failed && ctx.Err() == nil {
+					once(name, err.Error())
+					continue
+				}
+				once(name, string(e.Outcome)+": "+e.Says)
+			case s.Due.Waits != "":
+				once(name, "waits: "+s.Due.Waits)
+			}
+			if ctx.Err() != nil {
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
