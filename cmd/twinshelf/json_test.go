@@ -44,7 +44,7 @@ var jsonRuns = []string{
 	"routine new 'Ticket desk, evenings' 40B1 --machine 'Ticket desk' --when 'every day at 18:30'",
 	"routine run Ticket", "routine list", "routine show Ticket", "routine pause Ticket --until 2030-01-07",
 	"routine resume Ticket", "routine export Ticket", "routine import DIR/routine.txt --plan",
-	"routine import DIR/routine.txt", "routine remove Ticket",
+	"routine import DIR/routine.txt", "routine remove Ticket", "routine due", "routine service",
 	"shelf room", "shelf new ELM --name Elm", "shelf carry ELM 'Ticket desk'", "shelf compare ELM", "shelf retire",
 	"draw disk 'Ticket desk' --to DIR/drawn.svg", "draw map 'Ticket desk' --to DIR/map.svg",
 	"draw bench --to DIR/bench.svg", "draw changes 20261002 'Ticket desk' --to DIR/changes.svg",

@@ -48,3 +48,17 @@ func RoutineStateOf(s *routine.Standing, now time.Time, n int) RoutineState {
 	return RoutineState{RoutineOf(s.Routine, now, n), s.Pace.Paused, s.Pace.Until, s.Running, s.Due.Now, s.Due.Slot,
 		s.Due.Waits, s.LastWords() + "; " + s.NextWords(), s.History}
 }
+
+// UnitFile is a file that has an operating system run routines.
+type UnitFile struct {
+	Path string `json:"path"`
+	Text string `json:"text"`
+}
+
+// UnitFilesOf are such files as answers have them.
+func UnitFilesOf(units []routine.Unit) (out []UnitFile) {
+	for _, u := range units {
+		out = append(out, UnitFile{u.Path, u.Text})
+	}
+	return out
+}

@@ -287,48 +287,75 @@ func (x *routineRun) carry(ctx context.Context, s routine.Step) error {
 // lookEvery is how often it is looked whether a routine is due.
 const lookEvery = 15 * time.Second
 
-// WatchRoutines runs routines when they are due, one after the other, until the context ends. say tells what happens.
-func (w *Workshop) WatchRoutines(ctx context.Context, follow Follower, say func(string)) error {
+// Told hears what happens to a routine.
+type Told func(name, what string)
+
+// RunDue runs the routines that are due now, one after the other, and says of the others what they wait for. failed are
+// how many of those that ran didn't end well.
+func (w *Workshop) RunDue(ctx context.Context, follow Follower, say Told) (failed int, err error) {
 	b := w.Routines()
-	since, said := map[string]time.Time{}, map[string]string{}
+	since := b.Since()
+	w.Attached(since, time.Now())
+	if err := b.KeepSince(since); err != nil {
+		return 0, err
+	}
+	names, err := b.Names()
+	if err != nil {
+		return 0, fmt.Errorf("the routines can't be listed: %w", err)
+	}
+	for _, name := range names {
+		r, err := b.Find(name)
+		var s *routine.Standing
+		if err == nil {
+			s, err = w.StateOf(r, time.Now(), since)
+		}
+		switch {
+		case err != nil:
+			say(name, err.Error())
+			failed++
+		case s.Running:
+		case s.Due.Now:
+			say(name, "begins, for "+units.Moment(s.Due.Slot))
+			e, err := w.RunRoutine(ctx, r, s.Due, follow)
+			switch {
+			case errors.As(err, new(*routine.BusyError)): // begun by somebody else just now
+			case e.Outcome == routine.Failed:
+				failed++
+				say(name, "failed: "+e.Says)
+			case err != nil && e.Outcome != routine.Stopped:
+				failed++
+				say(name, err.Error())
+			default:
+				say(name, string(e.Outcome)+": "+e.Says)
+			}
+		case s.Due.Waits != "":
+			say(name, "waits: "+s.Due.Waits)
+		}
+		if ctx.Err() != nil {
+			return failed, ctx.Err()
+		}
+	}
+	return failed, nil
+}
+
+// WatchRoutines runs routines when they are due until the context ends.
+func (w *Workshop) WatchRoutines(ctx context.Context, follow Follower, say Told) error {
+	said := map[string]string{}
 	once := func(name, what string) { // not every few seconds
 		if said[name] != what {
 			said[name] = what
-			say(name + ": " + what)
+			say(name, what)
 		}
 	}
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
-		w.Attached(since, time.Now())
-		names, err := b.Names()
-		if err != nil {
-			return fmt.Errorf("the routines can't be listed: %w", err)
+		_, err := w.RunDue(ctx, follow, once)
+		if ctx.Err() != nil {
+			return nil
 		}
-		for _, name := range names {
-			r, err := b.Find(name)
-			var s *routine.Standing
-			if err == nil {
-				s, err = w.StateOf(r, time.Now(), since)
-			}
-			switch {
-			case err != nil:
-				once(name, err.Error())
-			case s.Running:
-			case s.Due.Now:
-				once(name, "begins, for "+units.Moment(s.Due.Slot))
-				e, err := w.RunRoutine(ctx, r, s.Due, follow)
-				if err != nil && e.Outcome != routine.Failed && ctx.Err() == nil {
-					once(name, err.Error())
-					continue
-				}
-				once(name, string(e.Outcome)+": "+e.Says)
-			case s.Due.Waits != "":
-				once(name, "waits: "+s.Due.Waits)
-			}
-			if ctx.Err() != nil {
-				return nil
-			}
+		if err != nil {
+			return err
 		}
 		select {
 		case <-ctx.Done():

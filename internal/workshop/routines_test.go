@@ -130,8 +130,8 @@ func TestRoutinesAreWatched(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	var said []string
-	err := w.WatchRoutines(ctx, waits, func(s string) {
-		if said = append(said, s); strings.HasPrefix(s, "Kiosk: done") {
+	err := w.WatchRoutines(ctx, waits, func(name, what string) {
+		if said = append(said, name+": "+what); strings.HasPrefix(what, "done") {
 			cancel()
 		}
 	})
