@@ -39,9 +39,9 @@ func routineCommand(o *options) *cobra.Command {
 
 // routineFlags are what a new routine is made of, as its text has it.
 type routineFlags struct {
-	machine, within, zone, spread string
-	shelves, do, when             []string
-	mains, plan                   bool
+	machine, within, zone, spread   string
+	shelves, do, when, tell, failed []string
+	mains, plan                     bool
 }
 
 func newRoutineCommand(o *options) *cobra.Command {
@@ -64,6 +64,9 @@ func newRoutineCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			for _, d := range w.RoutineDoubts(cmd.Context(), r) {
+				fmt.Fprintln(o.err, "note: as it is it would fail, since nobody is there to be asked: "+d)
+			}
 			return saveRoutine(o, w, r, f.plan)
 		},
 	}
@@ -76,6 +79,9 @@ func newRoutineCommand(o *options) *cobra.Command {
 	fs.StringVar(&f.within, "within", "", "hours in which it may begin: \"22:00 to 5:00\"")
 	fs.StringVar(&f.zone, "zone", "", "time zone that its times are meant in (default: that of this machine)")
 	fs.StringVar(&f.spread, "spread", "", "begin up to so much later: \"10 minutes\"")
+	fs.StringArrayVar(&f.tell, "tell", nil, "tell what became of each run: \"command PROGRAM\", \"mail ADDRESS\" or "+
+		"\"web https://ADDRESS\"; may be repeated")
+	fs.StringArrayVar(&f.failed, "tell-on-failure", nil, "the same, only when a run didn't end well")
 	fs.BoolVar(&f.mains, "only-on-mains", false, "not while the machine runs on battery")
 	fs.BoolVar(&f.plan, "plan", false, "only show it, with the next times")
 	return c
@@ -120,6 +126,8 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	if f.mains {
 		put("only on mains", "yes")
 	}
+	put("tell", f.tell...)
+	put("tell on failure", f.failed...)
 	r, err := routine.Parse(strings.NewReader(routine.Head + "\n" + strings.Join(lines, "\n")))
 	if at := (*routine.LineError)(nil); errors.As(err, &at) {
 		err = errors.New(at.Says)

@@ -55,7 +55,28 @@ type Routine struct {
 	Spread time.Duration
 	// Mains says that it doesn't begin on battery.
 	Mains bool
+	Tell  []Tell
 }
+
+// Way is how somebody is told.
+type Way string
+
+// The ways.
+const (
+	ByCommand Way = "command" // a program, with its arguments
+	ByMail    Way = "mail"    // an address, by the system's sendmail
+	ByWeb     Way = "web"     // an HTTPS address that takes a POST
+)
+
+// Tell is who is told what became of a run.
+type Tell struct {
+	Way      Way
+	To       string
+	Failures bool // only when it didn't end well
+}
+
+// String is as the text has it.
+func (t Tell) String() string { return string(t.Way) + " " + t.To }
 
 // Bounds of what is read.
 const (
@@ -77,8 +98,9 @@ func (r *Routine) Check() error {
 		return errors.New("it does nothing: say what, such as do: capture")
 	case len(r.Shelves) == 0:
 		return errors.New("it has no shelf: say onto which, such as shelf: Oak")
-	case len(r.Disks) > mostList || len(r.Shelves) > mostList || len(r.Steps) > mostList || len(r.When) > mostList:
-		return fmt.Errorf("it has more than %d disks, shelves, steps or times", mostList)
+	case len(r.Disks) > mostList || len(r.Shelves) > mostList || len(r.Steps) > mostList || len(r.When) > mostList ||
+		len(r.Tell) > mostList:
+		return fmt.Errorf("it has more than %d disks, shelves, steps, times or addresses", mostList)
 	}
 	for _, s := range r.Steps {
 		switch {

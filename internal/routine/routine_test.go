@@ -126,6 +126,9 @@ within: 18:00 to 5:00
 zone: Europe/Berlin
 spread: 10 minutes
 only on mains: yes
+tell: command /usr/local/bin/page --quiet
+tell on failure: mail office@ferry.example
+tell on failure: web https://hooks.ferry.example/desk
 `
 
 // TestText: a text gives a routine, and that the same text but for remarks; each mistake is told with its line and what
@@ -159,6 +162,10 @@ func TestText(t *testing.T) {
 		{15, "Europe/Berlin", "Sea/Island", "no time zone", ""},
 		{16, "10 minutes", "ten minutes", "no length of time", ""},
 		{17, "yes", "perhaps", "neither yes nor no", ""},
+		{18, "/usr/local/bin/page", "page", "whole path", ""},
+		{18, "command", "pigeon", "isn't known", "mail ADDRESS"},
+		{19, "office@ferry.example", "-oQ/tmp@x", "no mail address", ""},
+		{20, "https", "http", "begins with https://", ""},
 		{17, "only on mains: yes", "colour: red", "isn't known", "spread"},
 		{17, "only on mains: yes", "name: Again", "twice", ""},
 		{17, "only on mains: yes", "nothing", "a colon", ""},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -23,7 +24,7 @@ type LineError struct {
 func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Says) }
 
 // keys are those that a text may have, in the order in which they are written.
-const keys = "name, machine, disk, shelf, do, when, within, zone, spread, only on mains"
+const keys = "name, machine, disk, shelf, do, when, within, zone, spread, only on mains, tell, tell on failure"
 
 // Parse reads a routine as text. An error in a line is a LineError.
 func Parse(in io.Reader) (*Routine, error) {
@@ -61,7 +62,8 @@ func Parse(in io.Reader) (*Routine, error) {
 
 // set takes a line; again says that its key was there before.
 func (r *Routine) set(key, value string, again bool) (err error) {
-	if single := key != "disk" && key != "shelf" && key != "do" && key != "when"; single && again {
+	if single := key != "disk" && key != "shelf" && key != "do" && key != "when" &&
+		!strings.HasPrefix(key, "tell"); single && again {
 		return fmt.Errorf("%s is there twice", key)
 	}
 	switch key {
@@ -87,6 +89,8 @@ func (r *Routine) set(key, value string, again bool) (err error) {
 		return err
 	case "within":
 		return r.within(value)
+	case "tell", "tell on failure":
+		return r.tell(value, key != "tell")
 	case "zone":
 		r.Zone = value
 		_, err = r.Place()
@@ -129,6 +133,28 @@ func (r *Routine) do(value string) error {
 		return fmt.Errorf("%q isn't known; possible are capture, prove, check 5 %%, thin and carry to SHELF", value)
 	}
 	r.Steps = append(r.Steps, s)
+	return nil
+}
+
+// tell takes one who is told.
+func (r *Routine) tell(value string, failures bool) error {
+	way, to, _ := strings.Cut(value, " ")
+	t := Tell{Way(strings.ToLower(way)), strings.TrimSpace(to), failures}
+	switch {
+	case t.Way != ByCommand && t.Way != ByMail && t.Way != ByWeb || t.To == "":
+		return fmt.Errorf("%q isn't known; possible are command PROGRAM, mail ADDRESS and web https://ADDRESS", value)
+	case t.Way == ByCommand && !strings.HasPrefix(t.To, "/"):
+		return errors.New("a program is named by its whole path, such as /usr/local/bin/page")
+	case t.Way == ByMail && (!strings.Contains(t.To, "@") || strings.HasPrefix(t.To, "-") ||
+		len(strings.Fields(t.To)) != 1):
+		return fmt.Errorf("%q is no mail address", t.To)
+	case t.Way == ByWeb:
+		u, err := url.Parse(t.To)
+		if err != nil || u.Scheme != "https" || u.Host == "" {
+			return errors.New("only an address that begins with https:// is told anything")
+		}
+	}
+	r.Tell = append(r.Tell, t)
 	return nil
 }
 
@@ -186,6 +212,13 @@ func (r *Routine) Text() string {
 	}
 	if r.Mains {
 		put("only on mains", "yes")
+	}
+	for _, t := range r.Tell {
+		key := "tell"
+		if t.Failures {
+			key = "tell on failure"
+		}
+		put(key, t.String())
 	}
 	return b.String()
 }

@@ -38,6 +38,12 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 	m.few = Glyphs(glyphs).few()
 	if w.Notice != "" {
 		m.fail(sentence(errors.New(w.Notice)))
+	} else if overdue := w.Overdue(time.Now()); len(overdue) > 0 {
+		said := overdue[0]
+		if more := len(overdue) - 1; more > 0 {
+			said += fmt.Sprintf(" (and %d more; \"twinshelf routine list\" tells)", more)
+		}
+		m.fail(sentence(errors.New(said)))
 	}
 	opts := []tea.ProgramOption{tea.WithoutSignalHandler()}
 	if os.Getenv("NO_COLOR") != "" {

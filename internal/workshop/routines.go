@@ -6,10 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/machine"
 	"twinshelf/internal/routine"
@@ -91,6 +94,26 @@ func (w *Workshop) routineDisks(ctx context.Context, r *routine.Routine) (out []
 	return out, ctx.Err()
 }
 
+// RoutineDoubts are the questions that a capture by a routine would raise now, by what the open shelf knows of its
+// disks.
+func (w *room) RoutineDoubts(ctx context.Context, r *routine.Routine) (out []string) {
+	captures := slices.ContainsFunc(r.Steps, func(s routine.Step) bool { return s.Action == routine.Capture })
+	s := w.shelf()
+	if s == nil || !captures {
+		return nil
+	}
+	var ids []disk.Identity
+	for _, d := range w.Bench.List() {
+		if slices.Contains(r.Disks, routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}) {
+			ids = append(ids, d.Identity)
+		}
+	}
+	for _, d := range capture.DoubtsOf(ctx, s, r.Machine, ids) {
+		out = append(out, d.Says)
+	}
+	return out
+}
+
 // firstShelf opens the first shelf of a routine that can be had.
 func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
 	var problems []error
@@ -135,6 +158,7 @@ func (w *Workshop) RunRoutine(ctx context.Context, r *routine.Routine, d routine
 	case did.nothing:
 		e.Outcome = routine.Nothing
 	}
+	e.Log = append(e.Log, w.tellers.tell(ctx, r, &e)...)
 	return e, errors.Join(err, b.Note(r.Name, append(notes, e)...))
 }
 
@@ -363,4 +387,36 @@ func (w *Workshop) WatchRoutines(ctx context.Context, follow Follower, say Told)
 		case <-tick.C:
 		}
 	}
+}
+
+// overdueAfter is how long a routine may wait until that is said at the start of the program.
+const overdueAfter = 24 * time.Hour
+
+// Overdue says which routines failed the last time, or wait since yesterday; nothing where all is well.
+func (w *room) Overdue(now time.Time) (out []string) {
+	b := w.Routines()
+	names, err := b.Names()
+	if err != nil {
+		return []string{err.Error()}
+	}
+	for _, name := range names {
+		r, err := b.Find(name)
+		var s *routine.Standing
+		if err == nil {
+			s, err = w.StateOf(r, now, b.Since())
+		}
+		if err != nil {
+			out = append(out, err.Error())
+			continue
+		}
+		e, ran := s.Last()
+		switch {
+		case s.Running || s.Pace.Paused:
+		case ran && e.Outcome == routine.Failed:
+			out = append(out, fmt.Sprintf("the routine %s failed %s: %s", name, units.Moment(e.Ended.Local()), e.Says))
+		case !s.Due.Slot.IsZero() && now.Sub(s.Due.Slot) > overdueAfter:
+			out = append(out, fmt.Sprintf("the routine %s is due since %s", name, units.Moment(s.Due.Slot.Local())))
+		}
+	}
+	return out
 }

@@ -59,6 +59,10 @@ func TestRoutineRuns(t *testing.T) {
 	// The wrong machine: nobody can be asked.
 	wrong := *r
 	wrong.Machine = "Ticket desk"
+	if sure, not := w.RoutineDoubts(t.Context(), r), w.RoutineDoubts(t.Context(), &wrong); len(sure) > 0 ||
+		len(not) == 0 {
+		t.Errorf("doubts: %q and %q", sure, not)
+	}
 	if e, err = w.RunRoutine(t.Context(), &wrong, routine.Due{}, waits); err == nil || e.Outcome != routine.Failed ||
 		!strings.Contains(e.Says, "nobody to ask") {
 		t.Errorf("the wrong machine: %+v %v", e, err)
@@ -85,6 +89,9 @@ func TestRoutineRuns(t *testing.T) {
 	if _, err = w.RunRoutine(t.Context(), r, routine.Due{}, waits); err == nil ||
 		!strings.Contains(err.Error(), "no shelf of it can be had") {
 		t.Errorf("no shelf: %v", err)
+	}
+	if all := w.Overdue(time.Now()); len(all) != 1 || !strings.Contains(all[0], "the routine Kiosk failed") {
+		t.Errorf("said at the start: %q", all)
 	}
 	lock, err := w.Routines().Lock(r.Name)
 	if err != nil {
@@ -142,6 +149,9 @@ func TestRoutinesAreWatched(t *testing.T) {
 		if !strings.Contains(all, want) {
 			t.Errorf("no %q in %s", want, all)
 		}
+	}
+	if all := strings.Join(w.Overdue(time.Now().Add(48*time.Hour)), "\n"); !strings.Contains(all, "Buoy is due since") {
+		t.Errorf("said at the start: %s", all)
 	}
 	if h, _, _ := w.Routines().History("Kiosk"); err != nil || len(h) != 1 || h[0].Slot.IsZero() {
 		t.Errorf("%+v %v", h, err)

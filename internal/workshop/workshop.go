@@ -42,6 +42,7 @@ type Workshop struct {
 	drawings
 	papers
 	hosting
+	tellers tellers
 }
 
 // room is what all work shares: the bench, the open shelf, what is remembered.
@@ -87,7 +88,7 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
 		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r},
-		hosting: hosting{r}}
+		hosting: hosting{r}, tellers: usualTellers()}
 	if ramdisk.Started() {
 		w.Notice = os.Getenv(ramdisk.Notice)
 	}
