@@ -2,7 +2,6 @@ package routine
 
 import (
 	"bufio"
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -162,7 +161,7 @@ func (r *Routine) within(value string) error {
 	from, to, ok := strings.Cut(value, " to ")
 	a, err1 := parseClock(from)
 	b, err2 := parseClock(to)
-	if err := cmp.Or(err1, err2); !ok || err != nil || a == b {
+	if !ok || err1 != nil || err2 != nil || a == b {
 		return errors.New(value + " isn't two times of the day, such as 22:00 to 5:00")
 	}
 	r.From, r.To = a, b
