@@ -62,6 +62,9 @@ func Build(ctx context.Context, dir, tool string) (Bench, error) {
 			return b, err
 		}
 	}
+	if err := b.routines(ctx, s); err != nil {
+		return b, err
+	}
 	st, err := settings.Load(b.State)
 	if err != nil {
 		return b, err

@@ -29,6 +29,9 @@ const (
 	mostHistory  = 64 << 20 // bytes that are read
 	mostRoutines = 1000
 	mostLog      = 200 // lines of an entry
+
+	lockTries = 5
+	lockPause = 20 * time.Millisecond
 )
 
 // ErrNone means that no routine has that name.
@@ -135,7 +138,14 @@ func (b *Book) Remove(name string) error {
 
 // Lock keeps others from running a routine; a BusyError says that one does. It ends with the process.
 func (b *Book) Lock(name string) (io.Closer, error) {
-	lock, err := durable.Lock(b.path(name, lockFile), false)
+	var lock io.Closer
+	var err error
+	for range lockTries { // who only looks whether it runs has the lock for a moment
+		if lock, err = durable.Lock(b.path(name, lockFile), false); !errors.Is(err, unix.EWOULDBLOCK) {
+			break
+		}
+		time.Sleep(lockPause)
+	}
 	switch {
 	case errors.Is(err, unix.EWOULDBLOCK):
 		return nil, &BusyError{name}

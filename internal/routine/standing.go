@@ -44,12 +44,12 @@ func (s *Standing) NextWords() string {
 	switch {
 	case s.Due.Now:
 		return "due now"
-	case s.Due.Waits != "" && !s.Due.Slot.IsZero():
-		return fmt.Sprintf("due since %s, and waits: %s", units.Moment(s.Due.Slot.Local()), s.Due.Waits)
 	case s.Pace.Paused && s.Pace.Until.IsZero():
 		return "paused"
 	case s.Pace.Paused && (s.Due.Next.IsZero() || s.Due.Next.Before(s.Pace.Until)):
 		return "paused until " + units.Moment(s.Pace.Until.Local())
+	case s.Due.Waits != "" && !s.Due.Slot.IsZero():
+		return fmt.Sprintf("due since %s, and waits: %s", units.Moment(s.Due.Slot.Local()), s.Due.Waits)
 	case !s.Due.Next.IsZero():
 		return "due " + units.Moment(s.Due.Next.Local())
 	case len(s.When) == 0:

@@ -133,6 +133,8 @@ func (m *model) anywhere() []binding {
 	}
 	all := []binding{
 		{"1 2 3 4 5 6 7 8", "1–8", "steps", "open a step", m.toStep},
+		{"9", "9", "routines", "work that is saved by name and happens by itself: how it went, when it is due",
+			leads(func() tea.Cmd { return openRoutines(m) })},
 		m.paneBinding(),
 		{"pgdown pgup", "", "", "", pages},
 		{"esc", "Esc", "back", "to the step before", leads(m.back)},

@@ -8,6 +8,7 @@ import (
 
 	"twinshelf/internal/firmware"
 	"twinshelf/internal/machine"
+	"twinshelf/internal/routine"
 	"twinshelf/internal/workshop"
 )
 
@@ -43,6 +44,10 @@ func pagesWithKeys(t *testing.T) []keyed {
 	proof.proofPage.written = "somewhere"
 	add("7 Proof", proof.proofPage.bindings())
 	proof.proofPage.written = ""
+	routines := at("9").routinesPage
+	routines.list = []*routine.Standing{{Routine: &routine.Routine{Name: "Desk"}}}
+	add("9 Routines", routines.bindings())
+	routines.list = nil
 	add("Inside", at("4", "i", "right").insidePage.bindings())
 	view := at("4", "i")
 	view.insidePage.inside.viewing = &viewing{}

@@ -156,6 +156,8 @@ func (m *model) stepName() string {
 		return "Look inside"
 	case stepWelcome:
 		return "This machine"
+	case stepRoutines:
+		return "Routines"
 	}
 	return stepNames[m.step]
 }

@@ -25,6 +25,7 @@ func statesToPress() []state {
 		{"Dates", on("4")}, {"growth", on("4", "g")}, {"thinning", on("4", "t")}, {"Fit without a target",
 			on("4", "enter")},
 		{"Fit", fit}, {"Run", on("6")}, {"Proof", on("7")}, {"Sheet", on("8")}, {"Inside", on("i")},
+		{"Routines", on("9")},
 		{"folder", on("i", "down", "right")},
 	}
 }

@@ -30,6 +30,7 @@ const (
 	stepSheet
 	stepInside  // beside the job: it has no number
 	stepWelcome // before the job, on machines that were started from a stick
+	stepRoutines
 )
 
 var stepNames = []string{"Bench", "Ready", "Capture", "Dates", "Fit", "Run", "Proof", "Sheet"}
@@ -249,6 +250,9 @@ func update(m *model, msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // toPages gives the pages the messages that are theirs alone.
 func toPages(m *model, msg tea.Msg) tea.Cmd {
+	if cmd, took := onRoutines(m.routinesPage, msg); took {
+		return cmd
+	}
 	switch msg := msg.(type) {
 	case jobsRead:
 		m.sheetPage.onJobs(msg)

@@ -28,6 +28,8 @@ type pages struct {
 	insidePage  *insidePage
 	welcomePage *welcomePage
 
+	routinesPage *routinesPage
+
 	// Panes of the page Inside.
 	findPane *findPane
 	diffPane *diffPane
@@ -88,6 +90,8 @@ func (m *model) page() page {
 		return m.insidePage
 	case stepWelcome:
 		return m.welcomePage
+	case stepRoutines:
+		return m.routinesPage
 	}
 	return m.sheetPage
 }
@@ -107,6 +111,8 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 		proofPage:  &proofPage{model: m},
 		sheetPage:  &sheetPage{model: m},
 		insidePage: inside, welcomePage: &welcomePage{model: m},
+		routinesPage: &routinesPage{model: m},
+
 		findPane:  &findPane{inside},
 		diffPane:  &diffPane{inside},
 		viewPane:  &viewPane{inside},

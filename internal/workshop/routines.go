@@ -118,6 +118,9 @@ func (w *room) RoutineDoubts(ctx context.Context, r *routine.Routine) (out []str
 func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
 	var problems []error
 	for _, name := range r.Shelves {
+		if s := w.shelf(); s != nil && (s.Head().Name == name || s.Head().ID == name || s.Place() == name) {
+			return nil
+		}
 		s, err := w.OpenOther(ctx, name)
 		if err == nil {
 			w.Use(ctx, s)

@@ -59,6 +59,9 @@ func part(m container.Member) (p *piece, headers []int64) {
 	if !ok {
 		return nil, nil
 	}
+	if !may(d) {
+		return nil, nil
+	}
 	t, err := table.Read(d, d.Size(), d.SectorSize())
 	if err != nil {
 		return nil, nil
@@ -75,6 +78,21 @@ func part(m container.Member) (p *piece, headers []int64) {
 		headers = []int64{headMBR, d.Size()/int64(d.SectorSize()) - 1}
 	}
 	return p, headers
+}
+
+// may says whether the first sector of a disk names a part of a dynamic disk, or a GPT that may: so that the table is
+// read only where that can help, and a failing disk isn't asked again for every part.
+func may(d disk.Device) bool {
+	b := make([]byte, d.SectorSize())
+	if disk.ReadFull(d, b, 0) != nil || len(b) < mbrEntries+4*mbrEntryLen {
+		return false
+	}
+	for i := range 4 {
+		if kind := b[mbrEntries+i*mbrEntryLen+mbrKind]; kind == mbrDynamic || kind == mbrProtective {
+			return true
+		}
+	}
+	return false
 }
 
 // look reads the headers of the disk that a part is on.

@@ -93,6 +93,15 @@ const (
 // active is the state of what is in use.
 const active = "ACTIVE"
 
+// Entries of an MBR (UEFI Specification 2.10, section 5.2), and the kinds that matter.
+const (
+	mbrEntries    = 446
+	mbrEntryLen   = 16
+	mbrKind       = 4
+	mbrDynamic    = 0x42
+	mbrProtective = 0xEE
+)
+
 // Bounds.
 const (
 	maxDatabase  = 16 << 20 // bytes

@@ -8,9 +8,9 @@ import (
 	"twinshelf/internal/fsys"
 )
 
-// Bounds of what is weighed: records, and folders in each other.
+// Bounds of what is weighed: records, since all of them are read, and folders in each other.
 const (
-	mostWeighed = 1 << 24
+	mostWeighed = 1 << 20
 	maxWay      = 4096
 )
 
@@ -83,7 +83,7 @@ func (s *scales) enter(number int64, b []byte) {
 			s.parent[of] = uint32(min(le.Uint64(a.value)&recNumberBytes, mostWeighed))
 		case a.kind != attrData || a.name != "":
 		case a.nonResident && a.firstVCN == 0:
-			s.size[of] += min(a.size, 1<<48)
+			s.size[of] += min(a.size, 1<<42)
 		case !a.nonResident:
 			s.size[of] += int64(len(a.value))
 		}

@@ -1,0 +1,365 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+
+	"twinshelf/internal/routine"
+	"twinshelf/internal/run"
+	"twinshelf/internal/units"
+)
+
+// routinesPage is opened over the others: work that is saved by name, how it went, and when it is due.
+type routinesPage struct {
+	*model
+	list     []*routine.Standing
+	problems []string
+	at       int
+	read     bool
+}
+
+// routinesRead are the routines as they are now.
+type routinesRead struct {
+	number   int
+	list     []*routine.Standing
+	problems []string
+}
+
+// routineBegan is a run of a routine; others may follow it. routineOver is how the routine ended.
+type (
+	routineBegan struct {
+		name string
+		run  *run.Run
+		more <-chan *run.Run
+	}
+	routineOver struct {
+		name  string
+		entry routine.Entry
+		err   error
+	}
+)
+
+// work reads them.
+func (m *routinesPage) work(_ context.Context, number int, doing func(string)) tea.Cmd {
+	w := m.w
+	return func() tea.Msg {
+		doing("reading the routines")
+		b, out := w.Routines(), routinesRead{number: number}
+		since := b.Since()
+		w.Attached(since, time.Now())
+		names, err := b.Names()
+		if err != nil {
+			out.problems = append(out.problems, err.Error())
+		}
+		for _, name := range names {
+			r, err := b.Find(name)
+			var s *routine.Standing
+			if err == nil {
+				s, err = w.StateOf(r, time.Now(), since)
+			}
+			if err != nil {
+				out.problems = append(out.problems, err.Error())
+				continue
+			}
+			out.list = append(out.list, s)
+		}
+		return out
+	}
+}
+
+// onRoutines takes what is new of routines; false for other messages.
+func onRoutines(m *routinesPage, msg tea.Msg) (tea.Cmd, bool) {
+	switch msg := msg.(type) {
+	case routinesRead:
+		if planningOver(m.model, msg.number) {
+			m.list, m.problems, m.read = msg.list, msg.problems, true
+			m.at = max(0, min(m.at, len(m.list)-1))
+		}
+	case routineBegan:
+		return tea.Batch(m.follow(msg), nextRun(msg.name, msg.more)), true
+	case routineOver:
+		last := m.runPage.onTick() // which says how its last run ended
+		if msg.err != nil {
+			m.fail(fmt.Sprintf("%s: %s. %s", msg.name, msg.entry.Outcome, msg.err))
+		} else {
+			m.say("%s: %s. %s.", msg.name, msg.entry.Outcome, sentence(fmt.Errorf("%s", msg.entry.Says)))
+		}
+		if m.step == stepRoutines {
+			last = tea.Batch(last, m.replan())
+		}
+		return last, true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// openRoutines opens the page.
+func openRoutines(m *model) tea.Cmd {
+	if m.step == stepRoutines {
+		m.say("Routines are open already.")
+		return nil
+	}
+	return m.goTo(stepRoutines)
+}
+
+// chosen is the routine that is pointed at; nil for none.
+func (m *routinesPage) chosen() *routine.Standing {
+	if m.at >= len(m.list) {
+		return nil
+	}
+	return m.list[m.at]
+}
+
+// without is why what needs a routine can't act; empty where one is chosen.
+func (m *routinesPage) without() string {
+	if m.chosen() == nil {
+		return "No routine was made yet: \"twinshelf routine new\" makes one."
+	}
+	return ""
+}
+
+func (m *routinesPage) bindings() []binding {
+	why := m.without()
+	if why == "" {
+		why = m.noRun()
+	}
+	rest := binding{"space", "Space", "pause", "pause, or go on", leads(m.togglePause)}
+	return []binding{
+		m.unless(why, binding{"enter", "Enter", "run it now", "run the routine now, whether it is due or not",
+			leads(m.runNow)}),
+		move(listKeys, "routine", "choose a routine", &m.at, len(m.list)),
+		m.unless(m.without(), rest),
+		{"a", "a", "look again", "read the routines and what is attached again", leads(m.again)},
+	}
+}
+
+// again reads the routines again.
+func (m *routinesPage) again() tea.Cmd {
+	m.say("The routines are read again.")
+	return m.replan()
+}
+
+// togglePause pauses the routine until it is resumed here or by command.
+func (m *routinesPage) togglePause() tea.Cmd {
+	s := m.chosen()
+	now := !s.Pace.Paused
+	err := m.w.Routines().SetPace(s.Name, func(p *routine.Pace) {
+		if p.Paused, p.Until = now, (time.Time{}); !now {
+			p.Resumed = time.Now()
+		}
+	})
+	switch {
+	case err != nil:
+		m.fail(err.Error())
+	case now:
+		m.say("%s is paused: it doesn't run by itself until Space resumes it.", s.Name)
+	default:
+		m.say("%s runs again. What it missed isn't made up for.", s.Name)
+	}
+	return m.replan()
+}
+
+// runNow runs the routine; each of its runs is shown.
+func (m *routinesPage) runNow() tea.Cmd {
+	w, ctx, s := m.w, m.ctx, m.chosen()
+	runs := make(chan *run.Run, len(s.Steps)) // none has more than one
+	work := func() tea.Msg {
+		defer close(runs)
+		e, err := w.RunRoutine(ctx, s.Routine, routine.Due{}, func(r *run.Run) error {
+			runs <- r
+			return r.Wait()
+		})
+		return routineOver{s.Name, e, err}
+	}
+	m.say("%s begins.", s.Name)
+	return tea.Batch(work, nextRun(s.Name, runs))
+}
+
+// nextRun waits for the next run of a routine.
+func nextRun(name string, runs <-chan *run.Run) tea.Cmd {
+	return func() tea.Msg {
+		if r, ok := <-runs; ok {
+			return routineBegan{name, r, runs}
+		}
+		return nil
+	}
+}
+
+// follow shows a run of a routine.
+func (m *routinesPage) follow(msg routineBegan) tea.Cmd {
+	i := slices.IndexFunc(m.list, func(s *routine.Standing) bool { return s.Name == msg.name })
+	ls := lanes{up: nothing(reading(m.th, ""), "what the routine "+msg.name+" reads"),
+		down: nothing(writing(m.th, ""), "its shelf")}
+	if i >= 0 {
+		ls = m.lanesOf(m.list[i])
+	}
+	return m.runPage.start(work{run: msg.run, lanes: []lanes{ls},
+		stopped: "The routine counts as stopped, and the shelf is as it was before this step."})
+}
+
+// lanesOf are what a routine reads and writes.
+func (m *routinesPage) lanesOf(s *routine.Standing) lanes {
+	var disks []string
+	for _, d := range s.Disks {
+		disks = append(disks, d.String())
+	}
+	up := "the shelf"
+	if len(disks) > 0 {
+		up = strings.Join(disks, " and ")
+	}
+	return lanes{up: nothing(reading(m.th, ""), up), down: nothing(writing(m.th, ""), "the shelf "+
+		strings.Join(s.Shelves, ", or "))}
+}
+
+// lanes are what the chosen routine would read and write.
+func (m *routinesPage) lanes() lanes {
+	s := m.chosen()
+	if s == nil {
+		return lanes{up: nothing(reading(m.th, ""), "nothing"), down: nothing(writing(m.th, ""), "nothing")}
+	}
+	ls := m.lanesOf(s)
+	ls.up.said, ls.down.said = "nothing yet: Enter reads "+ls.up.said, "nothing yet: Enter writes to "+ls.down.said
+	return ls
+}
+
+// inkOf is how an outcome is painted.
+func (m *routinesPage) inkOf(o routine.Outcome) lipgloss.Style {
+	switch o {
+	case routine.Failed:
+		return m.th.bad
+	case routine.Missed, routine.Stopped:
+		return m.th.caution
+	}
+	return m.th.good
+}
+
+// body lists the routines: what failed or waits is seen first.
+func (m *routinesPage) body(w int) (lines []string, keep int) {
+	lines, keep = []string{" " + m.th.strong.Render("Work that happens by itself"), ""}, -1
+	for _, p := range m.problems {
+		for _, l := range m.th.wrap(p, w-4) {
+			lines = append(lines, "  "+m.th.bad.Render(l))
+		}
+	}
+	if len(m.list) == 0 && m.read {
+		for _, l := range m.th.wrap("No routine was made yet. A routine says which disks of which machine are "+
+			"captured onto "+
+			"which shelf, and when: \"twinshelf routine new\" makes one.", w-4) {
+			lines = append(lines, "  "+m.th.dim.Render(l))
+		}
+		return lines, keep
+	}
+	for i, s := range m.list {
+		mark, name := "  ", m.th.strong.Render(s.Name)
+		if i == m.at {
+			mark, name, keep = "▶ ", m.th.here.Render(s.Name), len(lines)
+		}
+		lines = append(lines, fit(mark+name, w), fit("  "+m.lastOf(s)+m.th.dim.Render(" · ")+m.nextOf(s), w), "")
+	}
+	return lines, keep
+}
+
+// lastOf says in a few words how a routine went last.
+func (m *routinesPage) lastOf(s *routine.Standing) string {
+	e, ran := s.Last()
+	switch {
+	case s.Running:
+		return m.th.caution.Render("running now")
+	case !ran:
+		return m.th.dim.Render("never ran yet")
+	}
+	return m.inkOf(e.Outcome).Render(string(e.Outcome) + " " + e.Ended.Local().Format("2006-01-02 15:04"))
+}
+
+// nextOf says when it is due, or what it waits for.
+func (m *routinesPage) nextOf(s *routine.Standing) string {
+	words := m.th.sentence(s.NextWords())
+	if s.Due.Now || s.Due.Waits != "" || s.Pace.Paused {
+		return m.th.caution.Render(words)
+	}
+	return m.th.dim.Render(words)
+}
+
+// mostInStrip is how many of the last runs are shown as marks.
+const mostInStrip = 60
+
+// marks stand for outcomes in the strip.
+var marks = []struct {
+	outcome routine.Outcome
+	mark    string
+}{{routine.Done, "■"}, {routine.Nothing, "·"}, {routine.Failed, "✗"}, {routine.Stopped, "□"}, {routine.Missed, "–"}}
+
+// beside tells all of the chosen routine.
+func (m *routinesPage) beside(w int) []string {
+	s := m.chosen()
+	if s == nil {
+		return nil
+	}
+	out := []string{" " + m.th.strong.Render(s.Name), ""}
+	put := func(label, text string) {
+		if text != "" {
+			out = append(out, m.th.labelled(label, text, w, m.th.dim.Render)...)
+		}
+	}
+	var disks, steps, when []string
+	for _, d := range s.Disks {
+		disks = append(disks, d.String())
+	}
+	for _, x := range s.Steps {
+		steps = append(steps, x.String())
+	}
+	for _, x := range s.When {
+		when = append(when, x.String())
+	}
+	put("Machine", s.Machine)
+	put("Disks", strings.Join(disks, "; "))
+	put("Does", strings.Join(steps, ", then "))
+	put("Onto", strings.Join(s.Shelves, ", or "))
+	put("When", strings.Join(when, "; "))
+	for i, t := range s.Ahead(time.Now(), 5) {
+		put(map[bool]string{true: "Next"}[i == 0], t.Local().Format("Mon 2006-01-02 15:04"))
+	}
+	return append(append(out, ""), m.historyOf(s, w)...)
+}
+
+// historyOf is the strip of the last runs, and each of them with what it said, the newest first.
+func (m *routinesPage) historyOf(s *routine.Standing, w int) []string {
+	if len(s.History) == 0 {
+		return []string{" " + m.th.dim.Render("It never ran yet.")}
+	}
+	last := s.History[max(0, len(s.History)-min(mostInStrip, w-4)):]
+	var strip, legend strings.Builder
+	for _, e := range last {
+		i := slices.IndexFunc(marks, func(x struct {
+			outcome routine.Outcome
+			mark    string
+		}) bool {
+			return x.outcome == e.Outcome
+		})
+		if i >= 0 {
+			strip.WriteString(m.inkOf(e.Outcome).Render(marks[i].mark))
+		}
+	}
+	for _, x := range marks {
+		if slices.ContainsFunc(last, func(e routine.Entry) bool { return e.Outcome == x.outcome }) {
+			legend.WriteString("  " + x.mark + " " + string(x.outcome))
+		}
+	}
+	out := []string{" " + strip.String(), " " + m.th.dim.Render(strings.TrimSpace(legend.String())), ""}
+	for _, e := range slices.Backward(s.History) {
+		out = append(out, " "+m.inkOf(e.Outcome).Render(units.Moment(e.Ended.Local())+"  "+string(e.Outcome)))
+		for _, l := range m.th.wrap(e.Says, w-5) {
+			if l != "" {
+				out = append(out, "   "+m.th.dim.Render(l))
+			}
+		}
+	}
+	return out
+}
