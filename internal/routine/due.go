@@ -16,7 +16,8 @@ const (
 	Done    Outcome = "done"
 	Nothing Outcome = "nothing new" // it was done, and the shelf had everything
 	Failed  Outcome = "failed"
-	Stopped Outcome = "stopped" // by a person
+	Stopped Outcome = "stopped" // by a person, who doesn't want it made up for
+	Cut     Outcome = "cut off" // the process was ended; it is made up for
 	Missed  Outcome = "missed"  // nothing ran at that time
 )
 
@@ -90,6 +91,9 @@ func (r *Routine) Due(history []Entry, p Pace, w World) Due {
 		}
 		if e.Outcome.Well() {
 			well = e
+		}
+		if e.Outcome == Cut {
+			continue
 		}
 		base, last = latest(base, e.Slot), e
 		if e.Outcome != Missed {

@@ -234,7 +234,7 @@ func (m *routinesPage) inkOf(o routine.Outcome) lipgloss.Style {
 	switch o {
 	case routine.Failed:
 		return m.th.bad
-	case routine.Missed, routine.Stopped:
+	case routine.Missed, routine.Stopped, routine.Cut:
 		return m.th.caution
 	}
 	return m.th.good
@@ -294,7 +294,8 @@ const mostInStrip = 60
 var marks = []struct {
 	outcome routine.Outcome
 	mark    string
-}{{routine.Done, "■"}, {routine.Nothing, "·"}, {routine.Failed, "✗"}, {routine.Stopped, "□"}, {routine.Missed, "–"}}
+}{{routine.Done, "■"}, {routine.Nothing, "·"}, {routine.Failed, "✗"}, {routine.Stopped, "□"}, {routine.Cut, "/"},
+	{routine.Missed, "–"}}
 
 // beside tells all of the chosen routine.
 func (m *routinesPage) beside(w int) []string {

@@ -154,7 +154,9 @@ func (w *Workshop) RunRoutine(ctx context.Context, r *routine.Routine, d routine
 	err = did.all(ctx)
 	e.Ended = time.Now()
 	switch {
-	case err != nil && (errors.Is(err, context.Canceled) || ctx.Err() != nil):
+	case err != nil && ctx.Err() != nil:
+		e.Outcome, e.Says = routine.Cut, "the program was ended; it is made up for when it is due"
+	case errors.Is(err, context.Canceled):
 		e.Outcome, e.Says = routine.Stopped, "it was stopped"
 	case err != nil:
 		e.Outcome, e.Says = routine.Failed, err.Error()
@@ -349,7 +351,7 @@ func (w *Workshop) RunDue(ctx context.Context, follow Follower, say Told) (faile
 			case e.Outcome == routine.Failed:
 				failed++
 				say(name, "failed: "+e.Says)
-			case err != nil && e.Outcome != routine.Stopped:
+			case err != nil && e.Outcome != routine.Stopped && e.Outcome != routine.Cut:
 				failed++
 				say(name, err.Error())
 			default:

@@ -51,10 +51,14 @@ func TestRoutineRuns(t *testing.T) {
 	if e, err = w.RunRoutine(t.Context(), r, routine.Due{}, waits); err != nil || e.Outcome != routine.Nothing {
 		t.Errorf("the same again: %+v %v", e, err)
 	}
-	ctx, cancel := context.WithCancel(t.Context())
-	e, err = w.RunRoutine(ctx, r, routine.Due{}, func(r *run.Run) error { cancel(); return r.Wait() })
+	e, err = w.RunRoutine(t.Context(), r, routine.Due{}, func(r *run.Run) error { r.Cancel(); return r.Wait() })
 	if !errors.Is(err, context.Canceled) || e.Outcome != routine.Stopped {
 		t.Errorf("stopped: %+v %v", e, err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	e, err = w.RunRoutine(ctx, r, routine.Due{}, func(r *run.Run) error { cancel(); return r.Wait() })
+	if !errors.Is(err, context.Canceled) || e.Outcome != routine.Cut {
+		t.Errorf("cut off: %+v %v", e, err)
 	}
 	// The wrong machine: nobody can be asked.
 	wrong := *r
@@ -109,7 +113,7 @@ func TestRoutineRuns(t *testing.T) {
 	for _, e := range s.History {
 		outcomes = append(outcomes, string(e.Outcome))
 	}
-	if got := strings.Join(outcomes, ", "); got != "missed, done, nothing new, stopped, failed, failed, failed, "+
+	if got := strings.Join(outcomes, ", "); got != "missed, done, nothing new, stopped, cut off, failed, failed, failed, "+
 		"failed" {
 		t.Error(got)
 	}
