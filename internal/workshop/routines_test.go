@@ -113,9 +113,8 @@ func TestRoutineRuns(t *testing.T) {
 	for _, e := range s.History {
 		outcomes = append(outcomes, string(e.Outcome))
 	}
-	if got := strings.Join(outcomes, ", "); got != "missed, done, nothing new, stopped, cut off, failed, failed, "+
-		"failed, "+
-		"failed" {
+	const want = "missed, done, nothing new, stopped, cut off, failed, failed, failed, failed"
+	if got := strings.Join(outcomes, ", "); got != want {
 		t.Error(got)
 	}
 }
