@@ -18,22 +18,21 @@ import (
 	"twinshelf/internal/workshop"
 )
 
+const exampleRoutine = `  twinshelf routine new "Ticket desk, evenings" 40B1 --machine "Ticket desk" ` +
+	`--when "every day at 18:30"`
+
 func routineCommand(o *options) *cobra.Command {
 	c := &cobra.Command{
 		Use: "routine", Short: "Work that is saved by name and happens by itself",
-		Long: "A routine says which disks of which machine are captured onto which shelf, and when. It knows " +
-			"disks by\n" +
-			"their serial numbers. \"routine watch\" runs what is due, \"routine run\" runs one now.\n" +
+		Long: "A routine says which disks of which machine are captured onto which shelf, and when. It knows\n" +
+			"disks by their serial numbers. \"routine watch\" runs what is due, \"routine run\" runs one now.\n" +
 			"NAME is the name of a routine, or its beginning.",
-		Example: "  twinshelf routine new \"Ticket desk, evenings\" 40B1 --machine \"Ticket desk\" --when \"every " +
-			"day at 18:30\"\n" +
-			"  twinshelf routine list\n  twinshelf routine run \"Ticket desk\"",
-		Args: cobra.NoArgs,
+		Example: exampleRoutine + "\n  twinshelf routine list\n  twinshelf routine run \"Ticket desk\"",
+		Args:    cobra.NoArgs,
 	}
 	c.AddCommand(newRoutineCommand(o), listRoutinesCommand(o), showRoutineCommand(o), runRoutineCommand(o),
 		pauseRoutineCommand(o), resumeRoutineCommand(o), removeRoutineCommand(o), importRoutineCommand(o),
-		exportRoutineCommand(o), watchRoutinesCommand(o),
-		dueRoutinesCommand(o), serviceCommand(o))
+		exportRoutineCommand(o), watchRoutinesCommand(o), dueRoutinesCommand(o), serviceCommand(o))
 	return c
 }
 
@@ -52,9 +51,8 @@ func newRoutineCommand(o *options) *cobra.Command {
 			"\"every day at 18:30\", \"every monday, friday at 8:00\", \"every month on the last day at 6:00\",\n" +
 			"\"every hour at :15\", \"when attached for 2 minutes\" or \"when older than 8 days\".\n" +
 			"--do is capture, prove, check 5 %, thin or \"carry to SHELF\"; several are done in their order.",
-		Example: "  twinshelf routine new \"Ticket desk, evenings\" 40B1 --machine \"Ticket desk\" --when \"every " +
-			"day at 18:30\"\n" +
-			"  twinshelf routine new \"Shelf, weekly\" --do \"check 5 %\" --when \"every sunday at 3:00\" --plan",
+		Example: exampleRoutine +
+			"\n  twinshelf routine new \"Shelf, weekly\" --do \"check 5 %\" --when \"every sunday at 3:00\" --plan",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
@@ -405,9 +403,8 @@ func exportRoutineCommand(o *options) *cobra.Command {
 func watchRoutinesCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "watch", Short: "Run routines when they are due, until it is ended", Args: cobra.NoArgs,
-		Long: "Looks every 15 seconds which routines are due, and runs them one after the other. What was missed " +
-			"while\n" +
-			"it didn't run is made up for once.",
+		Long: "Looks every 15 seconds which routines are due, and runs them one after the other. What was\n" +
+			"missed while it didn't run is made up for once.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), false)
 			if err != nil {
@@ -427,9 +424,8 @@ func told(o *options) workshop.Told {
 func dueRoutinesCommand(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use: "due", Short: "Run the routines that are due now, and end", Args: cobra.NoArgs,
-		Long: "What \"routine watch\" does every 15 seconds, once: for systemd (\"routine service\") or another " +
-			"program that\n" +
-			"starts it every minute. Disks count as attached since they were seen first.",
+		Long: "What \"routine watch\" does every 15 seconds, once: for systemd (\"routine service\") or another\n" +
+			"program that starts it every minute. Disks count as attached since they were seen first.",
 		Example: "  twinshelf routine due",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), false)
@@ -457,12 +453,10 @@ func serviceCommand(o *options) *cobra.Command {
 	var install, remove bool
 	c := &cobra.Command{
 		Use: "service", Short: "Show, install or remove what has systemd run routines", Args: cobra.NoArgs,
-		Long: "Without flags it shows the files: a service, a timer that starts it every minute and, as root, a " +
-			"rule\n" +
-			"that starts it when a disk is attached. They are for the machine as root, otherwise for the person. " +
-			"All\n" +
-			"times stay in the routines: one that is made later needs nothing else. A file that was edited by hand\n" +
-			"is neither overwritten nor removed.",
+		Long: "Without flags it shows the files: a service, a timer that starts it every minute and, as root, a\n" +
+			"rule that starts it when a disk is attached. They are for the machine as root, otherwise for the\n" +
+			"person. All times stay in the routines: one that is made later needs nothing else. A file that was\n" +
+			"edited by hand is neither overwritten nor removed.",
 		Example: "  twinshelf routine service",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := o.workshop(cmd.Context(), false)
