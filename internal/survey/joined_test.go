@@ -179,3 +179,40 @@ func TestDynamic(t *testing.T) {
 		}
 	}
 }
+
+// TestDynamicLargerThanItsParts: a volume over two disks that is larger than either of their parts, spanned or striped,
+// begins with a file system that no part could hold; it is looked into all the same.
+func TestDynamicLargerThanItsParts(t *testing.T) {
+	testkit.Need(t, "mkntfs", "ntfsfix")
+	const half = 60 * miB / 512
+	pieces := []ldmtest.Piece{{Disk: 0, Size: half}, {Disk: 1, Size: half}}
+	for _, c := range []ldmtest.Component{{Layout: ldmtest.Spanned, Pieces: pieces},
+		{Layout: ldmtest.Striped, Stripe: 128, Pieces: pieces}} {
+		g := ldmtest.Group{Name: "DOCK-Dg0", Committed: 3, Status: 1, Disks: []ldmtest.Disk{
+			{Image: testkit.Image(t, "a.img", 64*miB)}, {Image: testkit.Image(t, "b.img", 64*miB), GPT: true}},
+			Volumes: []ldmtest.Volume{{Name: "Volume1", Size: 2 * half, Mirrors: []ldmtest.Component{c}}}}
+		g.Write(t)
+		fs := testkit.Image(t, "fs", 2*half*512)
+		testkit.Do(t, "mkntfs", "-Q", "-F", "-q", fs)
+		g.Fill(t, 0, fs)
+		joined, err := survey.Joined(t.Context(), []*survey.Survey{surveyed(t, g.Disks[0].Image),
+			surveyed(t, g.Disks[1].Image)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		copies := g
+		copies.Disks = slices.Clone(g.Disks)
+		for i, s := range joined {
+			part := s.Parts()[len(s.Parts())-1]
+			if x := part.Content; !x.Maps || x.Used > 20*miB || len(part.Inner()) != 1 {
+				t.Errorf("layout %d, disk %d: %v, %d bytes, %s", c.Layout, i, x.Maps, x.Used, x.Why)
+			}
+			copies.Disks[i].Image = kept(t, g.Disks[i].Image, s)
+		}
+		out := testkit.Image(t, "out", 2*half*512)
+		if err := os.WriteFile(out, copies.Bytes(t, 0, 0), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		testkit.Do(t, "ntfsfix", "-n", out)
+	}
+}

@@ -101,7 +101,8 @@ func (o *opened) Head(int) container.Head {
 }
 
 func (o *opened) Devices() []container.Device {
-	d := container.Device{Name: "unlocked", Sole: true, ID: o.v.ID, Size: o.m.Size(), Map: o.m, Sectors: o}
+	d := container.Device{Name: "unlocked", Sole: true, ID: o.v.ID, Size: o.m.Size(), Map: o.m, Sectors: o,
+		Fixed: "it lies enciphered"}
 	if o.v.State != Encrypted {
 		d.Doubt = "it is half-way through being encrypted or decrypted"
 	}

@@ -1,35 +1,26 @@
 package families
 
 import (
-	"errors"
 	"iter"
 
-	"twinshelf/internal/container"
 	"twinshelf/internal/container/ldm"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/span"
 )
 
-// openDynamic opens the group of dynamic disks that a part is of; nil where it is no such part. Whatever such a part
-// begins with is a volume of the group, or a piece of one, so that nothing else may look at it.
-func openDynamic(m Member, others []Member) (container.Container, []Member, error) {
+// dynamic looks through a part of a dynamic disk: the container, or what says why its volumes can't be told; both nil
+// where it is no such part. Whatever such a part begins with is a volume of the group, or a piece of one that may be
+// larger than the part, so that it is asked for before anything else looks at it.
+func dynamic(m Member, sector int, others []Member) (*layered, fsys.Volume) {
 	if !ldm.Is(m) {
-		return nil, nil, nil
+		return nil, nil
 	}
 	c, members, err := ldm.Open(m, others...)
 	if err != nil {
-		return nil, nil, &dynamicError{err}
+		return nil, &untold{m.Size, "it is part of a dynamic disk whose volumes can't be told: " + err.Error()}
 	}
-	return c, members, nil
+	return newLayered(c, members, sector), nil
 }
-
-// dynamicError says why the volumes on a part of a dynamic disk can't be told.
-type dynamicError struct{ err error }
-
-func (e *dynamicError) Error() string {
-	return "it is part of a dynamic disk whose volumes can't be told: " + e.err.Error()
-}
-func (e *dynamicError) Unwrap() error { return e.err }
 
 // untold is a part of a dynamic disk whose volumes can't be told.
 type untold struct {
@@ -38,14 +29,6 @@ type untold struct {
 }
 
 var _ fsys.Volume = (*untold)(nil)
-
-// untoldBy is the part that an error speaks of; nil for another error.
-func untoldBy(err error, size int64) fsys.Volume {
-	if d := (*dynamicError)(nil); errors.As(err, &d) {
-		return &untold{size, d.Error()}
-	}
-	return nil
-}
 
 // Info says why nothing is known.
 func (u *untold) Info() fsys.Info {

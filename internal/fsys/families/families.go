@@ -30,6 +30,12 @@ func Identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others
 
 func identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others []Member,
 	depth int) (fsys.Volume, error) {
+	if l, none := dynamic(Member{R: r, Size: size}, sector, others); none != nil {
+		return none, nil
+	} else if l != nil {
+		l.identify(ctx, depth)
+		return l, nil
+	}
 	v, err := All().Identify(r, size, sector)
 	unlock(ctx, v)
 	if err != nil || depth >= maxLayers {
@@ -43,9 +49,6 @@ func identify(ctx context.Context, r io.ReaderAt, size int64, sector int, others
 	if locked := lockedBy(err, size); locked != nil {
 		return locked, nil
 	}
-	if u := untoldBy(err, size); u != nil {
-		return u, nil
-	}
 	return v, nil // what can't be followed stays what its signature says
 }
 
@@ -58,6 +61,11 @@ func Examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 
 func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others []Member,
 	depth int) (fsys.Content, error) {
+	if l, none := dynamic(Member{R: r, Size: size}, sector, others); none != nil {
+		return fsys.Judge(ctx, none, size)
+	} else if l != nil {
+		return l.judge(ctx, depth)
+	}
 	v, err := All().Identify(r, size, sector)
 	if err == nil && depth < maxLayers {
 		l, err := open(ctx, v, r, size, sector, others)
@@ -66,9 +74,6 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 		}
 		if locked := lockedBy(err, size); locked != nil {
 			return fsys.Judge(ctx, locked, size)
-		}
-		if u := untoldBy(err, size); u != nil {
-			return fsys.Judge(ctx, u, size)
 		}
 		if err != nil {
 			c, failed := All().Examine(ctx, r, size, sector)

@@ -88,20 +88,26 @@ var (
 	_ fsys.Witness    = (*layered)(nil)
 )
 
-// open opens a container that a part bears the signature of, or that the part's disk says it is of; nil where there is
-// none that is read. others are members that it may need beside the part.
+// open opens a container that a part bears the signature of; nil where it isn't one that is read. others are members
+// that it may need beside the part.
 func open(ctx context.Context, v fsys.Volume, r io.ReaderAt, size int64, sector int, others []Member) (*layered,
 	error) {
-	m := Member{R: r, Size: size}
-	c, members, err := openDynamic(m, others)
-	if c == nil && err == nil && v != nil {
-		if kind := kinds()[v.Info().Kind]; kind != nil {
-			c, members, err = kind(ctx, m, others)
-		}
+	if v == nil {
+		return nil, nil
 	}
-	if c == nil || err != nil {
+	kind := kinds()[v.Info().Kind]
+	if kind == nil {
+		return nil, nil
+	}
+	c, members, err := kind(ctx, Member{R: r, Size: size}, others)
+	if err != nil {
 		return nil, err
 	}
+	return newLayered(c, members, sector), nil
+}
+
+// newLayered is a container with its devices as far as they can be read.
+func newLayered(c container.Container, members []Member, sector int) *layered {
 	l := &layered{c: c, members: members, sector: sector}
 	for _, d := range c.Devices() {
 		x := inner{Device: d}
@@ -110,7 +116,7 @@ func open(ctx context.Context, v fsys.Volume, r io.ReaderAt, size int64, sector 
 		}
 		l.inner = append(l.inner, x)
 	}
-	return l, nil
+	return l
 }
 
 // identify recognises what lies in the devices.
@@ -213,9 +219,6 @@ func (l *layered) Inner() []fsys.Inner {
 	for i, x := range l.inner {
 		out[i] = fsys.Inner{Name: x.Name, Size: x.Size, Device: x.device, Content: x.content, Doubt: x.Doubt,
 			Fixed: x.Fixed}
-		if x.Sectors != nil {
-			out[i].Fixed = "it lies enciphered"
-		}
 	}
 	return out
 }
@@ -370,9 +373,6 @@ func (l *layered) Outward(device int, patches []disk.Patch) ([]disk.Patch, error
 	x := &l.inner[device]
 	if x.Map == nil {
 		return nil, fmt.Errorf("where %s lies can't be told", x.Name)
-	}
-	if x.Sectors != nil {
-		return nil, fmt.Errorf("%s lies enciphered, so nothing is changed in it", x.Name)
 	}
 	if x.Fixed != "" {
 		return nil, fmt.Errorf("nothing is changed in %s: %s", x.Name, x.Fixed)
