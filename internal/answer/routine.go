@@ -20,14 +20,7 @@ type Routine struct {
 
 // RoutineOf is a routine with the next n times at which it is due by the clock.
 func RoutineOf(r *routine.Routine, now time.Time, n int) Routine {
-	out := Routine{r.Name, r.Machine, r.Disks, r.Shelves, nil, nil, r.Text(), r.Ahead(now, n)}
-	for _, s := range r.Steps {
-		out.Steps = append(out.Steps, s.String())
-	}
-	for _, w := range r.When {
-		out.When = append(out.When, w.String())
-	}
-	return out
+	return Routine{r.Name, r.Machine, r.Disks, r.Shelves, r.Does(), r.Sets(), r.Text(), r.Ahead(now, n)}
 }
 
 // RoutineState is how it stands with a routine.

@@ -180,27 +180,12 @@ func listRoutinesCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			names, err := w.Routines().Names()
-			if err != nil {
-				return err
-			}
-			since := map[string]time.Time{}
-			w.Attached(since, time.Now())
+			list, problems := w.RoutineStates(time.Now())
 			t := tabwriter.NewWriter(o.out, 2, 8, 2, ' ', 0)
 			out := []answer.RoutineState{}
-			var problems []error
-			for _, name := range names {
-				r, err := w.Routines().Find(name)
-				var s *routine.Standing
-				if err == nil {
-					s, err = w.StateOf(r, time.Now(), since)
-				}
-				if err != nil {
-					problems = append(problems, err)
-					continue
-				}
+			for _, s := range list {
 				out = append(out, answer.RoutineStateOf(s, time.Now(), nextShown))
-				fmt.Fprintf(t, "%s\t%s\t%s\n", name, s.LastWords(), s.NextWords())
+				fmt.Fprintf(t, "%s\t%s\t%s\n", s.Name, s.LastWords(), s.NextWords())
 			}
 			if o.json {
 				return o.print(map[string]any{"routines": out, "problems": texts(problems)})
@@ -209,7 +194,7 @@ func listRoutinesCommand(o *options) *cobra.Command {
 			for _, p := range problems {
 				fmt.Fprintln(o.err, "twinshelf: "+p.Error())
 			}
-			if len(names) == 0 {
+			if len(list) == 0 && len(problems) == 0 {
 				o.say("No routine was made yet: \"twinshelf routine new\" makes one.")
 			}
 			return nil
@@ -226,9 +211,7 @@ func showRoutineCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			since := map[string]time.Time{}
-			w.Attached(since, time.Now())
-			s, err := w.StateOf(r, time.Now(), since)
+			s, err := w.RoutineState(r, time.Now())
 			if err != nil {
 				return err
 			}
@@ -322,7 +305,7 @@ func paced(o *options, w *workshop.Workshop, r *routine.Routine, err error, how 
 	if err != nil {
 		return err
 	}
-	s, err := w.StateOf(r, time.Now(), nil)
+	s, err := w.RoutineState(r, time.Now())
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/durable"
 	"twinshelf/internal/run"
 	"twinshelf/internal/span"
 	"twinshelf/internal/table"
@@ -187,7 +188,7 @@ func (s *Keepsake) save() error {
 	if err != nil {
 		return err
 	}
-	return replaceFile(s.path+".json", b)
+	return durable.Replace(s.path+".json", b)
 }
 
 // pack writes the archive and fills in the pieces.
@@ -244,28 +245,6 @@ type counter struct {
 func (c *counter) Write(p []byte) (int, error) {
 	c.n += int64(len(p))
 	return c.w.Write(p)
-}
-
-// replaceFile writes a file in one step and makes it last.
-func replaceFile(path string, b []byte) error {
-	temp := path + ".new"
-	f, err := os.OpenFile(temp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(temp, path); err != nil {
-		return err
-	}
-	d, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
 }
 
 // Return puts a keepsake back.

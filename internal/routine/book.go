@@ -117,10 +117,24 @@ func (b *Book) Save(r *Routine, now time.Time) error {
 	if err := os.MkdirAll(filepath.Join(b.dir, r.Name), 0o700); err != nil {
 		return fmt.Errorf("the routine %s can't be kept: %w", r.Name, err)
 	}
-	if err := durable.Replace(b.path(r.Name, textFile), []byte(r.Text())); err != nil {
+	if err := changed(b.path(r.Name, textFile), func() ([]byte, error) { return []byte(r.Text()), nil }); err != nil {
 		return fmt.Errorf("the routine %s can't be kept: %w", r.Name, err)
 	}
 	return b.SetPace(r.Name, func(p *Pace) { p.Made = now })
+}
+
+// changed writes a file anew, while nobody else does.
+func changed(path string, contents func() ([]byte, error)) error {
+	lock, err := durable.Lock(path+".lock", true)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	raw, err := contents()
+	if err != nil {
+		return err
+	}
+	return durable.Replace(path, raw)
 }
 
 // Remove forgets a routine and its history. One that runs isn't removed.
@@ -174,18 +188,13 @@ func (b *Book) Pace(name string) (p Pace, err error) {
 
 // SetPace changes when a routine may run.
 func (b *Book) SetPace(name string, change func(*Pace)) error {
-	lock, err := durable.Lock(b.path(name, paceFile+".lock"), true)
+	err := changed(b.path(name, paceFile), func() ([]byte, error) {
+		p, _ := b.Pace(name) // what can't be read is written anew
+		change(&p)
+		raw, err := json.MarshalIndent(p, "", "  ")
+		return append(raw, '\n'), err
+	})
 	if err != nil {
-		return fmt.Errorf("the pace of %s can't be kept: %w", name, err)
-	}
-	defer lock.Close()
-	p, _ := b.Pace(name) // what can't be read is written anew
-	change(&p)
-	raw, err := json.MarshalIndent(p, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := durable.Replace(b.path(name, paceFile), append(raw, '\n')); err != nil {
 		return fmt.Errorf("the pace of %s can't be kept: %w", name, err)
 	}
 	return nil

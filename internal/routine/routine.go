@@ -78,6 +78,18 @@ type Tell struct {
 // String is as the text has it.
 func (t Tell) String() string { return string(t.Way) + " " + t.To }
 
+// Does are its steps as the text has them, Sets what sets it off.
+func (r *Routine) Does() []string { return words(r.Steps) }
+func (r *Routine) Sets() []string { return words(r.When) }
+
+func words[T fmt.Stringer](all []T) []string {
+	out := make([]string, len(all))
+	for i, x := range all {
+		out[i] = x.String()
+	}
+	return out
+}
+
 // Bounds of what is read.
 const (
 	mostLines = 500

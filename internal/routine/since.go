@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-
-	"twinshelf/internal/durable"
 )
 
 // sinceFile says since when disks are attached.
@@ -40,10 +38,10 @@ func (b *Book) Since() map[string]time.Time {
 
 // KeepSince keeps it for the next process. Where there are no routines there is nothing to keep it for.
 func (b *Book) KeepSince(since map[string]time.Time) error {
-	raw, err := json.Marshal(attached{bootID(), since})
-	if err == nil {
-		err = durable.Replace(filepath.Join(b.dir, sinceFile), append(raw, '\n'))
-	}
+	err := changed(filepath.Join(b.dir, sinceFile), func() ([]byte, error) {
+		raw, err := json.Marshal(attached{bootID(), since})
+		return append(raw, '\n'), err
+	})
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("since when disks are attached can't be kept: %w", err)
 	}

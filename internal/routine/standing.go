@@ -1,6 +1,7 @@
 package routine
 
 import (
+	"errors"
 	"fmt"
 
 	"twinshelf/internal/units"
@@ -15,6 +16,25 @@ type Standing struct {
 	Running bool
 }
 
+// Standing says how it stands with a routine in the world as it is.
+func (b *Book) Standing(r *Routine, w World) (*Standing, error) {
+	pace, err := b.Pace(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	history, _, err := b.History(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	s := &Standing{Routine: r, Pace: pace, History: history, Due: r.Due(history, pace, w)}
+	lock, err := b.Lock(r.Name)
+	if err != nil {
+		s.Running = errors.As(err, new(*BusyError))
+		return s, nil
+	}
+	return s, lock.Close()
+}
+
 // Last is what became of it the last time that something ran; false where nothing did yet.
 func (s *Standing) Last() (Entry, bool) {
 	for i := len(s.History) - 1; i >= 0; i-- {
@@ -25,7 +45,7 @@ func (s *Standing) Last() (Entry, bool) {
 	return Entry{}, false
 }
 
-// LastWords say how it went last.
+// LastWords say how it went last, without what it said.
 func (s *Standing) LastWords() string {
 	e, ok := s.Last()
 	switch {
@@ -33,10 +53,8 @@ func (s *Standing) LastWords() string {
 		return "running now"
 	case !ok:
 		return "never ran yet"
-	case e.Says != "":
-		return fmt.Sprintf("%s %s (%s)", e.Outcome, units.Moment(e.Ended.Local()), e.Says)
 	}
-	return fmt.Sprintf("%s %s", e.Outcome, units.Moment(e.Ended.Local()))
+	return string(e.Outcome) + " " + e.Ended.Local().Format("2006-01-02 15:04")
 }
 
 // NextWords say when it is due, or what it waits for.

@@ -25,7 +25,7 @@ const (
 )
 
 // Places are where the files of systemd and udev lie: those of the machine, or those of a person, who has no rules for
-// devices. root is before all of them.
+// devices.
 type Places struct {
 	Units, Rules string
 }

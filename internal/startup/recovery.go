@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
 
 	"twinshelf/internal/disk"
@@ -75,15 +77,16 @@ func (c *winWay) relocated(b []byte) (now []byte, why string) {
 // resigned is the file with the signatures that MBRs have now, and the old identities that it named.
 func resigned(b []byte, ids map[string]string) (now []byte, named []string, why string) {
 	now, why = renumbered(b, recoveryOn, func(n int64) (int64, bool) {
-		for old, is := range ids {
+		to, other := n, false
+		for _, old := range slices.Sorted(maps.Keys(ids)) { // one for each of its parts
 			was, err := strconv.ParseUint(diskOf(old), 16, 32)
-			to, failed := strconv.ParseUint(diskOf(is), 16, 32)
+			is, failed := strconv.ParseUint(diskOf(ids[old]), 16, 32)
 			if err == nil && failed == nil && int64(was) == n && n != 0 {
 				named = append(named, old)
-				return int64(to), true
+				to, other = int64(is), true
 			}
 		}
-		return n, false
+		return to, other
 	})
 	return now, named, why
 }

@@ -85,6 +85,7 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 	if m.runPage.run != nil { // a run that was going on ends in good order
 		<-m.runPage.run.Ended()
 	}
+	m.routinesPage.working.Wait()
 	if err != nil {
 		return fmt.Errorf("the screen ended: %w", err)
 	}

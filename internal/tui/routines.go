@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -22,6 +23,8 @@ type routinesPage struct {
 	problems []string
 	at       int
 	read     bool
+	// working are routines that were begun here; the program waits for them.
+	working sync.WaitGroup
 }
 
 // routinesRead are the routines as they are now.
@@ -50,24 +53,11 @@ func (m *routinesPage) work(_ context.Context, number int, doing func(string)) t
 	w := m.w
 	return func() tea.Msg {
 		doing("reading the routines")
-		b, out := w.Routines(), routinesRead{number: number}
-		since := b.Since()
-		w.Attached(since, time.Now())
-		names, err := b.Names()
-		if err != nil {
-			out.problems = append(out.problems, err.Error())
-		}
-		for _, name := range names {
-			r, err := b.Find(name)
-			var s *routine.Standing
-			if err == nil {
-				s, err = w.StateOf(r, time.Now(), since)
-			}
-			if err != nil {
-				out.problems = append(out.problems, err.Error())
-				continue
-			}
-			out.list = append(out.list, s)
+		out := routinesRead{number: number}
+		var problems []error
+		out.list, problems = w.RoutineStates(time.Now())
+		for _, p := range problems {
+			out.problems = append(out.problems, p.Error())
 		}
 		return out
 	}
@@ -170,14 +160,16 @@ func (m *routinesPage) togglePause() tea.Cmd {
 func (m *routinesPage) runNow() tea.Cmd {
 	w, ctx, s := m.w, m.ctx, m.chosen()
 	runs := make(chan *run.Run, len(s.Steps)) // none has more than one
-	work := func() tea.Msg {
+	over := make(chan routineOver, 1)
+	m.working.Go(func() {
 		defer close(runs)
 		e, err := w.RunRoutine(ctx, s.Routine, routine.Due{}, func(r *run.Run) error {
 			runs <- r
 			return r.Wait()
 		})
-		return routineOver{s.Name, e, err}
-	}
+		over <- routineOver{s.Name, e, err}
+	})
+	work := func() tea.Msg { return <-over }
 	m.say("%s begins.", s.Name)
 	return tea.Batch(work, nextRun(s.Name, runs))
 }
@@ -271,11 +263,11 @@ func (m *routinesPage) lastOf(s *routine.Standing) string {
 	e, ran := s.Last()
 	switch {
 	case s.Running:
-		return m.th.caution.Render("running now")
+		return m.th.caution.Render(s.LastWords())
 	case !ran:
-		return m.th.dim.Render("never ran yet")
+		return m.th.dim.Render(s.LastWords())
 	}
-	return m.inkOf(e.Outcome).Render(string(e.Outcome) + " " + e.Ended.Local().Format("2006-01-02 15:04"))
+	return m.inkOf(e.Outcome).Render(s.LastWords())
 }
 
 // nextOf says when it is due, or what it waits for.
@@ -290,12 +282,14 @@ func (m *routinesPage) nextOf(s *routine.Standing) string {
 // mostInStrip is how many of the last runs are shown as marks.
 const mostInStrip = 60
 
-// marks stand for outcomes in the strip.
-var marks = []struct {
+// outcomeMark is an outcome and what stands for it in the strip.
+type outcomeMark struct {
 	outcome routine.Outcome
 	mark    string
-}{{routine.Done, "■"}, {routine.Nothing, "·"}, {routine.Failed, "✗"}, {routine.Stopped, "□"}, {routine.Cut, "/"},
-	{routine.Missed, "–"}}
+}
+
+var marks = []outcomeMark{{routine.Done, "■"}, {routine.Nothing, "·"}, {routine.Failed, "✗"}, {routine.Stopped, "□"},
+	{routine.Cut, "/"}, {routine.Missed, "–"}}
 
 // beside tells all of the chosen routine.
 func (m *routinesPage) beside(w int) []string {
@@ -309,23 +303,17 @@ func (m *routinesPage) beside(w int) []string {
 			out = append(out, m.th.labelled(label, text, w, m.th.dim.Render)...)
 		}
 	}
-	var disks, steps, when []string
+	var disks []string
 	for _, d := range s.Disks {
 		disks = append(disks, d.String())
 	}
-	for _, x := range s.Steps {
-		steps = append(steps, x.String())
-	}
-	for _, x := range s.When {
-		when = append(when, x.String())
-	}
 	put("Machine", s.Machine)
 	put("Disks", strings.Join(disks, "; "))
-	put("Does", strings.Join(steps, ", then "))
+	put("Does", strings.Join(s.Does(), ", then "))
 	put("Onto", strings.Join(s.Shelves, ", or "))
-	put("When", strings.Join(when, "; "))
+	put("When", strings.Join(s.Sets(), "; "))
 	for i, t := range s.Ahead(time.Now(), 5) {
-		put(map[bool]string{true: "Next"}[i == 0], t.Local().Format("Mon 2006-01-02 15:04"))
+		put(map[bool]string{true: "Next"}[i == 0], t.Format("Mon 2006-01-02 15:04 -07:00"))
 	}
 	return append(append(out, ""), m.historyOf(s, w)...)
 }
@@ -338,12 +326,7 @@ func (m *routinesPage) historyOf(s *routine.Standing, w int) []string {
 	last := s.History[max(0, len(s.History)-min(mostInStrip, w-4)):]
 	var strip, legend strings.Builder
 	for _, e := range last {
-		i := slices.IndexFunc(marks, func(x struct {
-			outcome routine.Outcome
-			mark    string
-		}) bool {
-			return x.outcome == e.Outcome
-		})
+		i := slices.IndexFunc(marks, func(x outcomeMark) bool { return x.outcome == e.Outcome })
 		if i >= 0 {
 			strip.WriteString(m.inkOf(e.Outcome).Render(marks[i].mark))
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -26,43 +27,65 @@ func (w *room) Routines() *routine.Book {
 	return routine.NewBook(filepath.Join(w.State.Folder(), "routines"))
 }
 
-// StateOf says how it stands with a routine at a moment. since is since when disks are attached, by their serial
-// numbers.
-func (w *room) StateOf(r *routine.Routine, now time.Time, since map[string]time.Time) (*routine.Standing, error) {
+// RoutineStates say how it stands with all routines at a moment, by name; problems are of those that can't be read. It
+// looks what is attached, and keeps since when.
+func (w *room) RoutineStates(now time.Time) (list []*routine.Standing, problems []error) {
 	b := w.Routines()
-	pace, err := b.Pace(r.Name)
+	since, err := w.attachedSince(now)
 	if err != nil {
-		return nil, err
+		problems = append(problems, err)
 	}
-	history, _, err := b.History(r.Name)
+	names, err := b.Names()
 	if err != nil {
-		return nil, err
+		return nil, append(problems, fmt.Errorf("the routines can't be listed: %w", err))
 	}
-	power := machine.Look("/").Power
-	s := &routine.Standing{Routine: r, Pace: pace, History: history, Due: r.Due(history, pace, routine.World{Now: now,
-		Battery: power.Told && power.Battery && !power.Mains, Since: since})}
-	lock, err := b.Lock(r.Name)
-	if err != nil {
-		s.Running = errors.As(err, new(*routine.BusyError))
-		return s, nil
+	world := routine.World{Now: now, Battery: onBattery(), Since: since}
+	for _, name := range names {
+		r, err := b.Find(name)
+		var s *routine.Standing
+		if err == nil {
+			s, err = b.Standing(r, world)
+		}
+		if err != nil {
+			problems = append(problems, fmt.Errorf("%s: %w", name, err))
+			continue
+		}
+		list = append(list, s)
 	}
-	return s, lock.Close()
+	return list, problems
 }
 
-// Attached adds to since the disks on the bench that weren't there, as of a moment, and takes out those that went.
-func (w *room) Attached(since map[string]time.Time, now time.Time) {
-	there := map[string]bool{}
+// RoutineState says how it stands with one.
+func (w *room) RoutineState(r *routine.Routine, now time.Time) (*routine.Standing, error) {
+	since, err := w.attachedSince(now)
+	if err != nil {
+		return nil, err
+	}
+	return w.Routines().Standing(r, routine.World{Now: now, Battery: onBattery(), Since: since})
+}
+
+func onBattery() bool {
+	p := machine.Look("/").Power
+	return p.Told && p.Battery && !p.Mains
+}
+
+// attachedSince is since when the disks on the bench are there, by their serial numbers; what is new of that is kept.
+func (w *room) attachedSince(now time.Time) (map[string]time.Time, error) {
+	b := w.Routines()
+	was := b.Since()
+	since := map[string]time.Time{}
 	for _, d := range w.Bench.List() {
-		serial := d.Identity.Serial
-		if there[serial] = serial != ""; there[serial] && since[serial].IsZero() {
+		if serial := d.Identity.Serial; serial != "" {
 			since[serial] = now
+			if t, known := was[serial]; known {
+				since[serial] = t
+			}
 		}
 	}
-	for serial := range since {
-		if !there[serial] {
-			delete(since, serial)
-		}
+	if maps.EqualFunc(was, since, time.Time.Equal) {
+		return since, nil
 	}
+	return since, b.KeepSince(since)
 }
 
 // ErrAway means that a disk of a routine isn't attached.
@@ -97,9 +120,8 @@ func (w *Workshop) routineDisks(ctx context.Context, r *routine.Routine) (out []
 // RoutineDoubts are the questions that a capture by a routine would raise now, by what the open shelf knows of its
 // disks.
 func (w *room) RoutineDoubts(ctx context.Context, r *routine.Routine) (out []string) {
-	captures := slices.ContainsFunc(r.Steps, func(s routine.Step) bool { return s.Action == routine.Capture })
 	s := w.shelf()
-	if s == nil || !captures {
+	if s == nil || !captures(r) {
 		return nil
 	}
 	var ids []disk.Identity
@@ -114,21 +136,37 @@ func (w *room) RoutineDoubts(ctx context.Context, r *routine.Routine) (out []str
 	return out
 }
 
-// firstShelf opens the first shelf of a routine that can be had.
+// firstShelf opens the first shelf of a routine that can be had; for a capture one that takes captures.
 func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
 	var problems []error
 	for _, name := range r.Shelves {
-		if s := w.shelf(); s != nil && (s.Head().Name == name || s.Head().ID == name || s.Place() == name) {
-			return nil
+		s, open := w.shelf(), true
+		if s == nil || s.Head().Name != name && s.Head().ID != name && s.Place() != name {
+			var err error
+			open = false
+			if s, err = w.OpenOther(ctx, name); err != nil {
+				problems = append(problems, fmt.Errorf("%s: %w", name, err))
+				continue
+			}
 		}
-		s, err := w.OpenOther(ctx, name)
-		if err == nil {
+		why, retired := s.Retired(ctx)
+		if retired && captures(r) {
+			problems = append(problems, fmt.Errorf("%s: it takes no more captures (%s)", name, why))
+			if !open {
+				s.Close()
+			}
+			continue
+		}
+		if !open {
 			w.Use(ctx, s)
-			return nil
 		}
-		problems = append(problems, fmt.Errorf("%s: %w", name, err))
+		return nil
 	}
 	return fmt.Errorf("no shelf of it can be had: %w", errors.Join(problems...))
+}
+
+func captures(r *routine.Routine) bool {
+	return slices.ContainsFunc(r.Steps, func(s routine.Step) bool { return s.Action == routine.Capture })
 }
 
 // Follower waits for a run, and shows meanwhile how it goes.
@@ -322,43 +360,30 @@ type Told func(name, what string)
 // RunDue runs the routines that are due now, one after the other, and says of the others what they wait for. failed are
 // how many of those that ran didn't end well.
 func (w *Workshop) RunDue(ctx context.Context, follow Follower, say Told) (failed int, err error) {
-	b := w.Routines()
-	since := b.Since()
-	w.Attached(since, time.Now())
-	if err := b.KeepSince(since); err != nil {
-		return 0, err
+	list, problems := w.RoutineStates(time.Now())
+	for _, p := range problems {
+		say("routines", p.Error())
+		failed++
 	}
-	names, err := b.Names()
-	if err != nil {
-		return 0, fmt.Errorf("the routines can't be listed: %w", err)
-	}
-	for _, name := range names {
-		r, err := b.Find(name)
-		var s *routine.Standing
-		if err == nil {
-			s, err = w.StateOf(r, time.Now(), since)
-		}
+	for _, s := range list {
 		switch {
-		case err != nil:
-			say(name, err.Error())
-			failed++
 		case s.Running:
 		case s.Due.Now:
-			say(name, "begins, for "+units.Moment(s.Due.Slot))
-			e, err := w.RunRoutine(ctx, r, s.Due, follow)
+			say(s.Name, "begins, for "+units.Moment(s.Due.Slot))
+			e, err := w.RunRoutine(ctx, s.Routine, s.Due, follow)
 			switch {
 			case errors.As(err, new(*routine.BusyError)): // begun by somebody else just now
 			case e.Outcome == routine.Failed:
 				failed++
-				say(name, "failed: "+e.Says)
+				say(s.Name, "failed: "+e.Says)
 			case err != nil && e.Outcome != routine.Stopped && e.Outcome != routine.Cut:
 				failed++
-				say(name, err.Error())
+				say(s.Name, err.Error())
 			default:
-				say(name, string(e.Outcome)+": "+e.Says)
+				say(s.Name, string(e.Outcome)+": "+e.Says)
 			}
 		case s.Due.Waits != "":
-			say(name, "waits: "+s.Due.Waits)
+			say(s.Name, "waits: "+s.Due.Waits)
 		}
 		if ctx.Err() != nil {
 			return failed, ctx.Err()
@@ -399,28 +424,19 @@ const overdueAfter = 24 * time.Hour
 
 // Overdue says which routines failed the last time, or wait since yesterday; nothing where all is well.
 func (w *room) Overdue(now time.Time) (out []string) {
-	b := w.Routines()
-	names, err := b.Names()
-	if err != nil {
-		return []string{err.Error()}
+	list, problems := w.RoutineStates(now)
+	for _, p := range problems {
+		out = append(out, p.Error())
 	}
-	for _, name := range names {
-		r, err := b.Find(name)
-		var s *routine.Standing
-		if err == nil {
-			s, err = w.StateOf(r, now, b.Since())
-		}
-		if err != nil {
-			out = append(out, err.Error())
-			continue
-		}
+	for _, s := range list {
 		e, ran := s.Last()
 		switch {
 		case s.Running || s.Pace.Paused:
 		case ran && e.Outcome == routine.Failed:
-			out = append(out, fmt.Sprintf("the routine %s failed %s: %s", name, units.Moment(e.Ended.Local()), e.Says))
+			out = append(out, fmt.Sprintf("the routine %s failed %s: %s", s.Name, units.Moment(e.Ended.Local()),
+				e.Says))
 		case !s.Due.Slot.IsZero() && now.Sub(s.Due.Slot) > overdueAfter:
-			out = append(out, fmt.Sprintf("the routine %s is due since %s", name, units.Moment(s.Due.Slot.Local())))
+			out = append(out, fmt.Sprintf("the routine %s is due since %s", s.Name, units.Moment(s.Due.Slot.Local())))
 		}
 	}
 	return out

@@ -47,7 +47,15 @@ func TestRoutineRuns(t *testing.T) {
 	if twin, err := w.Shelf.Find(t.Context(), e.Twin); err != nil || twin.Machine != "Harbour kiosk" {
 		t.Errorf("%v", err)
 	}
-	r = saved(t, w, "shelf: Oak\ndo: capture\n")
+	retired, err := w.OpenOther(t.Context(), elm)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer retired.Close()
+	if err := retired.Retire(t.Context(), "full"); err != nil {
+		t.Fatal(err)
+	}
+	r = saved(t, w, "shelf: Elm\nshelf: Oak\ndo: capture\n")
 	if e, err = w.RunRoutine(t.Context(), r, routine.Due{}, waits); err != nil || e.Outcome != routine.Nothing {
 		t.Errorf("the same again: %+v %v", e, err)
 	}
@@ -105,7 +113,7 @@ func TestRoutineRuns(t *testing.T) {
 	if _, err = w.RunRoutine(t.Context(), r, routine.Due{}, waits); !errors.As(err, new(*routine.BusyError)) {
 		t.Errorf("twice at once: %v", err)
 	}
-	s, err := w.StateOf(r, time.Now(), nil)
+	s, err := w.RoutineState(r, time.Now())
 	if err != nil || !s.Running || s.LastWords() != "running now" {
 		t.Errorf("%+v %v", s, err)
 	}

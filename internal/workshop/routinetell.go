@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"net/url"
 	"os"
@@ -41,7 +42,12 @@ type tellers struct {
 	pause    time.Duration
 }
 
-func usualTellers() tellers { return tellers{&http.Client{}, "/usr/sbin/sendmail", tellPause} }
+func usualTellers() tellers { return tellers{newClient(), "/usr/sbin/sendmail", tellPause} }
+
+// newClient goes nowhere else than it was told: what it posts isn't for whom it would be sent on to.
+func newClient() *http.Client {
+	return &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
 
 // tell tells everybody who wants to know what became of a run, and gives in words what went wrong with that. It goes on
 // when the run itself was cancelled.
@@ -107,9 +113,9 @@ func (m *Message) text() string {
 func (t tellers) mail(ctx context.Context, to string, m *Message) error {
 	cmd := exec.CommandContext(ctx, t.sendmail, "-i", "-t")
 	cmd.WaitDelay = time.Second
-	cmd.Stdin = strings.NewReader(fmt.Sprintf("To: %s\nSubject: Twin Shelf: %s: %s\nMIME-Version: 1.0\n"+
-		"Content-Type: text/plain; charset=utf-8\nContent-Transfer-Encoding: 8bit\n\n%s", to, m.Routine, m.Outcome,
-		m.text()))
+	cmd.Stdin = strings.NewReader(fmt.Sprintf("To: %s\nSubject: %s\nMIME-Version: 1.0\n"+
+		"Content-Type: text/plain; charset=utf-8\nContent-Transfer-Encoding: 8bit\n\n%s", to,
+		mime.QEncoding.Encode("utf-8", fmt.Sprintf("Twin Shelf: %s: %s", m.Routine, m.Outcome)), m.text()))
 	out, err := cmd.CombinedOutput()
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("this machine has no %s", t.sendmail)

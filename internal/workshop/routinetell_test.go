@@ -34,6 +34,7 @@ func TestTell(t *testing.T) {
 	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		b, _ := io.ReadAll(q.Body)
 		posts = append(posts, q.URL.Path+" "+string(b))
+		w.Header().Set("Location", "/elsewhere")
 		w.WriteHeader(answers[0])
 		answers = answers[1:]
 	}))
@@ -41,7 +42,9 @@ func TestTell(t *testing.T) {
 	dir := t.TempDir()
 	page := script(t, "page", `cat > `+dir+`/page; echo "$TWINSHELF_ROUTINE|$TWINSHELF_OUTCOME|$TWINSHELF_SAYS|$1" > `+
 		dir+"/env")
-	tell := tellers{server.Client(), script(t, "sendmail", `[ "$*" = "-i -t" ] && cat > `+dir+"/mail"),
+	client := newClient()
+	client.Transport = server.Client().Transport
+	tell := tellers{client, script(t, "sendmail", `[ "$*" = "-i -t" ] && cat > `+dir+"/mail"),
 		time.Millisecond}
 	r := &routine.Routine{Name: "Desk", Machine: "Ticket desk", Tell: []routine.Tell{
 		{Way: routine.ByCommand, To: page + " --quiet"}, {Way: routine.ByMail, To: "office@ferry.example",
@@ -83,7 +86,17 @@ func TestTell(t *testing.T) {
 			t.Errorf("no %q in %s", want, mail)
 		}
 	}
+	answers, posts = []int{307, 200}, nil
+	problems = strings.Join(tell.tell(t.Context(), r, e), "\n")
+	if len(posts) != 1 || !strings.Contains(problems, "307 Temporary Redirect") {
+		t.Errorf("sent on: %d posts: %s", len(posts), problems)
+	}
 	server.Close()
+	r.Name = "Schalter, abends: Fähre"
+	tell.tell(t.Context(), r, e)
+	if mail, err := os.ReadFile(dir + "/mail"); err != nil || !strings.Contains(string(mail), "Subject: =?utf-8?q?") {
+		t.Errorf("a name with an accent: %s %v", mail, err)
+	}
 	tell.sendmail = dir + "/none"
 	r.Tell[0].To = script(t, "hangs", "echo line is busy; exit 3")
 	problems = strings.Join(tell.tell(t.Context(), r, e), "\n")

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/durable"
 )
 
 // A folder keeps each object in a file. What is written lies in its subfolder tmp until it is renamed into place.
@@ -361,10 +363,5 @@ func (f folder) syncDir(dir string) error {
 	if f.hasty {
 		return nil
 	}
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
+	return durable.SyncFolder(dir)
 }
