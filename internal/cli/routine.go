@@ -425,7 +425,7 @@ func dueRoutinesCommand(o *options) *cobra.Command {
 				err = o.print(map[string]any{"said": said, "failed": failed})
 			}
 			if err == nil && failed > 0 {
-				err = fmt.Errorf("%s failed; \"twinshelf routine list\" says why", units.Plural(failed, "routine"))
+				err = fmt.Errorf("%s failed; \"twinshelf routine show NAME\" says why", units.Plural(failed, "routine"))
 			}
 			return err
 		},

@@ -70,9 +70,9 @@ func (v *Volume) Unchanged(ctx context.Context, before fsys.Volume, proven func(
 		return nil // nothing is proven
 	}
 	named, err := changedSince(ctx, v, old)
-	if err != nil && ctx.Err() != nil {
+	if err != nil && ctx.Err() != nil { // otherwise, where the journal doesn't help, the records count alone
 		return err
-	} // where the journal doesn't help the records count alone
+	}
 	past, err := writtenPast(ctx, v)
 	if err != nil {
 		return err
