@@ -14,6 +14,8 @@ require (
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.9
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.26.0
 	github.com/fyne-io/oksvg v0.2.0
 	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/klauspost/compress v1.20.3

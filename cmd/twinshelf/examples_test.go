@@ -129,12 +129,14 @@ var before = map[string][]string{
 	"twinshelf shelf compare":             {"shelf new /media/elm --name Elm"},
 	"twinshelf shelf retire":              {"shelf new /media/elm --name Elm", "shelf carry Elm"},
 	"twinshelf routine export":            {deskRoutine},
+	"twinshelf routine foresee":           {deskRoutine},
 	"twinshelf routine list":              {deskRoutine},
 	"twinshelf routine pause":             {deskRoutine},
 	"twinshelf routine remove":            {deskRoutine},
 	"twinshelf routine resume":            {deskRoutine},
 	"twinshelf routine run":               {deskRoutine},
 	"twinshelf routine show":              {deskRoutine},
+	"twinshelf routine stop":              {deskRoutine},
 	"twinshelf job show":                  {`job use "Harbour kiosk"`},
 	"twinshelf job look":                  {`job use "Harbour kiosk"`},
 	"twinshelf job note \"the":            {`job use "Harbour kiosk"`},
@@ -153,9 +155,10 @@ const deskRoutine = `routine new "Ticket desk, evenings" 40B1 --machine "Ticket 
 
 // elsewhere are examples that other tests run, or that a bench of image files refuses, with the reason it gives.
 var elsewhere = map[string]string{
-	"twinshelf":                        "-", // the full screen: the tests of the screen begin so
-	"twinshelf demo":                   "-",
-	"twinshelf demo --keep /tmp/ferry": "-",
+	"twinshelf":                              "-", // the full screen: the tests of the screen begin so
+	"twinshelf demo":                         "-",
+	"twinshelf demo --keep /tmp/ferry":       "-",
+	"twinshelf routine stop \"Ticket desk\"": "isn't running",
 	// the drive is failing
 	"twinshelf rescue E6F5":                                     "couldn't be read",
 	"twinshelf rescue E6F5 --until stride":                      "couldn't be read",

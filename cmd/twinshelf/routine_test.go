@@ -2,9 +2,12 @@ package main
 
 import (
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/routine"
 	"twinshelf/internal/tmuxtest"
 )
 
@@ -39,4 +42,76 @@ func TestScreenRoutines(t *testing.T) {
 	s.WaitFor("done 20", "■ done", "proven: all")
 	s.Keys("q")
 	s.WaitFor("[exit 0]")
+}
+
+// TestRoutineStop: a run of another process is shown as it goes, and stopped.
+func TestRoutineStop(t *testing.T) {
+	p := newPlace(t)
+	do := func(args ...string) (string, int) {
+		t.Helper()
+		out, errs, code := p.run("", append([]string{"--disk", p.disks, "--shelf", p.shelf, "routine"}, args...)...)
+		return out + errs, code
+	}
+	if said, code := do("new", "Kiosk", "C3E9", "--machine", "Harbour kiosk"); code != 0 {
+		t.Fatal(said)
+	}
+	b := routine.NewBook(filepath.Join(p.dir, "state/twinshelf/routines"))
+	lock, err := b.Lock("Kiosk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	if err := b.Show("Kiosk", routine.Live{Began: began, Seen: began, Process: 7, Phase: "Read and store", Done: 3,
+		Total: 4}); err != nil {
+		t.Fatal(err)
+	}
+	if said, code := do("show", "Kiosk"); code != 0 || !strings.Contains(said, "Read and store, 75 %") {
+		t.Errorf("%s", said)
+	}
+	if said, code := do("run", "Kiosk"); code == 0 || !strings.Contains(said, "running already") {
+		t.Errorf("%s", said)
+	}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for !b.StopAsked("Kiosk", began) {
+			time.Sleep(10 * time.Millisecond)
+		}
+		lock.Close()
+	}()
+	if said, code := do("stop", "Kiosk"); code != 0 || !strings.Contains(said, "was stopped") {
+		t.Errorf("%s", said)
+	}
+	<-ended
+	if said, code := do("stop", "Kiosk"); code == 0 || !strings.Contains(said, "isn't running") {
+		t.Errorf("%s", said)
+	}
+}
+
+// TestRoutineErases: a routine that erases a spare is kept only once its whole serial number was typed.
+func TestRoutineErases(t *testing.T) {
+	p := newPlace(t)
+	new := func(in string, more ...string) (string, int) {
+		t.Helper()
+		args := []string{"--disk", p.disks, "--shelf", p.shelf, "routine", "new", "Spare", "C3E9", "--spare", "7731",
+			"--do", "copy", "--when", "every friday at 12:00"}
+		out, errs, code := p.run(in, append(args, more...)...)
+		return out + errs, code
+	}
+	for _, in := range []string{"", "7731\n", "yes\n", "SM640027C3E9\n"} {
+		if said, code := new(in); code == 0 || !strings.Contains(said, "nothing was written") {
+			t.Errorf("%q: status %d: %s", in, code, said)
+		}
+	}
+	if out, _, _ := p.run("", "routine", "list"); !strings.Contains(out, "No routine") {
+		t.Errorf("it is kept: %s", out)
+	}
+	if said, code := new("HH1-90C2E7731\n"); code != 0 || !strings.Contains(said, "each time that this routine runs, "+
+		"everything on Heron H1 1 TB") && !strings.Contains(said, "Each time") {
+		t.Errorf("%s", said)
+	}
+	run := []string{"--disk", p.disks, "--shelf", p.shelf, "routine", "run", "Spare"}
+	if out, errs, code := p.run("", run...); code != 0 || !strings.Contains(out, "copied onto 1 spare") {
+		t.Errorf("%s%s", out, errs)
+	}
 }

@@ -11,6 +11,7 @@ type Routine struct {
 	Name    string         `json:"name"`
 	Machine string         `json:"machine,omitempty"`
 	Disks   []routine.Disk `json:"known_disks"`
+	Spares  []routine.Disk `json:"spares,omitempty"`
 	Shelves []string       `json:"onto"`
 	Steps   []string       `json:"steps"`
 	When    []string       `json:"due_when"`
@@ -20,7 +21,7 @@ type Routine struct {
 
 // RoutineOf is a routine with the next n times at which it is due by the clock.
 func RoutineOf(r *routine.Routine, now time.Time, n int) Routine {
-	return Routine{r.Name, r.Machine, r.Disks, r.Shelves, r.Does(), r.Sets(), r.Text(), r.Ahead(now, n)}
+	return Routine{r.Name, r.Machine, r.Disks, r.Spares, r.Shelves, r.Does(), r.Sets(), r.Text(), r.Ahead(now, n)}
 }
 
 // RoutineState is how it stands with a routine.
@@ -29,6 +30,7 @@ type RoutineState struct {
 	Paused  bool            `json:"paused"`
 	Until   time.Time       `json:"paused_until,omitzero"`
 	Running bool            `json:"running"`
+	Live    string          `json:"live,omitempty"` // how the run goes, in words
 	Due     bool            `json:"due"`
 	Slot    time.Time       `json:"meant_for,omitzero"`
 	Waits   string          `json:"waits_for,omitempty"`
@@ -38,7 +40,12 @@ type RoutineState struct {
 
 // RoutineStateOf says how it stands with a routine, with the next n times.
 func RoutineStateOf(s *routine.Standing, now time.Time, n int) RoutineState {
-	return RoutineState{RoutineOf(s.Routine, now, n), s.Pace.Paused, s.Pace.Until, s.Running, s.Due.Now, s.Due.Slot,
+	live := ""
+	if s.Live != nil {
+		live = s.Live.Words()
+	}
+	return RoutineState{RoutineOf(s.Routine, now, n), s.Pace.Paused, s.Pace.Until, s.Running, live, s.Due.Now,
+		s.Due.Slot,
 		s.Due.Waits, s.LastWords() + "; " + s.NextWords(), s.History}
 }
 

@@ -32,15 +32,18 @@ func routineCommand(o *options) *cobra.Command {
 	}
 	c.AddCommand(newRoutineCommand(o), listRoutinesCommand(o), showRoutineCommand(o), runRoutineCommand(o),
 		pauseRoutineCommand(o), resumeRoutineCommand(o), removeRoutineCommand(o), importRoutineCommand(o),
-		exportRoutineCommand(o), watchRoutinesCommand(o), dueRoutinesCommand(o), serviceCommand(o))
+		exportRoutineCommand(o), watchRoutinesCommand(o), dueRoutinesCommand(o), serviceCommand(o),
+		stopRoutineCommand(o), confirmRoutineCommand(o), routinePassphraseCommand(o), mailCommand(o),
+		foreseeRoutineCommand(o))
 	return c
 }
 
 // routineFlags are what a new routine is made of, as its text has it.
 type routineFlags struct {
-	machine, within, zone, spread   string
-	shelves, do, when, tell, failed []string
-	mains, plan                     bool
+	machine, within, zone, spread, keep, heartbeat, alarm                 string
+	shelves, do, when, tell, failed, weekly, spares, failing, passphrases []string
+	confirm                                                               []string
+	mains, plan                                                           bool
 }
 
 func newRoutineCommand(o *options) *cobra.Command {
@@ -50,7 +53,10 @@ func newRoutineCommand(o *options) *cobra.Command {
 		Long: "The disks are attached now, and known by their serial numbers from then on. --when is, for example,\n" +
 			"\"every day at 18:30\", \"every monday, friday at 8:00\", \"every month on the last day at 6:00\",\n" +
 			"\"every hour at :15\", \"when attached for 2 minutes\" or \"when older than 8 days\".\n" +
-			"--do is capture, prove, check 5 %, thin or \"carry to SHELF\"; several are done in their order.",
+			"--do is capture, prove, check 5 %, thin, \"carry to SHELF\", copy (each disk onto its --spare) or " +
+			"\"sheet to\nFOLDER\"; several are done in their order. A spare is erased at each run: that is confirmed " +
+			"once, by its\n" +
+			"whole serial number, when the routine is made or changed.",
 		Example: exampleRoutine +
 			"\n  twinshelf routine new \"Shelf, weekly\" --do \"check 5 %\" --when \"every sunday at 3:00\" --plan",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -65,7 +71,7 @@ func newRoutineCommand(o *options) *cobra.Command {
 			for _, d := range w.RoutineDoubts(cmd.Context(), r) {
 				fmt.Fprintln(o.err, "note: as it is it would fail, since nobody is there to be asked: "+d)
 			}
-			return saveRoutine(o, w, r, f.plan)
+			return saveRoutine(cmd.Context(), o, w, r, f.plan, f.confirm)
 		},
 	}
 	fs := c.Flags()
@@ -80,6 +86,17 @@ func newRoutineCommand(o *options) *cobra.Command {
 	fs.StringArrayVar(&f.tell, "tell", nil, "tell what became of each run: \"command PROGRAM\", \"mail ADDRESS\" or "+
 		"\"web https://ADDRESS\"; may be repeated")
 	fs.StringArrayVar(&f.failed, "tell-on-failure", nil, "the same, only when a run didn't end well")
+	fs.StringArrayVar(&f.weekly, "tell-weekly", nil, "the same, once a week, of all runs")
+	fs.StringVar(&f.heartbeat, "heartbeat", "", "HTTPS address that is asked for after each run that ended well")
+	fs.StringVar(&f.alarm, "alarm", "", "tell when nothing ended well for so long: \"nothing for 8 days\"")
+	fs.StringArrayVar(&f.spares, "spare", nil, "disk that copy writes onto, and erases; one for each disk")
+	fs.StringVar(&f.keep, "keep", "", "rule that thin goes by: hourly, daily, weekly, or in words (default: that of "+
+		"the shelf)")
+	fs.StringArrayVar(&f.failing, "on-failure", nil, "\"try again 2 times after 10 minutes\" or \"go on\" with the "+
+		"next step; may be repeated")
+	fs.StringArrayVar(&f.passphrases, "passphrase", nil, "where the passphrase of a sealed shelf is: \"file PATH\", "+
+		"\"credential NAME\" or kept; may be repeated")
+	confirmFlag(c, &f.confirm)
 	fs.BoolVar(&f.mains, "only-on-mains", false, "not while the machine runs on battery")
 	fs.BoolVar(&f.plan, "plan", false, "only show it, with the next times")
 	return c
@@ -97,18 +114,16 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	}
 	put("name", name)
 	put("machine", f.machine)
-	if len(disks) > 0 {
-		found, err := listed(w, disks)
-		if err != nil {
-			return nil, err
-		}
-		for _, d := range found {
-			if d.Identity.Serial == "" {
-				return nil, usageError{fmt.Errorf("%s has no serial number, so a routine can't know it again", d.Path)}
-			}
-			put("disk", routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}.String())
-		}
+	sources, err := known(w, disks)
+	if err != nil {
+		return nil, err
 	}
+	spares, err := known(w, f.spares)
+	if err != nil {
+		return nil, err
+	}
+	put("disk", sources...)
+	put("spare", spares...)
 	if len(f.shelves) == 0 && w.Shelf != nil {
 		f.shelves = []string{w.Shelf.Head().Name}
 	}
@@ -116,7 +131,10 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 		f.do = []string{string(routine.Capture)}
 	}
 	put("shelf", f.shelves...)
+	put("passphrase", f.passphrases...)
 	put("do", f.do...)
+	put("keep", f.keep)
+	put("on failure", f.failing...)
 	put("when", f.when...)
 	put("within", f.within)
 	put("zone", f.zone)
@@ -126,6 +144,9 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	}
 	put("tell", f.tell...)
 	put("tell on failure", f.failed...)
+	put("tell weekly", f.weekly...)
+	put("heartbeat", f.heartbeat)
+	put("alarm", f.alarm)
 	r, err := routine.Parse(strings.NewReader(routine.Head + "\n" + strings.Join(lines, "\n")))
 	if at := (*routine.LineError)(nil); errors.As(err, &at) {
 		err = errors.New(at.Says)
@@ -136,24 +157,78 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	return r, nil
 }
 
+// known are attached disks as a routine's text has them.
+func known(w *workshop.Workshop, names []string) (out []string, err error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	found, err := listed(w, names)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range found {
+		if d.Identity.Serial == "" {
+			return nil, usageError{fmt.Errorf("%s has no serial number, so a routine can't know it again", d.Path)}
+		}
+		out = append(out, routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}.String())
+	}
+	return out, nil
+}
+
 const nextShown = 5
 
-// saveRoutine shows a routine with its next times, and keeps it.
-func saveRoutine(o *options, w *workshop.Workshop, r *routine.Routine, plan bool) error {
+func confirmFlag(c *cobra.Command, confirm *[]string) {
+	c.Flags().StringArrayVar(confirm, "confirm", nil, "the whole serial number of a spare, which is otherwise asked "+
+		"for; once for each")
+}
+
+// saveRoutine shows a routine with its next times, and keeps it. What it erases is confirmed before.
+func saveRoutine(ctx context.Context, o *options, w *workshop.Workshop, r *routine.Routine, plan bool,
+	confirm []string) error {
+	if !o.json {
+		fmt.Fprint(o.out, r.Text())
+		for _, t := range r.Ahead(time.Now(), nextShown) {
+			o.say("# due %s", t.Format("Mon 2006-01-02 15:04 -07:00"))
+		}
+		foreseen(ctx, o, w, r)
+	}
 	if !plan {
-		if err := w.Routines().Save(r, time.Now()); err != nil {
+		sure, err := w.RoutineConfirmed(r)
+		if err == nil && !sure {
+			err = confirmRoutine(o, r, confirm)
+		}
+		if err == nil {
+			err = w.Routines().Save(r, time.Now())
+		}
+		if err == nil && r.Erases() {
+			err = w.ConfirmRoutine(r)
+		}
+		if err != nil {
 			return err
 		}
 	}
 	if o.json {
-		return o.print(map[string]any{"routine": answer.RoutineOf(r, time.Now(), nextShown), "kept": !plan})
-	}
-	fmt.Fprint(o.out, r.Text())
-	for _, t := range r.Ahead(time.Now(), nextShown) {
-		o.say("# due %s", t.Format("Mon 2006-01-02 15:04 -07:00"))
+		return o.print(map[string]any{"routine": answer.RoutineOf(r, time.Now(), nextShown), "routine_saved": !plan})
 	}
 	if !plan {
 		o.say("Kept. \"twinshelf routine watch\" runs it when it is due, \"twinshelf routine run\" now.")
+	}
+	return nil
+}
+
+// confirmRoutine shows what a routine erases, and asks for each spare.
+func confirmRoutine(o *options, r *routine.Routine, given []string) error {
+	for i, s := range workshop.SummarizeRoutine(r) {
+		if !o.json {
+			o.showSummary(s)
+		}
+		typed := ""
+		if i < len(given) {
+			typed = given[i]
+		}
+		if err := o.confirm(s, typed); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -186,6 +261,9 @@ func listRoutinesCommand(o *options) *cobra.Command {
 			for _, s := range list {
 				out = append(out, answer.RoutineStateOf(s, time.Now(), nextShown))
 				fmt.Fprintf(t, "%s\t%s\t%s\n", s.Name, s.LastWords(), s.NextWords())
+				if s.Live != nil {
+					fmt.Fprintf(t, "\t%s\t\n", s.Live.Words())
+				}
 			}
 			if o.json {
 				return o.print(map[string]any{"routines": out, "problems": texts(problems)})
@@ -220,6 +298,9 @@ func showRoutineCommand(o *options) *cobra.Command {
 			}
 			fmt.Fprint(o.out, r.Text())
 			o.say("%s; %s", s.LastWords(), s.NextWords())
+			if s.Live != nil {
+				o.say("  %s", s.Live.Words())
+			}
 			for _, t := range r.Ahead(time.Now(), nextShown) {
 				o.say("  due %s", t.Format("Mon 2006-01-02 15:04 -07:00"))
 			}
@@ -253,92 +334,9 @@ func runRoutineCommand(o *options) *cobra.Command {
 	}
 }
 
-func pauseRoutineCommand(o *options) *cobra.Command {
-	var until string
-	c := &cobra.Command{
-		Use: "pause NAME", Short: "Have a routine not run by itself, until a day or until it is resumed",
-		Args:    exactly("the routine"),
-		Example: "  twinshelf routine pause \"Ticket desk\" --until 2027-01-07",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			w, r, err := theRoutine(cmd.Context(), o, args[0])
-			if err != nil {
-				return err
-			}
-			var end time.Time
-			if until != "" {
-				zone, err := r.Place()
-				if err == nil {
-					end, err = time.ParseInLocation("2006-01-02", until, zone)
-				}
-				if err != nil || !end.After(time.Now()) {
-					return usageError{fmt.Errorf("--until %s: give a day that is to come, such as %s", until,
-						time.Now().AddDate(0, 0, 7).Format("2006-01-02"))}
-				}
-			}
-			err = w.Routines().SetPace(r.Name, func(p *routine.Pace) { p.Paused, p.Until = true, end })
-			return paced(o, w, r, err, "is paused")
-		},
-	}
-	c.Flags().StringVar(&until, "until", "", "the day from which on it runs again, such as 2027-01-07")
-	return c
-}
-
-func resumeRoutineCommand(o *options) *cobra.Command {
-	return &cobra.Command{
-		Use: "resume NAME", Short: "Have a paused routine run again; what it missed isn't made up for",
-		Args: exactly("the routine"), Example: "  twinshelf routine resume \"Ticket desk\"",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			w, r, err := theRoutine(cmd.Context(), o, args[0])
-			if err != nil {
-				return err
-			}
-			err = w.Routines().SetPace(r.Name, func(p *routine.Pace) {
-				p.Paused, p.Until, p.Resumed = false, time.Time{}, time.Now()
-			})
-			return paced(o, w, r, err, "runs again")
-		},
-	}
-}
-
-// paced says what became of a routine that was paused or resumed.
-func paced(o *options, w *workshop.Workshop, r *routine.Routine, err error, how string) error {
-	if err != nil {
-		return err
-	}
-	s, err := w.RoutineState(r, time.Now())
-	if err != nil {
-		return err
-	}
-	if o.json {
-		return o.print(answer.RoutineStateOf(s, time.Now(), nextShown))
-	}
-	o.say("%s %s; %s.", r.Name, how, s.NextWords())
-	return nil
-}
-
-func removeRoutineCommand(o *options) *cobra.Command {
-	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget a routine and its history; twins stay", Args: exactly("the routine"),
-		Example: "  twinshelf routine remove \"Ticket desk\"",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			w, r, err := theRoutine(cmd.Context(), o, args[0])
-			if err != nil {
-				return err
-			}
-			if err := w.Routines().Remove(r.Name); err != nil {
-				return err
-			}
-			if o.json {
-				return o.print(map[string]any{"name": r.Name})
-			}
-			o.say("%s is removed.", r.Name)
-			return nil
-		},
-	}
-}
-
 func importRoutineCommand(o *options) *cobra.Command {
 	var plan bool
+	var confirm []string
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Take a routine from a text, or change the one of its name",
 		Args:    exactly("the file"),
@@ -357,10 +355,11 @@ func importRoutineCommand(o *options) *cobra.Command {
 			if err != nil {
 				return usageError{fmt.Errorf("%s: %w", args[0], err)}
 			}
-			return saveRoutine(o, w, r, plan)
+			return saveRoutine(cmd.Context(), o, w, r, plan, confirm)
 		},
 	}
 	c.Flags().BoolVar(&plan, "plan", false, "only show it, with the next times")
+	confirmFlag(c, &confirm)
 	return c
 }
 
@@ -381,104 +380,4 @@ func exportRoutineCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-}
-
-func watchRoutinesCommand(o *options) *cobra.Command {
-	return &cobra.Command{
-		Use: "watch", Short: "Run routines when they are due, until it is ended", Args: cobra.NoArgs,
-		Long: "Looks every 15 seconds which routines are due, and runs them one after the other. What was\n" +
-			"missed while it didn't run is made up for once.",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			return w.WatchRoutines(cmd.Context(), o.follow, told(o))
-		},
-	}
-}
-
-func told(o *options) workshop.Told {
-	return func(name, what string) {
-		o.say("%s  %s: %s", time.Now().Format("2006-01-02 15:04:05"), name, what)
-	}
-}
-
-func dueRoutinesCommand(o *options) *cobra.Command {
-	return &cobra.Command{
-		Use: "due", Short: "Run the routines that are due now, and end", Args: cobra.NoArgs,
-		Long: "What \"routine watch\" does every 15 seconds, once: for systemd (\"routine service\") or another\n" +
-			"program that starts it every minute. Disks count as attached since they were seen first.",
-		Example: "  twinshelf routine due",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			said := []string{}
-			failed, err := w.RunDue(cmd.Context(), o.follow, func(name, what string) {
-				if said = append(said, name+": "+what); !o.json {
-					told(o)(name, what)
-				}
-			})
-			if o.json && err == nil {
-				err = o.print(map[string]any{"said": said, "failed": failed})
-			}
-			if err == nil && failed > 0 {
-				err = fmt.Errorf("%s failed; \"twinshelf routine show NAME\" says why", units.Plural(failed, "routine"))
-			}
-			return err
-		},
-	}
-}
-
-func serviceCommand(o *options) *cobra.Command {
-	var install, remove bool
-	c := &cobra.Command{
-		Use: "service", Short: "Show, install or remove what has systemd run routines", Args: cobra.NoArgs,
-		Long: "Without flags it shows the files: a service, a timer that starts it every minute and, as root, a\n" +
-			"rule that starts it when a disk is attached. They are for the machine as root, otherwise for the\n" +
-			"person. All times stay in the routines: one that is made later needs nothing else. A file that was\n" +
-			"edited by hand is neither overwritten nor removed.",
-		Example: "  twinshelf routine service",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := o.workshop(cmd.Context(), false)
-			if err != nil {
-				return err
-			}
-			s, err := w.Service()
-			if err != nil {
-				return err
-			}
-			did := ""
-			switch {
-			case install:
-				did, err = "installed", s.Install(cmd.Context())
-			case remove:
-				did, err = "removed", s.Remove(cmd.Context())
-			}
-			if errors.As(err, new(*workshop.Edited)) {
-				err = refusal{err}
-			}
-			if err != nil {
-				return err
-			}
-			if o.json {
-				return o.print(map[string]any{"unit_files": answer.UnitFilesOf(s.Units), "in_place": s.Installed()})
-			}
-			for _, u := range s.Units {
-				if did != "" {
-					o.say("%s is %s.", u.Path, did)
-					continue
-				}
-				o.say("# %s", u.Path)
-				fmt.Fprintln(o.out, u.Text)
-			}
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&install, "install", false, "write the files and switch the timer on")
-	c.Flags().BoolVar(&remove, "remove", false, "switch the timer off and remove the files")
-	c.MarkFlagsMutuallyExclusive("install", "remove")
-	return c
 }

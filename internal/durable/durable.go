@@ -46,16 +46,26 @@ func Append(path string, lines []byte) (err error) {
 
 // Replace writes a file anew and returns once it will outlive a power cut; until then the old one is there.
 func Replace(path string, b []byte) error {
+	err := swap(path, b, (*os.File).Sync)
+	if err == nil {
+		err = SyncFolder(filepath.Dir(path))
+	}
+	return err
+}
+
+// Swap writes a file anew: whoever reads it has all of the old one or of the new one. A power cut may lose both.
+func Swap(path string, b []byte) error {
+	return swap(path, b, func(*os.File) error { return nil })
+}
+
+func swap(path string, b []byte, settle func(*os.File) error) error {
 	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	_, err = f.Write(b)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+	if err = errors.Join(err, settle(f), f.Close()); err == nil {
 		err = os.Rename(path+".new", path)
-	}
-	if err == nil {
-		err = SyncFolder(filepath.Dir(path))
 	}
 	return err
 }

@@ -69,7 +69,7 @@ func length(hours int) string {
 func (g Generation) Words() string {
 	how := "every one"
 	if g.Every > 0 {
-		how = "one a " + strings.TrimPrefix(length(g.Every), "1 ")
+		how = strings.Replace("one a "+strings.TrimPrefix(length(g.Every), "1 "), "a hour", "an hour", 1)
 		if n, unit, _ := strings.Cut(length(g.Every), " "); n != "1" {
 			how = "one every " + n + " " + unit
 		}

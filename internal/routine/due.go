@@ -35,6 +35,10 @@ type Entry struct {
 	Twin    string    `json:"twin,omitempty"`  // ID
 	Bytes   int64     `json:"added,omitempty"` // new on the shelf
 	Log     []string  `json:"log,omitempty"`   // line by line
+	// Try counts how often it was tried again for that time; 0 for the first try.
+	Try int `json:"tried_again,omitempty"`
+	// Leaving are twins (ID) that the routine's own rule drops at its next run.
+	Leaving []string `json:"leaving,omitempty"`
 }
 
 // Pace is what a person said of when a routine may run.
@@ -45,6 +49,10 @@ type Pace struct {
 	// Paused says that it doesn't run until Until, or until somebody resumes it where that is zero.
 	Paused bool      `json:"paused,omitempty"`
 	Until  time.Time `json:"until,omitzero"`
+	// Confirmed is the Consent that a person gave to what it erases; empty for none.
+	Confirmed string `json:"confirmed,omitempty"`
+	// Alarmed is when somebody was told last that nothing ended well for too long.
+	Alarmed time.Time `json:"alarmed,omitzero"`
 }
 
 // World is what matters of the machine at a moment.
@@ -59,6 +67,7 @@ type World struct {
 type Due struct {
 	Now  bool
 	Slot time.Time // for which time
+	Try  int       // how often it was tried for that time already
 	// Next is when it is due by the clock; zero where it goes by no clock. While it waits for something else it may lie
 	// in the past.
 	Next time.Time
@@ -103,6 +112,7 @@ func (r *Routine) Due(history []Entry, p Pace, w World) Due {
 	d := r.byClock(base, w.Now, zone)
 	r.byAge(&d, well, last, p, w.Now)
 	r.byDisks(&d, base, w)
+	r.again(&d, last, p, w.Now)
 	if d.Next.IsZero() || d.Slot.IsZero() {
 		if next, ok := r.next(w.Now, zone); ok {
 			d.Next = r.open(next.Add(r.later(next)), zone)
@@ -176,6 +186,34 @@ func (r *Routine) byAge(d *Due, well, last Entry, p Pace, now time.Time) {
 			d.Now, d.Slot = true, at
 		}
 	}
+}
+
+// again has it run once more for a time at which it failed.
+func (r *Routine) again(d *Due, last Entry, p Pace, now time.Time) {
+	changed := latest(p.Made, p.Resumed).After(last.Ended)
+	if d.Now || !d.Slot.IsZero() || last.Outcome != Failed || last.Slot.IsZero() || changed ||
+		last.Try >= r.Failing.Times {
+		return
+	}
+	at := last.Ended.Add(r.Failing.After)
+	if d.Next.IsZero() || at.Before(d.Next) {
+		d.Next = at
+	}
+	d.Slot, d.Try, d.Now = last.Slot, last.Try+1, !at.After(now)
+}
+
+// Silent is since when nothing ended well, where that is told now: once, and again after as long.
+func (r *Routine) Silent(history []Entry, p Pace, now time.Time) (since time.Time, told bool) {
+	if r.Silence <= 0 || p.Paused && (p.Until.IsZero() || now.Before(p.Until)) {
+		return since, false
+	}
+	since = latest(p.Made, p.Resumed)
+	for _, e := range history {
+		if e.Outcome.Well() && !e.Ended.After(now.Add(ahead)) {
+			since = latest(since, e.Ended)
+		}
+	}
+	return since, now.Sub(latest(since, p.Alarmed)) >= r.Silence
 }
 
 // byDisks has it run when all of its disks have been there for long enough, once each time that they come.

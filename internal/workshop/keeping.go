@@ -266,9 +266,9 @@ func (w *shelves) OpenOther(ctx context.Context, ref string) (*shelf.Shelf, erro
 func (w *shelves) OpenOtherBy(ctx context.Context, ref string, passphrase []byte) (*shelf.Shelf, error) {
 	return w.openNamed(ctx, ref, func(ctx context.Context, dir string) (*shelf.Shelf, error) {
 		if passphrase == nil {
-			return openAt(ctx, dir, nil)
+			return w.openBy(ctx, dir, nil)
 		}
-		return openAt(ctx, dir, func() ([]byte, error) { return passphrase, nil })
+		return w.openBy(ctx, dir, func() ([]byte, error) { return passphrase, nil })
 	})
 }
 

@@ -7,11 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,11 +28,19 @@ const (
 	mostReply  = 64 << 10
 )
 
-// Message is what those who are told get as JSON.
+// Message is what those who are told of a run get as JSON.
 type Message struct {
 	Routine string `json:"routine_name"`
 	Machine string `json:"machine,omitempty"`
 	routine.Entry
+}
+
+// notice is what somebody is told: in words, as JSON, and what matters most for a program's environment.
+type notice struct {
+	subject string
+	text    string
+	body    any
+	env     []string
 }
 
 // tellers are ways of telling; tests have others.
@@ -40,58 +48,85 @@ type tellers struct {
 	client   *http.Client
 	sendmail string
 	pause    time.Duration
+	mail     *mailer // nil where mail goes by sendmail
 }
 
-func usualTellers() tellers { return tellers{newClient(), "/usr/sbin/sendmail", tellPause} }
+func usualTellers() tellers {
+	return tellers{client: newClient(), sendmail: "/usr/sbin/sendmail", pause: tellPause}
+}
 
 // newClient goes nowhere else than it was told: what it posts isn't for whom it would be sent on to.
 func newClient() *http.Client {
 	return &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
-// tell tells everybody who wants to know what became of a run, and gives in words what went wrong with that. It goes on
-// when the run itself was cancelled.
-func (t tellers) tell(ctx context.Context, r *routine.Routine, e *routine.Entry) (problems []string) {
+// tellRun tells everybody who wants to know what became of a run, and gives in words what went wrong with that. It
+// goes on when the run itself was cancelled.
+func (w *Workshop) tellRun(ctx context.Context, r *routine.Routine, e *routine.Entry) (problems []string) {
 	ctx = context.WithoutCancel(ctx)
+	t := w.tellersNow()
 	m := Message{r.Name, r.Machine, *e}
-	body, err := json.Marshal(m)
-	if err != nil {
-		return []string{err.Error()}
-	}
 	for _, to := range r.Tell {
-		if to.Failures && e.Outcome.Well() {
-			continue
+		if to.On == routine.EachRun || to.On == routine.OnFailure && !e.Outcome.Well() {
+			problems = append(problems, t.tell(ctx, to, m.notice())...)
 		}
+	}
+	if r.Heartbeat != "" && e.Outcome.Well() {
 		within, end := context.WithTimeout(ctx, tellWithin)
-		switch to.Way {
-		case routine.ByCommand:
-			err = t.command(within, to.To, &m, body)
-		case routine.ByMail:
-			err = t.mail(within, to.To, &m)
-		case routine.ByWeb:
-			err = t.web(within, to.To, body)
-		}
-		end()
-		if err != nil {
-			problems = append(problems, fmt.Sprintf("nobody could be told by %s: %v", to.Way, err))
+		defer end()
+		if err := t.web(within, http.MethodGet, r.Heartbeat, nil); err != nil {
+			problems = append(problems, fmt.Sprintf("the heartbeat failed: %v", err))
 		}
 	}
 	return problems
 }
 
+// tell tells one, and gives in words what went wrong with that.
+func (t tellers) tell(ctx context.Context, to routine.Tell, n notice) []string {
+	ctx, end := context.WithTimeout(ctx, tellWithin)
+	defer end()
+	body, err := json.Marshal(n.body)
+	switch {
+	case err != nil:
+	case to.Way == routine.ByCommand:
+		err = t.command(ctx, to.To, n, body)
+	case to.Way == routine.ByMail && t.mail != nil:
+		err = t.mail.send(ctx, to.To, n)
+	case to.Way == routine.ByMail:
+		err = t.sendMail(ctx, to.To, n)
+	case to.Way == routine.ByWeb:
+		err = t.web(ctx, http.MethodPost, to.To, body)
+	}
+	if err != nil {
+		return []string{fmt.Sprintf("nobody could be told by %s: %v", to.Way, err)}
+	}
+	return nil
+}
+
 // command runs a program with the message on its standard input, and what matters most in its environment.
-func (t tellers) command(ctx context.Context, line string, m *Message, body []byte) error {
+func (t tellers) command(ctx context.Context, line string, n notice, body []byte) error {
 	words := strings.Fields(line)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Stdin = bytes.NewReader(body)
 	cmd.WaitDelay = time.Second
-	cmd.Env = append(os.Environ(), "TWINSHELF_ROUTINE="+m.Routine, "TWINSHELF_OUTCOME="+string(m.Outcome),
-		"TWINSHELF_SAYS="+m.Says)
+	cmd.Env = append(withoutSecrets(os.Environ()), n.env...)
 	out, err := cmd.CombinedOutput()
 	if said := strings.TrimSpace(string(out)); err != nil && said != "" {
 		err = fmt.Errorf("%w: %s", err, units.Visible(said[:min(len(said), 200)]))
 	}
 	return err
+}
+
+// withoutSecrets is an environment without what opens shelves: a program that is told has no use for it.
+func withoutSecrets(env []string) []string {
+	return slices.DeleteFunc(env, func(v string) bool {
+		return strings.HasPrefix(v, "TWINSHELF_") && strings.Contains(v, "PASSPHRASE")
+	})
+}
+
+func (m *Message) notice() notice {
+	return notice{fmt.Sprintf("%s: %s", m.Routine, m.Outcome), m.text(), m, []string{"TWINSHELF_ROUTINE=" + m.Routine,
+		"TWINSHELF_OUTCOME=" + string(m.Outcome), "TWINSHELF_SAYS=" + m.Says}}
 }
 
 // text is the message in words, with what to do.
@@ -109,16 +144,15 @@ func (m *Message) text() string {
 	return b.String()
 }
 
-// mail hands the message to the system's own sendmail.
-func (t tellers) mail(ctx context.Context, to string, m *Message) error {
+// sendMail hands a message to the system's own sendmail.
+func (t tellers) sendMail(ctx context.Context, to string, n notice) error {
 	cmd := exec.CommandContext(ctx, t.sendmail, "-i", "-t")
 	cmd.WaitDelay = time.Second
-	cmd.Stdin = strings.NewReader(fmt.Sprintf("To: %s\nSubject: %s\nMIME-Version: 1.0\n"+
-		"Content-Type: text/plain; charset=utf-8\nContent-Transfer-Encoding: 8bit\n\n%s", to,
-		mime.QEncoding.Encode("utf-8", fmt.Sprintf("Twin Shelf: %s: %s", m.Routine, m.Outcome)), m.text()))
+	cmd.Stdin = strings.NewReader("To: " + to + "\n" + n.letter())
 	out, err := cmd.CombinedOutput()
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("this machine has no %s", t.sendmail)
+		return fmt.Errorf("this machine has no %s, and no mail server was named "+
+			"(\"twinshelf routine mail\")", t.sendmail)
 	}
 	if said := strings.TrimSpace(string(out)); err != nil && said != "" {
 		err = fmt.Errorf("%w: %s", err, units.Visible(said[:min(len(said), 200)]))
@@ -126,16 +160,16 @@ func (t tellers) mail(ctx context.Context, to string, m *Message) error {
 	return err
 }
 
-// web posts the message to an HTTPS address, and tries again where that may help. Errors name its host alone: the rest
-// of an address may be a secret.
-func (t tellers) web(ctx context.Context, to string, body []byte) error {
+// web asks an HTTPS address, and tries again where that may help. Errors name its host alone: the rest of an address
+// may be a secret.
+func (t tellers) web(ctx context.Context, method, to string, body []byte) error {
 	u, err := url.Parse(to)
 	if err != nil {
 		return errors.New("its address can't be read")
 	}
 	pause := t.pause
 	for try := 1; ; try++ {
-		again, err := t.post(ctx, to, body)
+		again, err := t.ask(ctx, method, to, body)
 		if err == nil {
 			return nil
 		}
@@ -151,12 +185,14 @@ func (t tellers) web(ctx context.Context, to string, body []byte) error {
 	}
 }
 
-func (t tellers) post(ctx context.Context, to string, body []byte) (again bool, err error) {
-	q, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(body))
+func (t tellers) ask(ctx context.Context, method, to string, body []byte) (again bool, err error) {
+	q, err := http.NewRequestWithContext(ctx, method, to, bytes.NewReader(body))
 	if err != nil {
 		return false, errors.New("its address can't be used")
 	}
-	q.Header.Set("Content-Type", "application/json")
+	if body != nil {
+		q.Header.Set("Content-Type", "application/json")
+	}
 	q.Header.Set("User-Agent", "twinshelf")
 	a, err := t.client.Do(q)
 	if err != nil {

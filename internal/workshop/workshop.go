@@ -132,6 +132,11 @@ func (w *room) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) 
 	if w.Passphrase != nil {
 		ask = func() ([]byte, error) { return w.Passphrase(dir) }
 	}
+	return w.openBy(ctx, dir, ask)
+}
+
+// openBy is openOther with its own way to a passphrase; nil where there is none.
+func (w *room) openBy(ctx context.Context, dir string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
 	s, err := openAt(ctx, dir, ask)
 	if err != nil {
 		return nil, err
