@@ -124,11 +124,15 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	}
 	put("disk", sources...)
 	put("spare", spares...)
-	if len(f.shelves) == 0 && w.Shelf != nil {
-		f.shelves = []string{w.Shelf.Head().Name}
-	}
 	if len(f.do) == 0 {
 		f.do = []string{string(routine.Capture)}
+	}
+	needs := slices.ContainsFunc(f.do, func(do string) bool {
+		action, _, _ := strings.Cut(do, " ")
+		return routine.Step{Action: routine.Action(action)}.OnShelf()
+	})
+	if len(f.shelves) == 0 && w.Shelf != nil && needs {
+		f.shelves = []string{w.Shelf.Head().Name}
 	}
 	put("shelf", f.shelves...)
 	put("passphrase", f.passphrases...)

@@ -142,7 +142,7 @@ func (r *Routine) Check() error {
 			r.Name, longName)
 	case len(r.Steps) == 0:
 		return errors.New("it does nothing: say what, such as do: capture")
-	case len(r.Shelves) == 0 && slices.ContainsFunc(r.Steps, Step.onShelf):
+	case len(r.Shelves) == 0 && slices.ContainsFunc(r.Steps, Step.OnShelf):
 		return errors.New("it has no shelf: say onto which, such as shelf: Oak")
 	case max(len(r.Disks), len(r.Spares), len(r.Shelves), len(r.Steps), len(r.When), len(r.Tell),
 		len(r.Passphrases)) > mostList:
@@ -167,8 +167,8 @@ func (r *Routine) Check() error {
 	return nil
 }
 
-// onShelf says whether a step needs a shelf.
-func (s Step) onShelf() bool { return s.Action != Copy && s.Action != Sheet }
+// OnShelf says whether a step needs a shelf.
+func (s Step) OnShelf() bool { return s.Action != Copy && s.Action != Sheet }
 
 // checkStep says what a step lacks.
 func (r *Routine) checkStep(s Step) error {

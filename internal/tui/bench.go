@@ -143,6 +143,11 @@ func (m *benchPage) howIs(d *bench.Disk, twin bool) (may string, words []string,
 		}
 		words = append(words, newest)
 	}
+	if due := m.routinesPage.dueOf(d); due != "" {
+		if words = append(words, due); m.isPlain(d) && o.unread == 0 && verdict.Level != health.Failing {
+			paint = m.th.caution.Render
+		}
+	}
 	if how := d.MountWords(); strings.HasPrefix(how, "mounted") {
 		words = append(words, how)
 	}
@@ -232,6 +237,13 @@ func (m *benchPage) beside(w int) []string {
 		}
 	} else if m.w.Shelf != nil && d.Survey != nil && !d.Survey.Blank() {
 		say("No twin of it is on "+m.w.Shelf.Head().Name+".", m.th.dim.Render)
+	}
+	for _, l := range m.routinesPage.ofDisk(d) {
+		if strings.HasPrefix(l, erasedBy) {
+			say(l, m.th.writes.Render)
+			continue
+		}
+		say(l, m.th.dim.Render)
 	}
 	for _, s := range d.Systems {
 		for _, l := range s.Words() {

@@ -35,8 +35,8 @@ func (m *capturePage) bindings() []binding {
 				}
 				chooseHalted(m, p)
 			})},
-		{"o", "o", "trust", "what isn't read again: what the records of ext and APFS prove unchanged, " +
-			"nothing, or also what those of NTFS and HFS+ say",
+		{"o", "o", "trust", "what isn't read again: what the records of ext and APFS prove unchanged, nothing, or " +
+			"also what those of NTFS and HFS+ say",
 			leads(func() tea.Cmd {
 				m.trust = m.trust.Next()
 				return m.replan()
@@ -46,6 +46,9 @@ func (m *capturePage) bindings() []binding {
 				"sealed shelf: looking inside then needs none", acts(func() { m.keepKeys = !m.keepKeys })}),
 		{"u", "u", "not quiet", "capture although a part is in use or wasn't shut down cleanly",
 			acts(func() { m.unquiet = !m.unquiet })},
+		{"N", "N", "as routine", "save this capture as a routine that happens by itself", leads(func() tea.Cmd {
+			return saveCapture(m.routinesPage)
+		})},
 		rescueBinding(m.model, func() []*bench.Disk { return chosenDisks(m.model) },
 			func() string { return m.machine }),
 		{"enter", "Enter", strings.TrimSpace("capture " + m.machine), "start the capture", leads(m.startCapture)},

@@ -139,6 +139,9 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 	say(fmt.Sprintf("%s used, %s newly stored (%s)", m.th.strong.Render(m.th.size(t.Used)),
 		m.th.strong.Render(m.th.size(t.Added)), share), plain)
 	say(fmt.Sprintf("twin %d of %d, %s", b.at+1, len(b.twins), t.ID), m.th.dim.Render)
+	if name := m.routinesPage.made(t.ID); name != "" {
+		say("By the routine "+name+".", m.th.dim.Render)
+	}
 	if t.Note != "" {
 		say("Note: "+t.Note, plain)
 	}

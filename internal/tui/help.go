@@ -57,10 +57,9 @@ func (m *helper) helpBody(w int) []string {
 		"READS is what the step reads, WRITES what it really writes; the words after that say of which moment it is: " +
 			"as of a date, is now, will be, is being written.",
 		"WRITES is written only after its last page, where you type what is on its sticker. LOSES names what is " +
-			"there " +
-			"now and goes.",
-		fmt.Sprintf("While a run is under way: %s done, %s being done, %s still to come, %s left for later by "+
-			"a rescue, %s can't be read or written; where nothing stands there is nothing to do.", finishedMark,
+			"there now and goes.",
+		fmt.Sprintf("While a run is under way: %s done, %s being done, %s still to come, %s left for later by a "+
+			"rescue, %s can't be read or written; where nothing stands there is nothing to do.", finishedMark,
 			busyMark,
 			toComeMark, doubtfulMark, unreadableMark),
 		"Threads lead from a part to where it goes, with its number at both ends.",
@@ -69,12 +68,12 @@ func (m *helper) helpBody(w int) []string {
 	}
 	out = append(out, "", " "+m.th.strong.Render("The Bench"), "")
 	out = append(out, m.th.bullet("□ may be written, ■ out of reach, ▶ chosen as source, ◀ chosen as target, ◐ a "+
-		"restore onto it "+
-		"was cut off, ✗ some of it could not be read at its newest twin.", w)...)
+		"restore onto it was cut off, ✗ some of it could not be read at its newest twin, ⧗ a routine of it is due, "+
+		"waits or failed.", w)...)
 	out = append(out, "", " "+m.th.strong.Render("Dates"), "")
 	return append(out, m.th.bullet("Twins on a board: the height is how much each added, ≈ where that is more than "+
-		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the "+
-		"last proof is over half a year old, ✗ would go by the rule.", w)...)
+		"the scale shows; ◆ kept for ever, ! not quiet, × places that couldn't be read, ‼ a proof failed, ○ the last "+
+		"proof is over half a year old, ✗ would go by the rule.", w)...)
 }
 
 // legendLines say how the parts of a disk look.

@@ -97,9 +97,18 @@ func (m *runPage) endingBindings() []binding {
 	}
 }
 
+// savedCapture is offered after a capture.
+func savedCapture(m *model) []binding {
+	if len(chosenDisks(m)) == 0 || m.capturePage.machine == "" {
+		return nil
+	}
+	return []binding{{"N", "N", "as routine", "save the capture as a routine that happens by itself",
+		leads(func() tea.Cmd { return saveCapture(m.routinesPage) })}}
+}
+
 func (m *runPage) bindings() []binding {
 	if !m.running() {
-		return []binding{m.scrolled()}
+		return append(savedCapture(m.model), m.scrolled())
 	}
 	return m.onBindings()
 }
@@ -117,7 +126,7 @@ func (m *runPage) onBindings() []binding {
 
 func (m *proofPage) bindings() []binding {
 	if m.written == "" {
-		return []binding{m.scrolled()}
+		return append(savedCapture(m.model), m.scrolled())
 	}
 	why := ""
 	if m.diff == nil || !m.diff.done || m.diff.err != nil {

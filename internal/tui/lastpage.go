@@ -36,7 +36,7 @@ func (m *lastPage) open(s workshop.Summary, goAhead func() tea.Cmd) {
 
 // disk is what is about to be written; nil when it is no disk.
 func (m *lastPage) disk() *bench.Disk {
-	if m.step == stepDates {
+	if m.step == stepDates || m.step == stepRoutines {
 		return nil
 	}
 	return m.target
@@ -44,8 +44,12 @@ func (m *lastPage) disk() *bench.Disk {
 
 // bindings: the text must be typed right before Enter does anything.
 func (m *lastPage) bindings() []binding {
+	does := "write"
+	if m.step == stepRoutines {
+		does = "agree to it"
+	}
 	return []binding{
-		{"enter", "Enter", "write", "only when the text is right", leads(m.agree)},
+		{"enter", "Enter", does, "only when the text is right", leads(m.agree)},
 		{"esc", "Esc", "back, nothing is written", "", acts(func() {
 			m.confirm, m.summary = nil, nil
 			m.say("Nothing was written.")
@@ -76,6 +80,9 @@ func (m *lastPage) typeOn(msg tea.Msg) tea.Cmd {
 // masked hides the end of the target's serial number wherever it stands in a text.
 func (m *lastPage) masked(text string) string {
 	d := m.disk()
+	if whole := m.summary.Confirm; m.step == stepRoutines && len(whole) > len(mask)/len("•") {
+		return strings.ReplaceAll(text, whole, whole[:len(whole)-len(mask)/len("•")]+mask)
+	}
 	if d == nil || d.Identity.Serial == "" {
 		return text
 	}

@@ -261,6 +261,7 @@ type prompt struct {
 	wrong   bool             // it can't be
 	typed   func(string)     // what to do with it
 	live    func(string)     // hears of every letter; may be nil
+	left    func()           // what leaving it leads to; may be nil
 	pending tea.Cmd          // what a typed line leads to
 	paths   bool             // it is the name of a file or a folder
 }

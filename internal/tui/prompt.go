@@ -26,7 +26,7 @@ func newInput(width int) *textinput.Model {
 func (m *prompt) ask(label, now string, then func(string)) {
 	m.typing = newInput(max(10, min(promptWide, m.wide-8)-1)) // and the cursor
 	m.typing.SetValue(now)
-	m.label, m.typed, m.live, m.refused = strings.TrimSuffix(strings.TrimSpace(label), ":"), then, nil, ""
+	m.label, m.typed, m.live, m.left, m.refused = strings.TrimSuffix(strings.TrimSpace(label), ":"), then, nil, nil, ""
 	m.says, m.wrong, m.paths = "", false, false
 }
 
@@ -208,8 +208,12 @@ func (m *prompt) take() tea.Cmd {
 }
 
 func (m *prompt) leave() tea.Cmd {
+	left := m.left
 	m.close()
 	m.datesPage.wished = nil
 	m.readyPage.ready.leaveTyping()
+	if left != nil {
+		left()
+	}
 	return m.replan()
 }

@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/routine"
 	"twinshelf/internal/run"
 	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
 )
 
 // routinesPage is opened over the others: work that is saved by name, how it went, and when it is due.
@@ -23,9 +24,19 @@ type routinesPage struct {
 	problems []string
 	at       int
 	read     bool
+	// draft is a routine that is being made or changed; nil for none.
+	draft *routineDraft
+	// seek is the name of the routine that is pointed at once it is read; empty for the one that is.
+	seek string
+	// looked is when the routines were read last, reading says that they are being read now.
+	looked  time.Time
+	reading bool
 	// working are routines that were begun here; the program waits for them.
 	working sync.WaitGroup
 }
+
+// routinesSeen are the routines as they are now, read without being asked for.
+type routinesSeen routinesRead
 
 // routinesRead are the routines as they are now.
 type routinesRead struct {
@@ -53,12 +64,8 @@ func (m *routinesPage) work(_ context.Context, number int, doing func(string)) t
 	w := m.w
 	return func() tea.Msg {
 		doing("reading the routines")
-		out := routinesRead{number: number}
-		var problems []error
-		out.list, problems = w.RoutineStates(time.Now())
-		for _, p := range problems {
-			out.problems = append(out.problems, p.Error())
-		}
+		out := readRoutines(w)
+		out.number = number
 		return out
 	}
 }
@@ -68,9 +75,13 @@ func onRoutines(m *routinesPage, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case routinesRead:
 		if planningOver(m.model, msg.number) {
-			m.list, m.problems, m.read = msg.list, msg.problems, true
-			m.at = max(0, min(m.at, len(m.list)-1))
+			m.take(msg)
 		}
+	case routinesSeen:
+		m.reading = false
+		m.take(routinesRead(msg))
+	case routineStopped:
+		return m.onStopped(msg), true
 	case routineBegan:
 		return tea.Batch(m.follow(msg), nextRun(msg.name, msg.more)), true
 	case routineOver:
@@ -88,6 +99,43 @@ func onRoutines(m *routinesPage, msg tea.Msg) (tea.Cmd, bool) {
 		return nil, false
 	}
 	return nil, true
+}
+
+// take shows what was read; the cursor stays on its routine.
+func (m *routinesPage) take(msg routinesRead) {
+	name := m.seek
+	if s := m.chosen(); s != nil && name == "" {
+		name = s.Name
+	}
+	m.seek = ""
+	m.list, m.problems, m.read, m.looked = msg.list, msg.problems, true, time.Now()
+	if i := slices.IndexFunc(m.list, func(s *routine.Standing) bool { return s.Name == name }); i >= 0 {
+		m.at = i
+	}
+	m.at = max(0, min(m.at, len(m.list)-1))
+}
+
+// lookSometimes is how often routines are read while another page is shown and none runs.
+const lookSometimes = 15 * time.Second
+
+// lookAround reads the routines again in the background, often while one runs that is looked at.
+func (m *routinesPage) lookAround() tea.Cmd {
+	often := m.step == stepRoutines && slices.ContainsFunc(m.list, func(s *routine.Standing) bool { return s.Running })
+	if m.reading || !often && time.Since(m.looked) < lookSometimes {
+		return nil
+	}
+	m.reading = true
+	w := m.w
+	return func() tea.Msg { return routinesSeen(readRoutines(w)) }
+}
+
+func readRoutines(w *workshop.Workshop) (out routinesRead) {
+	var problems []error
+	out.list, problems = w.RoutineStates(time.Now())
+	for _, p := range problems {
+		out.problems = append(out.problems, p.Error())
+	}
+	return out
 }
 
 // openRoutines opens the page.
@@ -110,7 +158,7 @@ func (m *routinesPage) chosen() *routine.Standing {
 // without is why what needs a routine can't act; empty where one is chosen.
 func (m *routinesPage) without() string {
 	if m.chosen() == nil {
-		return "No routine was made yet: \"twinshelf routine new\" makes one."
+		return "No routine was made yet: n makes one."
 	}
 	return ""
 }
@@ -126,6 +174,11 @@ func (m *routinesPage) bindings() []binding {
 			leads(m.runNow)}),
 		move(listKeys, "routine", "choose a routine", &m.at, len(m.list)),
 		m.unless(m.without(), rest),
+		{"n", "n", "new", "make a routine: of a machine on the Bench, or for the shelf", leads(m.offerNew)},
+		m.unless(m.without(), binding{"e", "e", "edit", "change the routine line by line", leads(m.editChosen)}),
+		m.unless(m.unrunning(), binding{"x", "x", "stop", "have the process that runs it stop it", leads(m.stopThere)}),
+		m.unless(m.without(), binding{"delete", "Del", "remove", "forget the routine and its history; twins stay",
+			leads(m.offerRemove)}),
 		{"a", "a", "look again", "read the routines and what is attached again", leads(m.again)},
 	}
 }
@@ -159,6 +212,20 @@ func (m *routinesPage) togglePause() tea.Cmd {
 // runNow runs the routine; each of its runs is shown.
 func (m *routinesPage) runNow() tea.Cmd {
 	w, ctx, s := m.w, m.ctx, m.chosen()
+	if s.Running {
+		m.offerTakeOver(s)
+		return nil
+	}
+	if sure, err := w.RoutineConfirmed(s.Routine); err == nil && !sure {
+		m.confirmErasing(s.Routine, func() tea.Cmd {
+			if err := w.ConfirmRoutine(s.Routine); err != nil {
+				m.fail(sentence(err))
+				return nil
+			}
+			return m.runNow()
+		})
+		return nil
+	}
 	runs := make(chan *run.Run, len(s.Steps)) // none has more than one
 	over := make(chan routineOver, 1)
 	m.working.Go(func() {
@@ -206,8 +273,14 @@ func (m *routinesPage) lanesOf(s *routine.Standing) lanes {
 	if len(disks) > 0 {
 		up = strings.Join(disks, " and ")
 	}
-	return lanes{up: nothing(reading(m.th, ""), up), down: nothing(writing(m.th, ""), "the shelf "+
-		strings.Join(s.Shelves, ", or "))}
+	var down []string
+	for _, d := range s.Spares {
+		down = append(down, "all of "+d.String())
+	}
+	if len(s.Shelves) > 0 {
+		down = append(down, "the shelf "+strings.Join(s.Shelves, ", or "))
+	}
+	return lanes{up: nothing(reading(m.th, ""), up), down: nothing(writing(m.th, ""), strings.Join(down, "; "))}
 }
 
 // lanes are what the chosen routine would read and write.
@@ -242,8 +315,7 @@ func (m *routinesPage) body(w int) (lines []string, keep int) {
 	}
 	if len(m.list) == 0 && m.read {
 		for _, l := range m.th.wrap("No routine was made yet. A routine says which disks of which machine are "+
-			"captured onto "+
-			"which shelf, and when: \"twinshelf routine new\" makes one.", w-4) {
+			"captured onto which shelf, and when: n makes one.", w-4) {
 			lines = append(lines, "  "+m.th.dim.Render(l))
 		}
 		return lines, keep
@@ -262,6 +334,8 @@ func (m *routinesPage) body(w int) (lines []string, keep int) {
 func (m *routinesPage) lastOf(s *routine.Standing) string {
 	e, ran := s.Last()
 	switch {
+	case s.Running && s.Live != nil && s.Live.Phase != "":
+		return m.th.caution.Render(s.LastWords() + ", " + s.Live.Phase)
 	case s.Running:
 		return m.th.caution.Render(s.LastWords())
 	case !ran:
@@ -307,10 +381,26 @@ func (m *routinesPage) beside(w int) []string {
 	for _, d := range s.Disks {
 		disks = append(disks, d.String())
 	}
+	if s.Live != nil {
+		for _, l := range m.th.wrap("Runs now: "+s.Live.Words(), w-3) {
+			out = append(out, " "+m.th.caution.Render(l))
+		}
+		out = append(out, "")
+	}
+	var spares []string
+	for _, d := range s.Spares {
+		spares = append(spares, d.String())
+	}
 	put("Machine", s.Machine)
 	put("Disks", strings.Join(disks, "; "))
 	put("Does", strings.Join(s.Does(), ", then "))
+	if len(spares) > 0 {
+		out = append(out, m.th.labelled("ERASES", strings.Join(spares, "; "), w, m.th.writes.Render)...)
+	}
 	put("Onto", strings.Join(s.Shelves, ", or "))
+	if len(s.Keep.Generations) > 0 {
+		put("Keeps", s.Keep.Words())
+	}
 	put("When", strings.Join(s.Sets(), "; "))
 	for i, t := range s.Ahead(time.Now(), 5) {
 		put(map[bool]string{true: "Next"}[i == 0], t.Format("Mon 2006-01-02 15:04 -07:00"))

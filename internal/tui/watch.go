@@ -23,7 +23,7 @@ func (m *benchPage) onNews(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case lookForNew:
 		m.welcomePage.news()
-		return m.lookAround()
+		return tea.Batch(m.lookAround(), m.routinesPage.lookAround())
 	case seenNow:
 		return m.onSeen(msg.disks)
 	case changed:

@@ -55,7 +55,7 @@ func SummarizeRoutine(r *routine.Routine) (out []Summary) {
 			Notes: []string{"it fails, and writes nothing, while the spare is mounted, out of reach, too small, or " +
 				"holds a shelf in use", "both disks will have the same identity: don't leave both in one machine"}}
 		s.Confirm, s.What = d.Serial, "the whole serial number of the spare"
-		s.Look = "on the sticker of " + d.Model
+		s.Look = "Look at the sticker of " + d.Model
 		out = append(out, s)
 	}
 	return out

@@ -119,7 +119,7 @@ func (x *routineRun) show(b *routine.Book) {
 
 // all does one step after the other. A failure ends it, unless the routine says that it goes on.
 func (x *routineRun) all(ctx context.Context) error {
-	if len(x.r.Shelves) > 0 {
+	if slices.ContainsFunc(x.r.Steps, routine.Step.OnShelf) {
 		if err := x.w.firstShelf(ctx, x.r); err != nil {
 			return err
 		}

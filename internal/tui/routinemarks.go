@@ -1,0 +1,63 @@
+package tui
+
+import (
+	"slices"
+	"strings"
+
+	"twinshelf/internal/bench"
+	"twinshelf/internal/routine"
+)
+
+// isNamed says whether a routine names a disk, to be read or to be written.
+func isNamed(s *routine.Standing, d *bench.Disk) bool {
+	same := func(x routine.Disk) bool { return x.Model == d.Identity.Model && x.Serial == d.Identity.Serial }
+	return d.Identity.Serial != "" && slices.ContainsFunc(slices.Concat(s.Disks, s.Spares), same)
+}
+
+// dueOf is the mark of a disk that a routine names which is due or failed last; empty for none.
+func (m *routinesPage) dueOf(d *bench.Disk) string {
+	for _, s := range m.list {
+		if !isNamed(s, d) {
+			continue
+		}
+		e, ran := s.Last()
+		switch {
+		case s.Running:
+			return "⧗ routine runs"
+		case s.Pace.Paused:
+		case s.Due.Now, s.Due.Waits != "":
+			return "⧗ routine due"
+		case ran && e.Outcome == routine.Failed:
+			return "⧗ routine failed"
+		}
+	}
+	return ""
+}
+
+// erasedBy begins what is said of a spare.
+const erasedBy = "ERASED BY the routine "
+
+// ofDisk says of each routine that names a disk how it stands with it.
+func (m *routinesPage) ofDisk(d *bench.Disk) (out []string) {
+	for _, s := range m.list {
+		if !isNamed(s, d) {
+			continue
+		}
+		what := "Routine "
+		if slices.ContainsFunc(s.Spares, func(x routine.Disk) bool { return x.Serial == d.Identity.Serial }) {
+			what = erasedBy
+		}
+		out = append(out, what+strings.Join([]string{s.Name, s.LastWords(), s.NextWords()}, "; ")+".")
+	}
+	return out
+}
+
+// made is the routine that took a twin; empty where none did that is known here.
+func (m *routinesPage) made(twin string) string {
+	for _, s := range m.list {
+		if slices.ContainsFunc(s.History, func(e routine.Entry) bool { return e.Twin == twin }) {
+			return s.Name
+		}
+	}
+	return ""
+}
