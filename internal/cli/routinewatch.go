@@ -75,7 +75,7 @@ func serviceCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := w.Service()
+			s, err := w.Service(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -21,6 +21,9 @@ const (
 	TimerUnit   = "twinshelf-routines.timer"
 	ruleFile    = "90-twinshelf-routines.rules"
 
+	// importsFrom is the version of systemd from which on it imports credentials by pattern (systemd.exec(5)).
+	importsFrom = 254
+
 	made = "# Made by \"twinshelf routine service\". Sum of what follows: "
 )
 
@@ -40,8 +43,12 @@ func PlacesOf(system bool, config string) Places {
 
 // Units are the files with which systemd runs what is due: a service that looks once (routine due), a timer that starts
 // it every minute, and, for the machine, a rule that starts it when a disk is attached. All calendars stay in the
-// routines: a routine that is made or changed needs no other files.
-func Units(at Places, program, state string) []Unit {
+// routines: a routine that is made or changed needs no other files. version is that of systemd, 0 for an unknown one.
+func Units(at Places, program, state string, version int) []Unit {
+	imports := ""
+	if version >= importsFrom {
+		imports = "ImportCredential=twinshelf.*\n"
+	}
 	service := fmt.Sprintf(`[Unit]
 Description=Twin Shelf: routines that are due
 
@@ -52,7 +59,7 @@ ExecStart=%s routine due --quiet
 Nice=10
 IOSchedulingClass=idle
 TimeoutStopSec=90
-`, quoted("XDG_STATE_HOME="+state), quoted(program))
+%s`, quoted("XDG_STATE_HOME="+state), quoted(program), imports)
 	timer := `[Unit]
 Description=Twin Shelf: look every minute which routines are due
 
@@ -74,9 +81,10 @@ WantedBy=timers.target
 	return out
 }
 
-// quoted is a word as systemd reads it (systemd.syntax(7), "Quoting").
+// quoted is a word as systemd reads it (systemd.syntax(7), "Quoting"). Variables are put in neither where the
+// environment is set nor in the path of a program.
 func quoted(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `%`, `%%`, "$", "$$", "\n", " ").Replace(s) + `"`
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `%`, `%%`, "\n", " ").Replace(s) + `"`
 }
 
 // signed is a text with a sum of itself before it.

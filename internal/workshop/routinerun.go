@@ -152,17 +152,6 @@ func (x *routineRun) wait(r *run.Run) error {
 	return err
 }
 
-// announced are the twins of which the last run that ended well said that they go.
-func (x *routineRun) announced() ([]string, error) {
-	history, _, err := x.w.Routines().History(x.r.Name)
-	for _, e := range slices.Backward(history) {
-		if e.Outcome.Well() {
-			return e.Leaving, err
-		}
-	}
-	return nil, err
-}
-
 type unattendedKey struct{}
 
 // unattended is a context for work that no person began: it doesn't change which case a person has chosen.

@@ -175,7 +175,7 @@ func (x *routineRun) thin(ctx context.Context, _ routine.Step) error {
 }
 
 func (x *routineRun) thinByOwn(ctx context.Context) error {
-	said, err := x.announced()
+	history, _, err := x.w.Routines().History(x.r.Name)
 	if err != nil {
 		return err
 	}
@@ -183,24 +183,21 @@ func (x *routineRun) thinByOwn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var later []string
+	later := 0
 	for i := range p.Machines {
-		fates := p.Machines[i].Fates
-		for j, f := range fates {
-			if f.Goes && !slices.Contains(said, f.ID) {
-				fates[j].Goes = false
-				x.e.Leaving = append(x.e.Leaving, f.ID)
-				later = append(later, fmt.Sprintf("%s goes at the next run: %s", units.Moment(f.Twin.Taken), f.Why))
-			}
+		goes, next := routine.Leaving(p.Machines[i].Fates, history)
+		p.Machines[i].Fates = goes
+		for _, f := range next {
+			x.e.Leaving = append(x.e.Leaving, f.ID)
+			x.e.Log = append(x.e.Log, fmt.Sprintf("%s goes at the next run: %s", units.Moment(f.Twin.Taken), f.Why))
 		}
+		later += len(next)
 	}
 	n, err := keeping.Apply(ctx, x.w.Shelf, p)
 	if err != nil {
 		return err
 	}
-	x.log("%s dropped by the rule of the routine, %s next time", units.Plural(n, "twin"),
-		units.Plural(len(later), "twin"))
-	x.e.Log = append(x.e.Log, later...)
+	x.log("%s dropped by the rule of the routine, %s next time", units.Plural(n, "twin"), units.Plural(later, "twin"))
 	return nil
 }
 

@@ -24,10 +24,14 @@ type Service struct {
 }
 
 // Service is what would be installed: for the machine where the person is root, otherwise for the person.
-func (w *room) Service() (*Service, error) {
+func (w *room) Service(ctx context.Context) (*Service, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, fmt.Errorf("where this program lies can't be told: %w", err)
+	}
+	if strings.ContainsAny(program, "\"'\\\n") {
+		return nil, fmt.Errorf("systemd starts no program with quotes or backslashes in its path: move %s elsewhere",
+			program)
 	}
 	state, err := filepath.Abs(filepath.Dir(w.State.Folder()))
 	if err != nil {
@@ -35,7 +39,19 @@ func (w *room) Service() (*Service, error) {
 	}
 	system := os.Geteuid() == 0
 	_, err = os.Stat("/run/systemd/system") // sd_booted(3)
-	return &Service{routine.Units(routine.PlacesOf(system, xdg.ConfigHome), program, state), system, err == nil}, nil
+	return &Service{routine.Units(routine.PlacesOf(system, xdg.ConfigHome), program, state,
+		systemdVersion(ctx)), system, err == nil}, nil
+}
+
+// systemdVersion is that of the systemd that is installed; 0 where it isn't told.
+func systemdVersion(ctx context.Context) int {
+	out, err := exec.CommandContext(ctx, "systemctl", "--version").Output()
+	if err != nil {
+		return 0
+	}
+	var n int
+	_, _ = fmt.Sscanf(string(out), "systemd %d", &n) // 0 where it says something else
+	return n
 }
 
 // edited are the files that are there and weren't made here, or were changed since.

@@ -3,11 +3,15 @@ package workshop
 import (
 	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
+	"twinshelf/internal/demotest"
 	"twinshelf/internal/routine"
 	"twinshelf/internal/testkit"
 )
@@ -24,7 +28,8 @@ func TestService(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	s := &Service{Units: routine.Units(at, "/bin/true", filepath.Join(dir, "a $tate, 100 % \"odd\"")), System: true}
+	s := &Service{Units: routine.Units(at, "/bin/true", filepath.Join(dir, "a $tate, 100 % \"odd\""), 252),
+		System: true}
 	var none *NoSystemd
 	if err := s.Install(t.Context()); !errors.As(err, &none) || s.Installed() {
 		t.Errorf("without systemd: %v", err)
@@ -94,4 +99,88 @@ func systemctl(t *testing.T, dir, does string) {
 		t.Fatal(err)
 	}
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+}
+
+// userManager starts a real systemd for a person, and has systemctl talk to it. The machine needn't be run by systemd:
+// it sees a folder of its own that says so.
+func userManager(t *testing.T) {
+	t.Helper()
+	testkit.Root(t)
+	const manager = "/lib/systemd/systemd"
+	if _, err := os.Stat(manager); err != nil {
+		testkit.Lacks(t, "systemd")
+	}
+	dir := t.TempDir()
+	t.Setenv("XDG_RUNTIME_DIR", dir)
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
+	t.Setenv("HOME", dir)
+	t.Setenv("DBUS_SESSION_BUS_ADDRESS", "")
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	cmd := exec.Command("unshare", "--mount", "sh", "-c", "mount -t tmpfs tmpfs /run && mkdir -p /run/systemd/system && "+
+		"exec "+manager+" --user")
+	cmd.Env = append(os.Environ(), "SYSTEMD_LOG_TARGET=console")
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	})
+	for end := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+		out, err := exec.Command("systemctl", "--user", "show-environment").CombinedOutput()
+		if err == nil {
+			return
+		}
+		if time.Now().After(end) {
+			said, _ := os.ReadFile(log.Name())
+			t.Fatalf("systemd doesn't come up: %s%s", out, said)
+		}
+	}
+}
+
+// TestServiceRuns: a real systemd takes the files, runs what is due by them, has the timer wait for the next minute, and
+// forgets all of it when they are removed.
+func TestServiceRuns(t *testing.T) {
+	w, _ := ferry(t)
+	userManager(t)
+	r := saved(t, w, "shelf: "+w.Shelf.Place()+"\ndo: check 1 %\nwhen: when older than 1 hour\n")
+	r.Machine, r.Disks = "", nil
+	if err := w.Routines().Save(r, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	state := filepath.Join(t.TempDir(), "a $tate, 100 % \"odd\"")
+	if err := os.Mkdir(state, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Do(t, "cp", "-r", w.State.Folder(), filepath.Join(state, "twinshelf"))
+	program := filepath.Join(t.TempDir(), "twin $helf, 100 %")
+	testkit.Do(t, "cp", demotest.Program(t), program)
+	s := &Service{Units: routine.Units(routine.PlacesOf(false, os.Getenv("XDG_CONFIG_HOME")), program, state,
+		systemdVersion(t.Context())), Booted: true}
+	if err := s.Install(t.Context()); err != nil || !s.Installed() {
+		t.Fatal(err)
+	}
+	if said := testkit.Do(t, "systemctl", "--user", "is-active", routine.TimerUnit); strings.TrimSpace(said) != "active" {
+		t.Errorf("the timer is %s", said)
+	}
+	testkit.Do(t, "systemctl", "--user", "start", routine.ServiceUnit) // returns when it has ended
+	h, _, err := routine.NewBook(filepath.Join(state, "twinshelf/routines")).History(r.Name)
+	if err != nil || len(h) != 1 || h[0].Outcome != routine.Done || h[0].Slot.IsZero() {
+		t.Errorf("%+v %v", h, err)
+	}
+	if err := s.Remove(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("systemctl", "--user", "cat", routine.TimerUnit).CombinedOutput(); err == nil {
+		t.Errorf("it is still known: %s", out)
+	}
+	left, err := filepath.Glob(filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "systemd/user/*/*twinshelf*"))
+	if err != nil || len(left) > 0 {
+		t.Errorf("%q is left, %v", left, err)
+	}
 }
