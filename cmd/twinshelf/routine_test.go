@@ -79,9 +79,30 @@ func TestScreenRoutines(t *testing.T) {
 	s.Keys("Delete")
 	s.WaitFor("Forget Desk spare")
 	s.Keys("Down", "Enter")
-	s.WaitFor("Desk spare is forgotten")
+	s.WaitFor("Desk spare is forgotten", "w does while this screen is open")
+	// A process beside the screen runs what is due, is seen by others, and ends with the screen.
+	s.Keys("w")
+	s.WaitFor("What is due runs by itself while this screen is open")
+	args := []string{"--disk", p.disks, "--shelf", p.shelf, "routine"}
+	if out, errs, code := p.run("", append(args, "new", "Card", "A0D2", "--machine", "Weighbridge", "--when",
+		"when older than 1 day")...); code != 0 {
+		t.Fatalf("%s%s", out, errs)
+	}
+	s.WaitFor("Card", "done 20")
+	if out, errs, code := p.run("", append(args, "watch")...); code == 0 || !strings.Contains(errs, "one is enough") {
+		t.Errorf("%s%s", out, errs)
+	}
+	s.Keys("w")
+	s.WaitFor("Nothing runs by itself from here any more")
+	s.Keys("w")
+	s.WaitFor("What is due runs by itself while this screen is open")
 	s.Keys("q")
 	s.WaitFor("[exit 0]")
+	lock, err := routine.NewBook(filepath.Join(p.dir, "state/twinshelf/routines")).LockWatch()
+	if err != nil {
+		t.Fatalf("it watches after the screen was left: %v", err)
+	}
+	lock.Close()
 }
 
 // TestRoutineStop: a run of another process is shown as it goes, and stopped.

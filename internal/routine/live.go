@@ -4,9 +4,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"twinshelf/internal/durable"
 	"twinshelf/internal/units"
@@ -63,6 +67,34 @@ func (b *Book) Live(name string) *Live {
 		return nil
 	}
 	return &l
+}
+
+// watchFile is locked by the process that watches.
+const watchFile = "watch.lock"
+
+// WatchedError means that another process watches already.
+type WatchedError struct{}
+
+func (*WatchedError) Error() string {
+	return "another process watches the routines already: one is enough"
+}
+
+// LockWatch keeps others from watching; a WatchedError says that one does. It ends with the process.
+func (b *Book) LockWatch() (io.Closer, error) {
+	if err := os.MkdirAll(b.dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the routines can't be watched: %w", err)
+	}
+	for range lockTries { // who only looks whether somebody watches has the lock for a moment
+		lock, err := durable.Lock(filepath.Join(b.dir, watchFile), false)
+		if err == nil {
+			return lock, nil
+		}
+		if !errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, fmt.Errorf("the routines can't be watched: %w", err)
+		}
+		time.Sleep(lockPause)
+	}
+	return nil, &WatchedError{}
 }
 
 // stopping is a wish that a run ends.

@@ -68,10 +68,12 @@ func TestShop(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 2026))
 	var machines []*shopMachine
 	for i := range 8 {
-		when := []string{"every day at 18:30", "every 2 hours", "every weekday at 12:00", "every monday, friday at 8:00"}[i%4]
-		machines = append(machines, &shopMachine{since: start, told: map[string]bool{}, routine: parsed(t, "do: thin\nwhen: "+
-			when+"\nkeep: one a day for 1 month, then one a week for 6 months, then one a month for ever; never fewer than "+
-			"3\non failure: try again 3 times after 20 minutes")})
+		when := []string{"every day at 18:30", "every 2 hours", "every weekday at 12:00", "every monday, friday at " +
+			"8:00"}[i%4]
+		machines = append(machines, &shopMachine{since: start, told: map[string]bool{}, routine: parsed(t,
+			"do: thin\nwhen: "+
+				when+"\nkeep: one a day for 1 month, then one a week for 6 months, then one a month for ever; never "+
+				"fewer than 3\non failure: try again 3 times after 20 minutes")})
 	}
 	pace := routine.Pace{Made: start}
 	room, held := 400, 0

@@ -99,6 +99,9 @@ func (s *State) SetKeyboard(id string) error { return s.change(func(s *State) { 
 // SetMail remembers the server that mail goes by; the zero Mail is none.
 func (s *State) SetMail(m Mail) error { return s.change(func(s *State) { s.Mail = m }) }
 
+// Above is the folder that the folder of this program lies in: what XDG_STATE_HOME says.
+func (s *State) Above() string { return filepath.Dir(s.Folder()) }
+
 // Dir is the folder for state and logs.
 func Dir() string { return filepath.Join(xdg.StateHome, "twinshelf") }
 

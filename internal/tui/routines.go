@@ -27,7 +27,10 @@ type routinesPage struct {
 	// draft is a routine that is being made or changed; nil for none.
 	draft *routineDraft
 	// seek is the name of the routine that is pointed at once it is read; empty for the one that is.
-	seek string
+	seek  string
+	watch workshop.Watch
+	// unwatch ends the process that watches beside this one; nil where none does.
+	unwatch context.CancelFunc
 	// looked is when the routines were read last, reading says that they are being read now.
 	looked  time.Time
 	reading bool
@@ -43,6 +46,7 @@ type routinesRead struct {
 	number   int
 	list     []*routine.Standing
 	problems []string
+	watch    workshop.Watch
 }
 
 // routineBegan is a run of a routine; others may follow it. routineOver is how the routine ended.
@@ -60,11 +64,11 @@ type (
 )
 
 // work reads them.
-func (m *routinesPage) work(_ context.Context, number int, doing func(string)) tea.Cmd {
+func (m *routinesPage) work(ctx context.Context, number int, doing func(string)) tea.Cmd {
 	w := m.w
 	return func() tea.Msg {
 		doing("reading the routines")
-		out := readRoutines(w)
+		out := readRoutines(ctx, w)
 		out.number = number
 		return out
 	}
@@ -82,6 +86,8 @@ func onRoutines(m *routinesPage, msg tea.Msg) (tea.Cmd, bool) {
 		m.take(routinesRead(msg))
 	case routineStopped:
 		return m.onStopped(msg), true
+	case watchOver:
+		return m.onWatchOver(msg), true
 	case routineBegan:
 		return tea.Batch(m.follow(msg), nextRun(msg.name, msg.more)), true
 	case routineOver:
@@ -108,7 +114,7 @@ func (m *routinesPage) take(msg routinesRead) {
 		name = s.Name
 	}
 	m.seek = ""
-	m.list, m.problems, m.read, m.looked = msg.list, msg.problems, true, time.Now()
+	m.list, m.problems, m.watch, m.read, m.looked = msg.list, msg.problems, msg.watch, true, time.Now()
 	if i := slices.IndexFunc(m.list, func(s *routine.Standing) bool { return s.Name == name }); i >= 0 {
 		m.at = i
 	}
@@ -125,11 +131,12 @@ func (m *routinesPage) lookAround() tea.Cmd {
 		return nil
 	}
 	m.reading = true
-	w := m.w
-	return func() tea.Msg { return routinesSeen(readRoutines(w)) }
+	w, ctx := m.w, m.ctx
+	return func() tea.Msg { return routinesSeen(readRoutines(ctx, w)) }
 }
 
-func readRoutines(w *workshop.Workshop) (out routinesRead) {
+func readRoutines(ctx context.Context, w *workshop.Workshop) (out routinesRead) {
+	out.watch = w.Watch(ctx)
 	var problems []error
 	out.list, problems = w.RoutineStates(time.Now())
 	for _, p := range problems {
@@ -179,6 +186,7 @@ func (m *routinesPage) bindings() []binding {
 		m.unless(m.unrunning(), binding{"x", "x", "stop", "have the process that runs it stop it", leads(m.stopThere)}),
 		m.unless(m.without(), binding{"delete", "Del", "remove", "forget the routine and its history; twins stay",
 			leads(m.offerRemove)}),
+		m.watchBinding(),
 		{"a", "a", "look again", "read the routines and what is attached again", leads(m.again)},
 	}
 }
@@ -307,7 +315,11 @@ func (m *routinesPage) inkOf(o routine.Outcome) lipgloss.Style {
 
 // body lists the routines: what failed or waits is seen first.
 func (m *routinesPage) body(w int) (lines []string, keep int) {
-	lines, keep = []string{" " + m.th.strong.Render("Work that happens by itself"), ""}, -1
+	lines, keep = []string{" " + m.th.strong.Render("Work that happens by itself")}, -1
+	for _, l := range m.watchLines(w) {
+		lines = append(lines, " "+l)
+	}
+	lines = append(lines, "")
 	for _, p := range m.problems {
 		for _, l := range m.th.wrap(p, w-4) {
 			lines = append(lines, "  "+m.th.bad.Render(l))

@@ -179,6 +179,11 @@ func (w *Workshop) StopRoutine(ctx context.Context, name string) error {
 
 // WatchRoutines runs routines when they are due until the context ends.
 func (w *Workshop) WatchRoutines(ctx context.Context, follow Follower, say Told) error {
+	lock, err := w.Routines().LockWatch()
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
 	said := map[string]string{}
 	once := func(name, what string) { // not every few seconds
 		if said[name] != what {

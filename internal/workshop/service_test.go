@@ -120,8 +120,8 @@ func userManager(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer log.Close()
-	cmd := exec.Command("unshare", "--mount", "sh", "-c", "mount -t tmpfs tmpfs /run && mkdir -p /run/systemd/system && "+
-		"exec "+manager+" --user")
+	cmd := exec.Command("unshare", "--mount", "sh", "-c", "mount -t tmpfs tmpfs /run && mkdir -p /run/systemd/system "+
+		"&& exec "+manager+" --user")
 	cmd.Env = append(os.Environ(), "SYSTEMD_LOG_TARGET=console")
 	cmd.Stdout, cmd.Stderr = log, log
 	if err := cmd.Start(); err != nil {
@@ -143,8 +143,8 @@ func userManager(t *testing.T) {
 	}
 }
 
-// TestServiceRuns: a real systemd takes the files, runs what is due by them, has the timer wait for the next minute, and
-// forgets all of it when they are removed.
+// TestServiceRuns: a real systemd takes the files, runs what is due by them, has the timer wait for the next minute,
+// and forgets all of it when they are removed.
 func TestServiceRuns(t *testing.T) {
 	w, _ := ferry(t)
 	userManager(t)
@@ -165,7 +165,8 @@ func TestServiceRuns(t *testing.T) {
 	if err := s.Install(t.Context()); err != nil || !s.Installed() {
 		t.Fatal(err)
 	}
-	if said := testkit.Do(t, "systemctl", "--user", "is-active", routine.TimerUnit); strings.TrimSpace(said) != "active" {
+	if said := testkit.Do(t, "systemctl", "--user", "is-active",
+		routine.TimerUnit); strings.TrimSpace(said) != "active" {
 		t.Errorf("the timer is %s", said)
 	}
 	testkit.Do(t, "systemctl", "--user", "start", routine.ServiceUnit) // returns when it has ended
