@@ -79,7 +79,7 @@ func TestScreenRoutines(t *testing.T) {
 	s.Keys("Delete")
 	s.WaitFor("Forget Desk spare")
 	s.Keys("Down", "Enter")
-	s.WaitFor("Desk spare is forgotten", "w does while this screen is open")
+	s.WaitFor("Desk spare is forgotten", "Nothing that can be seen from here")
 	// A process beside the screen runs what is due, is seen by others, and ends with the screen.
 	s.Keys("w")
 	s.WaitFor("What is due runs by itself while this screen is open")
