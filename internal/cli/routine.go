@@ -43,7 +43,7 @@ type routineFlags struct {
 	machine, within, zone, spread, keep, heartbeat, alarm                 string
 	shelves, do, when, tell, failed, weekly, spares, failing, passphrases []string
 	confirm                                                               []string
-	mains, plan                                                           bool
+	mains, plan, snapshots                                                bool
 }
 
 func newRoutineCommand(o *options) *cobra.Command {
@@ -97,6 +97,7 @@ func newRoutineCommand(o *options) *cobra.Command {
 	fs.StringArrayVar(&f.passphrases, "passphrase", nil, "where the passphrase of a sealed shelf is: \"file PATH\", "+
 		"\"credential NAME\" or kept; may be repeated")
 	confirmFlag(c, &f.confirm)
+	fs.BoolVar(&f.snapshots, "snapshots", false, "capture a disk that this machine runs from through snapshots of LVM")
 	fs.BoolVar(&f.mains, "only-on-mains", false, "not while the machine runs on battery")
 	fs.BoolVar(&f.plan, "plan", false, "only show it, with the next times")
 	return c
@@ -123,6 +124,9 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 		return nil, err
 	}
 	put("disk", sources...)
+	if f.snapshots {
+		put("mounted disks", "LVM snapshots")
+	}
 	put("spare", spares...)
 	if len(f.do) == 0 {
 		f.do = []string{string(routine.Capture)}

@@ -57,9 +57,11 @@ type Routine struct {
 	Passphrases []Source
 	Steps       []Step // in the order in which they are done
 	// Keep is what Thin goes by instead of the rule of the shelf; without generations it goes by that.
-	Keep    keeping.Rule
-	Failing Failing
-	When    []When
+	Keep keeping.Rule
+	// Snapshots has disks that this machine writes to captured through snapshots of LVM.
+	Snapshots bool
+	Failing   Failing
+	When      []When
 	// Within are the minutes of the day between which it begins; both 0 for any time. From may lie after To: a night.
 	From, To int
 	Zone     string // by its name in the time zone database; empty for that of the machine

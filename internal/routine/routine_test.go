@@ -157,6 +157,10 @@ func TestText(t *testing.T) {
 	if r.Text() != want {
 		t.Errorf("%s", r.Text())
 	}
+	through := strings.Replace(want, "spare:", "mounted disks: LVM snapshots\nspare:", 1)
+	if live, err := routine.Parse(strings.NewReader(through)); err != nil || !live.Snapshots || live.Text() != through {
+		t.Errorf("snapshots: %v", err)
+	}
 	for _, preset := range []string{"hourly", "daily", "Weekly"} {
 		short := "keep: " + preset
 		named, err := routine.Parse(strings.NewReader(keepLine.ReplaceAllString(desk, short)))
@@ -192,6 +196,7 @@ func TestText(t *testing.T) {
 		{26, "only on mains: yes", "name: Again", "twice", ""},
 		{26, "only on mains: yes", "nothing", "a colon", ""},
 		{6, "spare: Kestrel K2 256, KK2-77D0031C4", "spare: KK2-77D0031C4", "is no disk", "serial number"},
+		{6, "spare: Kestrel K2 256, KK2-77D0031C4", "mounted disks: yes", "isn't known", "LVM snapshots"},
 		{9, "credential twinshelf.oak", "credential ../oak", "isn't known", "credential twinshelf.oak"},
 		{10, "file /etc/twinshelf/oak.pass", "gulls over the pier", "isn't known", "file /etc/oak.pass"},
 		{16, "do: copy", "do: copy everything", "nothing can stand after", ""},

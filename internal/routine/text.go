@@ -27,8 +27,12 @@ type LineError struct {
 func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Says) }
 
 // keys are those that a text may have, in the order in which they are written.
-const keys = "name, machine, disk, spare, shelf, passphrase, do, keep, on failure, when, within, zone, spread, only " +
+const keys = "name, machine, disk, mounted disks, spare, shelf, passphrase, do, keep, on failure, when, within, " +
+	"zone, spread, only " +
 	"on mains, tell, tell on failure, tell weekly, heartbeat, alarm"
+
+// snapshots is how mounted disks may be captured.
+const snapshots = "LVM snapshots"
 
 // repeated are the keys that may be there more than once.
 var repeated = map[string]bool{"disk": true, "spare": true, "shelf": true, "passphrase": true, "do": true, "when": true,
@@ -86,6 +90,10 @@ func (r *Routine) set(key, value string, again bool) (err error) {
 		r.Shelves = append(r.Shelves, value)
 	case "passphrase":
 		return r.passphrase(value)
+	case "mounted disks":
+		if r.Snapshots = strings.EqualFold(value, snapshots); !r.Snapshots {
+			return fmt.Errorf("%q isn't known; possible is %q", value, snapshots)
+		}
 	case "do":
 		return r.do(value)
 	case "keep":
@@ -287,6 +295,9 @@ func (r *Routine) Text() string {
 	put("machine", r.Machine)
 	for _, d := range r.Disks {
 		put("disk", d.String())
+	}
+	if r.Snapshots {
+		put("mounted disks", snapshots)
 	}
 	for _, d := range r.Spares {
 		put("spare", d.String())

@@ -39,6 +39,7 @@ var lineKinds = []struct{ key, about, such string }{
 	{"only on mains", "not on battery", "yes"},
 	{"zone", "the time zone of its times", ""},
 	{"passphrase", "of a sealed shelf: file PATH, credential NAME or kept", "file "},
+	{"mounted disks", "capture disks of this machine through snapshots: LVM snapshots", "LVM snapshots"},
 	{"disk", "another disk, by model and serial number", ""},
 	{"spare", "a disk that copy ERASES, by model and serial number", ""},
 }

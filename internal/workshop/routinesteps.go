@@ -58,8 +58,9 @@ func (e *InUseError) Error() string {
 	if len(e.Points) > 0 {
 		way = "unmount it (umount " + strings.Join(e.Points, " ") + ")"
 	}
-	return fmt.Sprintf("%s: %s; what is written meanwhile would be captured in part: %s, mount it read-only, or have "+
-		"the machine started from a stick", e.Disk, strings.Join(e.Uses, ", "), way)
+	return fmt.Sprintf("%s: %s; what is written meanwhile would be captured in part: %s, mount it read-only, have the "+
+		"machine started from a stick, or, where it lies on LVM, allow snapshots (mounted disks: LVM snapshots)",
+		e.Disk, strings.Join(e.Uses, ", "), way)
 }
 
 // routineSources are disks that are read: nobody may write to them meanwhile.
@@ -78,8 +79,14 @@ func (w *Workshop) routineSources(ctx context.Context, wanted []routine.Disk) ([
 	return disks, nil
 }
 
-func (x *routineRun) capture(ctx context.Context, _ routine.Step) error {
+func (x *routineRun) capture(ctx context.Context, _ routine.Step) (failed error) {
 	disks, err := x.w.routineSources(ctx, x.r.Disks)
+	if x.r.Snapshots && errors.As(err, new(*InUseError)) {
+		var end func() error
+		if disks, end, err = x.frozen(ctx); err == nil {
+			defer func() { failed = errors.Join(failed, end()) }()
+		}
+	}
 	if err != nil {
 		return err
 	}
