@@ -135,7 +135,7 @@ type (
 func (m *model) Init() tea.Cmd {
 	m.term.sizes = m.w.Sizes()
 	renewTheme(m)
-	return tea.Batch(m.welcomePage.begin(), m.look(), m.datesPage.readShelf(),
+	return tea.Batch(m.welcomePage.begin(), m.look(), m.datesPage.readShelf(), m.routinesPage.lookAround(),
 		tea.RequestBackgroundColor) // which may never be answered
 }
 

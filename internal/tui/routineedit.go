@@ -25,23 +25,23 @@ type routineDraft struct {
 // lineKinds are the lines that can be added, with what they are for.
 var lineKinds = []struct{ key, about, such string }{
 	{"when", "a time, or what sets it off", "every weekday at 18:30"},
-	{"do", "capture, prove, check 5 %, thin, carry to SHELF, copy, sheet to FOLDER", "prove"},
-	{"shelf", "another shelf, for when the ones before can't be had", ""},
-	{"keep", "rule that thin goes by: hourly, daily, weekly, or in words", "daily"},
+	{"do", "capture, prove, thin, copy, check 5 %, carry to …", "prove"},
+	{"shelf", "another one, if those before can't be had", ""},
+	{"keep", "what thin goes by: hourly, daily, weekly, …", "daily"},
 	{"within", "hours in which it begins", "22:00 to 5:00"},
 	{"on failure", "try again 2 times after 10 minutes, or go on", "try again 2 times after 10 minutes"},
 	{"tell", "who hears of each run: mail ADDRESS, web https://…", "mail "},
 	{"tell on failure", "the same, only when a run didn't end well", "mail "},
 	{"tell weekly", "the same, once a week", "mail "},
 	{"alarm", "tell when nothing ended well for so long", "nothing for 8 days"},
-	{"heartbeat", "an address that is asked for after each run that ended well", "https://"},
+	{"heartbeat", "address that is asked for after each good run", "https://"},
 	{"spread", "begin up to so much later", "10 minutes"},
 	{"only on mains", "not on battery", "yes"},
 	{"zone", "the time zone of its times", ""},
-	{"passphrase", "of a sealed shelf: file PATH, credential NAME or kept", "file "},
-	{"mounted disks", "capture disks of this machine through snapshots: LVM snapshots", "LVM snapshots"},
-	{"disk", "another disk, by model and serial number", ""},
-	{"spare", "a disk that copy ERASES, by model and serial number", ""},
+	{"passphrase", "of a sealed shelf: file PATH, credential NAME, kept", "file "},
+	{"mounted disks", "how disks of this machine are captured", "LVM snapshots"},
+	{"disk", "another disk: model, serial number", ""},
+	{"spare", "a disk that copy ERASES: model, serial number", ""},
 }
 
 // parse reads the draft.

@@ -31,6 +31,7 @@ type routinesPage struct {
 	watch workshop.Watch
 	// unwatch ends the process that watches beside this one; nil where none does.
 	unwatch context.CancelFunc
+	room    map[string]string
 	// looked is when the routines were read last, reading says that they are being read now.
 	looked  time.Time
 	reading bool
@@ -47,6 +48,8 @@ type routinesRead struct {
 	list     []*routine.Standing
 	problems []string
 	watch    workshop.Watch
+	// room says how long the shelf's room lasts with each; nil where that wasn't worked out.
+	room map[string]string
 }
 
 // routineBegan is a run of a routine; others may follow it. routineOver is how the routine ended.
@@ -69,7 +72,12 @@ func (m *routinesPage) work(ctx context.Context, number int, doing func(string))
 	return func() tea.Msg {
 		doing("reading the routines")
 		out := readRoutines(ctx, w)
-		out.number = number
+		out.number, out.room = number, map[string]string{}
+		for _, s := range out.list {
+			if o, err := w.RoutineRoom(ctx, s.Routine, time.Now()); err == nil {
+				out.room[s.Name] = o.Words(time.Now())
+			}
+		}
 		return out
 	}
 }
@@ -114,6 +122,9 @@ func (m *routinesPage) take(msg routinesRead) {
 		name = s.Name
 	}
 	m.seek = ""
+	if msg.room != nil {
+		m.room = msg.room
+	}
 	m.list, m.problems, m.watch, m.read, m.looked = msg.list, msg.problems, msg.watch, true, time.Now()
 	if i := slices.IndexFunc(m.list, func(s *routine.Standing) bool { return s.Name == name }); i >= 0 {
 		m.at = i
@@ -413,6 +424,7 @@ func (m *routinesPage) beside(w int) []string {
 	if len(s.Keep.Generations) > 0 {
 		put("Keeps", s.Keep.Words())
 	}
+	put("Room", m.room[s.Name])
 	put("When", strings.Join(s.Sets(), "; "))
 	for i, t := range s.Ahead(time.Now(), 5) {
 		put(map[bool]string{true: "Next"}[i == 0], t.Format("Mon 2006-01-02 15:04 -07:00"))
