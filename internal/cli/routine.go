@@ -43,7 +43,7 @@ type routineFlags struct {
 	machine, within, zone, spread, keep, heartbeat, alarm                 string
 	shelves, do, when, tell, failed, weekly, spares, failing, passphrases []string
 	confirm                                                               []string
-	mains, plan, snapshots                                                bool
+	mains, idle, plan, snapshots                                          bool
 }
 
 func newRoutineCommand(o *options) *cobra.Command {
@@ -98,6 +98,7 @@ func newRoutineCommand(o *options) *cobra.Command {
 		"\"credential NAME\" or kept; may be repeated")
 	confirmFlag(c, &f.confirm)
 	fs.BoolVar(&f.snapshots, "snapshots", false, "capture a disk that this machine runs from through snapshots of LVM")
+	fs.BoolVar(&f.idle, "only-when-idle", false, "not while other work on disks is on")
 	fs.BoolVar(&f.mains, "only-on-mains", false, "not while the machine runs on battery")
 	fs.BoolVar(&f.plan, "plan", false, "only show it, with the next times")
 	return c
@@ -149,6 +150,9 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	put("spread", f.spread)
 	if f.mains {
 		put("only on mains", "yes")
+	}
+	if f.idle {
+		put("only when idle", "yes")
 	}
 	put("tell", f.tell...)
 	put("tell on failure", f.failed...)
@@ -289,7 +293,8 @@ func listRoutinesCommand(o *options) *cobra.Command {
 }
 
 func showRoutineCommand(o *options) *cobra.Command {
-	return &cobra.Command{
+	var logs bool
+	c := &cobra.Command{
 		Use: "show NAME", Short: "Show a routine: its text, when it is due next, and what became of it",
 		Args: exactly("the routine"), Example: "  twinshelf routine show \"Ticket desk\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -314,10 +319,17 @@ func showRoutineCommand(o *options) *cobra.Command {
 			}
 			for _, e := range slices.Backward(s.History) {
 				o.say("  %s  %s  %s", units.Moment(e.Ended), e.Outcome, e.Says)
+				for _, l := range e.Log {
+					if logs {
+						o.say("    %s", l)
+					}
+				}
 			}
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&logs, "logs", false, "show what each run noted")
+	return c
 }
 
 func runRoutineCommand(o *options) *cobra.Command {

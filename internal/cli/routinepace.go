@@ -24,13 +24,8 @@ func pauseRoutineCommand(o *options) *cobra.Command {
 			}
 			var end time.Time
 			if until != "" {
-				zone, err := r.Place()
-				if err == nil {
-					end, err = time.ParseInLocation("2006-01-02", until, zone)
-				}
-				if err != nil || !end.After(time.Now()) {
-					return usageError{fmt.Errorf("--until %s: give a day that is to come, such as %s", until,
-						time.Now().AddDate(0, 0, 7).Format("2006-01-02"))}
+				if end, err = r.Day(until, time.Now()); err != nil {
+					return usageError{fmt.Errorf("--until %w", err)}
 				}
 			}
 			err = w.Routines().SetPace(r.Name, func(p *routine.Pace) { p.Paused, p.Until = true, end })

@@ -79,16 +79,24 @@ func SyncFolder(dir string) error {
 	return errors.Join(d.Sync(), d.Close())
 }
 
+// Share locks a file, which is made when it isn't there, together with others that share it, until it is closed or the
+// process ends. It waits for one who has it alone (Lock).
+func Share(path string) (io.Closer, error) { return lock(path, unix.LOCK_SH) }
+
 // Lock locks a file, which is made when it isn't there, until it is closed or the process ends, however it does. With
 // wait it waits for others; without it gives unix.EWOULDBLOCK while one has it.
 func Lock(path string, wait bool) (io.Closer, error) {
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
-		return nil, err
-	}
 	how := unix.LOCK_EX
 	if !wait {
 		how |= unix.LOCK_NB
+	}
+	return lock(path, how)
+}
+
+func lock(path string, how int) (io.Closer, error) {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
 	}
 	if err := unix.Flock(int(f.Fd()), how); err != nil {
 		return nil, errors.Join(err, f.Close())

@@ -225,3 +225,50 @@ func TestLive(t *testing.T) {
 		t.Errorf("over: %v", err)
 	}
 }
+
+// TestLocks: two routines never use one disk at once, whether to read or to erase it; one that wants idle hands waits
+// for whoever works on disks.
+func TestLocks(t *testing.T) {
+	b := routine.NewBook(t.TempDir())
+	b.Working().Close() // without routines it is nobody's affair
+	one := parsed(t, "when: every day at 18:30\nonly when idle: yes")
+	if err := b.Save(one, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	spare := *one
+	spare.Disks, spare.Spares = []routine.Disk{{Model: "Heron", Serial: "H1"}}, one.Disks
+	first, err := b.LockDisks(one)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var busy *routine.DiskBusyError
+	if _, err := b.LockDisks(&spare); !errors.As(err, &busy) || busy.Disk.Serial != "K1" {
+		t.Errorf("%v", err)
+	}
+	if err := first.Close(); err != nil {
+		t.Fatal(err)
+	}
+	second, err := b.LockDisks(&spare) // what it had locked before it failed is free again
+	if err != nil {
+		t.Fatal(err)
+	}
+	second.Close()
+	if names, err := b.Names(); err != nil || len(names) != 1 {
+		t.Errorf("%q %v", names, err)
+	}
+	due := func() routine.Due {
+		slot := at(t, "2026-11-29 18:30")
+		return one.Due(nil, routine.Pace{Made: slot.Add(-time.Hour)}, routine.World{Now: slot, Busy: !b.Idle(),
+			Since: map[string]time.Time{"K1": slot}})
+	}
+	working := b.Working()
+	more := b.Working()
+	more.Close()
+	if d := due(); d.Now || d.Waits != "other work on disks is on" {
+		t.Errorf("%+v", d)
+	}
+	working.Close()
+	if d := due(); !d.Now {
+		t.Errorf("%+v", d)
+	}
+}

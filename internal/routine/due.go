@@ -59,6 +59,7 @@ type Pace struct {
 type World struct {
 	Now     time.Time
 	Battery bool // it runs on battery
+	Busy    bool // somebody works on disks
 	// Since is since when a disk is attached, by its serial number; disks that aren't there aren't in it.
 	Since map[string]time.Time
 }
@@ -257,5 +258,7 @@ func (r *Routine) conditions(d *Due, w World) {
 		}
 	case r.Mains && w.Battery:
 		d.Now, d.Waits = false, "the machine runs on battery"
+	case r.Idle && w.Busy:
+		d.Now, d.Waits = false, "other work on disks is on"
 	}
 }

@@ -69,7 +69,9 @@ type Routine struct {
 	Spread time.Duration
 	// Mains says that it doesn't begin on battery.
 	Mains bool
-	Tell  []Tell
+	// Idle says that it doesn't begin while other work on disks is on.
+	Idle bool
+	Tell []Tell
 	// Heartbeat is an HTTPS address that is asked for after each run that ended well; empty for none.
 	Heartbeat string
 	// Silence is for how long nothing may end well before those who are told of failures hear of it; 0 for ever.
@@ -217,6 +219,20 @@ func (r *Routine) Place() (*time.Location, error) {
 		return nil, fmt.Errorf("%q is no time zone that is known here, such as Europe/Berlin", r.Zone)
 	}
 	return zone, nil
+}
+
+// Day is a day that is to come, as 2027-01-07, where the routine's times are meant.
+func (r *Routine) Day(text string, now time.Time) (time.Time, error) {
+	zone, err := r.Place()
+	if err != nil {
+		return time.Time{}, err
+	}
+	day, err := time.ParseInLocation(time.DateOnly, strings.TrimSpace(text), zone)
+	if err != nil || !day.After(now) {
+		return time.Time{}, fmt.Errorf("%q: give a day that is to come, such as %s", text,
+			now.AddDate(0, 0, 7).Format(time.DateOnly))
+	}
+	return day, nil
 }
 
 // Ahead are the next n times at which it is due by the clock, after a moment, without what it is spread by.

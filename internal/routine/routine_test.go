@@ -157,6 +157,10 @@ func TestText(t *testing.T) {
 	if r.Text() != want {
 		t.Errorf("%s", r.Text())
 	}
+	idle := strings.Replace(want, "tell: command", "only when idle: yes\ntell: command", 1)
+	if r, err := routine.Parse(strings.NewReader(idle)); err != nil || !r.Idle || r.Text() != idle {
+		t.Errorf("idle: %v", err)
+	}
 	through := strings.Replace(want, "spare:", "mounted disks: LVM snapshots\nspare:", 1)
 	if live, err := routine.Parse(strings.NewReader(through)); err != nil || !live.Snapshots || live.Text() != through {
 		t.Errorf("snapshots: %v", err)

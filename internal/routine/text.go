@@ -28,8 +28,7 @@ func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e
 
 // keys are those that a text may have, in the order in which they are written.
 const keys = "name, machine, disk, mounted disks, spare, shelf, passphrase, do, keep, on failure, when, within, " +
-	"zone, spread, only " +
-	"on mains, tell, tell on failure, tell weekly, heartbeat, alarm"
+	"zone, spread, only on mains, only when idle, tell, tell on failure, tell weekly, heartbeat, alarm"
 
 // snapshots is how mounted disks may be captured.
 const snapshots = "LVM snapshots"
@@ -127,14 +126,20 @@ func (r *Routine) pace(key, value string) (err error) {
 	case "spread":
 		r.Spread, err = parseTime(value)
 	case "only on mains":
-		if value != "yes" && value != "no" {
-			return fmt.Errorf("%q is neither yes nor no", value)
-		}
-		r.Mains = value == "yes"
+		r.Mains, err = yes(value)
+	case "only when idle":
+		r.Idle, err = yes(value)
 	default:
 		return fmt.Errorf("%q isn't known; possible are %s", key, keys)
 	}
 	return err
+}
+
+func yes(value string) (bool, error) {
+	if value != "yes" && value != "no" {
+		return false, fmt.Errorf("%q is neither yes nor no", value)
+	}
+	return value == "yes", nil
 }
 
 func withDisk(all []Disk, value string) ([]Disk, error) {
@@ -329,6 +334,9 @@ func (r *Routine) Text() string {
 	}
 	if r.Mains {
 		put("only on mains", "yes")
+	}
+	if r.Idle {
+		put("only when idle", "yes")
 	}
 	for _, t := range r.Tell {
 		put(string(t.On), t.String())

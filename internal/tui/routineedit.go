@@ -37,6 +37,7 @@ var lineKinds = []struct{ key, about, such string }{
 	{"heartbeat", "address that is asked for after each good run", "https://"},
 	{"spread", "begin up to so much later", "10 minutes"},
 	{"only on mains", "not on battery", "yes"},
+	{"only when idle", "not while other work on disks is on", "yes"},
 	{"zone", "the time zone of its times", ""},
 	{"passphrase", "of a sealed shelf: file PATH, credential NAME, kept", "file "},
 	{"mounted disks", "how disks of this machine are captured", "LVM snapshots"},

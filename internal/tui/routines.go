@@ -26,6 +26,7 @@ type routinesPage struct {
 	read     bool
 	// draft is a routine that is being made or changed; nil for none.
 	draft *routineDraft
+	logs  bool // the history shows what each run noted
 	// seek is the name of the routine that is pointed at once it is read; empty for the one that is.
 	seek  string
 	watch workshop.Watch
@@ -100,9 +101,12 @@ func onRoutines(m *routinesPage, msg tea.Msg) (tea.Cmd, bool) {
 		return tea.Batch(m.follow(msg), nextRun(msg.name, msg.more)), true
 	case routineOver:
 		last := m.runPage.onTick() // which says how its last run ended
-		if msg.err != nil {
+		switch {
+		case msg.err != nil && msg.entry.Outcome == "": // it didn't begin
+			m.fail(fmt.Sprintf("%s: %s.", msg.name, msg.err))
+		case msg.err != nil:
 			m.fail(fmt.Sprintf("%s: %s. %s", msg.name, msg.entry.Outcome, msg.err))
-		} else {
+		default:
 			m.say("%s: %s. %s.", msg.name, msg.entry.Outcome, sentence(fmt.Errorf("%s", msg.entry.Says)))
 		}
 		if m.step == stepRoutines {
@@ -192,6 +196,9 @@ func (m *routinesPage) bindings() []binding {
 			leads(m.runNow)}),
 		move(listKeys, "routine", "choose a routine", &m.at, len(m.list)),
 		m.unless(m.without(), rest),
+		m.unless(m.without(), binding{"u", "u", "pause until", "pause until a day", acts(func() { pauseUntil(m) })}),
+		m.unless(m.without(), binding{"v", "v", "logs", "show what each run noted, or only how it ended",
+			acts(func() { m.logs = !m.logs })}),
 		{"n", "n", "new", "make a routine: of a machine on the Bench, or for the shelf", leads(m.offerNew)},
 		m.unless(m.without(), binding{"e", "e", "edit", "change the routine line by line", leads(m.editChosen)}),
 		m.unless(m.unrunning(), binding{"x", "x", "stop", "have the process that runs it stop it", leads(m.stopThere)}),
@@ -226,6 +233,23 @@ func (m *routinesPage) togglePause() tea.Cmd {
 		m.say("%s runs again. What it missed isn't made up for.", s.Name)
 	}
 	return m.replan()
+}
+
+// pauseUntil asks for the day until which the routine is paused.
+func pauseUntil(m *routinesPage) {
+	s := m.chosen()
+	now := time.Now()
+	m.prompt.ask("Paused until which day?", now.AddDate(0, 0, 7).Format(time.DateOnly), func(text string) {
+		until, err := s.Day(text, now)
+		if err == nil {
+			err = m.w.Routines().SetPace(s.Name, func(p *routine.Pace) { p.Paused, p.Until = true, until })
+		}
+		if err != nil {
+			m.fail(sentence(err))
+			return
+		}
+		m.say("%s is paused until %s.", s.Name, units.Moment(until))
+	})
 }
 
 // runNow runs the routine; each of its runs is shown.
@@ -453,9 +477,18 @@ func (m *routinesPage) historyOf(s *routine.Standing, w int) []string {
 	out := []string{" " + strip.String(), " " + m.th.dim.Render(strings.TrimSpace(legend.String())), ""}
 	for _, e := range slices.Backward(s.History) {
 		out = append(out, " "+m.inkOf(e.Outcome).Render(units.Moment(e.Ended.Local())+"  "+string(e.Outcome)))
-		for _, l := range m.th.wrap(e.Says, w-5) {
-			if l != "" {
-				out = append(out, "   "+m.th.dim.Render(l))
+		said := []string{e.Says}
+		if m.logs && len(e.Log) > 0 {
+			said = e.Log
+			if e.Outcome == routine.Failed {
+				said = append([]string{e.Says}, e.Log...)
+			}
+		}
+		for _, text := range said {
+			for _, l := range m.th.wrap(text, w-5) {
+				if l != "" {
+					out = append(out, "   "+m.th.dim.Render(l))
+				}
 			}
 		}
 	}

@@ -344,6 +344,8 @@ const settling = 30 * time.Second
 // onRecord does a work, and writes its beginning and its end into the case that it belongs to. The work doesn't depend
 // on that: what can't be entered is noted with the run. came adds to the end what the work came to.
 func (w *room) onRecord(rc *run.Context, k job.Work, do func() error, came func(*job.Result)) error {
+	working := w.Routines().Working()
+	defer working.Close()
 	ctx := context.WithoutCancel(rc)
 	e := job.NewEntry(job.Begun)
 	k.Expected = rc.Snapshot().Estimate.Seconds()

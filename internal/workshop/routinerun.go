@@ -28,6 +28,13 @@ func (w *Workshop) RunRoutine(ctx context.Context, r *routine.Routine, d routine
 		return e, err
 	}
 	defer lock.Close()
+	disks, err := b.LockDisks(r)
+	if err != nil {
+		return e, err
+	}
+	defer disks.Close()
+	working := b.Working()
+	defer working.Close()
 	var notes []routine.Entry
 	for _, at := range d.Missed {
 		notes = append(notes, routine.Entry{Slot: at, Ended: time.Now(), Outcome: routine.Missed,

@@ -31,7 +31,7 @@ func (w *room) RoutineStates(now time.Time) (list []*routine.Standing, problems 
 	if err != nil {
 		return nil, append(problems, fmt.Errorf("the routines can't be listed: %w", err))
 	}
-	world := routine.World{Now: now, Battery: onBattery(), Since: since}
+	world := routine.World{Now: now, Battery: onBattery(), Busy: !b.Idle(), Since: since}
 	for _, name := range names {
 		r, err := b.Find(name)
 		var s *routine.Standing
@@ -53,7 +53,8 @@ func (w *room) RoutineState(r *routine.Routine, now time.Time) (*routine.Standin
 	if err != nil {
 		return nil, err
 	}
-	return w.Routines().Standing(r, routine.World{Now: now, Battery: onBattery(), Since: since})
+	return w.Routines().Standing(r, routine.World{Now: now, Battery: onBattery(),
+		Busy: !w.Routines().Idle(), Since: since})
 }
 
 func onBattery() bool {

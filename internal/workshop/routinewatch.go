@@ -33,6 +33,8 @@ func (w *Workshop) RunDue(ctx context.Context, follow Follower, say Told) (faile
 			e, err := w.RunRoutine(ctx, s.Routine, s.Due, follow)
 			switch {
 			case errors.As(err, new(*routine.BusyError)): // begun by somebody else just now
+			case errors.As(err, new(*routine.DiskBusyError)):
+				say(s.Name, "waits: "+err.Error())
 			case e.Outcome == routine.Failed:
 				failed++
 				say(s.Name, "failed: "+e.Says)
