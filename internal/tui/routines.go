@@ -198,7 +198,7 @@ func (m *routinesPage) bindings() []binding {
 		m.unless(m.without(), rest),
 		m.unless(m.without(), binding{"u", "u", "pause until", "pause until a day", acts(func() { pauseUntil(m) })}),
 		m.unless(m.without(), binding{"v", "v", "logs", "show what each run noted, or only how it ended",
-			acts(func() { m.logs = !m.logs })}),
+			acts(func() { showLogs(m) })}),
 		{"n", "n", "new", "make a routine: of a machine on the Bench, or for the shelf", leads(m.offerNew)},
 		m.unless(m.without(), binding{"e", "e", "edit", "change the routine line by line", leads(m.editChosen)}),
 		m.unless(m.unrunning(), binding{"x", "x", "stop", "have the process that runs it stop it", leads(m.stopThere)}),
@@ -233,6 +233,15 @@ func (m *routinesPage) togglePause() tea.Cmd {
 		m.say("%s runs again. What it missed isn't made up for.", s.Name)
 	}
 	return m.replan()
+}
+
+// showLogs shows what each run noted, or only how it ended.
+func showLogs(m *routinesPage) {
+	if m.logs = !m.logs; m.logs {
+		m.say("Each run is shown with all that it noted.")
+		return
+	}
+	m.say("Each run is shown with how it ended.")
 }
 
 // pauseUntil asks for the day until which the routine is paused.
