@@ -182,7 +182,7 @@ func known(w *workshop.Workshop, names []string) (out []string, err error) {
 		if d.Identity.Serial == "" {
 			return nil, usageError{fmt.Errorf("%s has no serial number, so a routine can't know it again", d.Path)}
 		}
-		out = append(out, routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}.String())
+		out = append(out, routine.DiskOf(d.Identity).String())
 	}
 	return out, nil
 }

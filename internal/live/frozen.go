@@ -85,9 +85,6 @@ func Freeze(ctx context.Context, means Means, host disk.Host, path string, dev d
 		return f, err
 	}
 	on, err := means.LVM.physicals(ctx)
-	if errors.Is(err, exec.ErrNotFound) {
-		err = cant("this machine has no commands for LVM")
-	}
 	if err != nil {
 		return f, err
 	}
@@ -95,10 +92,7 @@ func Freeze(ctx context.Context, means Means, host disk.Host, path string, dev d
 	if err != nil {
 		return f, err
 	}
-	all, err := f.forgetOld(ctx, found)
-	if err != nil {
-		return f, err
-	}
+	all := candidates(found)
 	parts := host.Partitions(name)
 	parts[name] = 0
 	if err := f.heads(on, parts); err != nil {
@@ -171,18 +165,36 @@ func (v *candidate) isOn(parts map[string]int64) bool {
 	})
 }
 
-// forgetOld removes snapshots of a process that was killed, and gives the volumes that are left.
-func (f *Frozen) forgetOld(ctx context.Context, all []*volume) (out []*candidate, err error) {
+// Tidy removes snapshots of a process that was killed. It is called before the first disk is frozen: those of the
+// others aren't left behind.
+func Tidy(ctx context.Context, means Means) error {
+	on, err := means.LVM.physicals(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := means.LVM.volumes(ctx, on)
+	if err != nil {
+		return err
+	}
+	for _, v := range all {
+		if !slices.Contains(v.tags, tag) {
+			continue
+		}
+		if _, err := means.LVM(ctx, "lvremove", "--yes", v.title()); err != nil {
+			return fmt.Errorf("a snapshot that was left behind can't be removed: %w", err)
+		}
+	}
+	return nil
+}
+
+// candidates are the volumes but for snapshots that were made here.
+func candidates(all []*volume) (out []*candidate) {
 	for _, v := range all {
 		if !slices.Contains(v.tags, tag) {
 			out = append(out, &candidate{volume: v})
-			continue
-		}
-		if _, err := f.means.LVM(ctx, "lvremove", "--yes", v.title()); err != nil {
-			return nil, fmt.Errorf("a snapshot that was left behind can't be removed: %w", err)
 		}
 	}
-	return out, nil
+	return out
 }
 
 // heads keeps what lies before and after the data of the disk's physical volumes as it is now: the snapshots will be
@@ -255,6 +267,11 @@ func (f *Frozen) quiet(ctx context.Context, host disk.Host, parts map[string]int
 // snapshot makes a snapshot of a volume, and has its stretches of the disk read there.
 func (f *Frozen) snapshot(ctx context.Context, v *volume, on map[string]physical, parts map[string]int64) error {
 	free := int64(0)
+	for _, p := range on { // its description there would name the snapshot
+		if _, here := parts[p.node]; p.group == v.group && !here {
+			return cant("the group %s lies on other disks, too", v.group)
+		}
+	}
 	for _, s := range v.segments {
 		start, here := parts[s.physical]
 		switch {

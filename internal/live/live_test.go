@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,6 +29,7 @@ type machine struct {
 	mounts []string
 	broken string // the command that fails
 	bad    string // what the snapshots' state is
+	more   bool   // the group has a physical volume on another disk
 }
 
 // memory is a disk in memory.
@@ -113,6 +115,10 @@ func (m *machine) lvm(_ context.Context, args ...string) ([]byte, error) {
 		kind, rows = "pv", []map[string]string{{"pv_name": "/dev/sda2", "vg_name": "desk", "pe_start": "1048576",
 			"pv_pe_count": "6", "dev_size": fmt.Sprint(1<<20 + 6*extent + 512), "vg_extent_size": fmt.Sprint(extent),
 			"vg_free": fmt.Sprint(m.free)}}
+		if m.more {
+			rows = append(rows, maps.Clone(rows[0]))
+			rows[1]["pv_name"] = "/dev/sdb1"
+		}
 	case args[0] == "lvs" && slices.Contains(args, "--segments"):
 		kind, rows = "seg", m.rows
 	case args[0] == "lvs":
@@ -182,6 +188,7 @@ func TestCantFreeze(t *testing.T) {
 			m.rows = append(m.rows, m.row("root", "8388608", "253:0", "0", 1, "linear"))
 			m.rows[2]["seg_pe_ranges"] = "/dev/sdb1:0-0"
 		}},
+		{"a group on two disks", "lies on other disks", func(m *machine) { m.more = true }},
 		{"no room", "needs 8.39 MB for what is written", func(m *machine) { m.free = extent }},
 		{"encrypted above", "isn't a file system", func(m *machine) {
 			m.rows = append(m.rows, m.row("vault", "0", "253:9",
@@ -218,8 +225,11 @@ func TestCantFreeze(t *testing.T) {
 	m.rows = append(m.rows, m.row("twinshelf_root", "0", "253:7", "5", 1, "linear"))
 	m.rows[2]["lv_tags"] = "twinshelf"
 	f, err := Freeze(t.Context(), m.means(), disk.Host{Root: m.root}, "/dev/sda", m.dev)
-	if err != nil || !slices.Contains(m.calls, "lvremove desk/twinshelf_root") {
+	if err != nil || slices.Contains(m.calls, "lvremove desk/twinshelf_root") { // it may be of another disk
 		t.Fatalf("%v %q", err, m.calls)
+	}
+	if err := Tidy(t.Context(), m.means()); err != nil || !slices.Contains(m.calls, "lvremove desk/twinshelf_root") {
+		t.Errorf("%v %q", err, m.calls)
 	}
 	if err := f.End(t.Context()); err != nil {
 		t.Error(err)

@@ -5,6 +5,7 @@ package live
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os/exec"
 	"path/filepath"
@@ -60,6 +61,9 @@ func System(ctx context.Context, args ...string) ([]byte, error) {
 	out, err := exec.CommandContext(ctx, "lvm", args...).Output()
 	if err == nil {
 		return out, nil
+	}
+	if errors.Is(err, exec.ErrNotFound) {
+		return nil, cant("this machine has no commands for LVM")
 	}
 	said := ""
 	if x, ok := err.(*exec.ExitError); ok {

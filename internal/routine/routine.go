@@ -12,6 +12,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"twinshelf/internal/disk"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/units"
 )
@@ -21,6 +22,9 @@ type Disk struct {
 	Model  string `json:"model"`
 	Serial string `json:"serial"`
 }
+
+// DiskOf is an attached disk as a routine knows it.
+func DiskOf(id disk.Identity) Disk { return Disk{id.Model, id.Serial} }
 
 // String is as the text has it.
 func (d Disk) String() string { return d.Model + ", " + d.Serial }

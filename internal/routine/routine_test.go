@@ -207,6 +207,7 @@ func TestText(t *testing.T) {
 		{17, "sheet to /srv/sheets", "sheet to sheets", "whole path", ""},
 		{18, "one a week for 1 year", "one a fortnight", "not understood", "hourly, daily and weekly"},
 		{18, "never fewer than 3", "never fewer than 0", "never drops all", ""},
+		{18, "never fewer than 3", "dropped after each capture without being asked", "one run before", ""},
 		{19, "try again 2 times", "try again 200 times", "up to 20 times", "go on"},
 		{19, "after 10 minutes", "after a while", "no length of time", ""},
 		{30, "tell weekly: mail", "tell weekly: pigeon", "isn't known", "mail ADDRESS"},

@@ -228,6 +228,9 @@ func (r *Routine) keep(value string) error {
 	if err != nil {
 		return fmt.Errorf("%w; %s stand for usual ones", err, presetNames)
 	}
+	if rule.Auto {
+		return errors.New("a routine's rule names what goes one run before: it drops nothing by itself; leave that out")
+	}
 	if rule.Floor == 0 {
 		return errors.New("a rule that is applied when nobody looks never drops all twins: say for instance \"never " +
 			"fewer than 3\"")

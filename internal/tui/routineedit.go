@@ -11,7 +11,6 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/routine"
-	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
 
@@ -217,13 +216,11 @@ func (m *routinesPage) offerNew() tea.Cmd {
 	var starts []start
 	for _, g := range m.machinesHere() {
 		var stickers []string
-		lines := []string{"name: " + g.machine, "machine: " + g.machine}
 		for _, d := range g.disks {
 			stickers = append(stickers, stickerEnd(d.Identity))
-			lines = append(lines, "disk: "+routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}.String())
 		}
-		lines = append(lines, "shelf: "+shelf, "do: capture", "when: every weekday at 18:30")
-		starts = append(starts, start{"capture " + g.machine, strings.Join(stickers, ", "), lines})
+		starts = append(starts, start{"capture " + g.machine, strings.Join(stickers, ", "),
+			captureLines(g.machine, shelf, g.disks)})
 	}
 	starts = append(starts, start{"check a share of the shelf", shelf, []string{"name: " + shelf + ", weekly",
 		"shelf: " + shelf, "do: check 5 %", "when: every sunday at 3:00"}})
@@ -242,6 +239,15 @@ func (m *routinesPage) offerNew() tea.Cmd {
 			return nil
 		}})
 	return nil
+}
+
+// captureLines are those of a routine that captures a machine in the evening.
+func captureLines(machine, shelf string, disks []*bench.Disk) []string {
+	out := []string{"name: " + machine, "machine: " + machine}
+	for _, d := range disks {
+		out = append(out, "disk: "+routine.DiskOf(d.Identity).String())
+	}
+	return append(out, "shelf: "+shelf, "do: capture", "when: every weekday at 18:30")
 }
 
 // hereMachine is a machine whose disks are attached.
@@ -286,13 +292,8 @@ func saveCapture(m *routinesPage) tea.Cmd {
 		m.fail("A routine captures disks of a machine onto a shelf: choose them first, and name the machine.")
 		return nil
 	}
-	lines := []string{"name: " + units.Visible(m.capturePage.machine), "machine: " + m.capturePage.machine}
-	for _, d := range disks {
-		lines = append(lines, "disk: "+routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}.String())
-	}
 	cmd := m.goTo(stepRoutines)
-	m.draft = &routineDraft{lines: append(lines, "shelf: "+m.w.Shelf.Head().Name, "do: capture",
-		"when: every weekday at 18:30")}
+	m.draft = &routineDraft{lines: captureLines(m.capturePage.machine, m.w.Shelf.Head().Name, disks)}
 	m.offerLines(0)
 	return cmd
 }

@@ -10,8 +10,7 @@ import (
 
 // isNamed says whether a routine names a disk, to be read or to be written.
 func isNamed(s *routine.Standing, d *bench.Disk) bool {
-	same := func(x routine.Disk) bool { return x.Model == d.Identity.Model && x.Serial == d.Identity.Serial }
-	return d.Identity.Serial != "" && slices.ContainsFunc(slices.Concat(s.Disks, s.Spares), same)
+	return d.Identity.Serial != "" && slices.Contains(slices.Concat(s.Disks, s.Spares), routine.DiskOf(d.Identity))
 }
 
 // dueOf is the mark of a disk that a routine names which is due or failed last; empty for none.
@@ -44,7 +43,7 @@ func (m *routinesPage) ofDisk(d *bench.Disk) (out []string) {
 			continue
 		}
 		what := "Routine "
-		if slices.ContainsFunc(s.Spares, func(x routine.Disk) bool { return x.Serial == d.Identity.Serial }) {
+		if slices.Contains(s.Spares, routine.DiskOf(d.Identity)) {
 			what = erasedBy
 		}
 		out = append(out, what+strings.Join([]string{s.Name, s.LastWords(), s.NextWords()}, "; ")+".")

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -72,7 +73,7 @@ func (m *routinesPage) work(ctx context.Context, number int, doing func(string))
 	w := m.w
 	return func() tea.Msg {
 		doing("reading the routines")
-		out := readRoutines(ctx, w)
+		out := readRoutines(w)
 		out.number, out.room = number, map[string]string{}
 		for _, s := range out.list {
 			if o, err := w.RoutineRoom(ctx, s.Routine, time.Now()); err == nil {
@@ -107,7 +108,7 @@ func onRoutines(m *routinesPage, msg tea.Msg) (tea.Cmd, bool) {
 		case msg.err != nil:
 			m.fail(fmt.Sprintf("%s: %s. %s", msg.name, msg.entry.Outcome, msg.err))
 		default:
-			m.say("%s: %s. %s.", msg.name, msg.entry.Outcome, sentence(fmt.Errorf("%s", msg.entry.Says)))
+			m.say("%s: %s. %s", msg.name, msg.entry.Outcome, sentence(errors.New(msg.entry.Says)))
 		}
 		if m.step == stepRoutines {
 			last = tea.Batch(last, m.replan())
@@ -146,12 +147,12 @@ func (m *routinesPage) lookAround() tea.Cmd {
 		return nil
 	}
 	m.reading = true
-	w, ctx := m.w, m.ctx
-	return func() tea.Msg { return routinesSeen(readRoutines(ctx, w)) }
+	w := m.w
+	return func() tea.Msg { return routinesSeen(readRoutines(w)) }
 }
 
-func readRoutines(ctx context.Context, w *workshop.Workshop) (out routinesRead) {
-	out.watch = w.Watch(ctx)
+func readRoutines(w *workshop.Workshop) (out routinesRead) {
+	out.watch = w.Watch()
 	var problems []error
 	out.list, problems = w.RoutineStates(time.Now())
 	for _, p := range problems {

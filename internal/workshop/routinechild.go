@@ -75,18 +75,16 @@ func (t *tail) Write(b []byte) (int, error) {
 // Watch is who runs routines by themselves.
 type Watch struct {
 	Process bool // one that watches
-	Service bool // systemd, by what was installed
+	Service bool // systemd: its timer is switched on
 }
 
 // Watch says who runs routines by themselves, as far as that can be seen from here.
-func (w *room) Watch(ctx context.Context) (out Watch) {
+func (w *room) Watch() (out Watch) {
 	lock, err := w.Routines().LockWatch()
 	if err == nil {
 		lock.Close()
 	}
 	out.Process = errors.As(err, new(*routine.WatchedError))
-	if s, err := w.Service(ctx); err == nil {
-		out.Service = s.Booted && s.Installed()
-	}
+	out.Service = booted() && switchedOn(places())
 	return out
 }

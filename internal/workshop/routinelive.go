@@ -29,6 +29,10 @@ func (x *routineRun) frozen(ctx context.Context) (disks []*bench.Disk, end func(
 	if err != nil {
 		return nil, end, err
 	}
+	means := live.Usual()
+	if err := live.Tidy(ctx, means); err != nil {
+		return nil, end, err
+	}
 	for i, d := range found {
 		if len(d.InUse()) == 0 {
 			disks = append(disks, d)
@@ -37,7 +41,7 @@ func (x *routineRun) frozen(ctx context.Context) (disks []*bench.Disk, end func(
 		if d.Image || d.Device == nil {
 			return nil, end, fmt.Errorf("%s: snapshots are for disks of this machine", x.r.Disks[i])
 		}
-		f, err := live.Freeze(ctx, live.Usual(), x.w.Bench.Host, d.Path, d.Device)
+		f, err := live.Freeze(ctx, means, x.w.Bench.Host, d.Path, d.Device)
 		if err != nil {
 			return nil, end, fmt.Errorf("%s: %w", x.r.Disks[i], err)
 		}

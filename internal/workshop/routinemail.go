@@ -74,7 +74,7 @@ func (w *Workshop) UseMail(m settings.Mail) (err error) {
 	return w.State.SetMail(m)
 }
 
-// MailPassword is the file of a password that is kept with the settings.
+// mailPassword is the file of a password that is kept with the settings.
 const mailPassword = "mail.password"
 
 // KeepMailPassword keeps a password with the settings, for its owner alone.

@@ -223,11 +223,7 @@ func TestStandingIsTold(t *testing.T) {
 	}
 	told := func(now time.Time) string {
 		t.Helper()
-		list, problems := w.RoutineStates(now)
-		if len(problems) > 0 {
-			t.Fatal(problems)
-		}
-		w.tellStanding(t.Context(), list, now)
+		w.tellStanding(t.Context(), now)
 		b, _ := os.ReadFile(dir + "/told")
 		_ = os.Remove(dir + "/told")
 		return string(b)

@@ -24,9 +24,7 @@ var ErrNoOutlook = errors.New("it brings nothing onto the shelf that is open")
 // RoutineRoom says how the open shelf fills by a routine, with what its rule drops.
 func (w *room) RoutineRoom(ctx context.Context, r *routine.Routine, now time.Time) (o keeping.Outlook, err error) {
 	s := w.shelf()
-	if s == nil || !captures(r) || !slices.ContainsFunc(r.Shelves, func(name string) bool {
-		return name == s.Head().Name || name == s.Head().ID || name == s.Place()
-	}) {
+	if !captures(r) || !slices.ContainsFunc(r.Shelves, func(name string) bool { return answersTo(s, name) }) {
 		return o, ErrNoOutlook
 	}
 	twins, problems := s.Twins(ctx)

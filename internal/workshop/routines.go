@@ -90,7 +90,7 @@ func (w *room) RoutineDoubts(ctx context.Context, r *routine.Routine) (out []str
 	}
 	var ids []disk.Identity
 	for _, d := range w.Bench.List() {
-		if slices.Contains(r.Disks, routine.Disk{Model: d.Identity.Model, Serial: d.Identity.Serial}) {
+		if slices.Contains(r.Disks, routine.DiskOf(d.Identity)) {
 			ids = append(ids, d.Identity)
 		}
 	}

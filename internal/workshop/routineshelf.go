@@ -15,7 +15,7 @@ func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
 	var problems []error
 	for _, name := range r.Shelves {
 		s, open := w.shelf(), true
-		if s == nil || s.Head().Name != name && s.Head().ID != name && s.Place() != name {
+		if !answersTo(s, name) {
 			var err error
 			open = false
 			if s, err = w.openFor(ctx, r, name); err != nil {
@@ -37,6 +37,11 @@ func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
 		return nil
 	}
 	return fmt.Errorf("no shelf of it can be had: %w", errors.Join(problems...))
+}
+
+// answersTo says whether an open shelf is the one that a routine names, by its name, its identity or its folder.
+func answersTo(s *shelf.Shelf, name string) bool {
+	return s != nil && (s.Head().Name == name || s.Head().ID == name || s.Place() == name)
 }
 
 // openFor opens a shelf with the passphrases that a routine names. Where it names none, a person is asked who is there.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"twinshelf/internal/routine"
@@ -51,7 +50,7 @@ func (w *Workshop) RunDue(ctx context.Context, follow Follower, say Told) (faile
 			return failed, ctx.Err()
 		}
 	}
-	for _, p := range w.tellStanding(ctx, list, time.Now()) {
+	for _, p := range w.tellStanding(ctx, time.Now()) {
 		say("routines", p)
 	}
 	return failed, nil
@@ -59,13 +58,8 @@ func (w *Workshop) RunDue(ctx context.Context, follow Follower, say Told) (faile
 
 // tellStanding tells what no run tells: that nothing ended well for too long, and how the week was. It gives what was
 // told, and what went wrong with that.
-func (w *Workshop) tellStanding(ctx context.Context, list []*routine.Standing, now time.Time) (said []string) {
-	list = slices.Clone(list)
-	for i, s := range list { // some of them ran since the list was made
-		if again, err := w.RoutineState(s.Routine, now); err == nil {
-			list[i] = again
-		}
-	}
+func (w *Workshop) tellStanding(ctx context.Context, now time.Time) (said []string) {
+	list, _ := w.RoutineStates(now) // anew, since some of them ran; what can't be read was said
 	for _, s := range list {
 		since, silent := s.Silent(s.History, s.Pace, now)
 		if !silent || s.Running {

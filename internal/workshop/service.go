@@ -37,10 +37,22 @@ func (w *room) Service(ctx context.Context) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	system := os.Geteuid() == 0
-	_, err = os.Stat("/run/systemd/system") // sd_booted(3)
-	return &Service{routine.Units(routine.PlacesOf(system, xdg.ConfigHome), program, state,
-		systemdVersion(ctx)), system, err == nil}, nil
+	return &Service{routine.Units(places(), program, state, systemdVersion(ctx)), os.Geteuid() == 0, booted()}, nil
+}
+
+// places are those of the machine where the person is root, otherwise those of the person.
+func places() routine.Places { return routine.PlacesOf(os.Geteuid() == 0, xdg.ConfigHome) }
+
+// booted says whether systemd runs this machine (sd_booted(3)).
+func booted() bool {
+	_, err := os.Stat("/run/systemd/system")
+	return err == nil
+}
+
+// switchedOn says whether the timer is wanted at each start: switching it on makes a link (systemctl(1), "enable").
+func switchedOn(at routine.Places) bool {
+	_, err := os.Stat(filepath.Join(at.Units, "timers.target.wants", routine.TimerUnit))
+	return err == nil
 }
 
 // systemdVersion is that of the systemd that is installed; 0 where it isn't told.

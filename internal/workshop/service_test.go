@@ -169,6 +169,10 @@ func TestServiceRuns(t *testing.T) {
 		routine.TimerUnit); strings.TrimSpace(said) != "active" {
 		t.Errorf("the timer is %s", said)
 	}
+	at := routine.PlacesOf(false, os.Getenv("XDG_CONFIG_HOME"))
+	if !switchedOn(at) {
+		t.Error("it isn't seen that the timer is on")
+	}
 	testkit.Do(t, "systemctl", "--user", "start", routine.ServiceUnit) // returns when it has ended
 	h, _, err := routine.NewBook(filepath.Join(state, "twinshelf/routines")).History(r.Name)
 	if err != nil || len(h) != 1 || h[0].Outcome != routine.Done || h[0].Slot.IsZero() {
@@ -179,6 +183,9 @@ func TestServiceRuns(t *testing.T) {
 	}
 	if out, err := exec.Command("systemctl", "--user", "cat", routine.TimerUnit).CombinedOutput(); err == nil {
 		t.Errorf("it is still known: %s", out)
+	}
+	if switchedOn(at) {
+		t.Error("the timer still counts as on")
 	}
 	left, err := filepath.Glob(filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "systemd/user/*/*twinshelf*"))
 	if err != nil || len(left) > 0 {
