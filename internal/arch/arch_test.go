@@ -20,7 +20,7 @@ var order = []string{
 	"container/bitlocker", "container/fusion", "container/ldm", "container/lvm", "lzfse", "lzx", "xpress",
 	"fsys", "fsys/upcase", "fsys/decmpfs",
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"hive", "names", "survey", "store/backend", "store", "shelf", "keeping", "inside", "fit", "rehearse",
+	"hive", "names", "survey", "store/backend", "store/far", "store", "shelf", "keeping", "inside", "fit", "rehearse",
 	"startup/image",
 	"startup/realmode", "startup/script", "startup/bcd", "startup/windows", "startup", "identity", "plan", "run",
 	"takeout", "capture", "rescue",

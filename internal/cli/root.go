@@ -28,6 +28,7 @@ import (
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/workshop"
 )
 
@@ -316,6 +317,10 @@ func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Works
 			return nil, usageError{workshop.ErrNoShelf}
 		}
 		return w, nil
+	}
+	w.FarAsks = o.farAsks()
+	if far.Is(name) && !needShelf && o.shelf == "" && !o.screen {
+		return w, nil // a command that can do without it needn't reach a server
 	}
 	w.Passphrase = o.ask
 	if o.ask == nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -186,6 +187,9 @@ func Open(ctx context.Context, b backend.Backend, passphrase func() ([]byte, err
 func (s *Store) Close() {
 	s.index.close()
 	s.packs.close()
+	if c, open := s.b.(io.Closer); open {
+		_ = c.Close() // everything that matters was committed
+	}
 }
 
 // Backend is where the store's objects lie.
