@@ -6,13 +6,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"twinshelf/internal/testkit"
 )
 
-// TestFarShelf: a shelf on a real server is made, sealed without being asked for, captured onto, listed, proven, checked,
-// restored from and carried to, by its address; a command that needs no shelf reaches no server.
+// TestFarShelf: a shelf on a real server is made, sealed without being asked for, captured onto, listed, proven,
+// checked, restored from and carried to, by its address; a command that needs no shelf reaches no server.
 func TestFarShelf(t *testing.T) {
 	s := testkit.OpenSSH(t)
 	t.Setenv("HOME", filepath.Dir(s.Person))
@@ -26,8 +25,6 @@ func TestFarShelf(t *testing.T) {
 	}
 	run := func(want string, args ...string) {
 		t.Helper()
-		began := time.Now()
-		defer func() { t.Logf("%v %q", time.Since(began), args) }()
 		out, errs, code := p.run("", append([]string{"-q", "--disk", p.disks, "--passphrase-file", pass}, args...)...)
 		if code != 0 || !strings.Contains(out, want) {
 			t.Fatalf("%q: status %d\n%s%s", args, code, out, errs)

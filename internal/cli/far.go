@@ -20,8 +20,8 @@ func (o *options) farAsks() far.Asks {
 	}
 	return far.Asks{
 		Trust: func(_ context.Context, host, fingerprint string) bool {
-			fmt.Fprintf(o.err, "%s was never seen here. Its key is %s.\nCompare it with what the server's administrator says. "+
-				"Is it the right one? Type yes: ", host, fingerprint)
+			fmt.Fprintf(o.err, "%s was never seen here. Its key is %s.\nCompare it with what the server's "+
+				"administrator says. Is it the right one? Type yes: ", host, fingerprint)
 			line, err := o.in.ReadString('\n')
 			return err == nil && strings.TrimSpace(line) == "yes"
 		},

@@ -124,8 +124,8 @@ func showShelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once "+
-		"saw and that are gone")
+	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw "+
+		"and that are gone")
 	return c
 }
 
@@ -152,7 +152,7 @@ func accountOf(ctx context.Context, w *workshop.Workshop) (*shelfAccount, error)
 	s := w.Shelf
 	twins, problems := s.Twins(ctx)
 	a := &shelfAccount{Shelf: shelfHead(s), Parity: s.ParityShare(), TwinCount: len(twins), Vanished: w.Missing(),
-		Concerns: s.Concerns(), Damage: keeping.KnownDamage(ctx, s), Notes: s.Notes(), Problems: texts(problems)}
+		Concerns: s.Concerns(ctx), Damage: keeping.KnownDamage(ctx, s), Notes: s.Notes(), Problems: texts(problems)}
 	a.Note, a.Retired = s.Retired(ctx)
 	var err error
 	if a.Stats, err = s.Stats(ctx); err != nil {

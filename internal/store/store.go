@@ -202,9 +202,9 @@ func (s *Store) Place() string { return s.b.Place() }
 func (s *Store) Free(ctx context.Context) (int64, error) { return s.b.Free(ctx) }
 
 // Concerns are what makes the store less private than it should be, in words.
-func (s *Store) Concerns() []string {
+func (s *Store) Concerns(ctx context.Context) []string {
 	if e, ok := s.b.(backend.Exposed); ok {
-		return e.Concerns(s.Sealed())
+		return e.Concerns(ctx, s.Sealed())
 	}
 	return nil
 }

@@ -52,7 +52,8 @@ func OpenSSH(t testing.TB, lines ...string) *SSHServer {
 	l.Close()
 	s.Known(dir)
 	text := fmt.Sprintf("Port %d\nListenAddress %s\nHostKey %s/host\nAuthorizedKeysFile %s/id_ed25519.pub\nUsePAM no\n"+
-		"StrictModes no\nPidFile none\nPermitRootLogin yes\nMaxStartups 100\nSubsystem sftp internal-sftp\n%s\n", s.Port,
+		"StrictModes no\nPidFile none\nPermitRootLogin yes\nMaxStartups 100\nSubsystem sftp "+
+		"internal-sftp\n%s\n", s.Port,
 		s.Host, dir, s.Person, strings.Join(lines, "\n"))
 	if err := os.WriteFile(s.config, []byte(text), 0o600); err != nil {
 		t.Fatal(err)

@@ -173,8 +173,8 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 	return ""
 }
 
-// NewShelf makes a shelf in a folder, here or on a server, that is empty or isn't there yet, with a share of parity in percent; sealed when
-// there is a passphrase.
+// NewShelf makes a shelf in a folder, here or on a server, that is empty or isn't there yet, with a share of parity
+// in percent; sealed when there is a passphrase.
 func NewShelf(ctx context.Context, place, name string, parity int, passphrase []byte, asks far.Asks) (*shelf.Shelf,
 	error) {
 	b, err := Ground(place, asks)

@@ -107,5 +107,5 @@ func Tick(b Backend) time.Duration {
 // Exposed are backends that can say whether others may read or write what lies in them, beside their owner.
 type Exposed interface {
 	// Concerns are what is less private than it should be, in words. What is sealed may be read by anybody.
-	Concerns(sealed bool) []string
+	Concerns(ctx context.Context, sealed bool) []string
 }

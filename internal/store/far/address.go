@@ -39,8 +39,8 @@ func Parse(text string) (a Address, err error) {
 		return a, errors.New("the address can't be read: write it as sftp://user@host:port/path")
 	}
 	if _, secret := u.User.Password(); secret || u.RawQuery != "" || u.Fragment != "" {
-		return a, errors.New("the address holds more than user, host, port and path: passwords don't belong there, since " +
-			"it is shown and remembered; a key or an agent opens the server, or it is asked for")
+		return a, errors.New("the address holds more than user, host, port and path: passwords don't belong there, " +
+			"since it is shown and remembered; a key or an agent opens the server, or it is asked for")
 	}
 	a = Address{User: u.User.Username(), Host: u.Hostname(), Path: u.Path}
 	if port := u.Port(); port != "" {

@@ -52,7 +52,8 @@ func resolve(a Address, dir string) (*server, error) {
 	}
 	for _, key := range []string{"ProxyJump", "ProxyCommand"} {
 		if v := get(key); v != "" && !strings.EqualFold(v, "none") {
-			return nil, fmt.Errorf("%s wants %s for %s, which isn't possible here: name a host that is reached directly",
+			return nil, fmt.Errorf("%s wants %s for %s, which isn't possible here: name a host that is reached "+
+				"directly",
 				path, key, a.Host)
 		}
 	}

@@ -53,8 +53,10 @@ func TestAddress(t *testing.T) {
 			t.Errorf("%s became %s: %v", text, a, err)
 		}
 	}
-	for text, says := range map[string]string{"sftp://tam:lowtide@b/srv": "passwords", "sftp://b/srv?key=lowtide": "passwords",
-		"https://b/srv": "sftp://", "sftp:///srv": "no host", "sftp://b": "no folder", "sftp://-oProxy/x": "no host",
+	for text, says := range map[string]string{"sftp://tam:lowtide@b/srv": "passwords",
+		"sftp://b/srv?key=lowtide": "passwords",
+		"https://b/srv":            "sftp://", "sftp:///srv": "no host", "sftp://b": "no folder",
+		"sftp://-oProxy/x": "no host",
 		"sftp://b:99999/x": "no port", "sftp://b/\n": "can't be shown", "sftp://b:lowtide/x": "can't be read"} {
 		_, err := Parse(text)
 		if err == nil || !strings.Contains(err.Error(), says) || strings.Contains(err.Error(), "lowtide") {

@@ -72,17 +72,17 @@ func (f *Folder) Lag() time.Duration { return 0 }
 func (f *Folder) Tick() time.Duration { return time.Second }
 
 // Concerns are what the server can't do that others do for safety, and who else reads the folder.
-func (f *Folder) Concerns(sealed bool) (out []string) {
-	ctx, end := context.WithTimeout(context.Background(), dialWithin)
+func (f *Folder) Concerns(ctx context.Context, sealed bool) (out []string) {
+	ctx, end := context.WithTimeout(ctx, dialWithin)
 	defer end()
 	_ = f.link.do(ctx, func(c *sftp.Client) error {
 		if _, has := c.HasExtension(extFsync); !has {
-			out = append(out, "the server can't be asked whether what it was given survives a loss of power (no fsync): what "+
-				"was captured just before one may be lost")
+			out = append(out, "the server can't be asked whether what it was given survives a loss of power (no "+
+				"fsync): what was captured just before one may be lost")
 		}
 		if _, has := c.HasExtension(extRename); !has {
-			out = append(out, "the server can't replace a file in one step (no posix-rename): locks and notes are replaced in "+
-				"two")
+			out = append(out, "the server can't replace a file in one step (no posix-rename): locks and notes are "+
+				"replaced in two")
 		}
 		st, err := c.Stat(f.root)
 		if err != nil {
@@ -91,8 +91,8 @@ func (f *Folder) Concerns(sealed bool) (out []string) {
 		if mode := st.Mode().Perm(); mode&0o022 != 0 {
 			out = append(out, fmt.Sprintf("others on the server can write to %s: \"chmod 700\" keeps it yours", f.at))
 		} else if mode&0o055 != 0 && !sealed {
-			out = append(out, fmt.Sprintf("others on the server can read %s, and the shelf is open: \"chmod 700\" keeps it "+
-				"yours", f.at))
+			out = append(out, fmt.Sprintf("others on the server can read %s, and the shelf is open: \"chmod 700\" "+
+				"keeps it yours", f.at))
 		}
 		return nil
 	})

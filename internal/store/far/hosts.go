@@ -21,8 +21,8 @@ import (
 type UnknownHostError struct{ Host, Fingerprint string }
 
 func (e *UnknownHostError) Error() string {
-	return fmt.Sprintf("%s was never seen here, and nobody said that it is the right one; its key is %s: compare that with "+
-		"what the server's administrator says", e.Host, e.Fingerprint)
+	return fmt.Sprintf("%s was never seen here, and nobody said that it is the right one; its key is %s: compare that "+
+		"with what the server's administrator says", e.Host, e.Fingerprint)
 }
 
 // ChangedHostError means that a server shows another key than before.
@@ -32,7 +32,8 @@ type ChangedHostError struct {
 }
 
 func (e *ChangedHostError) Error() string {
-	return fmt.Sprintf("%s shows another key than before (%s): either the server was set up anew, or something else answers "+
+	return fmt.Sprintf("%s shows another key than before (%s): either the server was set up anew, or something else "+
+		"answers "+
 		"in its place. Nothing was sent. Ask its administrator; if it was set up anew, remove its line (%s)", e.Host,
 		e.Fingerprint, e.Known)
 }

@@ -32,6 +32,7 @@ type link struct {
 	conn    *ssh.Client
 	client  *sftp.Client
 	closed  bool
+	was     bool // there was a connection: that it comes back is worth waiting for
 	minding sync.WaitGroup
 }
 
@@ -56,7 +57,7 @@ func (l *link) get(ctx context.Context) (*sftp.Client, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the server doesn't speak SFTP to you: %w", err), conn.Close())
 	}
-	l.conn, l.client = conn, client
+	l.conn, l.client, l.was = conn, client, true
 	l.minding.Go(func() { l.mind(conn, client) })
 	return client, nil
 }
@@ -131,7 +132,10 @@ func (l *link) do(ctx context.Context, work func(*sftp.Client) error) error {
 			}
 			l.drop(c)
 		}
-		if final(err) || try == tries {
+		if final(err) || !l.known() {
+			return err
+		}
+		if try == tries {
 			return fmt.Errorf("%w (%d attempts)", err, try)
 		}
 		select {
@@ -141,6 +145,13 @@ func (l *link) do(ctx context.Context, work func(*sftp.Client) error) error {
 		}
 		pause *= 2
 	}
+}
+
+// known says whether there was a connection before.
+func (l *link) known() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.was
 }
 
 // lost says whether an error means that the connection is gone, not that the server refused.

@@ -36,8 +36,8 @@ type LoginError struct {
 }
 
 func (e *LoginError) Error() string {
-	return fmt.Sprintf("%s doesn't let %s in (tried: %v): lay your key there, load it into your agent, or name the right "+
-		"user: %v", e.Host, e.User, e.Tried, e.Err)
+	return fmt.Sprintf("%s doesn't let %s in (tried: %v): lay your key there, load it into your agent, or name the "+
+		"right user: %v", e.Host, e.User, e.Tried, e.Err)
 }
 
 func (e *LoginError) Unwrap() error { return e.Err }
