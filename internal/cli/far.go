@@ -13,7 +13,7 @@ import (
 )
 
 // farAsks are how the person at the terminal is asked while a server is opened; nobody is asked where there is none.
-func (o *options) farAsks() far.Asks {
+func farAsks(o *options) far.Asks {
 	fd := int(os.Stdin.Fd())
 	if !term.IsTerminal(fd) || o.screen {
 		return far.Asks{}

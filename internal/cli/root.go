@@ -318,7 +318,7 @@ func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Works
 		}
 		return w, nil
 	}
-	w.FarAsks = o.farAsks()
+	w.FarAsks = farAsks(o)
 	if far.Is(name) && !needShelf && o.shelf == "" && !o.screen {
 		return w, nil // a command that can do without it needn't reach a server
 	}

@@ -77,7 +77,7 @@ func (o *options) makeShelf(ctx context.Context, folder, name string, parity int
 			return err
 		}
 	}
-	s, err := workshop.NewShelf(ctx, folder, name, parity, p, o.farAsks())
+	s, err := workshop.NewShelf(ctx, folder, name, parity, p, farAsks(o))
 	if err != nil {
 		return err
 	}

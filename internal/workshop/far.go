@@ -28,8 +28,8 @@ func Ground(place string, asks far.Asks) (backend.Backend, error) {
 }
 
 // openAt opens the shelf in a place.
-func (w *room) openAt(ctx context.Context, place string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
-	b, err := Ground(place, w.FarAsks)
+func openAt(ctx context.Context, asks far.Asks, place string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
+	b, err := Ground(place, asks)
 	if err != nil {
 		return nil, err
 	}

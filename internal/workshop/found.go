@@ -123,7 +123,7 @@ func (w *shelves) foundAt(ctx context.Context, dir string, d *bench.Disk, here [
 	if sealed {
 		return f, w.amendPath(id, dir)
 	}
-	s, err := w.openAt(ctx, dir, nil)
+	s, err := openAt(ctx, w.FarAsks, dir, nil)
 	if err != nil {
 		return nil, err
 	}

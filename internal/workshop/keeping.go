@@ -161,7 +161,7 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 		case k.Here && k.Sealed && sealedToo:
 			return k.Path
 		case k.Here && !k.Sealed:
-			if s, err := w.openAt(ctx, k.Path, nil); err == nil {
+			if s, err := openAt(ctx, w.FarAsks, k.Path, nil); err == nil {
 				_, retired := s.Retired(ctx)
 				s.Close()
 				if !retired {

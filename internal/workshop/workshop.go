@@ -140,7 +140,7 @@ func (w *room) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) 
 
 // openBy is openOther with its own way to a passphrase; nil where there is none.
 func (w *room) openBy(ctx context.Context, dir string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
-	s, err := w.openAt(ctx, dir, ask)
+	s, err := openAt(ctx, w.FarAsks, dir, ask)
 	if err != nil {
 		return nil, err
 	}
