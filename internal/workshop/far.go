@@ -2,8 +2,10 @@ package workshop
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store/backend"
@@ -13,6 +15,10 @@ import (
 // Ground is where the objects of a shelf lie: in a folder, or on a server (sftp://user@host/path). asks are how a
 // person is asked while a server is opened.
 func Ground(place string, asks far.Asks) (backend.Backend, error) {
+	if scheme, _, address := strings.Cut(place, "://"); address && !far.Is(place) {
+		return nil, fmt.Errorf("%s: a shelf lies in a folder, or on a server (sftp://user@host/path); %s isn't known", place,
+			scheme)
+	}
 	if !far.Is(place) {
 		return ground(place), nil
 	}
