@@ -16,8 +16,8 @@ import (
 // person is asked while a server is opened.
 func Ground(place string, asks far.Asks) (backend.Backend, error) {
 	if scheme, _, address := strings.Cut(place, "://"); address && !far.Is(place) {
-		return nil, fmt.Errorf("%s: a shelf lies in a folder, or on a server (sftp://user@host/path); %s isn't known", place,
-			scheme)
+		return nil, fmt.Errorf("%s: a shelf lies in a folder, or on a server (sftp://user@host/path); %s isn't known",
+			place, scheme)
 	}
 	if !far.Is(place) {
 		return ground(place), nil
