@@ -28,6 +28,7 @@ import (
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/workshop"
 )
 
@@ -185,13 +186,13 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 	f.StringArrayVar(&o.disks, "disk", nil, "an image file, a folder of them, or a device; may be repeated; only "+
 		"these are then on the bench")
 	f.BoolVar(&o.attached, "attached", false, "with --disk: the attached disks as well")
-	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, "+
-		"then the one used last)")
+	f.StringVar(&o.shelf, "shelf", os.Getenv("TWINSHELF_SHELF"), "folder of the shelf (default $TWINSHELF_SHELF, then "+
+		"the one used last)")
 	f.StringVar(&o.passFile, "passphrase-file", "", "file with the passphrase of a sealed shelf (or $"+envPassphrase+
 		"; otherwise it is asked for)")
 	f.StringArrayVar(&o.keys.files, "key-file", nil,
-		"file that opens a locked volume: a start-up key file (.BEK), or a "+
-			"text with the recovery key or the password; may be repeated")
+		"file that opens a locked volume: a start-up key file (.BEK), or a text with the recovery key or the "+
+			"password; may be repeated")
 	f.BoolVar(&o.keys.ask, "unlock", false, "ask for the keys of locked volumes")
 	f.StringVar(&o.glyphs, "glyphs", "auto", "characters of the full screen: auto, full, or few for console fonts")
 	f.BoolVar(&o.json, "json", false, "write the result as JSON")
@@ -316,6 +317,10 @@ func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Works
 			return nil, usageError{workshop.ErrNoShelf}
 		}
 		return w, nil
+	}
+	w.FarAsks = farAsks(o)
+	if far.Is(name) && !needShelf && o.shelf == "" && !o.screen {
+		return w, nil // a command that can do without it needn't reach a server
 	}
 	w.Passphrase = o.ask
 	if o.ask == nil {

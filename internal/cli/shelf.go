@@ -14,6 +14,7 @@ import (
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -35,21 +36,30 @@ func shelfCommand(o *options) *cobra.Command {
 
 func newShelfCommand(o *options) *cobra.Command {
 	var name string
-	var sealed bool
+	var sealed, open bool
 	var parity int
 	c := &cobra.Command{
-		Use: "new FOLDER", Short: "Make a shelf in an empty folder", Args: exactly("the folder"),
+		Use: "new FOLDER", Short: "Make a shelf in an empty folder, here or on a server", Args: exactly("the folder"),
 		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
-			"names of its machines. Nobody can recover a lost passphrase.",
+			"names of its machines. Nobody can recover a lost passphrase. FOLDER may be an address such as\n" +
+			"sftp://tam@backroom/srv/oak: such a shelf is sealed unless --open says otherwise.",
 		Example: "  twinshelf shelf new /media/oak --name Oak\n  twinshelf shelf new /media/elm --name Elm --sealed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if name == "" {
 				name = filepath.Base(args[0])
 			}
+			if far.Is(args[0]) {
+				if _, err := far.Parse(args[0]); err != nil {
+					return usageError{err}
+				}
+				sealed = !open
+			}
 			return o.makeShelf(cmd.Context(), args[0], name, parity, sealed)
 		},
 	}
 	c.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
+	c.Flags().BoolVar(&open, "open", false, "of a shelf on a server: don't encrypt it")
+	c.MarkFlagsMutuallyExclusive("sealed", "open")
 	c.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
 	c.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in "+
 		"percent: the share of it that can be lost and mended")
@@ -67,7 +77,7 @@ func (o *options) makeShelf(ctx context.Context, folder, name string, parity int
 			return err
 		}
 	}
-	s, err := workshop.NewShelf(ctx, folder, name, parity, p)
+	s, err := workshop.NewShelf(ctx, folder, name, parity, p, farAsks(o))
 	if err != nil {
 		return err
 	}
@@ -114,8 +124,8 @@ func showShelfCommand(o *options) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once "+
-		"saw and that are gone")
+	c.Flags().BoolVar(&accept, "accept", false, "stop pointing out twins, marks and rules that this machine once saw "+
+		"and that are gone")
 	return c
 }
 
@@ -142,7 +152,7 @@ func accountOf(ctx context.Context, w *workshop.Workshop) (*shelfAccount, error)
 	s := w.Shelf
 	twins, problems := s.Twins(ctx)
 	a := &shelfAccount{Shelf: shelfHead(s), Parity: s.ParityShare(), TwinCount: len(twins), Vanished: w.Missing(),
-		Concerns: s.Concerns(), Damage: keeping.KnownDamage(ctx, s), Notes: s.Notes(), Problems: texts(problems)}
+		Concerns: s.Concerns(ctx), Damage: keeping.KnownDamage(ctx, s), Notes: s.Notes(), Problems: texts(problems)}
 	a.Note, a.Retired = s.Retired(ctx)
 	var err error
 	if a.Stats, err = s.Stats(ctx); err != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -186,6 +187,9 @@ func Open(ctx context.Context, b backend.Backend, passphrase func() ([]byte, err
 func (s *Store) Close() {
 	s.index.close()
 	s.packs.close()
+	if c, open := s.b.(io.Closer); open {
+		_ = c.Close() // everything that matters was committed
+	}
 }
 
 // Backend is where the store's objects lie.
@@ -198,9 +202,9 @@ func (s *Store) Place() string { return s.b.Place() }
 func (s *Store) Free(ctx context.Context) (int64, error) { return s.b.Free(ctx) }
 
 // Concerns are what makes the store less private than it should be, in words.
-func (s *Store) Concerns() []string {
+func (s *Store) Concerns(ctx context.Context) []string {
 	if e, ok := s.b.(backend.Exposed); ok {
-		return e.Concerns(s.Sealed())
+		return e.Concerns(ctx, s.Sealed())
 	}
 	return nil
 }

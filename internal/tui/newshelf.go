@@ -68,7 +68,7 @@ func (m *shelfDesk) makeThen(dir, name string, passphrase []byte, then func(*she
 	w := m.w
 	m.say("The shelf is being made …")
 	return func() tea.Msg {
-		s, err := workshop.NewShelf(m.ctx, dir, name, store.DefaultParity, passphrase)
+		s, err := workshop.NewShelf(m.ctx, dir, name, store.DefaultParity, passphrase, m.w.FarAsks)
 		if err != nil {
 			return told{err: err}
 		}

@@ -43,7 +43,7 @@ func (m *datesPage) readShelf() tea.Cmd {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
 		msg := shelved{number: number, boards: boards, known: w.Known(m.ctx),
-			concerns: slices.Concat(w.Missing(), s.Concerns(), keeping.KnownDamage(m.ctx, s))}
+			concerns: slices.Concat(w.Missing(), s.Concerns(m.ctx), keeping.KnownDamage(m.ctx, s))}
 		var err error
 		if msg.pins, err = s.Pins(m.ctx); err != nil {
 			errs = append(errs, err)

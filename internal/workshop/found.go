@@ -123,7 +123,7 @@ func (w *shelves) foundAt(ctx context.Context, dir string, d *bench.Disk, here [
 	if sealed {
 		return f, w.amendPath(id, dir)
 	}
-	s, err := openAt(ctx, dir, nil)
+	s, err := openAt(ctx, w.FarAsks, dir, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -226,9 +226,4 @@ func firstOf(name string) string {
 		name = dir
 	}
 	return name
-}
-
-// openAt opens the shelf in a folder.
-func openAt(ctx context.Context, dir string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
-	return shelf.OpenAt(ctx, ground(dir), ask)
 }

@@ -12,6 +12,7 @@ import (
 	"twinshelf/internal/inside"
 	"twinshelf/internal/job"
 	"twinshelf/internal/run"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/takeout"
 )
 
@@ -85,7 +86,7 @@ func (w *looking) StartTake(ctx context.Context, title string, choices []takeout
 
 // mayTakeInto refuses the shelf's own folder.
 func (w *looking) mayTakeInto(folder string) error {
-	if w.shelf() == nil {
+	if w.shelf() == nil || far.Is(w.shelf().Place()) {
 		return nil
 	}
 	into, err1 := filepath.Abs(folder)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
 )
 
@@ -23,7 +23,7 @@ const mostRemembered = 5000
 
 // Remember notes a shelf by identity, with the drive that it lies on. The open one is opened again next time.
 func (w *shelves) Remember(ctx context.Context, s *shelf.Shelf) error {
-	abs, err := filepath.Abs(s.Place())
+	abs, err := whole(s.Place())
 	if err != nil {
 		return err
 	}
@@ -34,7 +34,7 @@ func (w *shelves) Remember(ctx context.Context, s *shelf.Shelf) error {
 	}
 	k := settings.Known{ID: h.ID, Name: h.Name, Path: abs, Seen: time.Now(), Sealed: s.Sealed(), Twins: len(ids),
 		Holds: ids[:min(len(ids), mostRemembered)]}
-	if w.Bench.System {
+	if w.Bench.System && !far.Is(abs) {
 		for _, d := range w.Bench.List() {
 			if w.Bench.Host.HoldsFolder(d.Path, abs) {
 				k.Drive = d.Identity.Tail()
@@ -95,6 +95,7 @@ func disksOn(ctx context.Context, s *shelf.Shelf) []settings.KnownDisk {
 type KnownShelf struct {
 	settings.Known
 	Here bool `json:"here"` // it can be reached now
+	Far  bool `json:"far"`  // it lies on a server: whether that can be reached isn't tried
 	Open bool `json:"open"`
 }
 
@@ -109,6 +110,9 @@ func (k KnownShelf) Words() string {
 		return k.Name + ", open, at " + k.Path
 	case k.Here:
 		return fmt.Sprintf("%s, at %s", k.Name, k.Path)
+	case k.Far:
+		return fmt.Sprintf("%s, on a server, at %s, last open %s with %s", k.Name, k.Path, k.Seen.Format("2 Jan 2006"),
+			units.Plural(k.Twins, "twin"))
 	}
 	return fmt.Sprintf("%s, last seen %s%s at %s with %s", k.Name, k.Seen.Format("2 Jan 2006"), where, k.Path,
 		units.Plural(k.Twins, "twin"))
@@ -122,7 +126,12 @@ func (w *shelves) Known(ctx context.Context) []KnownShelf {
 	open := w.shelf()
 	var out []KnownShelf
 	for _, k := range known {
-		ks := KnownShelf{Known: k}
+		ks := KnownShelf{Known: k, Far: far.Is(k.Path)}
+		if ks.Far {
+			ks.Open = open != nil && open.Head().ID == k.ID
+			out = append(out, ks)
+			continue
+		}
 		if id, err := shelf.IDOf(ctx, k.Path); err == nil {
 			ks.Here = id == k.ID
 		}
@@ -152,7 +161,7 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 		case k.Here && k.Sealed && sealedToo:
 			return k.Path
 		case k.Here && !k.Sealed:
-			if s, err := openAt(ctx, k.Path, nil); err == nil {
+			if s, err := openAt(ctx, w.FarAsks, k.Path, nil); err == nil {
 				_, retired := s.Retired(ctx)
 				s.Close()
 				if !retired {
@@ -164,17 +173,21 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 	return ""
 }
 
-// NewShelf makes a shelf in a folder that is empty or isn't there yet, with a share of parity in percent; sealed when
-// there is a passphrase.
-func NewShelf(ctx context.Context, dir, name string, parity int, passphrase []byte) (*shelf.Shelf, error) {
-	var s *shelf.Shelf
-	var err error
-	if passphrase != nil {
-		s, err = shelf.Create(ctx, dir, store.New{Name: name, Passphrase: passphrase, Cost: store.Cost{}})
-	} else {
-		s, err = shelf.Create(ctx, dir, store.New{Name: name})
-	}
+// NewShelf makes a shelf in a folder, here or on a server, that is empty or isn't there yet, with a share of parity
+// in percent; sealed when there is a passphrase.
+func NewShelf(ctx context.Context, place, name string, parity int, passphrase []byte, asks far.Asks) (*shelf.Shelf,
+	error) {
+	b, err := Ground(place, asks)
 	if err != nil {
+		return nil, err
+	}
+	n := store.New{Name: name}
+	if passphrase != nil {
+		n.Passphrase = passphrase
+	}
+	s, err := shelf.CreateAt(ctx, b, n)
+	if err != nil {
+		letGo(b)
 		return nil, err
 	}
 	if parity != store.DefaultParity {
@@ -278,7 +291,7 @@ type opener func(ctx context.Context, dir string) (*shelf.Shelf, error)
 func (w *shelves) openNamed(ctx context.Context, ref string, open opener) (*shelf.Shelf, error) {
 	for _, k := range w.Known(ctx) {
 		if k.Name == ref || k.ID == ref {
-			if !k.Here {
+			if !k.Here && !k.Far {
 				return nil, fmt.Errorf("%s: attach its drive, or name its folder", k.Words())
 			}
 			ref = k.Path
@@ -301,7 +314,11 @@ func (w *shelves) Use(ctx context.Context, s *shelf.Shelf) {
 	if old != nil {
 		old.Close()
 	}
-	w.Bench.SetShelves(s.Place())
+	if far.Is(s.Place()) { // no disk here holds it
+		w.Bench.SetShelves()
+	} else {
+		w.Bench.SetShelves(s.Place())
+	}
 	_ = w.Remember(ctx, s) // a comfort, not a need
 }
 

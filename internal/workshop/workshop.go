@@ -26,6 +26,7 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/stick/ramdisk"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
@@ -52,6 +53,8 @@ type room struct {
 	Shelf *shelf.Shelf // nil until one is open
 	// Passphrase asks for the passphrase of a sealed shelf; nil when nobody can be asked.
 	Passphrase func(dir string) ([]byte, error)
+	// FarAsks are how a person is asked while a server is opened; nobody is where its fields are nil.
+	FarAsks far.Asks
 	// Demo says that everything here is a stand-in.
 	Demo bool
 	// Notice is what went wrong while the machine was started from a stick; empty for nothing.
@@ -137,7 +140,7 @@ func (w *room) openOther(ctx context.Context, dir string) (*shelf.Shelf, error) 
 
 // openBy is openOther with its own way to a passphrase; nil where there is none.
 func (w *room) openBy(ctx context.Context, dir string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
-	s, err := openAt(ctx, dir, ask)
+	s, err := openAt(ctx, w.FarAsks, dir, ask)
 	if err != nil {
 		return nil, err
 	}

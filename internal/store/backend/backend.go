@@ -90,8 +90,22 @@ func IsFull(err error) bool {
 	return errors.Is(err, ErrFull) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT)
 }
 
+// Coarse are backends whose clock tells less than it runs.
+type Coarse interface {
+	// Tick is by how much two times at which objects were put differ at least, where they do.
+	Tick() time.Duration
+}
+
+// Tick is that of a backend; 0 where its clock is fine.
+func Tick(b Backend) time.Duration {
+	if c, coarse := b.(Coarse); coarse {
+		return c.Tick()
+	}
+	return 0
+}
+
 // Exposed are backends that can say whether others may read or write what lies in them, beside their owner.
 type Exposed interface {
 	// Concerns are what is less private than it should be, in words. What is sealed may be read by anybody.
-	Concerns(sealed bool) []string
+	Concerns(ctx context.Context, sealed bool) []string
 }

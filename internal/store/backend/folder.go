@@ -191,7 +191,7 @@ func (f folder) Free(ctx context.Context) (int64, error) {
 }
 
 // Concerns looks at the owner and the permissions of the folder.
-func (f folder) Concerns(sealed bool) []string {
+func (f folder) Concerns(_ context.Context, sealed bool) []string {
 	var out []string
 	var st unix.Stat_t
 	if unix.Stat(f.root, &st) != nil {

@@ -53,7 +53,7 @@ func TestFolderConcerns(t *testing.T) {
 		if err := os.Chmod(dir, c.mode); err != nil {
 			t.Fatal(err)
 		}
-		got := strings.Join(backend.InFolder(dir).(backend.Exposed).Concerns(c.sealed), "; ")
+		got := strings.Join(backend.InFolder(dir).(backend.Exposed).Concerns(t.Context(), c.sealed), "; ")
 		if c.want == "" && got != "" || !strings.Contains(got, c.want) {
 			t.Errorf("mode %o, sealed %v: %q", c.mode, c.sealed, got)
 		}

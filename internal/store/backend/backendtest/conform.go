@@ -408,7 +408,7 @@ func clock(t *testing.T, open func() backend.Backend) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(20 * time.Millisecond)
+	time.Sleep(20*time.Millisecond + backend.Tick(b))
 	put(t, b, "locks/2", "b")
 	put(t, b, "locks/1", "again")
 	second, err := b.Stat(t.Context(), "locks/2")

@@ -1,0 +1,107 @@
+package far
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/kevinburke/ssh_config"
+)
+
+// server is what an address comes to with the person's SSH configuration.
+type server struct {
+	alias, host, user string
+	port              int
+	keys              []string // files
+	known             []string // files with the keys of hosts; the first takes new ones
+	agent             string   // socket; empty for none
+}
+
+// address is what is dialled.
+func (s *server) address() string { return net.JoinHostPort(s.host, strconv.Itoa(s.port)) }
+
+// usualKeys are the files of keys that are tried where the configuration names none.
+var usualKeys = []string{"id_ed25519", "id_ecdsa", "id_rsa"}
+
+// resolve reads the configuration in a folder such as ~/.ssh.
+func resolve(a Address, dir string) (*server, error) {
+	var config *ssh_config.Config
+	path := filepath.Join(dir, "config")
+	f, err := os.Open(path)
+	switch {
+	case err == nil:
+		defer f.Close()
+		if config, err = ssh_config.Decode(f); err != nil {
+			return nil, fmt.Errorf("%s can't be understood here: %w", path, err)
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
+	}
+	get := func(key string) string {
+		if config == nil {
+			return ""
+		}
+		v, _ := config.Get(a.Host, key)
+		return v
+	}
+	for _, key := range []string{"ProxyJump", "ProxyCommand"} {
+		if v := get(key); v != "" && !strings.EqualFold(v, "none") {
+			return nil, fmt.Errorf("%s wants %s for %s, which isn't possible here: name a host that is reached "+
+				"directly",
+				path, key, a.Host)
+		}
+	}
+	s := &server{alias: a.Host, host: a.Host, user: a.User, port: a.Port, agent: os.Getenv("SSH_AUTH_SOCK")}
+	if v := get("HostName"); v != "" {
+		s.host = strings.ReplaceAll(v, "%h", a.Host)
+	}
+	if s.user == "" {
+		s.user = get("User")
+	}
+	if s.user == "" {
+		if u, err := user.Current(); err == nil {
+			s.user = u.Username
+		}
+	}
+	if s.port == 0 {
+		s.port, _ = strconv.Atoi(get("Port"))
+	}
+	if s.port == 0 {
+		s.port = 22
+	}
+	if config != nil {
+		names, _ := config.GetAll(a.Host, "IdentityFile")
+		for _, name := range names {
+			s.keys = append(s.keys, inHome(name, dir))
+		}
+		if v := get("UserKnownHostsFile"); v != "" {
+			for _, name := range strings.Fields(v) {
+				s.known = append(s.known, inHome(name, dir))
+			}
+		}
+	}
+	if len(s.keys) == 0 {
+		for _, name := range usualKeys {
+			s.keys = append(s.keys, filepath.Join(dir, name))
+		}
+	}
+	if len(s.known) == 0 {
+		s.known = []string{filepath.Join(dir, "known_hosts")}
+	}
+	return s, nil
+}
+
+// inHome is a file as the configuration names it; dir lies in the home folder.
+func inHome(name, dir string) string {
+	name = strings.Trim(name, `"`)
+	if rest, ok := strings.CutPrefix(name, "~/"); ok {
+		return filepath.Join(filepath.Dir(dir), rest)
+	}
+	return name
+}

@@ -1,0 +1,256 @@
+package far
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"twinshelf/internal/store/backend"
+	"twinshelf/internal/store/backend/backendtest"
+	"twinshelf/internal/testkit"
+)
+
+// at is a folder of a server as an address.
+func addressOf(s *testkit.SSHServer, dir string) Address {
+	return Address{User: s.User, Host: s.Host, Port: s.Port, Path: dir}
+}
+
+func TestOpenSSHConforms(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
+		dir := filepath.Join(t.TempDir(), "srv", "oak") // made when it is missing
+		return func() backend.Backend {
+			f, err := Open(addressOf(s, dir), s.Person, Asks{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { f.Close() })
+			return f
+		}
+	})
+}
+
+// TestAddress: addresses are read and written alike; secrets and what isn't one are refused, and never repeated.
+func TestAddress(t *testing.T) {
+	for text, want := range map[string]Address{
+		"sftp://tam@store.ferry.example:2222/srv/oak": {"tam", "store.ferry.example", 2222, "/srv/oak"},
+		"sftp://backroom/srv/oak":                     {"", "backroom", 0, "/srv/oak"},
+		"sftp://backroom/~/oak":                       {"", "backroom", 0, "oak"},
+		"sftp://[::1]:22/srv/oak":                     {"", "::1", 22, "/srv/oak"},
+		"sftp://b/srv/a%20b":                          {"", "b", 0, "/srv/a b"},
+	} {
+		a, err := Parse(text)
+		if err != nil || a != want {
+			t.Errorf("%s: %+v %v", text, a, err)
+		}
+		if again, err := Parse(a.String()); err != nil || again != a {
+			t.Errorf("%s became %s: %v", text, a, err)
+		}
+	}
+	for text, says := range map[string]string{"sftp://tam:lowtide@b/srv": "passwords",
+		"sftp://b/srv?key=lowtide": "passwords",
+		"https://b/srv":            "sftp://", "sftp:///srv": "no host", "sftp://b": "no folder",
+		"sftp://-oProxy/x": "no host",
+		"sftp://b:99999/x": "no port", "sftp://b/\n": "can't be shown", "sftp://b:lowtide/x": "can't be read"} {
+		_, err := Parse(text)
+		if err == nil || !strings.Contains(err.Error(), says) || strings.Contains(err.Error(), "lowtide") {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("sftp://tam@store.ferry.example:2222/srv/oak")
+	f.Add("sftp://b/~/x%2fy")
+	f.Fuzz(func(t *testing.T, text string) {
+		a, err := Parse(text)
+		if err != nil {
+			return
+		}
+		if again, err := Parse(a.String()); err != nil || again != a {
+			t.Errorf("%q is %+v, and %q is %+v: %v", text, a, a.String(), again, err)
+		}
+	})
+}
+
+// TestHostKeys: a server that was never seen is asked about once and known from then on; nobody asked is refused; one
+// that shows another key is refused, whoever says what.
+func TestHostKeys(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	known := filepath.Join(s.Person, "known_hosts")
+	right, err := os.ReadFile(known)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(known); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	list := func(asks Asks) error {
+		f, err := Open(addressOf(s, dir), s.Person, asks)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = f.List(t.Context(), "")
+		return err
+	}
+	var unknown *UnknownHostError
+	if err := list(Asks{}); !errors.As(err, &unknown) || !strings.HasPrefix(unknown.Fingerprint, "SHA256:") {
+		t.Errorf("nobody to ask: %v", err)
+	}
+	asked := 0
+	yes := Asks{Trust: func(_ context.Context, host, print string) bool {
+		asked++
+		return host == s.Host && print == unknown.Fingerprint
+	}}
+	if err := errors.Join(list(yes), list(yes), list(Asks{})); err != nil || asked != 1 {
+		t.Errorf("asked %d times: %v", asked, err)
+	}
+	other := t.TempDir()
+	testkit.Do(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(other, "host"))
+	s.Known(other)
+	var changed *ChangedHostError
+	if err := list(yes); !errors.As(err, &changed) || len(changed.Known) != 1 || asked != 1 {
+		t.Errorf("another key: %v", err)
+	}
+	if err := os.WriteFile(known, right, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := list(Asks{}); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestLogin: an alias of the configuration leads to the server with its key; without a key that it takes the error says
+// what was tried, and a key that others can read isn't used.
+func TestLogin(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	dir := t.TempDir()
+	key := filepath.Join(s.Person, "backroom.key")
+	if err := os.Rename(filepath.Join(s.Person, "id_ed25519"), key); err != nil {
+		t.Fatal(err)
+	}
+	config := filepath.Join(s.Person, "config")
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("SSH_AUTH_SOCK", "")
+	free := func(a Address) error {
+		f, err := Open(a, s.Person, Asks{})
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		n, err := f.Free(t.Context())
+		if err == nil && n <= 0 {
+			err = fmt.Errorf("%d bytes are free", n)
+		}
+		return err
+	}
+	var refused *LoginError
+	if err := free(addressOf(s, dir)); err == nil {
+		t.Error("it lets in who has no key")
+	}
+	write(fmt.Sprintf("Host backroom\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n", s.Host, s.Port, s.User,
+		key))
+	if err := free(Address{Host: "backroom", Path: dir}); err != nil {
+		t.Errorf("by its alias: %v", err)
+	}
+	if err := os.Chmod(key, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := free(Address{Host: "backroom", Path: dir}); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "others can read it") {
+		t.Errorf("a key that others can read: %v", err)
+	}
+	write("Host backroom\n  ProxyJump gate\n")
+	if err := free(Address{Host: "backroom", Path: dir}); err == nil || !strings.Contains(err.Error(), "ProxyJump") {
+		t.Errorf("a jump: %v", err)
+	}
+	// A key with a passphrase is asked for.
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Do(t, "ssh-keygen", "-q", "-p", "-N", "low tide", "-f", key)
+	write(fmt.Sprintf("Host *\n  IdentityFile %s\n", key))
+	if err := free(addressOf(s, dir)); err == nil || !strings.Contains(err.Error(), "nobody can be asked") {
+		t.Errorf("a passphrase and nobody to ask: %v", err)
+	}
+	f, err := Open(addressOf(s, dir), s.Person, Asks{Secret: func(context.Context, string) (string, error) {
+		return "low tide", nil
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := f.Stat(t.Context(), "none"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("with its passphrase: %v", err)
+	}
+}
+
+// TestLinkComesBack: where the server is killed in the middle, what is written goes on at its place, what is read is
+// read, and what was committed is there once.
+func TestLinkComesBack(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	dir := t.TempDir()
+	f, err := Open(addressOf(s, dir), s.Person, Asks{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	f.link.pause = 50 * time.Millisecond
+	again := func() {
+		s.Stop()
+		s.Start()
+	}
+	content := testkit.Noise(5, 5<<20)
+	u, err := f.Create(t.Context(), "packs/1", backend.Options{Owner: "test"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i < len(content); i += 1 << 19 {
+		if _, err := u.Write(content[i:min(len(content), i+1<<19)]); err != nil {
+			t.Fatal(err)
+		}
+		if i == 1<<21 {
+			again()
+		}
+	}
+	again()
+	if err := u.Commit(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	o, err := f.Open(t.Context(), "packs/1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer o.Close()
+	got := make([]byte, len(content))
+	if _, err := o.ReadAt(t.Context(), got[:1000], 0); err != nil {
+		t.Fatal(err)
+	}
+	again()
+	if n, err := o.ReadAt(t.Context(), got, 0); n != len(got) || string(got) != string(content) {
+		t.Errorf("%d bytes, or wrong ones: %v", n, err)
+	}
+	again()
+	if err := backend.Put(t.Context(), f, "locks/1", []byte("mine"), backend.Options{IfAbsent: true}, nil); err != nil {
+		t.Error(err)
+	}
+	s.Stop()
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	if _, err := f.List(ctx, "packs"); err == nil {
+		t.Error("a server that is gone answers")
+	}
+}

@@ -1,0 +1,115 @@
+package testkit
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// SSHServer is a real OpenSSH server of the test.
+type SSHServer struct {
+	Host string // 127.0.0.1
+	Port int
+	User string
+	// Person is a folder like ~/.ssh with a key that the server takes and the server's own key.
+	Person string
+	config string
+	t      testing.TB
+	cmd    *exec.Cmd
+}
+
+// OpenSSH starts a server on this machine, which serves its files by SFTP.
+func OpenSSH(t testing.TB, lines ...string) *SSHServer {
+	t.Helper()
+	Root(t)
+	Need(t, "sshd", "ssh-keygen", "pkill")
+	dir := t.TempDir()
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &SSHServer{Host: "127.0.0.1", User: me.Username, Person: filepath.Join(dir, "home", ".ssh"), t: t,
+		config: filepath.Join(dir, "sshd_config")}
+	if err := os.MkdirAll(s.Person, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, key := range []string{filepath.Join(dir, "host"), filepath.Join(s.Person, "id_ed25519")} {
+		Do(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key)
+	}
+	l, err := net.Listen("tcp", s.Host+":0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Port = l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	s.Known(dir)
+	text := fmt.Sprintf("Port %d\nListenAddress %s\nHostKey %s/host\nAuthorizedKeysFile %s/id_ed25519.pub\nUsePAM no\n"+
+		"StrictModes no\nPidFile none\nPermitRootLogin yes\nMaxStartups 100\nSubsystem sftp "+
+		"internal-sftp\n%s\n", s.Port,
+		s.Host, dir, s.Person, strings.Join(lines, "\n"))
+	if err := os.WriteFile(s.config, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil { // which it wants to be there
+		t.Fatal(err)
+	}
+	s.Start()
+	t.Cleanup(s.Stop)
+	return s
+}
+
+// Known writes down the server's key, as one who was there before has it.
+func (s *SSHServer) Known(dir string) {
+	s.t.Helper()
+	key, err := os.ReadFile(filepath.Join(dir, "host.pub"))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	line := fmt.Sprintf("[%s]:%d %s", s.Host, s.Port, key)
+	if err := os.WriteFile(filepath.Join(s.Person, "known_hosts"), []byte(line), 0o600); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+// Start starts the server and returns once it answers.
+func (s *SSHServer) Start() {
+	s.t.Helper()
+	program, err := Path("sshd")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	s.cmd = exec.Command(program, "-D", "-e", "-f", s.config)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := s.cmd.Start(); err != nil {
+		s.t.Fatal(err)
+	}
+	for end := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+		c, err := net.Dial("tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)))
+		if err == nil {
+			c.Close()
+			return
+		}
+		if time.Now().After(end) {
+			s.t.Fatalf("sshd doesn't answer: %v", err)
+		}
+	}
+}
+
+// Stop kills the server with all its connections.
+func (s *SSHServer) Stop() {
+	if s.cmd == nil {
+		return
+	}
+	_, _ = Try("pkill", "-KILL", "-P", strconv.Itoa(s.cmd.Process.Pid)) // each connection has a session of its own
+	_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
+	_ = s.cmd.Wait()
+	s.cmd = nil
+}

@@ -1,0 +1,62 @@
+package workshop
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/store/backend"
+	"twinshelf/internal/store/far"
+)
+
+// Ground is where the objects of a shelf lie: in a folder, or on a server (sftp://user@host/path). asks are how a
+// person is asked while a server is opened.
+func Ground(place string, asks far.Asks) (backend.Backend, error) {
+	if scheme, _, address := strings.Cut(place, "://"); address && !far.Is(place) {
+		return nil, fmt.Errorf("%s: a shelf lies in a folder, or on a server (sftp://user@host/path); %s isn't known",
+			place, scheme)
+	}
+	if !far.Is(place) {
+		return ground(place), nil
+	}
+	a, err := far.Parse(place)
+	if err != nil {
+		return nil, err
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil, err
+	}
+	return far.Open(a, filepath.Join(home, ".ssh"), asks)
+}
+
+// openAt opens the shelf in a place.
+func openAt(ctx context.Context, asks far.Asks, place string, ask func() ([]byte, error)) (*shelf.Shelf, error) {
+	b, err := Ground(place, asks)
+	if err != nil {
+		return nil, err
+	}
+	s, err := shelf.OpenAt(ctx, b, ask)
+	if err != nil {
+		letGo(b)
+	}
+	return s, err
+}
+
+// letGo ends what a backend keeps open.
+func letGo(b backend.Backend) {
+	if c, open := b.(interface{ Close() error }); open {
+		_ = c.Close() // nothing depends on it
+	}
+}
+
+// whole is a place as it is remembered: a folder by its whole path, an address as it is.
+func whole(place string) (string, error) {
+	if far.Is(place) {
+		return place, nil
+	}
+	return filepath.Abs(place)
+}
