@@ -4,6 +4,8 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
+	"log"
 	"os"
 
 	"twinshelf/internal/cli"
@@ -12,6 +14,7 @@ import (
 )
 
 func main() {
+	log.SetOutput(io.Discard) // packages write there, over the screen
 	ctx := context.Background()
 	switch {
 	case first.Is(os.Args):

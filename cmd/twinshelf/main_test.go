@@ -107,7 +107,7 @@ func TestCommandsAndTheirStatuses(t *testing.T) {
 		{"", []string{"--shelf", p.shelf, "restore", "Ticket desk", "/dev/null", "--plan"}, 3,
 			"neither a disk nor an image file"},
 		{"", []string{"shelf", "new", junk}, 1, "not empty"},
-		{"", []string{"shelf", "new", "s3://depot/oak"}, 1, "lies in a folder"},
+		{"", []string{"shelf", "new", "ftp://depot/oak"}, 2, "lies in a folder"},
 		{"", []string{"shelf", "new", "sftp://depot/oak"}, 1, "needs a passphrase"},
 		{"", []string{"shelf", "new", filepath.Join(p.dir, "elm"), "--name", "Elm"}, 0, "is ready"},
 		{"", []string{"--shelf", p.shelf, "shelf", "show"}, 0, "70 twins"},

@@ -13,6 +13,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/disk/health"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
@@ -68,7 +69,7 @@ type Estimate struct {
 	Keep   int64         `json:"keep"`   // bytes in use; more than Read where the device knows its holes
 	Likely int64         `json:"likely"` // bytes it will probably add to the shelf
 	Most   int64         `json:"most"`   // bytes it can add at the most
-	Free   int64         `json:"free"`   // bytes free where the shelf lies
+	Free   store.Room    `json:"free"`   // bytes free where the shelf lies
 	Time   time.Duration `json:"seconds"`
 	// Before says how many twins of this machine the shelf has.
 	Before int `json:"before"`
@@ -133,17 +134,23 @@ func (p *Plan) Estimate(ctx context.Context) (Estimate, error) {
 	return e, err
 }
 
+// TooLittle says that the shelf probably has too little room, Tight that it may have.
+func (e Estimate) TooLittle() bool { return e.Likely > int64(e.Free) }
+func (e Estimate) Tight() bool     { return e.Most > int64(e.Free) }
+
 // Words says the verdict on the room in one sentence.
 func (e Estimate) Words() string {
 	switch {
-	case e.Likely > e.Free:
-		return fmt.Sprintf("the shelf has too little room: %s free, about %s needed; make room or use another shelf",
-			units.Bytes(e.Free), units.Bytes(e.Likely))
-	case e.Most > e.Free:
-		return fmt.Sprintf("it will probably fit (%s free), but only if the contents can be packed: at the most %s "+
-			"are needed", units.Bytes(e.Free), units.Bytes(e.Most))
+	case e.TooLittle():
+		return fmt.Sprintf("the shelf has too little room: %s, about %s needed; make room or use another shelf",
+			e.Free.Words(), units.Bytes(e.Likely))
+	case e.Tight():
+		return fmt.Sprintf("it will probably fit (%s), but only if the contents can be packed: at the most %s "+
+			"are needed", e.Free.Words(), units.Bytes(e.Most))
+	case !e.Free.Known():
+		return "whether it fits can't be told: the shelf lies where nobody says how much room is left"
 	}
-	return fmt.Sprintf("it fits, even if nothing can be packed (%s free)", units.Bytes(e.Free))
+	return fmt.Sprintf("it fits, even if nothing can be packed (%s)", e.Free.Words())
 }
 
 // ErrNoRoom means that the shelf has too little room for the capture.
@@ -167,7 +174,7 @@ func (p *Plan) Check(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if e.Likely > e.Free {
+	if e.TooLittle() {
 		return fmt.Errorf("%w: %s", ErrNoRoom, e.Words())
 	}
 	return nil

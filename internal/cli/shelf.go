@@ -39,17 +39,19 @@ func newShelfCommand(o *options) *cobra.Command {
 	var sealed, open bool
 	var parity int
 	c := &cobra.Command{
-		Use: "new FOLDER", Short: "Make a shelf in an empty folder, here or on a server", Args: exactly("the folder"),
+		Use: "new FOLDER", Short: "Make a shelf in an empty folder, here or far away", Args: exactly("the folder"),
 		Long: "A sealed shelf is encrypted: without a passphrase nothing can be read from it, not even the\n" +
-			"names of its machines. Nobody can recover a lost passphrase. FOLDER may be an address such as\n" +
-			"sftp://tam@backroom/srv/oak: such a shelf is sealed unless --open says otherwise.",
+			"names of its machines. Nobody can recover a lost passphrase. FOLDER may be the address of a\n" +
+			"folder on a server (sftp://tam@backroom/srv/oak) or in object storage\n" +
+			"(s3://quay/oak?endpoint=https://store.ferry.example): such a shelf is sealed unless --open\n" +
+			"says otherwise.",
 		Example: "  twinshelf shelf new /media/oak --name Oak\n  twinshelf shelf new /media/elm --name Elm --sealed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if name == "" {
 				name = filepath.Base(args[0])
 			}
 			if far.Is(args[0]) {
-				if _, err := far.Parse(args[0]); err != nil {
+				if err := far.Check(args[0]); err != nil {
 					return usageError{err}
 				}
 				sealed = !open
@@ -58,7 +60,7 @@ func newShelfCommand(o *options) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&sealed, "sealed", false, "encrypt everything on it under a passphrase")
-	c.Flags().BoolVar(&open, "open", false, "of a shelf on a server: don't encrypt it")
+	c.Flags().BoolVar(&open, "open", false, "of a far shelf: don't encrypt it")
 	c.MarkFlagsMutuallyExclusive("sealed", "open")
 	c.Flags().StringVar(&name, "name", "", "its name (default: the folder's name)")
 	c.Flags().IntVar(&parity, "parity", store.DefaultParity, "how much of its size each pack gets as parity, in "+
@@ -139,7 +141,7 @@ type shelfAccount struct {
 	Parity    int               `json:"parity"`         // percent
 	Stats     store.Stats       `json:"stats"`
 	TwinCount int               `json:"twin_count"`
-	Free      int64             `json:"free"` // bytes
+	Free      store.Room        `json:"free"` // bytes
 	// What is wrong or worth knowing, in words.
 	Vanished []string `json:"vanished"`
 	Concerns []string `json:"concerns"`
@@ -169,9 +171,9 @@ func accountOf(ctx context.Context, w *workshop.Workshop) (*shelfAccount, error)
 }
 
 func (o *options) showAccount(s *shelf.Shelf, a *shelfAccount) {
-	o.say("%s in %s: %s, %s in %s, %s stored, %s free.", s.Head().Name, s.Place(), units.Plural(a.TwinCount, "twin"),
+	o.say("%s in %s: %s, %s in %s, %s stored, %s.", s.Head().Name, s.Place(), units.Plural(a.TwinCount, "twin"),
 		units.Plural(a.Stats.Blocks, "block"), units.Plural(a.Stats.Packs, "pack"), units.Bytes(a.Stats.Bytes),
-		units.Bytes(a.Free))
+		a.Free.Words())
 	o.say("  %s", a.Foresight.Words())
 	o.say("  new packs get %d %% parity", a.Parity)
 	for _, g := range a.Foresight.Machines {

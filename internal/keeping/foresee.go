@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -20,11 +21,11 @@ type Growth struct {
 
 // Foresight is how full a shelf is and when it will be full.
 type Foresight struct {
-	Stored   int64     `json:"stored"` // bytes
-	Free     int64     `json:"free"`   // bytes
-	PerWeek  float64   `json:"per_week"`
-	Machines []Growth  `json:"machines"` // the fastest first
-	Full     time.Time `json:"full"`     // at this pace; zero when it doesn't grow
+	Stored   int64      `json:"stored"` // bytes
+	Free     store.Room `json:"free"`   // bytes
+	PerWeek  float64    `json:"per_week"`
+	Machines []Growth   `json:"machines"` // the fastest first
+	Full     time.Time  `json:"full"`     // at this pace; zero when it doesn't grow
 }
 
 // leastSpan is over how long growth is measured at least: two dates of one afternoon are no pace.
@@ -32,7 +33,7 @@ const leastSpan = 7 * 24 * time.Hour
 
 // Foresee works out the pace of growth from the dates and what each brought. The first twin of a
 // machine is no growth: it had to come once.
-func Foresee(twins []*shelf.Twin, stored, free int64, now time.Time) Foresight {
+func Foresee(twins []*shelf.Twin, stored int64, free store.Room, now time.Time) Foresight {
 	f := Foresight{Stored: stored, Free: free}
 	byMachine := map[string][]*shelf.Twin{}
 	for _, t := range twins {
@@ -55,7 +56,7 @@ func Foresee(twins []*shelf.Twin, stored, free int64, now time.Time) Foresight {
 	slices.SortFunc(f.Machines, func(a, b Growth) int {
 		return cmp.Or(cmp.Compare(b.PerWeek, a.PerWeek), cmp.Compare(a.Machine, b.Machine))
 	})
-	if f.PerWeek > 0 {
+	if f.PerWeek > 0 && free.Known() {
 		weeks := float64(free) / f.PerWeek
 		if weeks < 52*200 {
 			f.Full = now.Add(time.Duration(weeks * 7 * 24 * float64(time.Hour)))
@@ -66,10 +67,12 @@ func Foresee(twins []*shelf.Twin, stored, free int64, now time.Time) Foresight {
 
 // Words says it in a sentence.
 func (f Foresight) Words() string {
-	s := fmt.Sprintf("%s stored, %s free", units.Bytes(f.Stored), units.Bytes(f.Free))
+	s := fmt.Sprintf("%s stored, %s", units.Bytes(f.Stored), f.Free.Words())
 	switch {
 	case f.PerWeek == 0:
 		return s + "; no pace can be told yet"
+	case !f.Free.Known():
+		return fmt.Sprintf("%s; grows by %s a week", s, units.Bytes(int64(f.PerWeek)))
 	case f.Full.IsZero():
 		return fmt.Sprintf("%s; grows by %s a week, not full for generations", s, units.Bytes(int64(f.PerWeek)))
 	}

@@ -155,12 +155,12 @@ func (w *weighed) judge(id string, p *store.PackUse) {
 // fitRoom leaves rewriting for later where there is no room for it.
 func (w *weighed) fitRoom(ctx context.Context, s *shelf.Shelf) error {
 	free, err := s.Free(ctx)
-	if err != nil || len(w.what.Rewrite) == 0 || free >= s.PackLimit()/4+w.what.Copy/16 {
+	if err != nil || len(w.what.Rewrite) == 0 || int64(free) >= s.PackLimit()/4+w.what.Copy/16 {
 		return nil
 	}
 	if len(w.what.Remove) == 0 {
 		return fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine "+
-			"first, or free something else on this drive", units.Bytes(free))
+			"first, or free something else on this drive", units.Bytes(int64(free)))
 	}
 	for _, id := range w.what.Rewrite { // these when there is room again
 		unneeded := w.uses[id].Size - w.uses[id].Live

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 	"twinshelf/internal/units"
 )
 
@@ -18,11 +19,11 @@ const (
 
 // Outlook is how the room of a shelf goes when a machine is captured at a steady pace.
 type Outlook struct {
-	PerWeek float64   `json:"runs_per_week"`
-	Each    int64     `json:"brings"`        // bytes that each brings; 0 where that can't be told yet
-	Free    int64     `json:"free"`          // bytes
-	Rule    string    `json:"rule"`          // by which twins are dropped; empty where none are
-	Full    time.Time `json:"full,omitzero"` // when what is dropped gives no room back
+	PerWeek float64    `json:"runs_per_week"`
+	Each    int64      `json:"brings"`        // bytes that each brings; 0 where that can't be told yet
+	Free    store.Room `json:"free"`          // bytes
+	Rule    string     `json:"rule"`          // by which twins are dropped; empty where none are
+	Full    time.Time  `json:"full,omitzero"` // when what is dropped gives no room back
 	// AtBest is when all that dropped twins brought comes back. Both are zero where that is farther away than can be
 	// told.
 	AtBest time.Time `json:"full_at_best,omitzero"`
@@ -45,19 +46,19 @@ func Brings(twins []*shelf.Twin, machine string, n int) int64 {
 }
 
 // LookAhead works out when a shelf will be full.
-func LookAhead(free, each int64, perWeek float64, r Rule, now time.Time) Outlook {
+func LookAhead(free store.Room, each int64, perWeek float64, r Rule, now time.Time) Outlook {
 	o := Outlook{PerWeek: perWeek, Each: each, Free: free}
 	if len(r.Generations) > 0 {
 		o.Rule = r.Words()
 	}
-	if each <= 0 || perWeek <= 0 {
+	if each <= 0 || perWeek <= 0 || !free.Known() {
 		return o
 	}
 	if weeks := float64(free) / (float64(each) * perWeek); weeks < float64(farthest/weekLong) {
 		o.Full = now.Add(time.Duration(weeks * float64(weekLong)))
 	}
 	if o.AtBest = o.Full; o.Rule != "" && !o.Full.IsZero() {
-		o.AtBest = r.fullAt(free/each, time.Duration(float64(weekLong)/perWeek), now)
+		o.AtBest = r.fullAt(int64(free)/each, time.Duration(float64(weekLong)/perWeek), now)
 	}
 	return o
 }
@@ -88,7 +89,7 @@ func (r Rule) fullAt(most int64, each time.Duration, now time.Time) time.Time {
 
 // Words say it in a sentence.
 func (o Outlook) Words(now time.Time) string {
-	pace := fmt.Sprintf("%s free", units.Bytes(o.Free))
+	pace := o.Free.Words()
 	switch {
 	case o.PerWeek <= 0:
 		return pace + "; how often it runs can't be told beforehand"
@@ -97,6 +98,8 @@ func (o Outlook) Words(now time.Time) string {
 	}
 	pace = fmt.Sprintf("%s; each run brings about %s", pace, units.Bytes(o.Each))
 	switch {
+	case !o.Free.Known():
+		return pace
 	case o.Full.IsZero():
 		return pace + ", not full within 20 years"
 	case o.Rule == "":

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store"
 )
 
 // TestLookAhead: room that nothing comes back to is full after as many runs as it has room for; a rule that keeps a
@@ -36,9 +37,11 @@ func TestLookAhead(t *testing.T) {
 		{"every one for ever", 520e9, 1e9, 0, "0001-01", "0001-01", "520 GB free; how often it runs can't be told"},
 		{"every one for ever", 520e9, 0, 7, "0001-01", "0001-01", "can't be told before its second one"},
 		{"every one for ever", 90e12, 1e6, 1, "0001-01", "0001-01", "not full within 20 years"},
+		{"every one for ever", int64(store.Untold), 1e9, 7, "0001-01", "0001-01", "how much is free isn't told; each " +
+			"run brings about 1.00 GB"},
 		{"every one for ever", 1e9, 1e9, 14, "2026-12", "2026-12", "full in less than a day"},
 	} {
-		o := LookAhead(c.free, c.each, c.perWeek, rule(c.rule), now)
+		o := LookAhead(store.Room(c.free), c.each, c.perWeek, rule(c.rule), now)
 		if full, best := o.Full.Format("2006-01"), o.AtBest.Format("2006-01"); full != c.full || best != c.atBest ||
 			!strings.Contains(o.Words(now), c.says) {
 			t.Errorf("%s: full %s, at best %s; %s", c.rule, full, best, o.Words(now))

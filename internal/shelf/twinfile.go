@@ -111,7 +111,7 @@ func (s *Shelf) Twins(ctx context.Context) (twins []*Twin, problems []error) {
 	}, len(files))
 	var next atomic.Int64
 	var wg sync.WaitGroup
-	for range min(twinReaders, len(files)) {
+	for range min(backend.AtOnce(s.Backend()), len(files)) {
 		wg.Go(func() {
 			for i := next.Add(1) - 1; i < int64(len(files)); i = next.Add(1) - 1 {
 				read[i].twin, read[i].err = s.readTwin(ctx, files[i])
@@ -134,9 +134,6 @@ func (s *Shelf) Twins(ctx context.Context) (twins []*Twin, problems []error) {
 	})
 	return twins, problems
 }
-
-// twinReaders is how many twins are read at once.
-const twinReaders = 4
 
 // TwinFiles are the files of all twins, by the folders of their machines, oldest first.
 func (s *Shelf) TwinFiles(ctx context.Context) (files []string, problems []error) {

@@ -199,18 +199,34 @@ func (x *index) tryLoad(ctx context.Context) error {
 
 // openAll opens the files of the index. What is wrong with one that is hurt is a problem, in words.
 func (x *index) openAll(ctx context.Context, names []string) (segments []*segment, problems []string, err error) {
-	for _, n := range names {
-		file := indexFolder + "/" + n
-		seg, err := x.openFile(ctx, file)
+	type opened struct {
+		seg *segment
+		err error
+	}
+	all := make([]opened, len(names))
+	var group sync.WaitGroup
+	slots := make(chan struct{}, backend.AtOnce(x.b))
+	for i, n := range names {
+		slots <- struct{}{}
+		group.Go(func() {
+			defer func() { <-slots }()
+			all[i].seg, all[i].err = x.openFile(ctx, indexFolder+"/"+n)
+		})
+	}
+	group.Wait()
+	for i, o := range all {
 		switch {
-		case err == nil:
-			segments = append(segments, seg)
-		case IsHurt(err):
-			problems = append(problems, err.Error()+"; its packs are looked at instead")
+		case o.err == nil:
+			segments = append(segments, o.seg)
+		case IsHurt(o.err):
+			problems = append(problems, o.err.Error()+"; its packs are looked at instead")
 		default:
-			closeAll(segments)
-			return nil, nil, fmt.Errorf("%s can't be opened: %w", file, err)
+			err = errors.Join(err, fmt.Errorf("%s can't be opened: %w", indexFolder+"/"+names[i], o.err))
 		}
+	}
+	if err != nil {
+		closeAll(segments)
+		return nil, nil, err
 	}
 	return segments, problems, nil
 }

@@ -49,7 +49,7 @@ type New struct {
 // empty.
 func Create(ctx context.Context, dir string, n New) (*Store, error) {
 	if scheme, _, far := strings.Cut(dir, "://"); far {
-		return nil, fmt.Errorf("%s: a shelf lies in a folder; there are none on servers (%s) yet", dir, scheme)
+		return nil, fmt.Errorf("%s: a shelf lies in a folder; %s isn't one", dir, scheme)
 	}
 	if err := n.check(); err != nil {
 		return nil, err
@@ -197,9 +197,6 @@ func (s *Store) Backend() backend.Backend { return s.b }
 
 // Place is the folder of the store.
 func (s *Store) Place() string { return s.b.Place() }
-
-// Free is the room left where the store lies, in bytes.
-func (s *Store) Free(ctx context.Context) (int64, error) { return s.b.Free(ctx) }
 
 // Concerns are what makes the store less private than it should be, in words.
 func (s *Store) Concerns(ctx context.Context) []string {

@@ -203,10 +203,12 @@ func (m *capturePage) estimateLines(w int) []string {
 		m.th.strong.Render(m.th.size(e.Likely)), m.th.size(e.Most)), w, plain)...)
 	paint := m.th.good.Render
 	switch {
-	case e.Likely > e.Free:
+	case e.TooLittle():
 		paint = m.th.bad.Render
-	case e.Most > e.Free:
+	case e.Tight():
 		paint = m.th.caution.Render
+	case !e.Free.Known():
+		paint = plain
 	}
 	out = append(out, m.th.labelled("Room", e.Words(), w, paint)...)
 	for _, s := range m.plan.Health() {

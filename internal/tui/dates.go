@@ -60,10 +60,10 @@ func (m *datesPage) beside(w int) []string {
 func (m *datesPage) shelfLines(w int) []string {
 	f := m.ahead
 	n := 16
-	whole := max(1, f.Stored+f.Free)
-	fill := min(n, int(float64(f.Stored)/float64(whole)*float64(n)+0.5))
+	whole := max(1, float64(f.Stored)+float64(f.Free))
+	fill := min(n, int(float64(f.Stored)/whole*float64(n)+0.5))
 	line := " " + m.th.strong.Render(m.w.Shelf.Head().Name) + " "
-	if w >= 100 { // the words say it too
+	if w >= 100 && f.Free.Known() { // the words say it too
 		line += "▕" + m.th.reads.Render(strings.Repeat("█", fill)) + m.th.dim.Render(strings.Repeat("░", n-fill)) + "▏ "
 	}
 	var out []string
@@ -303,12 +303,20 @@ func shelfLane(m *datesPage, l lane, adds int64) lane {
 	}
 	f := m.ahead
 	l.name, l.where = "shelf "+s.Head().Name, shortPath(s.Place())
-	l.gauge = &gauge{f.Stored, min(adds, f.Free), max(0, f.Free-adds)}
-	l.says("%s stored, %s free", f.Stored, f.Free)
-	if adds > 0 {
-		l.says("probably %s more; %s free", adds, f.Free)
+	if !f.Free.Known() {
+		l.says("%s stored", f.Stored)
+		if adds > 0 {
+			l.says("probably %s more", adds)
+		}
+		return l
 	}
-	if adds > f.Free {
+	free := int64(f.Free)
+	l.gauge = &gauge{f.Stored, min(adds, free), max(0, free-adds)}
+	l.says("%s stored, %s free", f.Stored, free)
+	if adds > 0 {
+		l.says("probably %s more; %s free", adds, free)
+	}
+	if adds > free {
 		l.warns("IT PROBABLY DOESN'T FIT")
 	}
 	return l

@@ -2,35 +2,29 @@ package workshop
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/far"
 )
 
-// Ground is where the objects of a shelf lie: in a folder, or on a server (sftp://user@host/path). asks are how a
+// Ground is where the objects of a shelf lie: in a folder, or far away (an address). asks are how a
 // person is asked while a server is opened.
 func Ground(place string, asks far.Asks) (backend.Backend, error) {
-	if scheme, _, address := strings.Cut(place, "://"); address && !far.Is(place) {
-		return nil, fmt.Errorf("%s: a shelf lies in a folder, or on a server (sftp://user@host/path); %s isn't known",
-			place, scheme)
-	}
 	if !far.Is(place) {
 		return ground(place), nil
-	}
-	a, err := far.Parse(place)
-	if err != nil {
-		return nil, err
 	}
 	home, err := os.UserHomeDir()
 	if err != nil {
 		return nil, err
 	}
-	return far.Open(a, filepath.Join(home, ".ssh"), asks)
+	means := far.Means{SSH: filepath.Join(home, ".ssh"), Asks: asks}
+	if cache, err := os.UserCacheDir(); err == nil { // without one it is only slower
+		means.Cache = filepath.Join(cache, "twinshelf", "far")
+	}
+	return far.Open(place, means)
 }
 
 // openAt opens the shelf in a place.

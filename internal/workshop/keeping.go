@@ -111,8 +111,8 @@ func (k KnownShelf) Words() string {
 	case k.Here:
 		return fmt.Sprintf("%s, at %s", k.Name, k.Path)
 	case k.Far:
-		return fmt.Sprintf("%s, on a server, at %s, last open %s with %s", k.Name, k.Path, k.Seen.Format("2 Jan 2006"),
-			units.Plural(k.Twins, "twin"))
+		return fmt.Sprintf("%s, %s, at %s, last open %s with %s", k.Name, far.Where(k.Path), k.Path,
+			k.Seen.Format("2 Jan 2006"), units.Plural(k.Twins, "twin"))
 	}
 	return fmt.Sprintf("%s, last seen %s%s at %s with %s", k.Name, k.Seen.Format("2 Jan 2006"), where, k.Path,
 		units.Plural(k.Twins, "twin"))
@@ -173,7 +173,7 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 	return ""
 }
 
-// NewShelf makes a shelf in a folder, here or on a server, that is empty or isn't there yet, with a share of parity
+// NewShelf makes a shelf in a folder, here or far away, that is empty or isn't there yet, with a share of parity
 // in percent; sealed when there is a passphrase.
 func NewShelf(ctx context.Context, place, name string, parity int, passphrase []byte, asks far.Asks) (*shelf.Shelf,
 	error) {

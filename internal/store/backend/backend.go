@@ -90,6 +90,44 @@ func IsFull(err error) bool {
 	return errors.Is(err, ErrFull) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT)
 }
 
+// Entry is an object or a folder as a listing tells of it.
+type Entry struct {
+	Name   string
+	Folder bool
+	Info
+	// Tag is another one whenever the object was put anew; empty where the medium has none.
+	Tag string
+}
+
+// Lister are backends whose listings tell more than names at no more cost.
+type Lister interface {
+	// Entries gives what is in a folder as List does.
+	Entries(ctx context.Context, folder string) ([]Entry, error)
+}
+
+// Fetcher are backends that give a whole object of known size in fewer requests than Open and ReadAt need.
+type Fetcher interface {
+	// Fetch fills p with an object; one that has another size is an error.
+	Fetch(ctx context.Context, name string, p []byte) error
+}
+
+// Distant are backends whose answers take long on their way, so that much is asked for at once.
+type Distant interface {
+	// AtOnce is how many requests are worth being on their way at once.
+	AtOnce() int
+}
+
+// usualAtOnce is how many requests are on their way at once where nothing else is known.
+const usualAtOnce = 4
+
+// AtOnce is that of a backend.
+func AtOnce(b Backend) int {
+	if d, distant := b.(Distant); distant {
+		return d.AtOnce()
+	}
+	return usualAtOnce
+}
+
 // Coarse are backends whose clock tells less than it runs.
 type Coarse interface {
 	// Tick is by how much two times at which objects were put differ at least, where they do.

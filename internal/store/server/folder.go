@@ -1,4 +1,4 @@
-package far
+package server
 
 import (
 	"bufio"
@@ -13,6 +13,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -230,20 +231,56 @@ func (f *Folder) Stat(ctx context.Context, name string) (info backend.Info, err 
 
 // List gives the names in a folder.
 func (f *Folder) List(ctx context.Context, dir string) (names []string, err error) {
+	all, err := f.Entries(ctx, dir)
+	for _, e := range all {
+		names = append(names, e.Name)
+	}
+	return names, err
+}
+
+// Entries gives what is in a folder.
+func (f *Folder) Entries(ctx context.Context, dir string) (out []backend.Entry, err error) {
 	err = f.link.do(ctx, func(c *sftp.Client) error {
-		names = nil
+		out = nil
 		all, err := c.ReadDirContext(ctx, f.path(dir))
 		for _, e := range all {
-			names = append(names, e.Name())
+			out = append(out, backend.Entry{Name: e.Name(), Folder: e.IsDir(),
+				Info: backend.Info{Size: e.Size(), Changed: e.ModTime()}})
 		}
 		return err
 	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	slices.Sort(names)
-	return names, at("list", dir, err)
+	slices.SortFunc(out, func(a, b backend.Entry) int { return strings.Compare(a.Name, b.Name) })
+	return out, at("list", dir, err)
 }
+
+// Fetch reads a whole object in two requests, one after the other; that it is let go of isn't waited for.
+func (f *Folder) Fetch(ctx context.Context, name string, p []byte) error {
+	err := f.link.do(ctx, func(c *sftp.Client) error {
+		file, err := c.Open(f.path(name))
+		if err != nil {
+			return err
+		}
+		defer f.link.beside(func() { _ = file.Close() })
+		whole := make([]byte, len(p)+1) // a byte more, to see where it ends
+		n, err := file.ReadAt(whole, 0)
+		if n != len(p) {
+			return fmt.Errorf("%s has another size than its folder said (%d bytes): %w", name, len(p),
+				errors.Join(errChanged, err))
+		}
+		copy(p, whole)
+		return nil
+	})
+	return at("read", name, err)
+}
+
+// errChanged means that an object is another one than before.
+var errChanged = errors.New("it was changed meanwhile")
+
+// AtOnce is as many as a server's sessions take well.
+func (f *Folder) AtOnce() int { return 64 }
 
 // Delete deletes an object. Where the connection broke meanwhile and it is gone afterwards, it was deleted.
 func (f *Folder) Delete(ctx context.Context, name string) error {

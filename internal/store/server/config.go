@@ -1,4 +1,4 @@
-package far
+package server
 
 import (
 	"errors"

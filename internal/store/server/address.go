@@ -1,6 +1,6 @@
-// Package far is a folder on a server as a backend, by SFTP (draft-ietf-secsh-filexfer-02) over SSH (RFC 4251 to 4254),
-// with the extensions of OpenSSH where the server has them.
-package far
+// Package server is a folder on a server as a backend, by SFTP (draft-ietf-secsh-filexfer-02) over SSH (RFC 4251 to
+// 4254), with the extensions of OpenSSH where the server has them.
+package server
 
 import (
 	"errors"

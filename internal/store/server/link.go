@@ -1,4 +1,4 @@
-package far
+package server
 
 import (
 	"context"
@@ -89,6 +89,15 @@ func answers(conn *ssh.Client) bool {
 	defer late.Stop()
 	_, _, err := conn.SendRequest("keepalive@openssh.com", true, nil)
 	return err == nil
+}
+
+// beside does something that nobody waits for but close.
+func (l *link) beside(work func()) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !l.closed {
+		l.minding.Go(work)
+	}
 }
 
 // drop lets go of a connection that was lost; the next one who needs one makes it anew.

@@ -1,0 +1,234 @@
+// Package near is a backend over one that lies far away. It keeps copies near of what never changes under its name, or
+// of which a listing tells when it does, and asks for much at once.
+//
+// Copies are the objects as they stand far away: what is sealed there is sealed here. Each carries a checksum, and one
+// that doesn't hold is thrown away and fetched again. Nothing is believed to be there because a copy is.
+package near
+
+import (
+	"context"
+	"errors"
+	"io"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"twinshelf/internal/store/backend"
+)
+
+const (
+	// holds is for how long a listing is taken as it was, unless something is changed from here: what is looked at in
+	// one go is asked for once.
+	holds = 2 * time.Second
+	// settled is how old an object must be that bears no tag before a copy of it is kept: times are told in seconds,
+	// and it may be replaced within one.
+	settled = 10 * time.Second
+)
+
+// Backend is a far backend with copies of it near.
+type Backend struct {
+	far    backend.Backend
+	copies *copies
+
+	mu       sync.Mutex
+	listings map[string]*listing
+	warming  sync.WaitGroup
+	warmed   sync.Once
+}
+
+// listing is what a folder held at a moment.
+type listing struct {
+	ready   chan struct{} // closed once the rest is there
+	entries []backend.Entry
+	err     error
+	when    time.Time
+}
+
+// Over gives a backend that keeps copies in a folder, of at most so many bytes together.
+func Over(far backend.Backend, dir string, most int64) *Backend {
+	return &Backend{far: far, copies: &copies{dir: dir, most: most}, listings: map[string]*listing{}}
+}
+
+// first is what whoever opens a shelf reads first. When it is there, the far side answers, and the rest is asked for.
+const first = "head"
+
+// looked are the folders that are asked for next.
+var looked = []string{"index", "packs", "twins", "marks"}
+
+// locksFolder is listed anew each time: whoever looks at locks must see those of this moment.
+const locksFolder = "locks"
+
+// warm asks for what opening needs at once; what asks for it afterwards waits for the answers under way.
+func (b *Backend) warm(ctx context.Context) {
+	for _, folder := range looked {
+		b.warming.Go(func() {
+			in, err := b.Entries(ctx, folder)
+			if err != nil || folder != "twins" {
+				return
+			}
+			for _, e := range in[:min(len(in), mostFolders)] {
+				b.warming.Go(func() { _, _ = b.Entries(ctx, folder+"/"+e.Name) })
+			}
+		})
+	}
+}
+
+// mostFolders bounds how many folders of machines are asked for ahead.
+const mostFolders = 200
+
+// Place names the far backend.
+func (b *Backend) Place() string { return b.far.Place() }
+
+// Lag is that of the far backend.
+func (b *Backend) Lag() time.Duration { return b.far.Lag() }
+
+// Tick is that of the far backend.
+func (b *Backend) Tick() time.Duration { return backend.Tick(b.far) }
+
+// AtOnce is that of the far backend.
+func (b *Backend) AtOnce() int { return backend.AtOnce(b.far) }
+
+// Far is the backend itself.
+func (b *Backend) Far() backend.Backend { return b.far }
+
+// Concerns are those of the far backend.
+func (b *Backend) Concerns(ctx context.Context, sealed bool) []string {
+	if e, exposed := b.far.(backend.Exposed); exposed {
+		return e.Concerns(ctx, sealed)
+	}
+	return nil
+}
+
+// Close waits for what is asked for ahead, and closes the far backend.
+func (b *Backend) Close() error {
+	b.warming.Wait()
+	if c, open := b.far.(io.Closer); open {
+		return c.Close()
+	}
+	return nil
+}
+
+// changed forgets what listings said: something was changed from here, or is about to be.
+func (b *Backend) changed() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	clear(b.listings)
+}
+
+// Create begins an object.
+func (b *Backend) Create(ctx context.Context, name string, o backend.Options) (backend.Upload, error) {
+	b.changed()
+	u, err := b.far.Create(ctx, name, o)
+	if err != nil {
+		return nil, err
+	}
+	return &upload{u, b}, nil
+}
+
+// upload is one of the far backend.
+type upload struct {
+	backend.Upload
+	b *Backend
+}
+
+func (u *upload) Commit(ctx context.Context) error {
+	defer u.b.changed() // also where it fails: it may have happened
+	return u.Upload.Commit(ctx)
+}
+
+// Delete deletes an object.
+func (b *Backend) Delete(ctx context.Context, name string) error {
+	defer b.changed()
+	b.changed()
+	return b.far.Delete(ctx, name)
+}
+
+// Settle is that of the far backend.
+func (b *Backend) Settle(ctx context.Context, folder string) error { return b.far.Settle(ctx, folder) }
+
+// Sweep is that of the far backend.
+func (b *Backend) Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error {
+	return b.far.Sweep(ctx, abandoned)
+}
+
+// Free is that of the far backend.
+func (b *Backend) Free(ctx context.Context) (int64, error) { return b.far.Free(ctx) }
+
+// Stat is that of the far backend.
+func (b *Backend) Stat(ctx context.Context, name string) (backend.Info, error) {
+	return b.far.Stat(ctx, name)
+}
+
+// List gives the names in a folder.
+func (b *Backend) List(ctx context.Context, folder string) ([]string, error) {
+	if _, tells := b.far.(backend.Lister); !tells || folder == locksFolder {
+		return b.far.List(ctx, folder)
+	}
+	entries, err := b.Entries(ctx, folder)
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name)
+	}
+	return names, err
+}
+
+// Entries gives what is in a folder; who asks while the answer is under way, or shortly after it, gets the same one.
+func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, error) {
+	far, tells := b.far.(backend.Lister)
+	if !tells {
+		return nil, errors.ErrUnsupported
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	l := b.listings[folder]
+	if l == nil || l.over() && (l.err != nil || time.Since(l.when) > holds) {
+		l = &listing{ready: make(chan struct{})}
+		b.listings[folder] = l
+		b.warming.Go(func() { // not ended with the one who asked first: others may wait for it
+			l.entries, l.err = far.Entries(context.WithoutCancel(ctx), folder)
+			l.when = time.Now()
+			close(l.ready)
+		})
+	}
+	b.mu.Unlock()
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-l.ready:
+		return l.entries, l.err
+	}
+}
+
+// over says whether the answer is there.
+func (l *listing) over() bool {
+	select {
+	case <-l.ready:
+		return true
+	default:
+		return false
+	}
+}
+
+// known is what the latest listing says of an object; false where there is none that still holds.
+func (b *Backend) known(name string) (backend.Entry, bool) {
+	b.mu.Lock()
+	l := b.listings[backend.Folder(name)]
+	b.mu.Unlock()
+	if l == nil || !l.over() || l.err != nil || time.Since(l.when) > copiesHold {
+		return backend.Entry{}, false
+	}
+	i, found := slices.BinarySearchFunc(l.entries, path.Base(name), func(e backend.Entry, n string) int {
+		return strings.Compare(e.Name, n)
+	})
+	if !found || l.entries[i].Folder {
+		return backend.Entry{}, false
+	}
+	return l.entries[i], true
+}
+
+// copiesHold is for how long a listing says which copies are those of what lies far away.
+const copiesHold = time.Minute
