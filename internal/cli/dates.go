@@ -77,13 +77,13 @@ func unread(problems []error) error {
 func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
 	kept map[string]shelf.Pin) []answer.DatedTwin {
 	var out []answer.DatedTwin
-	for _, t := range twins {
+	proved := s.ProofsOf(ctx, shelf.IDsOf(twins))
+	for i, t := range twins {
 		d := answer.DatedTwin{Twin: answer.TwinOf(t)}
 		if m, yes := kept[t.ID]; yes {
 			d.Kept, d.KeptNote = true, m.Note
 		}
-		proofs, hurt := s.Proofs(ctx, t.ID)
-		d.Proofs, d.ProofsUnread = proofs, texts(hurt)
+		d.Proofs, d.ProofsUnread = proved[i].Proofs, texts(proved[i].Problems)
 		if of := shelf.ShelfProofs(d.Proofs); len(of) > 0 {
 			d.Proof = of[0]
 		}

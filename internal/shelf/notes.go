@@ -32,12 +32,19 @@ func (s *Shelf) Journal(ctx context.Context) (events []Event, problems []error) 
 	if err != nil {
 		return nil, []error{err}
 	}
-	for _, n := range slices.Backward(names) {
-		var e Event
-		if ok, err := s.GetNote(ctx, "journal/"+n, &e); err != nil {
-			problems = append(problems, err)
-		} else if ok {
-			events = append(events, e)
+	read := make([]struct {
+		event Event
+		there bool
+		err   error
+	}, len(names))
+	s.atOnce(len(names), func(i int) {
+		read[i].there, read[i].err = s.GetNote(ctx, "journal/"+names[i], &read[i].event)
+	})
+	for _, r := range slices.Backward(read) {
+		if r.err != nil {
+			problems = append(problems, r.err)
+		} else if r.there {
+			events = append(events, r.event)
 		}
 	}
 	return events, problems
@@ -74,17 +81,17 @@ func (s *Shelf) Pins(ctx context.Context) (map[string]Pin, error) {
 	if err != nil {
 		return nil, err
 	}
+	pins := make([]Pin, len(names))
+	s.atOnce(len(names), func(i int) {
+		if _, err := s.GetNote(ctx, "marks/"+names[i], &pins[i]); err != nil {
+			pins[i].Note = "the pin can't be read: " + err.Error()
+		}
+	})
 	out := map[string]Pin{}
-	for _, n := range names {
-		id, ok := strings.CutSuffix(n, ".note")
-		if !ok {
-			continue
+	for i, n := range names {
+		if id, ok := strings.CutSuffix(n, ".note"); ok {
+			out[id] = pins[i]
 		}
-		var m Pin
-		if _, err := s.GetNote(ctx, "marks/"+n, &m); err != nil {
-			m.Note = "the pin can't be read: " + err.Error()
-		}
-		out[id] = m
 	}
 	return out, nil
 }

@@ -112,21 +112,27 @@ func (s *Shelf) Proofs(ctx context.Context, twin string) (proofs []*Proof, probl
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, []error{err}
 	}
-	for _, f := range slices.Backward(files) {
-		file := "proofs/" + twin + "/" + f
-		b, err := s.GetDocument(ctx, file, store.KindProof, maxProof)
-		p := new(Proof)
-		if err == nil {
-			err = json.Unmarshal(units.VisibleJSON(b), p)
+	read, errs := make([]*Proof, len(files)), make([]error, len(files))
+	s.atOnce(len(files), func(i int) { read[i], errs[i] = s.readProof(ctx, twin, files[i]) })
+	for i := range slices.Backward(files) {
+		if errs[i] != nil {
+			problems = append(problems, errs[i])
+		} else {
+			proofs = append(proofs, read[i])
 		}
-		if err == nil && p.Twin != twin {
-			err = &store.HurtError{File: file, What: "it is the proof of another twin"}
-		}
-		if err != nil {
-			problems = append(problems, err)
-			continue
-		}
-		proofs = append(proofs, p)
 	}
 	return proofs, problems
+}
+
+func (s *Shelf) readProof(ctx context.Context, twin, name string) (*Proof, error) {
+	file := "proofs/" + twin + "/" + name
+	b, err := s.GetDocument(ctx, file, store.KindProof, maxProof)
+	p := new(Proof)
+	if err == nil {
+		err = json.Unmarshal(units.VisibleJSON(b), p)
+	}
+	if err == nil && p.Twin != twin {
+		err = &store.HurtError{File: file, What: "it is the proof of another twin"}
+	}
+	return p, err
 }

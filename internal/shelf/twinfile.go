@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"twinshelf/internal/store"
 	"twinshelf/internal/store/backend"
@@ -109,16 +107,7 @@ func (s *Shelf) Twins(ctx context.Context) (twins []*Twin, problems []error) {
 		twin *Twin
 		err  error
 	}, len(files))
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range min(backend.AtOnce(s.Backend()), len(files)) {
-		wg.Go(func() {
-			for i := next.Add(1) - 1; i < int64(len(files)); i = next.Add(1) - 1 {
-				read[i].twin, read[i].err = s.readTwin(ctx, files[i])
-			}
-		})
-	}
-	wg.Wait()
+	s.atOnce(len(files), func(i int) { read[i].twin, read[i].err = s.readTwin(ctx, files[i]) })
 	for _, r := range read {
 		if r.err != nil {
 			problems = append(problems, r.err)
@@ -141,12 +130,13 @@ func (s *Shelf) TwinFiles(ctx context.Context) (files []string, problems []error
 	if err != nil {
 		return nil, []error{fmt.Errorf("the twins can't be listed: %w", err)}
 	}
-	for _, m := range machines {
-		names, err := s.Backend().List(ctx, "twins/"+m)
-		if err != nil {
-			problems = append(problems, err)
+	names, errs := make([][]string, len(machines)), make([]error, len(machines))
+	s.atOnce(len(machines), func(i int) { names[i], errs[i] = s.Backend().List(ctx, "twins/"+machines[i]) })
+	for i, m := range machines {
+		if errs[i] != nil {
+			problems = append(problems, errs[i])
 		}
-		for _, n := range names {
+		for _, n := range names[i] {
 			files = append(files, "twins/"+m+"/"+n)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -37,20 +38,16 @@ type packSize struct {
 
 // NewRound begins a round over all packs: those that are there, and those that ought to be.
 func (p *packs) NewRound(ctx context.Context) (*Round, error) {
-	ids, err := p.index.packIDs(ctx)
+	sizes, err := p.index.packSizes(ctx)
 	if err != nil {
 		return nil, err
 	}
 	r := &Round{p: p}
 	r.was, _ = p.Reads(ctx)
 	present := map[string]bool{}
-	for _, id := range ids {
-		info, err := p.b.Stat(ctx, packPath(id))
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
+	for _, id := range slices.Sorted(maps.Keys(sizes)) {
 		present[id] = true
-		r.packs, r.Total = append(r.packs, packSize{id, info.Size}), r.Total+info.Size
+		r.packs, r.Total = append(r.packs, packSize{id, sizes[id]}), r.Total+sizes[id]
 	}
 	segments, done := p.index.snapshot()
 	done()

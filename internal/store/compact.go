@@ -23,16 +23,12 @@ func (p PackUse) Unneeded() int64 {
 // PackUses sums up what each pack holds, and what of it is marked.
 func (s *Store) PackUses(ctx context.Context, m *Marking) (map[string]*PackUse, error) {
 	uses := map[string]*PackUse{}
-	ids, err := s.index.packIDs(ctx)
+	sizes, err := s.index.packSizes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, id := range ids {
-		info, err := s.b.Stat(ctx, packPath(id))
-		if err != nil {
-			return nil, err
-		}
-		uses[id] = &PackUse{Size: info.Size}
+	for id, size := range sizes {
+		uses[id] = &PackUse{Size: size}
 	}
 	for i, seg := range m.segments {
 		if err := seg.all(ctx, func(n int, r indexRecord) error {

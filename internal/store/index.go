@@ -274,6 +274,21 @@ func (x *index) packIDs(ctx context.Context) ([]string, error) {
 	return ids, nil
 }
 
+// packSizes are the sizes of the packs that are there, in bytes, by ID.
+func (x *index) packSizes(ctx context.Context) (map[string]int64, error) {
+	entries, err := backend.Entries(ctx, x.b, packFolder)
+	if err != nil {
+		return nil, fmt.Errorf("the packs can't be listed: %w", err)
+	}
+	sizes := map[string]int64{}
+	for _, e := range entries {
+		if id, ok := packID(e.Name); ok {
+			sizes[id] = e.Size
+		}
+	}
+	return sizes, nil
+}
+
 func packID(file string) (string, bool) {
 	id, ok := strings.CutSuffix(file, ".pack")
 	if _, err := hex.DecodeString(id); err != nil || len(id) != 2*packIDLen {

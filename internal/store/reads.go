@@ -54,15 +54,20 @@ var ErrReadBack = errors.New("what was written doesn't read back")
 // changes what it is given is to be known. It gives the bytes read; errors are ErrReadBack or the context's.
 func (p *packs) ReadBack(ctx context.Context, ids []string, step Step) (done int64, err error) {
 	slices.Sort(ids)
+	sizes, err := p.index.packSizes(ctx)
+	if err != nil {
+		return 0, err
+	}
 	var total int64
-	sizes := map[string]int64{}
 	for _, id := range ids {
-		info, err := p.b.Stat(ctx, packPath(id))
-		if err != nil {
-			return 0, err
+		if _, listed := sizes[id]; !listed { // a listing may be behind
+			info, err := p.b.Stat(ctx, packPath(id))
+			if err != nil {
+				return 0, err
+			}
+			sizes[id] = info.Size
 		}
-		sizes[id] = info.Size
-		total += info.Size
+		total += sizes[id]
 	}
 	was, _ := p.Reads(ctx)
 	defer func() {

@@ -35,14 +35,12 @@ func (f *files) withRoom(ctx context.Context, write func() error) error {
 // it can't be made everything else goes on.
 func (f *files) KeepReserve(ctx context.Context) {
 	want := int64(leastReserve)
-	names, err := f.b.List(ctx, indexFolder)
+	parts, err := backend.Entries(ctx, f.b, indexFolder)
 	if err != nil {
 		return
 	}
-	for _, n := range names {
-		if info, err := f.b.Stat(ctx, indexFolder+"/"+n); err == nil {
-			want += info.Size * 5 / 4
-		}
+	for _, p := range parts {
+		want += p.Size * 5 / 4
 	}
 	if info, err := f.b.Stat(ctx, ReserveFile); err == nil && info.Size >= min(want, mostReserve)/2 {
 		return

@@ -253,12 +253,10 @@ type Stats struct {
 // Stats counts what is in the store.
 func (s *Store) Stats(ctx context.Context) (Stats, error) {
 	st := Stats{Blocks: s.index.count()}
-	packs, err := s.b.List(ctx, packFolder)
+	packs, err := backend.Entries(ctx, s.b, packFolder)
 	for _, p := range packs {
-		if info, err := s.b.Stat(ctx, packFolder+"/"+p); err == nil {
-			st.Bytes += info.Size
-			st.Packs++
-		}
+		st.Bytes += p.Size
+		st.Packs++
 	}
 	return st, err
 }

@@ -26,6 +26,7 @@ func (m *datesPage) readShelf() tea.Cmd {
 	}
 	return func() tea.Msg {
 		twins, errs := s.Twins(m.ctx)
+		proved := s.ProofsOf(m.ctx, shelf.IDsOf(twins))
 		var boards []board
 		for i := len(twins) - 1; i >= 0; i-- { // machines descending, oldest first
 			t := twins[i]
@@ -35,8 +36,7 @@ func (m *datesPage) readShelf() tea.Cmd {
 			}
 			b := &boards[len(boards)-1]
 			b.twins = append(b.twins, t)
-			proofs, hurt := s.Proofs(m.ctx, t.ID)
-			b.proofs[t.ID], b.unread[t.ID] = proofs, len(hurt)
+			b.proofs[t.ID], b.unread[t.ID] = proved[i].Proofs, len(proved[i].Problems)
 			b.at = len(b.twins) - 1
 		}
 		for i, j := 0, len(boards)-1; i < j; i, j = i+1, j-1 {

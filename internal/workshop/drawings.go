@@ -75,10 +75,13 @@ func (w *drawings) DrawHistory(ctx context.Context, machine string) (*scene.Scen
 		d.Kept[id] = true
 	}
 	for _, m := range p.Machines {
+		var ids []string
 		for _, f := range m.Fates {
-			proofs, problems := s.Proofs(ctx, f.Twin.ID)
-			last := shelf.ShelfProofs(proofs)
-			d.Proven[f.Twin.ID] = len(problems) == 0 && len(last) > 0 && last[0].Holds()
+			ids = append(ids, f.Twin.ID)
+		}
+		for i, p := range s.ProofsOf(ctx, ids) {
+			last := shelf.ShelfProofs(p.Proofs)
+			d.Proven[ids[i]] = len(p.Problems) == 0 && len(last) > 0 && last[0].Holds()
 		}
 	}
 	return d.History()

@@ -10,6 +10,8 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
+	"path"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -103,6 +105,28 @@ type Entry struct {
 type Lister interface {
 	// Entries gives what is in a folder as List does.
 	Entries(ctx context.Context, folder string) ([]Entry, error)
+}
+
+// Entries gives what is in a folder, by a listing where that tells it.
+func Entries(ctx context.Context, b Backend, folder string) ([]Entry, error) {
+	if l, tells := b.(Lister); tells {
+		if out, err := l.Entries(ctx, folder); !errors.Is(err, errors.ErrUnsupported) {
+			return out, err
+		}
+	}
+	names, err := b.List(ctx, folder)
+	var out []Entry
+	for _, n := range names {
+		info, err := b.Stat(ctx, path.Join(folder, n))
+		switch {
+		case err == nil:
+			out = append(out, Entry{Name: n, Info: info})
+		case errors.Is(err, fs.ErrNotExist): // deleted meanwhile
+		default:
+			return out, err
+		}
+	}
+	return out, err
 }
 
 // Fetcher are backends that give a whole object of known size in fewer requests than Open and ReadAt need.

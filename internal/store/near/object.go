@@ -37,8 +37,10 @@ func (b *Backend) Open(ctx context.Context, name string) (backend.Object, error)
 			return nil, err
 		}
 		return &gathering{b: b, name: name, Object: o}, nil
-	case "twins":
-		return b.openSmall(ctx, name)
+	case "twins", "marks":
+		return b.openSmall(ctx, name, false)
+	case "proofs", "journal", "jobs": // they have random names too
+		return b.openSmall(ctx, name, true)
 	}
 	o, err := b.far.Open(ctx, name)
 	if err == nil && name == first {
@@ -47,15 +49,18 @@ func (b *Backend) Open(ctx context.Context, name string) (backend.Object, error)
 	return o, err
 }
 
-// openSmall opens an object that may be replaced, by its copy where a listing says that it is the same one.
-func (b *Backend) openSmall(ctx context.Context, name string) (backend.Object, error) {
+// openSmall opens an object, by its copy where that is the same one: a listing says so, or it never changes.
+func (b *Backend) openSmall(ctx context.Context, name string, never bool) (backend.Object, error) {
 	e, known := b.known(name)
 	if !known || e.Size > smallest {
 		return b.far.Open(ctx, name)
 	}
-	keep := e.Tag != "" || time.Since(e.Changed) > settled
+	keep, is := never || e.Tag != "" || time.Since(e.Changed) > settled, was(e)
+	if never {
+		is = ""
+	}
 	if keep {
-		if f, size, err := b.copies.open(name, was(e)); err == nil {
+		if f, size, err := b.copies.open(name, is); err == nil {
 			return &local{f: f, size: size}, nil
 		}
 	}
@@ -64,7 +69,7 @@ func (b *Backend) openSmall(ctx context.Context, name string) (backend.Object, e
 		return b.far.Open(ctx, name)
 	}
 	if keep {
-		b.copies.putBytes(name, was(e), content)
+		b.copies.putBytes(name, is, content)
 	}
 	return &local{content: content, size: e.Size}, nil
 }
