@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/backend"
 )
 
 // Event is a line of the shelf's journal.
@@ -37,7 +38,7 @@ func (s *Shelf) Journal(ctx context.Context) (events []Event, problems []error) 
 		there bool
 		err   error
 	}, len(names))
-	s.atOnce(len(names), func(i int) {
+	backend.Each(s.Backend(), len(names), func(i int) {
 		read[i].there, read[i].err = s.GetNote(ctx, "journal/"+names[i], &read[i].event)
 	})
 	for _, r := range slices.Backward(read) {
@@ -82,7 +83,7 @@ func (s *Shelf) Pins(ctx context.Context) (map[string]Pin, error) {
 		return nil, err
 	}
 	pins := make([]Pin, len(names))
-	s.atOnce(len(names), func(i int) {
+	backend.Each(s.Backend(), len(names), func(i int) {
 		if _, err := s.GetNote(ctx, "marks/"+names[i], &pins[i]); err != nil {
 			pins[i].Note = "the pin can't be read: " + err.Error()
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/backend"
 	"twinshelf/internal/units"
 )
 
@@ -113,7 +114,7 @@ func (s *Shelf) Proofs(ctx context.Context, twin string) (proofs []*Proof, probl
 		return nil, []error{err}
 	}
 	read, errs := make([]*Proof, len(files)), make([]error, len(files))
-	s.atOnce(len(files), func(i int) { read[i], errs[i] = s.readProof(ctx, twin, files[i]) })
+	backend.Each(s.Backend(), len(files), func(i int) { read[i], errs[i] = s.readProof(ctx, twin, files[i]) })
 	for i := range slices.Backward(files) {
 		if errs[i] != nil {
 			problems = append(problems, errs[i])

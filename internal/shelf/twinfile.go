@@ -107,7 +107,7 @@ func (s *Shelf) Twins(ctx context.Context) (twins []*Twin, problems []error) {
 		twin *Twin
 		err  error
 	}, len(files))
-	s.atOnce(len(files), func(i int) { read[i].twin, read[i].err = s.readTwin(ctx, files[i]) })
+	backend.Each(s.Backend(), len(files), func(i int) { read[i].twin, read[i].err = s.readTwin(ctx, files[i]) })
 	for _, r := range read {
 		if r.err != nil {
 			problems = append(problems, r.err)
@@ -131,7 +131,10 @@ func (s *Shelf) TwinFiles(ctx context.Context) (files []string, problems []error
 		return nil, []error{fmt.Errorf("the twins can't be listed: %w", err)}
 	}
 	names, errs := make([][]string, len(machines)), make([]error, len(machines))
-	s.atOnce(len(machines), func(i int) { names[i], errs[i] = s.Backend().List(ctx, "twins/"+machines[i]) })
+	backend.Each(s.Backend(), len(machines), func(i int) {
+		names[i], errs[i] = s.Backend().List(ctx,
+			"twins/"+machines[i])
+	})
 	for i, m := range machines {
 		if errs[i] != nil {
 			problems = append(problems, errs[i])

@@ -204,16 +204,9 @@ func (x *index) openAll(ctx context.Context, names []string) (segments []*segmen
 		err error
 	}
 	all := make([]opened, len(names))
-	var group sync.WaitGroup
-	slots := make(chan struct{}, backend.AtOnce(x.b))
-	for i, n := range names {
-		slots <- struct{}{}
-		group.Go(func() {
-			defer func() { <-slots }()
-			all[i].seg, all[i].err = x.openFile(ctx, indexFolder+"/"+n)
-		})
-	}
-	group.Wait()
+	backend.Each(x.b, len(names), func(i int) {
+		all[i].seg, all[i].err = x.openFile(ctx, indexFolder+"/"+names[i])
+	})
 	for i, o := range all {
 		switch {
 		case o.err == nil:

@@ -208,7 +208,6 @@ func sealedAsSaid(ctx context.Context, b backend.Backend, head Head) error {
 	if head.Suite != SuiteOpen {
 		return nil // what isn't sealed is refused where it is read
 	}
-	var files []string
 	few := func(folder string) ([]string, error) {
 		names, err := b.List(ctx, folder)
 		var out []string
@@ -222,17 +221,23 @@ func sealedAsSaid(ctx context.Context, b backend.Backend, head Head) error {
 	if err != nil {
 		return err
 	}
-	for _, f := range append(machines, folders...) {
-		names, err := few(f)
-		if err != nil {
-			return err
-		}
-		files = append(files, names...)
+	folders = append(machines, folders...)
+	in, errs := make([][]string, len(folders)), make([]error, len(folders))
+	backend.Each(b, len(folders), func(i int) { in[i], errs[i] = few(folders[i]) })
+	if err := errors.Join(errs...); err != nil {
+		return err
 	}
-	for _, f := range append(files, RulesFile, checkedFile) {
-		if suite, ok := suiteOf(ctx, b, f); ok && suite != SuiteOpen {
+	files := append(slices.Concat(in...), RulesFile, checkedFile)
+	suites := make([]uint16, len(files))
+	backend.Each(b, len(files), func(i int) {
+		if suite, ok := suiteOf(ctx, b, files[i]); ok {
+			suites[i] = suite
+		}
+	})
+	for i, suite := range suites {
+		if suite != SuiteOpen {
 			return fmt.Errorf("%w (%s has suite %d); don't use it, and take the copy of head from elsewhere",
-				ErrExchanged, f, suite)
+				ErrExchanged, files[i], suite)
 		}
 	}
 	return nil

@@ -16,11 +16,12 @@ type Line struct {
 
 	mu      sync.Mutex
 	w       LineWeather
-	seen    int64 // bytes that came from the server so far
-	conns   map[net.Conn]bool
+	seen    int64             // bytes that came from the server so far
+	free    [2]time.Time      // when the line has carried what went before, each way
+	conns   map[net.Conn]bool // whether they are served
 	closed  bool
 	serving sync.WaitGroup
-	Dials   int // connections made so far
+	dials   int // connections made so far
 }
 
 // LineWeather says how a line is.
@@ -48,6 +49,13 @@ func NewLine(t testing.TB, to string, w LineWeather) *Line {
 	return line
 }
 
+// Dialled is how many connections were made so far.
+func (l *Line) Dialled() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.dials
+}
+
 // Set changes how the line is.
 func (l *Line) Set(w LineWeather) {
 	l.mu.Lock()
@@ -59,7 +67,9 @@ func (l *Line) Set(w LineWeather) {
 func (l *Line) Silence() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	clear(l.conns) // none of these is served any more
+	for c := range l.conns {
+		l.conns[c] = false
+	}
 }
 
 // Cut resets all connections.
@@ -97,7 +107,7 @@ func (l *Line) serve() {
 		}
 		l.mu.Lock()
 		l.conns[c], l.conns[s] = true, true
-		l.Dials++
+		l.dials++
 		l.mu.Unlock()
 		l.serving.Go(func() { l.carry(c, s, false) })
 		l.serving.Go(func() { l.carry(s, c, true) })
@@ -129,7 +139,6 @@ func (l *Line) carry(from, to net.Conn, down bool) {
 		}
 	})
 	defer reading.Wait()
-	free := time.Now() // when the line has carried what went before
 	for p := range parcels {
 		l.mu.Lock()
 		w, alive := l.w, l.conns[from]
@@ -138,8 +147,7 @@ func (l *Line) carry(from, to net.Conn, down bool) {
 			continue
 		}
 		if w.Rate > 0 {
-			free = later(free, p.when).Add(time.Duration(len(p.b)) * time.Second / time.Duration(w.Rate))
-			time.Sleep(time.Until(free))
+			time.Sleep(time.Until(l.carried(down, p, w.Rate)))
 		}
 		time.Sleep(time.Until(p.when.Add(w.Delay)))
 		if down && l.harm(p.b, w) {
@@ -152,6 +160,18 @@ func (l *Line) carry(from, to net.Conn, down bool) {
 	if l.served(from) {
 		closeWrite(to)
 	}
+}
+
+// carried is when the line, which all connections share, has carried a parcel.
+func (l *Line) carried(down bool, p parcel, rate int64) time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	way := 0
+	if down {
+		way = 1
+	}
+	l.free[way] = later(l.free[way], p.when).Add(time.Duration(len(p.b)) * time.Second / time.Duration(rate))
+	return l.free[way]
 }
 
 // served says whether a connection isn't silenced.

@@ -79,6 +79,24 @@ func (s *SSHServer) Known(dir string) {
 	}
 }
 
+// KnownAt has the server known at another place too: that of a line to it.
+func (s *SSHServer) KnownAt(place string) {
+	s.t.Helper()
+	_, port, err := net.SplitHostPort(place)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	known := filepath.Join(s.Person, "known_hosts")
+	text, err := os.ReadFile(known)
+	if err == nil {
+		text = append(text, strings.ReplaceAll(string(text), "]:"+strconv.Itoa(s.Port)+" ", "]:"+port+" ")...)
+		err = os.WriteFile(known, text, 0o600)
+	}
+	if err != nil {
+		s.t.Fatal(err)
+	}
+}
+
 // Start starts the server and returns once it answers.
 func (s *SSHServer) Start() {
 	s.t.Helper()

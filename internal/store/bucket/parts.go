@@ -114,7 +114,7 @@ func (p *parts) send(ctx context.Context, n int64) error {
 // put puts a part.
 func (p *parts) put(ctx context.Context, number int, from, n int64) (tag string, err error) {
 	b := p.u.b
-	sum, err := p.u.kept.md5(from, n)
+	sum, err := md5Of(&p.u.kept, from, n)
 	if err != nil {
 		return "", err
 	}
@@ -171,7 +171,7 @@ func (p *parts) finish(ctx context.Context) error {
 
 // complete sends the rest, and asks for one object of the parts.
 func (p *parts) complete(ctx context.Context) error {
-	if rest := p.u.kept.size - p.sent; rest > 0 {
+	if rest := p.u.kept.Size() - p.sent; rest > 0 {
 		if err := p.send(ctx, rest); err != nil {
 			return err
 		}
@@ -197,7 +197,7 @@ func (p *parts) restart(ctx context.Context) error {
 		return err
 	}
 	p.id, p.sent, p.done, p.err = fresh.id, 0, nil, nil
-	for p.u.kept.size-p.sent >= partSize {
+	for p.u.kept.Size()-p.sent >= partSize {
 		if err := p.send(ctx, partSize); err != nil {
 			return err
 		}

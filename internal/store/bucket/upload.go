@@ -1,27 +1,22 @@
 package bucket
 
 import (
-	"bytes"
 	"context"
 	"crypto/md5"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
-	"os"
-	"sync"
 
 	"github.com/minio/minio-go/v7"
 
 	"twinshelf/internal/store/backend"
+	"twinshelf/internal/store/spool"
 )
 
 const (
-	// inMemory is how much of an upload is kept in memory, in bytes; more is kept in a file without a name.
-	inMemory = 4 << 20
 	// partSize is how much goes up at once, in bytes; what is smaller is put in one request. 5 MiB is the least that
 	// the protocol allows, 10,000 parts the most.
 	partSize = 16 << 20
@@ -40,7 +35,7 @@ type upload struct {
 	label   string
 	options backend.Options
 
-	kept  kept
+	kept  spool.Spool
 	parts *parts // nil for what is put in one request
 	ended bool
 }
@@ -77,14 +72,14 @@ func (u *upload) Write(p []byte) (int, error) {
 	}
 	n, err := u.kept.Write(p)
 	if err != nil {
-		return n, fmt.Errorf("what is on its way can't be kept: %w", err)
+		return n, err
 	}
-	if u.parts == nil && u.kept.size >= partSize {
+	if u.parts == nil && u.kept.Size() >= partSize {
 		if u.parts, err = u.b.beginParts(u.ctx, u); err != nil {
 			return n, explain("put", u.name, err)
 		}
 	}
-	for u.parts != nil && u.kept.size-u.parts.sent >= partSize {
+	for u.parts != nil && u.kept.Size()-u.parts.sent >= partSize {
 		if err := u.parts.send(u.ctx, partSize); err != nil {
 			return n, explain("put", u.name, err)
 		}
@@ -140,18 +135,18 @@ func (u *upload) happened(ctx context.Context, err error) bool {
 		return false
 	}
 	st, err := u.b.stat(ctx, u.name)
-	return err == nil && st.UserMetadata[writerKey] == u.label && st.Size == u.kept.size
+	return err == nil && st.UserMetadata[writerKey] == u.label && st.Size == u.kept.Size()
 }
 
 // putOnce puts a small object in one request.
 func (b *Bucket) putOnce(ctx context.Context, u *upload) error {
-	sum, err := u.kept.md5(0, u.kept.size)
+	sum, err := md5Of(&u.kept, 0, u.kept.Size())
 	if err != nil {
 		return err
 	}
 	return b.again(ctx, func() error {
-		_, err := b.core.PutObject(ctx, b.at.Bucket, b.key(u.name), io.NewSectionReader(&u.kept, 0, u.kept.size),
-			u.kept.size, sum, "", u.unless(u.facts()))
+		_, err := b.core.PutObject(ctx, b.at.Bucket, b.key(u.name), io.NewSectionReader(&u.kept, 0, u.kept.Size()),
+			u.kept.Size(), sum, "", u.unless(u.facts()))
 		return err
 	})
 }
@@ -173,77 +168,14 @@ func (u *upload) Abort() error {
 func (u *upload) end() error {
 	u.ended = true
 	u.stop()
-	return u.kept.close()
+	return u.kept.Close()
 }
 
-// kept is what was written so far: in memory, or in a file without a name.
-type kept struct {
-	mu    sync.RWMutex
-	small []byte
-	file  *os.File
-	size  int64
-}
-
-func (k *kept) Write(p []byte) (n int, err error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.file == nil && k.size+int64(len(p)) > inMemory {
-		if err = k.spill(); err != nil {
-			return 0, err
-		}
-	}
-	if k.file != nil {
-		n, err = k.file.WriteAt(p, k.size)
-	} else {
-		k.small, n = append(k.small, p...), len(p)
-	}
-	k.size += int64(n)
-	return n, err
-}
-
-// spill goes on in a file. mu is held.
-func (k *kept) spill() error {
-	f, err := os.CreateTemp("", "twinshelf-upload-*")
-	if err != nil {
-		return err
-	}
-	if err = os.Remove(f.Name()); err == nil { // it ends with the process
-		_, err = f.WriteAt(k.small, 0)
-	}
-	if err != nil {
-		return errors.Join(err, f.Close())
-	}
-	k.file, k.small = f, nil
-	return nil
-}
-
-// ReadAt reads what was written.
-func (k *kept) ReadAt(p []byte, off int64) (int, error) {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	if k.file == nil {
-		return bytes.NewReader(k.small).ReadAt(p, off)
-	}
-	return k.file.ReadAt(p, off)
-}
-
-// md5 is the checksum of a stretch as requests carry it (RFC 1864): the service refuses what doesn't fit.
-func (k *kept) md5(from, n int64) (string, error) {
+// md5Of is the checksum of a stretch as requests carry it (RFC 1864): the service refuses what doesn't fit.
+func md5Of(k *spool.Spool, from, n int64) (string, error) {
 	h := md5.New()
 	if _, err := io.Copy(h, io.NewSectionReader(k, from, n)); err != nil {
 		return "", err
 	}
 	return base64.StdEncoding.EncodeToString(h.Sum(nil)), nil
-}
-
-func (k *kept) close() error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.small = nil
-	if k.file == nil {
-		return nil
-	}
-	f := k.file
-	k.file = nil
-	return f.Close()
 }

@@ -55,9 +55,10 @@ func Over(far backend.Backend, dir string, most int64) *Backend {
 const first = "head"
 
 // looked are the folders that are asked for next.
-var looked = []string{"index", "packs", "twins", "marks"}
+var looked = []string{"index", "packs", locksFolder, "twins", "marks", "proofs"}
 
-// locksFolder is listed anew each time: whoever looks at locks must see those of this moment.
+// locksFolder is listed anew each time but the first, when a shelf is opened: whoever looks at locks must see those of
+// this moment.
 const locksFolder = "locks"
 
 // warm asks for what opening needs at once; what asks for it afterwards waits for the answers under way.
@@ -163,15 +164,31 @@ func (b *Backend) Stat(ctx context.Context, name string) (backend.Info, error) {
 
 // List gives the names in a folder.
 func (b *Backend) List(ctx context.Context, folder string) ([]string, error) {
-	if _, tells := b.far.(backend.Lister); !tells || folder == locksFolder {
+	if _, tells := b.far.(backend.Lister); !tells || folder == locksFolder && !b.asked(folder) {
 		return b.far.List(ctx, folder)
 	}
 	entries, err := b.Entries(ctx, folder)
+	if folder == locksFolder {
+		b.forget(folder)
+	}
 	var names []string
 	for _, e := range entries {
 		names = append(names, e.Name)
 	}
 	return names, err
+}
+
+// asked says whether a folder was asked for ahead.
+func (b *Backend) asked(folder string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.listings[folder] != nil
+}
+
+func (b *Backend) forget(folder string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.listings, folder)
 }
 
 // Entries gives what is in a folder; who asks while the answer is under way, or shortly after it, gets the same one.

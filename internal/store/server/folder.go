@@ -1,16 +1,11 @@
 package server
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -26,8 +21,6 @@ import (
 const (
 	// tempFolder is where objects lie until they are committed, as in a folder of a file system.
 	tempFolder = "tmp"
-	// gathered is how much is written at once, in bytes.
-	gathered = 1 << 20
 	// fullBelow is how much room a server still has that failed for want of it, in bytes: it doesn't say why.
 	fullBelow = 4 << 20
 
@@ -264,14 +257,26 @@ func (f *Folder) Fetch(ctx context.Context, name string, p []byte) error {
 			return err
 		}
 		defer f.link.beside(func() { _ = file.Close() })
-		whole := make([]byte, len(p)+1) // a byte more, to see where it ends
-		n, err := file.ReadAt(whole, 0)
-		if n != len(p) {
-			return fmt.Errorf("%s has another size than its folder said (%d bytes): %w", name, len(p),
-				errors.Join(errChanged, err))
+		var size int64
+		var problem error
+		var both sync.WaitGroup
+		both.Go(func() {
+			var st fs.FileInfo
+			if st, problem = file.Stat(); problem == nil {
+				size = st.Size()
+			}
+		})
+		n, err := file.ReadAt(p, 0)
+		both.Wait()
+		switch {
+		case problem != nil:
+			return problem
+		case n == len(p) && size == int64(n):
+			return nil
+		case err != nil && !errors.Is(err, io.EOF):
+			return err
 		}
-		copy(p, whole)
-		return nil
+		return fmt.Errorf("%s has another size than its folder said (%d bytes): %w", name, len(p), errChanged)
 	})
 	return at("read", name, err)
 }
@@ -280,7 +285,7 @@ func (f *Folder) Fetch(ctx context.Context, name string, p []byte) error {
 var errChanged = errors.New("it was changed meanwhile")
 
 // AtOnce is as many as a server's sessions take well.
-func (f *Folder) AtOnce() int { return 64 }
+func (f *Folder) AtOnce() int { return 192 }
 
 // Delete deletes an object. Where the connection broke meanwhile and it is gone afterwards, it was deleted.
 func (f *Folder) Delete(ctx context.Context, name string) error {
@@ -351,286 +356,4 @@ func (f *Folder) room(ctx context.Context, err error) error {
 		return errors.Join(backend.ErrFull, err)
 	}
 	return err
-}
-
-// upload is a file in tmp.
-type upload struct {
-	f          *Folder
-	ctx        context.Context // of who began it: writing has none of its own
-	temp, name string
-	o          backend.Options
-	gather     *bufio.Writer
-
-	mu      sync.Mutex
-	client  *sftp.Client
-	file    *sftp.File
-	written int64 // by the server
-	synced  bool
-	ended   bool
-}
-
-// Create begins an object.
-func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (backend.Upload, error) {
-	var id [8]byte
-	_, _ = rand.Read(id[:])
-	u := &upload{f: f, ctx: context.WithoutCancel(ctx), name: name, o: o,
-		temp: f.path(tempFolder + "/" + o.Owner + "-" + hex.EncodeToString(id[:]))}
-	u.gather = bufio.NewWriterSize(writerFunc(u.write), gathered)
-	err := f.link.do(ctx, func(c *sftp.Client) error {
-		file, err := c.OpenFile(u.temp, os.O_RDWR|os.O_CREATE|os.O_TRUNC) // its name is of this upload alone
-		if errors.Is(err, fs.ErrNotExist) {
-			if err = f.makeFolder(c, path.Dir(u.temp)); err == nil {
-				file, err = c.OpenFile(u.temp, os.O_RDWR|os.O_CREATE|os.O_TRUNC)
-			}
-		}
-		if err != nil {
-			return err
-		}
-		u.client, u.file = c, file
-		return c.Chmod(u.temp, 0o600)
-	})
-	if err != nil {
-		return nil, at("create", name, f.room(ctx, err))
-	}
-	return u, nil
-}
-
-type writerFunc func(p []byte) (int, error)
-
-func (w writerFunc) Write(p []byte) (int, error) { return w(p) }
-
-// makeFolder makes a folder with those above it, for its owner alone.
-func (f *Folder) makeFolder(c *sftp.Client, dir string) error {
-	if st, err := c.Stat(dir); err == nil && st.IsDir() {
-		return nil
-	}
-	if parent := path.Dir(dir); parent != dir && parent != "." {
-		if err := f.makeFolder(c, parent); err != nil {
-			return err
-		}
-	}
-	if err := c.Mkdir(dir); err != nil {
-		if st, there := c.Stat(dir); there == nil && st.IsDir() { // somebody else made it just now
-			return nil
-		}
-		return err
-	}
-	return c.Chmod(dir, 0o700)
-}
-
-// over gives the file over a connection.
-func (u *upload) over(c *sftp.Client) (*sftp.File, error) {
-	if u.client == c {
-		return u.file, nil
-	}
-	file, err := c.OpenFile(u.temp, os.O_RDWR) // without making it: what was swept away stays away
-	if err == nil {
-		u.client, u.file = c, file
-	}
-	return file, err
-}
-
-// write writes what was gathered at the place where it belongs, which may be done twice.
-func (u *upload) write(p []byte) (int, error) {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	err := u.f.link.do(u.ctx, func(c *sftp.Client) error {
-		file, err := u.over(c)
-		if err != nil {
-			return err
-		}
-		_, err = file.WriteAt(p, u.written)
-		return err
-	})
-	if err != nil {
-		return 0, at("write", u.name, u.f.room(u.ctx, err))
-	}
-	u.written += int64(len(p))
-	u.synced = false
-	return len(p), nil
-}
-
-func (u *upload) Write(p []byte) (int, error) {
-	if u.ended {
-		return 0, fs.ErrClosed
-	}
-	return u.gather.Write(p)
-}
-
-func (u *upload) ReadAt(p []byte, off int64) (n int, err error) {
-	if u.ended {
-		return 0, fs.ErrClosed
-	}
-	if err := u.gather.Flush(); err != nil {
-		return 0, err
-	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if off >= u.written {
-		return 0, io.EOF
-	}
-	want := p[:min(int64(len(p)), u.written-off)]
-	err = u.f.link.do(u.ctx, func(c *sftp.Client) error {
-		file, err := u.over(c)
-		if err != nil {
-			return err
-		}
-		n, err = file.ReadAt(want, off)
-		if n == len(want) {
-			return nil
-		}
-		return err
-	})
-	if err == nil && n < len(p) {
-		err = io.EOF
-	}
-	return n, err
-}
-
-func (u *upload) Sync(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if err := u.gather.Flush(); err != nil {
-		return err
-	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	err := u.f.link.do(ctx, func(c *sftp.Client) error {
-		if _, has := c.HasExtension(extFsync); !has {
-			return nil // Concerns says so
-		}
-		file, err := u.over(c)
-		if err != nil {
-			return err
-		}
-		return file.Sync()
-	})
-	u.synced = err == nil
-	return at("sync", u.name, u.f.room(ctx, err))
-}
-
-// Commit makes the object visible.
-func (u *upload) Commit(ctx context.Context) error {
-	if u.ended {
-		return fs.ErrClosed
-	}
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	err := u.gather.Flush()
-	if err == nil && !u.synced && !u.o.Fleeting {
-		err = u.Sync(ctx)
-	}
-	if err != nil {
-		return err
-	}
-	moved := false
-	err = u.f.link.do(ctx, func(c *sftp.Client) error {
-		to := u.f.path(u.name)
-		if moved { // the connection broke after it was asked for: the temporary name says whether it was done
-			if _, err := c.Stat(u.temp); errors.Is(err, fs.ErrNotExist) {
-				return nil
-			}
-		}
-		again := moved
-		moved = true
-		if !u.o.IfAbsent {
-			return u.replace(c, to)
-		}
-		err := u.putNew(c, to)
-		if again && errors.Is(err, fs.ErrExist) && u.isIn(c, to) {
-			return nil
-		}
-		return err
-	})
-	if err != nil {
-		return at("commit", u.name, u.f.room(ctx, err))
-	}
-	u.ended = true
-	_ = u.file.Close() // it is in place, whatever becomes of the handle
-	return nil
-}
-
-// replace puts the file in the place of another in one step, where the server can.
-func (u *upload) replace(c *sftp.Client, to string) error {
-	move := func() error {
-		if _, has := c.HasExtension(extRename); has {
-			return c.PosixRename(u.temp, to)
-		}
-		if err := c.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		return c.Rename(u.temp, to)
-	}
-	err := move()
-	if errors.Is(err, fs.ErrNotExist) {
-		if err = u.f.makeFolder(c, path.Dir(to)); err == nil {
-			err = move()
-		}
-	}
-	return err
-}
-
-// putNew puts the file in place where there is none: a hard link fails where there is one, and so does a plain rename
-// of SFTP.
-func (u *upload) putNew(c *sftp.Client, to string) error {
-	_, links := c.HasExtension(extLink)
-	move := func() error {
-		if !links {
-			return c.Rename(u.temp, to)
-		}
-		return c.Link(u.temp, to)
-	}
-	err := move()
-	if errors.Is(err, fs.ErrNotExist) {
-		if err = u.f.makeFolder(c, path.Dir(to)); err == nil {
-			err = move()
-		}
-	}
-	if err != nil && !lost(err) {
-		if _, there := c.Lstat(to); there == nil {
-			return fs.ErrExist
-		}
-		return err
-	}
-	if err == nil && links {
-		_ = c.Remove(u.temp) // the object is there; what is left is swept some day
-	}
-	return err
-}
-
-// mostCompared is how large an object is at the most that is compared with what was put, in bytes.
-const mostCompared = 4 << 20
-
-// isIn says whether an object is what was written here: the connection broke after it was put.
-func (u *upload) isIn(c *sftp.Client, to string) bool {
-	if u.written > mostCompared {
-		return false
-	}
-	var both [2][]byte
-	for i, name := range []string{u.temp, to} {
-		file, err := c.Open(name)
-		if err != nil {
-			return false
-		}
-		both[i], err = io.ReadAll(io.LimitReader(file, mostCompared+1))
-		if errors.Join(err, file.Close()) != nil {
-			return false
-		}
-	}
-	return bytes.Equal(both[0], both[1])
-}
-
-func (u *upload) Abort() error {
-	if u.ended {
-		return nil
-	}
-	u.ended = true
-	_ = u.file.Close()
-	err := u.f.link.do(u.ctx, func(c *sftp.Client) error { return c.Remove(u.temp) })
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
-	return at("abort", u.name, err)
 }

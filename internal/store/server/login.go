@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -52,6 +53,8 @@ type login struct {
 
 // dial opens a connection to a server.
 func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
+	patience := newPatience()
+	asks = patience.spare(asks)
 	known, err := newHosts(s, asks.Trust)
 	if err != nil {
 		return nil, err
@@ -66,6 +69,8 @@ func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
 		return nil, fmt.Errorf("%s can't be reached: %w", s.host, err)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	patience.begin(conn)
+	defer patience.end()
 	refused := error(nil)
 	config := &ssh.ClientConfig{User: s.user, Auth: l.methods(ctx), HostKeyAlgorithms: known.algorithms(),
 		HostKeyCallback: func(_ string, remote net.Addr, key ssh.PublicKey) error {
@@ -80,7 +85,7 @@ func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
 	case refused != nil:
 		conn.Close()
 		return nil, refused
-	case err != nil && len(l.tried) > 0:
+	case err != nil && len(l.tried) > 0 && !lost(err) && !errors.Is(err, io.EOF):
 		conn.Close()
 		return nil, &LoginError{s.host, s.user, l.tried, err}
 	case err != nil:

@@ -1,12 +1,15 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -252,5 +255,59 @@ func TestLinkComesBack(t *testing.T) {
 	defer cancel()
 	if _, err := f.List(ctx, "packs"); err == nil {
 		t.Error("a server that is gone answers")
+	}
+}
+
+// TestSilentServer: a server that takes the connection and says nothing is given up; so is a connection that falls
+// silent, and what was going on goes on over another one.
+func TestSilentServer(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	f, err := Open(Address{User: "tam", Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Path: "/srv"}, t.TempDir(),
+		Asks{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := f.List(t.Context(), ""); err == nil || !strings.Contains(err.Error(), "no connection comes about") {
+		t.Errorf("a silent server: %v", err)
+	}
+	s := testkit.OpenSSH(t)
+	line := testkit.NewLine(t, net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), testkit.LineWeather{})
+	s.KnownAt(line.Addr)
+	_, port, err := net.SplitHostPort(line.Addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := addressOf(s, t.TempDir())
+	if at.Port, err = strconv.Atoi(port); err != nil {
+		t.Fatal(err)
+	}
+	over, err := Open(at, s.Person, Asks{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer over.Close()
+	content := bytes.Repeat([]byte("oak and elm "), 500_000)
+	u, err := over.Create(t.Context(), "packs/1", backend.Options{Owner: "a"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := u.Write(content[:2_000_000]); err != nil {
+		t.Fatal(err)
+	}
+	line.Silence()
+	if _, err = u.Write(content[2_000_000:]); err == nil {
+		err = u.Commit(t.Context())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := backend.Get(t.Context(), over, "packs/1", int64(len(content)))
+	if err != nil || !bytes.Equal(got, content) || line.Dialled() != 2 {
+		t.Errorf("%d bytes over %d connections: %v", len(got), line.Dialled(), err)
 	}
 }

@@ -2,25 +2,9 @@ package shelf
 
 import (
 	"context"
-	"sync"
-	"sync/atomic"
 
 	"twinshelf/internal/store/backend"
 )
-
-// atOnce does something for each of n numbers, as many at once as the backend takes well.
-func (s *Shelf) atOnce(n int, do func(i int)) {
-	var next atomic.Int64
-	var all sync.WaitGroup
-	for range min(backend.AtOnce(s.Backend()), n) {
-		all.Go(func() {
-			for i := next.Add(1) - 1; i < int64(n); i = next.Add(1) - 1 {
-				do(int(i))
-			}
-		})
-	}
-	all.Wait()
-}
 
 // Proved are the proofs of a twin.
 type Proved struct {
@@ -37,7 +21,7 @@ func (s *Shelf) ProofsOf(ctx context.Context, ids []string) []Proved {
 	for _, f := range folders {
 		have[f] = true
 	}
-	s.atOnce(len(ids), func(i int) {
+	backend.Each(s.Backend(), len(ids), func(i int) {
 		if err != nil || have[ids[i]] {
 			out[i].Proofs, out[i].Problems = s.Proofs(ctx, ids[i])
 		}
