@@ -11,13 +11,15 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/minio/minio-go/v7"
+
 	"twinshelf/internal/demo"
 	"twinshelf/internal/testkit"
 )
 
 // jsonRuns are calls of every command with --json, in an order in which each has what it needs. DIR is a folder of the
 // test, ELM another shelf, SEALED a sealed one and PAPER the recovery key of the locked machine. A call that begins
-// with "!" fails, one with "~" is about that one.
+// with "!" fails, one with "~" is about that one, one with "@" about STORED, which lies in object storage.
 var jsonRuns = []string{
 	"bench", "health", "health E6F5",
 	"capture C3E9 --plan", "capture C3E9", "rescue C3E9 --plan", "rescue C3E9",
@@ -73,6 +75,8 @@ var jsonRuns = []string{
 	"~shelf unlocking 'Booking office' --key-file PAPER", "~shelf passphrase list",
 	"~shelf passphrase add purser --new-passphrase-file DIR/second",
 	"~shelf passphrase change purser --new-passphrase-file DIR/third", "~shelf passphrase withdraw purser",
+	"shelf new STORED --name Ash --passphrase-file DIR/first", "@shelf protection", "@shelf retain --days 1",
+	"shelf bring-back STORED", "door line DIR/desk.pub --right add",
 	"!dates Nobody", "!restore 'Ticket desk'", "!ready erase 7731 --how quick --confirm 9", "!nonsense",
 }
 
@@ -225,11 +229,16 @@ func TestAnswers(t *testing.T) {
 	if err != nil {
 		testkit.Lacks(t, "busybox-static")
 	}
-	replace := strings.NewReplacer("BUSYBOX", busybox, "DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED",
+	stored := testkit.S3(t, false).Bucket("quay", minio.MakeBucketOptions{ObjectLocking: true})
+	replace := strings.NewReplacer("STORED", stored, "BUSYBOX", busybox, "DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED",
 		sealed,
 		"PAPER", "'"+demo.Paths(filepath.Dir(p.disks)).Paper+"'")
 	saved := "twinshelf routine 1\nname: Shelf, weekly\nshelf: Oak\ndo: check 5 %\nwhen: every sunday at 3:00\n"
 	if err := os.WriteFile(filepath.Join(p.dir, "routine.txt"), []byte(saved), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	desk := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMVjRoFI6Tl3fiOwBjVOH0GmgXZXQLn7sc3YVQGGBGF0 desk\n"
+	if err := os.WriteFile(filepath.Join(p.dir, "desk.pub"), []byte(desk), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for i, n := range []string{"first", "second", "third"} {
@@ -240,10 +249,13 @@ func TestAnswers(t *testing.T) {
 	}
 	for _, call := range jsonRuns {
 		fails := strings.HasPrefix(call, "!")
-		args := words(replace.Replace(strings.TrimLeft(call, "!~")))
+		args := words(replace.Replace(strings.TrimLeft(call, "!~@")))
 		about := []string{"--shelf", p.shelf}
 		if strings.HasPrefix(call, "~") {
 			about = []string{"--shelf", sealed, "--passphrase-file", filepath.Join(p.dir, "first")}
+		}
+		if strings.HasPrefix(call, "@") {
+			about = []string{"--shelf", stored, "--passphrase-file", filepath.Join(p.dir, "first")}
 		}
 		with := slices.Concat(args, []string{"--json", "--disk", p.disks, "--quiet"}, about)
 		out, errs, code := p.run("", with...)
@@ -282,12 +294,12 @@ func TestAnswers(t *testing.T) {
 var mounting = map[string]bool{"ready mount": true, "ready unmount": true}
 
 // endless commands go on until they are ended; stopping a routine needs another process (TestRoutineStop).
-var endless = map[string]bool{"routine watch": true, "routine stop": true}
+var endless = map[string]bool{"routine watch": true, "routine stop": true, "door serve": true, "door session": true}
 
 // commandOf is the command of a call.
 func commandOf(args []string) string {
 	n := 1
-	if slices.Contains([]string{"shelf", "ready", "job", "draw", "stick", "routine"}, args[0]) {
+	if slices.Contains([]string{"shelf", "ready", "job", "draw", "stick", "routine", "door"}, args[0]) {
 		n++
 	}
 	if len(args) > 1 && args[0] == "shelf" && args[1] == "passphrase" {

@@ -77,7 +77,7 @@ func unread(problems []error) error {
 func datedTwins(ctx context.Context, s *shelf.Shelf, twins []*shelf.Twin,
 	kept map[string]shelf.Pin) []answer.DatedTwin {
 	var out []answer.DatedTwin
-	proved := s.ProofsOf(ctx, shelf.IDsOf(twins))
+	proved := shelf.ProofsOf(ctx, s, shelf.IDsOf(twins))
 	for i, t := range twins {
 		d := answer.DatedTwin{Twin: answer.TwinOf(t)}
 		if m, yes := kept[t.ID]; yes {

@@ -15,7 +15,7 @@ import (
 // farAsks are how the person at the terminal is asked while a server is opened; nobody is asked where there is none.
 func farAsks(o *options) far.Asks {
 	fd := int(os.Stdin.Fd())
-	if !term.IsTerminal(fd) || o.screen {
+	if !term.IsTerminal(fd) {
 		return far.Asks{}
 	}
 	return far.Asks{

@@ -203,7 +203,8 @@ func newRoot(o *options, screen Screen) *cobra.Command {
 		rescueCommand(o),
 		datesCommand(o),
 		restoreCommand(o), copyCommand(o), rehearseCommand(o), proveCommand(o), listCommand(o), findCommand(o),
-		takeCommand(o), compareCommand(o), jobCommand(o), routineCommand(o), labelsCommand(o), drawCommand(o),
+		takeCommand(o), compareCommand(o), jobCommand(o), routineCommand(o), doorCommand(o), labelsCommand(o),
+		drawCommand(o),
 		demoCommand(o, screen))
 	root.AddCommand(manCommand(o, root))
 	root.SetVersionTemplate("{{.Version}}\n")

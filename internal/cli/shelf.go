@@ -30,7 +30,8 @@ func shelfCommand(o *options) *cobra.Command {
 	c.AddCommand(newShelfCommand(o), showShelfCommand(o), reindexCommand(o), parityCommand(o), passphraseCommand(o),
 		ruleCommand(o), thinCommand(o), keepCommand(o), unlockingCommand(o), discardCommand(o), roomCommand(o),
 		journalCommand(o),
-		checkCommand(o), carryCommand(o), shelvesCommand(o), retireCommand(o), knownCommand(o), shelfListCommand(o))
+		checkCommand(o), carryCommand(o), shelvesCommand(o), protectionCommand(o), retainCommand(o),
+		bringBackCommand(o), retireCommand(o), knownCommand(o), shelfListCommand(o))
 	return c
 }
 
@@ -49,6 +50,9 @@ func newShelfCommand(o *options) *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if name == "" {
 				name = filepath.Base(args[0])
+				if far.Is(args[0]) {
+					name = far.Name(args[0])
+				}
 			}
 			if far.Is(args[0]) {
 				if err := far.Check(args[0]); err != nil {

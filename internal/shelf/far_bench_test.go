@@ -116,7 +116,7 @@ func read(b *testing.B, s *shelf.Shelf) {
 	if len(twins) != 1000 || len(problems) > 0 {
 		b.Fatal(len(twins), problems)
 	}
-	s.ProofsOf(b.Context(), shelf.IDsOf(twins))
+	shelf.ProofsOf(b.Context(), s, shelf.IDsOf(twins))
 	if _, err := s.Pins(b.Context()); err != nil {
 		b.Fatal(err)
 	}

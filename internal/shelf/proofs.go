@@ -114,7 +114,7 @@ func (s *Shelf) Proofs(ctx context.Context, twin string) (proofs []*Proof, probl
 		return nil, []error{err}
 	}
 	read, errs := make([]*Proof, len(files)), make([]error, len(files))
-	backend.Each(s.Backend(), len(files), func(i int) { read[i], errs[i] = s.readProof(ctx, twin, files[i]) })
+	backend.Each(s.Backend(), len(files), func(i int) { read[i], errs[i] = readProof(ctx, s, twin, files[i]) })
 	for i := range slices.Backward(files) {
 		if errs[i] != nil {
 			problems = append(problems, errs[i])
@@ -125,7 +125,7 @@ func (s *Shelf) Proofs(ctx context.Context, twin string) (proofs []*Proof, probl
 	return proofs, problems
 }
 
-func (s *Shelf) readProof(ctx context.Context, twin, name string) (*Proof, error) {
+func readProof(ctx context.Context, s *Shelf, twin, name string) (*Proof, error) {
 	file := "proofs/" + twin + "/" + name
 	b, err := s.GetDocument(ctx, file, store.KindProof, maxProof)
 	p := new(Proof)

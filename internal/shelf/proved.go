@@ -13,7 +13,7 @@ type Proved struct {
 }
 
 // ProofsOf gives the proofs of twins, in their order.
-func (s *Shelf) ProofsOf(ctx context.Context, ids []string) []Proved {
+func ProofsOf(ctx context.Context, s *Shelf, ids []string) []Proved {
 	out := make([]Proved, len(ids))
 	// Most twins of a large shelf have none: one listing says which.
 	have := map[string]bool{}

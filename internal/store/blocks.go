@@ -35,6 +35,9 @@ func (x *index) Knows(ctx context.Context, n Name) bool {
 // or ErrMissing, or the medium's. Where the index has changed meanwhile it is loaded again.
 func (p *packs) Block(ctx context.Context, n Name, dst []byte) ([]byte, error) {
 	b, err := p.block(ctx, n, dst)
+	if err != nil && IsHurt(err) && !errors.Is(err, ErrMissing) { // it may have been hurt on its way here
+		b, err = p.block(ctx, n, dst)
+	}
 	if (errors.Is(err, ErrMissing) || errors.Is(err, fs.ErrNotExist)) && p.index.Refresh(ctx) == nil {
 		b, err = p.block(ctx, n, dst)
 	}

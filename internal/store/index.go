@@ -387,7 +387,7 @@ func (x *index) adopt(ctx context.Context, l *Lock) error {
 func (x *index) shorten(ctx context.Context, l *Lock) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if len(x.segments) <= maxSegments {
+	if len(x.segments) <= maxSegments || !backend.MayDelete(ctx, x.b) { // who may only add leaves it to others
 		return nil
 	}
 	everything := func(*segment, int, indexRecord) bool { return true }

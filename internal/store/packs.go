@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io/fs"
 	"slices"
 	"sync"
 
@@ -104,6 +105,10 @@ func (p *packs) read(ctx context.Context, at place, n Name, dst []byte) ([]byte,
 	defer putBuffer(buf)
 	b := buf.b[:entryLen+int(at.stored)]
 	if k, err := h.ReadAt(ctx, b, at.offset); k < len(b) {
+		if errors.Is(err, fs.ErrNotExist) { // given back since it was opened
+			p.letGo(at.pack)
+			return nil, fmt.Errorf("%s isn't there any more: %w", file, err)
+		}
 		return nil, orCancelled(ctx, &HurtError{file, at.offset, fmt.Sprintf("a block can't be read (%v)", err)})
 	}
 	e, err := decodeEntry(file, at.offset, b)

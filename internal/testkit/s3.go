@@ -1,8 +1,10 @@
 package testkit
 
 import (
+	"crypto/tls"
 	"fmt"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
@@ -32,8 +34,8 @@ const (
 )
 
 // S3 starts a server on this machine, and gives the environment the keys to it. Its buckets can keep versions. More
-// are global arguments of the server, such as certificates (and then tls).
-func S3(t testing.TB, tls bool, more ...string) *S3Server {
+// are global arguments of the server, such as certificates (and then it is secure).
+func S3(t testing.TB, secure bool, more ...string) *S3Server {
 	t.Helper()
 	Need(t, "versitygw")
 	dir := t.TempDir()
@@ -49,13 +51,14 @@ func S3(t testing.TB, tls bool, more ...string) *S3Server {
 		}
 	}
 	s := &S3Server{Endpoint: "http://" + at, t: t}
-	if tls {
+	if secure {
 		s.Endpoint = "https://" + at
 	}
 	s.args = append([]string{"--quiet", "--port", at, "--access", S3Key, "--secret", S3Secret}, more...)
 	s.args = append(s.args, "posix", "--versioning-dir", filepath.Join(dir, "versions"), filepath.Join(dir, "buckets"))
 	s.Owner, err = minio.New(at, &minio.Options{Creds: credentials.NewStaticV4(S3Key, S3Secret, ""),
-		Region: "us-east-1"})
+		Region: "us-east-1", Secure: secure, Transport: &http.Transport{
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}) // it isn't what is tested
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -295,6 +296,15 @@ func (m *datesPage) lanes() lanes {
 	return ls
 }
 
+// shortPlace is where a shelf lies, short: an address without how it is reached.
+func shortPlace(place string) string {
+	if far.Is(place) {
+		address, _, _ := strings.Cut(place, "?")
+		return address
+	}
+	return shortPath(place)
+}
+
 // shelfLane puts the open shelf onto a lane, with what it is about to take in bytes.
 func shelfLane(m *datesPage, l lane, adds int64) lane {
 	s := m.w.Shelf
@@ -302,7 +312,7 @@ func shelfLane(m *datesPage, l lane, adds int64) lane {
 		return nothing(l, "nothing: no shelf is open")
 	}
 	f := m.ahead
-	l.name, l.where = "shelf "+s.Head().Name, shortPath(s.Place())
+	l.name, l.where = "shelf "+s.Head().Name, shortPlace(s.Place())
 	if !f.Free.Known() {
 		l.says("%s stored", f.Stored)
 		if adds > 0 {

@@ -230,6 +230,8 @@ func update(m *model, msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.look(), m.datesPage.readShelf())
 	case ticked:
 		return m, m.runPage.onTick()
+	case farQuestion:
+		m.shelfDesk.onFarQuestion(msg)
 	case locked:
 		m.shelfDesk.onLocked(msg)
 	case paired:

@@ -10,33 +10,52 @@ import (
 
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/workshop"
 )
 
 // makeShelf asks for all that a new shelf needs, makes it, and goes on with it.
 func (m *shelfDesk) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
-	m.prompt.askPath("Folder for the new shelf, empty or not there yet: ", "", func(dir string) {
+	const label = "Folder for the new shelf, empty or not there yet; or an address (sftp://…, s3://…): "
+	m.prompt.askPath(label, "", func(dir string) {
 		if dir = strings.TrimSpace(dir); dir == "" {
 			return
 		}
-		m.prompt.ask("Name of the new shelf: ", filepath.Base(dir), func(name string) {
+		usual := filepath.Base(dir)
+		if far.Is(dir) {
+			if err := far.Check(dir); err != nil {
+				m.fail(sentence(err))
+				return
+			}
+			usual = far.Name(dir)
+		}
+		m.prompt.ask("Name of the new shelf: ", usual, func(name string) {
 			if name = strings.TrimSpace(name); name == "" {
-				name = filepath.Base(dir)
+				name = usual
 			}
-			n := menu{title: fmt.Sprintf("Should %s be sealed?", name), choices: []choice{
-				{name: "open", about: "whoever has the drive can read what is on it"},
-				{name: "sealed", about: "encrypted: without a passphrase nothing can be read, not even the names of " +
-					"machines; nobody can recover a lost passphrase"}}}
-			n.then = func(chosen []int) tea.Cmd {
-				if chosen[0] == 0 {
-					return m.makeThen(dir, name, nil, then)
-				}
-				m.askNewPassphrase("", name, func(p []byte) { m.prompt.pending = m.makeThen(dir, name, p, then) })
-				return nil
-			}
-			m.menus.offer(n)
+			m.offerSeal(dir, name, then)
 		})
 	})
+}
+
+// offerSeal asks whether a new shelf is sealed; one that lies far away is, unless it is chosen otherwise.
+func (m *shelfDesk) offerSeal(dir, name string, then func(*shelf.Shelf) tea.Cmd) {
+	open := choice{name: "open", about: "whoever has the drive can read what is on it"}
+	sealed := choice{name: "sealed", about: "encrypted: without a passphrase nothing can be read, not even the names of " +
+		"machines; nobody can recover a lost passphrase"}
+	n, openAt := menu{title: fmt.Sprintf("Should %s be sealed?", name), choices: []choice{open, sealed}}, 0
+	if far.Is(dir) {
+		open.about = "whoever runs the server, or gets in there, can read what is on it"
+		n.choices, openAt = []choice{sealed, open}, 1
+	}
+	n.then = func(chosen []int) tea.Cmd {
+		if chosen[0] == openAt {
+			return m.makeThen(dir, name, nil, then)
+		}
+		m.askNewPassphrase("", name, func(p []byte) { m.prompt.pending = m.makeThen(dir, name, p, then) })
+		return nil
+	}
+	m.menus.offer(n)
 }
 
 // askNewPassphrase asks twice, and again as long as the two differ or protect nothing; why says what was wrong.

@@ -50,6 +50,7 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 		opts = append(opts, tea.WithColorProfile(colorprofile.ASCII))
 	}
 	p := tea.NewProgram(m, opts...)
+	w.FarAsks = asksOnScreen(p.Send)
 	sigs := make(chan os.Signal, 1)
 	signal.Notify(sigs, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(sigs)

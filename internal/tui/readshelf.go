@@ -26,7 +26,7 @@ func (m *datesPage) readShelf() tea.Cmd {
 	}
 	return func() tea.Msg {
 		twins, errs := s.Twins(m.ctx)
-		proved := s.ProofsOf(m.ctx, shelf.IDsOf(twins))
+		proved := shelf.ProofsOf(m.ctx, s, shelf.IDsOf(twins))
 		var boards []board
 		for i := len(twins) - 1; i >= 0; i-- { // machines descending, oldest first
 			t := twins[i]

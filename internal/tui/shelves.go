@@ -10,6 +10,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
@@ -19,7 +20,7 @@ func (m *shelfDesk) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) 
 	n := menu{title: title}
 	var folders []string
 	for _, k := range m.datesPage.known {
-		if k.Here && !k.Open {
+		if (k.Here || k.Far) && !k.Open {
 			folders = append(folders, k.Path)
 			about := k.Words()
 			if k.Sealed {
@@ -28,8 +29,8 @@ func (m *shelfDesk) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) 
 			n.choices = append(n.choices, choice{name: k.Name, about: about})
 		}
 	}
-	n.choices = append(n.choices, choice{name: "a new one …", about: "in a folder of a mounted drive, open or sealed"},
-		choice{name: "another folder …", about: "of a shelf that exists"})
+	n.choices = append(n.choices, choice{name: "a new one …", about: "in a folder of a mounted drive, or far away"},
+		choice{name: "another folder or address …", about: "of a shelf that exists"})
 	n.then = func(chosen []int) tea.Cmd {
 		switch at := chosen[0]; {
 		case at < len(folders):
@@ -38,7 +39,7 @@ func (m *shelfDesk) offerShelves(title string, then func(*shelf.Shelf) tea.Cmd) 
 			m.makeShelf(then)
 			return nil
 		}
-		m.prompt.askPath("Folder of the other shelf: ", "", func(dir string) {
+		m.prompt.askPath("Folder or address (sftp://…, s3://…) of the other shelf: ", "", func(dir string) {
 			m.prompt.pending = m.openThen(dir, nil, then)
 		})
 		return nil
@@ -55,7 +56,7 @@ type locked struct {
 // openThen opens a shelf in the background (a passphrase takes about a second) and goes on with it.
 func (m *shelfDesk) openThen(dir string, passphrase []byte, then func(*shelf.Shelf) tea.Cmd) tea.Cmd {
 	w := m.w
-	if passphrase != nil {
+	if passphrase != nil || far.Is(dir) {
 		m.say("The shelf is being opened …")
 	}
 	return func() tea.Msg {

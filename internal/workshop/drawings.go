@@ -79,7 +79,7 @@ func (w *drawings) DrawHistory(ctx context.Context, machine string) (*scene.Scen
 		for _, f := range m.Fates {
 			ids = append(ids, f.Twin.ID)
 		}
-		for i, p := range s.ProofsOf(ctx, ids) {
+		for i, p := range shelf.ProofsOf(ctx, s, ids) {
 			last := shelf.ShelfProofs(p.Proofs)
 			d.Proven[ids[i]] = len(p.Problems) == 0 && len(last) > 0 && last[0].Holds()
 		}

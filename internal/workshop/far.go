@@ -35,13 +35,13 @@ func openAt(ctx context.Context, asks far.Asks, place string, ask func() ([]byte
 	}
 	s, err := shelf.OpenAt(ctx, b, ask)
 	if err != nil {
-		letGo(b)
+		LetGo(b)
 	}
 	return s, err
 }
 
-// letGo ends what a backend keeps open.
-func letGo(b backend.Backend) {
+// LetGo ends what a backend keeps open.
+func LetGo(b backend.Backend) {
 	if c, open := b.(interface{ Close() error }); open {
 		_ = c.Close() // nothing depends on it
 	}

@@ -187,7 +187,7 @@ func NewShelf(ctx context.Context, place, name string, parity int, passphrase []
 	}
 	s, err := shelf.CreateAt(ctx, b, n)
 	if err != nil {
-		letGo(b)
+		LetGo(b)
 		return nil, err
 	}
 	if parity != store.DefaultParity {

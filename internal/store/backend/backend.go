@@ -152,6 +152,18 @@ func AtOnce(b Backend) int {
 	return usualAtOnce
 }
 
+// Limited are backends that may let somebody add and not delete.
+type Limited interface {
+	// MayDelete says whether what is there may be deleted.
+	MayDelete(ctx context.Context) bool
+}
+
+// MayDelete is that of a backend; true where nothing else is known.
+func MayDelete(ctx context.Context, b Backend) bool {
+	l, limited := b.(Limited)
+	return !limited || l.MayDelete(ctx)
+}
+
 // Coarse are backends whose clock tells less than it runs.
 type Coarse interface {
 	// Tick is by how much two times at which objects were put differ at least, where they do.

@@ -39,8 +39,10 @@ type Bucket struct {
 	transport *http.Transport
 	keys      *credentials.Credentials
 
-	checked sync.Once
-	noKeys  error
+	checked   sync.Once
+	noKeys    error
+	deleting  sync.Once
+	mayDelete bool
 	// reached says that the service answered: that it comes back is worth waiting for.
 	reached atomic.Bool
 }

@@ -248,3 +248,32 @@ func TestCutOff(t *testing.T) {
 	end()
 	restless.Wait()
 }
+
+// TestCertificates: a certificate of an authority of one's own is trusted where the address names that, and nowhere
+// else; one that isn't good any more is refused.
+func TestCertificates(t *testing.T) {
+	list := func(address string) error {
+		_, err := opened(t, address).List(t.Context(), "")
+		return err
+	}
+	for until, good := range map[time.Duration]bool{time.Hour: true, -time.Hour: false} {
+		ca, cert, key := testkit.Certificates(t, time.Now().Add(until))
+		s := testkit.S3(t, true, "--cert", cert, "--key", key)
+		address := s.Bucket("quay", minio.MakeBucketOptions{})
+		err := list(address + "&ca=" + ca)
+		if (err == nil) != good || err != nil && !strings.Contains(err.Error(), "isn't trusted") {
+			t.Errorf("good until %v from now: %v", until, err)
+		}
+		if err := list(address); err == nil || !strings.Contains(err.Error(), "isn't trusted") {
+			t.Errorf("without the authority: %v", err)
+		}
+		s.Stop()
+	}
+	a, err := Parse("s3://quay/oak?ca=/nowhere.pem")
+	if err == nil {
+		_, err = Open(a)
+	}
+	if err == nil || !strings.Contains(err.Error(), "/nowhere.pem") {
+		t.Errorf("no file: %v", err)
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -30,6 +31,12 @@ func Where(address string) string {
 		return "in object storage"
 	}
 	return "on a server"
+}
+
+// Name is what a shelf at an address is called where nobody says otherwise: the end of its path.
+func Name(address string) string {
+	rest, _, _ := strings.Cut(address, "?")
+	return path.Base(strings.TrimRight(rest, "/"))
 }
 
 // Check says why an address can't be one of a shelf. Secrets in it aren't repeated.

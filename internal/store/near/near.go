@@ -91,6 +91,34 @@ func (b *Backend) Tick() time.Duration { return backend.Tick(b.far) }
 // AtOnce is that of the far backend.
 func (b *Backend) AtOnce() int { return backend.AtOnce(b.far) }
 
+// MayDelete is that of the far backend.
+func (b *Backend) MayDelete(ctx context.Context) bool { return backend.MayDelete(ctx, b.far) }
+
+// Protection is that of the far backend.
+func (b *Backend) Protection(ctx context.Context) (backend.Protection, error) {
+	if p, can := b.far.(backend.Protected); can {
+		return p.Protection(ctx)
+	}
+	return backend.Protection{}, errors.ErrUnsupported
+}
+
+// Retain is that of the far backend.
+func (b *Backend) Retain(ctx context.Context, name string, until time.Time) error {
+	if r, can := b.far.(backend.Retainer); can {
+		return r.Retain(ctx, name, until)
+	}
+	return errors.ErrUnsupported
+}
+
+// BringBack is that of the far backend.
+func (b *Backend) BringBack(ctx context.Context, asOf time.Time, step func(int)) (int, error) {
+	if r, can := b.far.(backend.Reviver); can {
+		defer b.changed()
+		return r.BringBack(ctx, asOf, step)
+	}
+	return 0, errors.ErrUnsupported
+}
+
 // Far is the backend itself.
 func (b *Backend) Far() backend.Backend { return b.far }
 

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"twinshelf/internal/store/backend"
+	"twinshelf/internal/store/door"
 )
 
 const (
@@ -44,7 +46,14 @@ func Open(a Address, sshDir string, asks Asks) (*Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return open(a, func(ctx context.Context) (*ssh.Client, error) { return dial(ctx, s, asks) }), nil
+	known := &remembered{asks: asks}
+	return open(a, func(ctx context.Context) (*ssh.Client, error) {
+		conn, err := dial(ctx, s, known.asking())
+		if errors.As(err, new(*LoginError)) {
+			known.forget()
+		}
+		return conn, err
+	}), nil
 }
 
 func open(a Address, dial func(context.Context) (*ssh.Client, error)) *Folder {
@@ -70,7 +79,7 @@ func (f *Folder) Concerns(ctx context.Context, sealed bool) (out []string) {
 	ctx, end := context.WithTimeout(ctx, dialWithin)
 	defer end()
 	_ = f.link.do(ctx, func(c *sftp.Client) error {
-		if _, has := c.HasExtension(extFsync); !has {
+		if _, has := c.HasExtension(extFsync); !has && !f.atDoor(c).Syncs {
 			out = append(out, "the server can't be asked whether what it was given survives a loss of power (no "+
 				"fsync): what was captured just before one may be lost")
 		}
@@ -91,6 +100,67 @@ func (f *Folder) Concerns(ctx context.Context, sealed bool) (out []string) {
 		return nil
 	})
 	return out
+}
+
+// mostStatement bounds what a door says of itself, in bytes.
+const mostStatement = 4096
+
+// atDoor is what our own server says that the key may do; nothing where it is another one's.
+func (f *Folder) atDoor(c *sftp.Client) (out door.Statement) {
+	file, err := c.Open(door.StatementFile)
+	if err != nil {
+		return out
+	}
+	defer file.Close()
+	b, err := io.ReadAll(io.LimitReader(file, mostStatement))
+	if err != nil || json.Unmarshal(b, &out) != nil || out.Door == 0 {
+		return door.Statement{}
+	}
+	return out
+}
+
+// Protection tries to delete an object of its own, and to put another one in its place.
+func (f *Folder) Protection(ctx context.Context) (p backend.Protection, err error) {
+	put := func(content string) error {
+		return backend.Put(ctx, f, backend.ProbeName, []byte(content), backend.Options{}, nil)
+	}
+	const text = "This object tries out what protects the shelf. It may be deleted."
+	if err := put(text); err != nil {
+		if _, there := f.Stat(ctx, backend.ProbeName); !errors.Is(err, fs.ErrPermission) || there != nil {
+			return p, err
+		}
+	}
+	replaced := put(text + "\n")
+	if replaced == nil {
+		replaced = put(text) // as it was, so that the next one can tell
+	}
+	deleted := f.Delete(ctx, backend.ProbeName)
+	for _, problem := range []error{replaced, deleted} {
+		if problem != nil && !errors.Is(problem, fs.ErrPermission) {
+			return p, problem
+		}
+	}
+	switch {
+	case deleted == nil:
+		p.Says = "whoever has this key can delete everything"
+	case replaced == nil:
+		p.Says = "whoever has this key can destroy everything: it may not delete, but put something else in its place"
+	default:
+		p.Safe = true
+		p.Says = "this key may only add: it can neither delete nor replace what is there; whoever runs the server can"
+	}
+	return p, nil
+}
+
+// MayDelete says whether the key may, as far as a server of ours tells.
+func (f *Folder) MayDelete(ctx context.Context) bool {
+	may := true
+	_ = f.link.do(ctx, func(c *sftp.Client) error {
+		said := f.atDoor(c)
+		may = said.Door == 0 || said.Right == door.Keep.String()
+		return nil
+	})
+	return may
 }
 
 // object is a file of the server that is open. Over a new connection it is opened anew, where it is still the same.

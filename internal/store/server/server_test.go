@@ -266,7 +266,8 @@ func TestSilentServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	f, err := Open(Address{User: "tam", Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Path: "/srv"}, t.TempDir(),
+	f, err := Open(Address{User: "tam", Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Path: "/srv"},
+		t.TempDir(),
 		Asks{})
 	if err != nil {
 		t.Fatal(err)

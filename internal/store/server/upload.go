@@ -50,7 +50,8 @@ func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (ba
 	var id [8]byte
 	_, _ = rand.Read(id[:])
 	u := &upload{f: f, ctx: context.WithoutCancel(ctx), name: name, o: o,
-		temp: f.path(tempFolder + "/" + o.Owner + "-" + hex.EncodeToString(id[:])), slots: make(chan struct{}, inFlight)}
+		temp: f.path(tempFolder + "/" + o.Owner + "-" + hex.EncodeToString(id[:])), slots: make(chan struct{},
+			inFlight)}
 	err := f.link.do(ctx, func(c *sftp.Client) error {
 		file, err := c.OpenFile(u.temp, os.O_RDWR|os.O_CREATE|os.O_TRUNC) // its name is of this upload alone
 		if errors.Is(err, fs.ErrNotExist) {

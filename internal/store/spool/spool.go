@@ -1,4 +1,5 @@
-// Package spool keeps what is on its way to a far backend, until it has arrived: in memory, or in a file without a name.
+// Package spool keeps what is on its way to a far backend, until it has arrived: in memory, or in a file without a
+// name.
 package spool
 
 import (
