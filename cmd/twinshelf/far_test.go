@@ -1,9 +1,11 @@
 package main
 
 import (
+	"bufio"
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -93,5 +95,76 @@ func TestShelfInStorage(t *testing.T) {
 	if _, errs, code := p.run("", "shelf", "new", "s3://quay/elm?secret=lowtide"); code != 2 ||
 		strings.Contains(errs, "lowtide") || !strings.Contains(errs, "keys don't belong into it") {
 		t.Errorf("a secret in an address: %s", errs)
+	}
+}
+
+// TestDoor: through the door, a machine with a key that may only add does its work again and again, and can take
+// nothing away.
+func TestDoor(t *testing.T) {
+	p := newPlace(t)
+	person := filepath.Join(t.TempDir(), ".ssh")
+	srv := filepath.Join(t.TempDir(), "srv")
+	for _, dir := range []string{person, srv} {
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testkit.Do(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "desk", "-f", filepath.Join(person, "id_ed25519"))
+	t.Setenv("HOME", filepath.Dir(person))
+	t.Setenv("SSH_AUTH_SOCK", "")
+	keys := filepath.Join(t.TempDir(), "keys")
+	let := func(right string) {
+		t.Helper()
+		line, errs, code := p.run("", "door", "line", filepath.Join(person, "id_ed25519.pub"), "--right", right)
+		if code != 0 {
+			t.Fatal(errs)
+		}
+		if err := os.WriteFile(keys, []byte(line), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	let("keep")
+	c := p.command("door", "serve", srv, "--keys", keys, "--listen", "127.0.0.1:0", "--log", filepath.Join(p.dir, "door.log"))
+	said, err := c.StdoutPipe()
+	if err == nil {
+		err = c.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		_ = c.Process.Signal(os.Interrupt)
+		if err := c.Wait(); err != nil {
+			t.Errorf("the door: %v", err)
+		}
+	}()
+	first, err := bufio.NewReader(said).ReadString('\n')
+	m := regexp.MustCompile(`at (127\S+); host key (\S+)\.`).FindStringSubmatch(first)
+	if err != nil || m == nil {
+		t.Fatalf("it says %q, %v", first, err)
+	}
+	host := testkit.Do(t, "ssh-keyscan", "-p", m[1][strings.Index(m[1], ":")+1:], "127.0.0.1")
+	if err := os.WriteFile(filepath.Join(person, "known_hosts"), []byte(host), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := "sftp://desk@" + m[1] + "/elm"
+	run := farRuns(t, p)
+	run("is ready", "shelf", "new", at, "--name", "Elm")
+	let("add")
+	for range 3 {
+		run("", "--shelf", at, "capture", "C3E9", "--machine", "Harbour kiosk")
+	}
+	run("Harbour kiosk", "--shelf", at, "dates")
+	run("claims hold", "--shelf", at, "prove", "Harbour kiosk")
+	run("may only add", "--shelf", at, "shelf", "protection")
+	out, errs, code := p.run("", "--shelf", at, "--passphrase-file", filepath.Join(p.dir, "pass"), "shelf", "discard",
+		"Harbour kiosk", "--confirm", "Harbour kiosk")
+	if code == 0 || !strings.Contains(errs, "permission denied") {
+		t.Errorf("discarded: %s%s", out, errs)
+	}
+	run("3 twins", "--shelf", at, "shelf", "show")
+	if log, err := os.ReadFile(filepath.Join(p.dir, "door.log")); err != nil || !strings.Contains(string(log), `"refused"`) ||
+		!strings.Contains(string(log), `"op":"put"`) {
+		t.Errorf("the log: %v\n%.500s", err, log)
 	}
 }

@@ -43,7 +43,8 @@ func newPlace(t *testing.T) place {
 
 func (p place) command(args ...string) *exec.Cmd {
 	c := exec.Command(demotest.Program(p.t), args...)
-	c.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(p.dir, "state"), "TWINSHELF_SHELF=")
+	c.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(p.dir, "state"), "TWINSHELF_SHELF=",
+		"XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"))
 	return c
 }
 
