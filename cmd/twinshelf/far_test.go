@@ -109,7 +109,8 @@ func TestDoor(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	testkit.Do(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "desk", "-f", filepath.Join(person, "id_ed25519"))
+	testkit.Do(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "desk", "-f", filepath.Join(person,
+		"id_ed25519"))
 	t.Setenv("HOME", filepath.Dir(person))
 	t.Setenv("SSH_AUTH_SOCK", "")
 	keys := filepath.Join(t.TempDir(), "keys")
@@ -124,7 +125,8 @@ func TestDoor(t *testing.T) {
 		}
 	}
 	let("keep")
-	c := p.command("door", "serve", srv, "--keys", keys, "--listen", "127.0.0.1:0", "--log", filepath.Join(p.dir, "door.log"))
+	c := p.command("door", "serve", srv, "--keys", keys, "--listen", "127.0.0.1:0", "--log", filepath.Join(p.dir,
+		"door.log"))
 	said, err := c.StdoutPipe()
 	if err == nil {
 		err = c.Start()
@@ -163,7 +165,8 @@ func TestDoor(t *testing.T) {
 		t.Errorf("discarded: %s%s", out, errs)
 	}
 	run("3 twins", "--shelf", at, "shelf", "show")
-	if log, err := os.ReadFile(filepath.Join(p.dir, "door.log")); err != nil || !strings.Contains(string(log), `"refused"`) ||
+	if log, err := os.ReadFile(filepath.Join(p.dir, "door.log")); err != nil || !strings.Contains(string(log),
+		`"refused"`) ||
 		!strings.Contains(string(log), `"op":"put"`) {
 		t.Errorf("the log: %v\n%.500s", err, log)
 	}

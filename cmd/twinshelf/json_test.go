@@ -230,7 +230,8 @@ func TestAnswers(t *testing.T) {
 		testkit.Lacks(t, "busybox-static")
 	}
 	stored := testkit.S3(t, false).Bucket("quay", minio.MakeBucketOptions{ObjectLocking: true})
-	replace := strings.NewReplacer("STORED", stored, "BUSYBOX", busybox, "DIR", p.dir, "ELM", filepath.Join(p.dir, "elm"), "SEALED",
+	replace := strings.NewReplacer("STORED", stored, "BUSYBOX", busybox, "DIR", p.dir, "ELM", filepath.Join(p.dir,
+		"elm"), "SEALED",
 		sealed,
 		"PAPER", "'"+demo.Paths(filepath.Dir(p.disks)).Paper+"'")
 	saved := "twinshelf routine 1\nname: Shelf, weekly\nshelf: Oak\ndo: check 5 %\nwhen: every sunday at 3:00\n"

@@ -42,13 +42,10 @@ func (p *Plan) Doubts(ctx context.Context) []Doubt {
 // DoubtsOf compares the disks of a machine with what the shelf knows of them.
 func DoubtsOf(ctx context.Context, s *shelf.Shelf, machine string, ids []disk.Identity) []Doubt {
 	p := &doubted{s, machine, ids}
-	twins, _ := s.Twins(ctx)
 	var out []Doubt
 	newest := map[string]*shelf.Twin{} // of each machine, by its name as it is written
-	for _, t := range twins {          // newest first within a machine
-		if newest[t.Machine] == nil {
-			newest[t.Machine] = t
-		}
+	for _, t := range shelf.NewestTwins(ctx, s) {
+		newest[t.Machine] = t
 	}
 	if t := newest[p.Machine]; t != nil {
 		for _, d := range t.Disks {
@@ -60,6 +57,7 @@ func DoubtsOf(ctx context.Context, s *shelf.Shelf, machine string, ids []disk.Id
 			}
 		}
 	}
+	twins, _ := shelf.TwinsOf(ctx, s, p.Machine)
 	if err := p.Shelf.KnownNewest(ctx, p.Machine, twins); err != nil {
 		out = append(out,
 			Doubt{FewerDisks, fmt.Sprintf("whether these are all disks of %s can't be told: %v", p.Machine, err)})

@@ -108,7 +108,7 @@ func (p *Plan) Estimate(ctx context.Context) (Estimate, error) {
 	}
 	e.Time = time.Duration(seconds * float64(time.Second))
 	e.Most = e.Read + e.Read/int64(p.Shelf.Head().BlockSize)*perBlock + units.MiB
-	twins, _ := p.Shelf.Twins(ctx)
+	twins, _ := shelf.TwinsOf(ctx, p.Shelf, p.Machine)
 	var later []int64
 	for _, t := range twins {
 		if strings.EqualFold(t.Machine, p.Machine) {

@@ -5,9 +5,9 @@ import (
 	"context"
 	"errors"
 	"io"
-	"strings"
 
 	"twinshelf/internal/disk"
+	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 )
 
@@ -19,16 +19,13 @@ const samples = 48
 // more, and for an empty shelf. What can't be read is left out. The error is of the context.
 func (p *Plan) Sample(ctx context.Context) error {
 	p.there = 0
-	twins, _ := p.Shelf.Twins(ctx)
-	if len(twins) == 0 {
+	if twins, _ := shelf.TwinsOf(ctx, p.Shelf, p.Machine); len(twins) > 0 {
+		return nil
+	}
+	if ids, err := p.Shelf.TwinIDs(ctx); err == nil && len(ids) == 0 {
 		return nil
 	}
 	total := int64(0)
-	for _, t := range twins {
-		if strings.EqualFold(t.Machine, p.Machine) {
-			return nil
-		}
-	}
 	for _, s := range p.Sources {
 		for i := range s.Survey.Areas {
 			if p.takesArea(&s, i) {

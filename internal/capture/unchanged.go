@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/fnv"
 	"slices"
-	"strings"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
@@ -51,11 +50,8 @@ func (p *Plan) before(ctx context.Context, a *survey.Area, id disk.Identity) (*s
 	if u, can := a.Content.Volume.(fsys.Unchanging); !can || u.Caveat() != "" && p.Trust != TrustMost {
 		return nil, 0, nil
 	}
-	twins, _ := p.Shelf.Twins(ctx) // newest first within a machine
+	twins, _ := shelf.TwinsOf(ctx, p.Shelf, p.Machine) // newest first
 	for _, t := range twins {
-		if !strings.EqualFold(t.Machine, p.Machine) {
-			continue
-		}
 		for i := range t.Disks {
 			if t.Disks[i].Identity.Serial != id.Serial || t.Disks[i].Identity.Model != id.Model {
 				continue

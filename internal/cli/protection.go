@@ -91,7 +91,8 @@ func bringBackCommand(o *options) *cobra.Command {
 		Use: "bring-back ADDRESS", Short: "Bring back what was deleted or replaced in object storage that keeps " +
 			"versions",
 		Args: exactly("the shelf's address"),
-		Long: "Everything that was deleted comes back; with --as-of, every object that was deleted or replaced since\n" +
+		Long: "Everything that was deleted comes back; with --as-of, every object that was deleted or replaced " +
+			"since\n" +
 			"that time gets back what it held then. What came since stays. The key must be one that may read\n" +
 			"versions and put objects.",
 		Example: "  twinshelf shelf bring-back s3://quay/oak --as-of \"2026-11-29 18:00\"",

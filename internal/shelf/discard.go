@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/backend"
 	"twinshelf/internal/units"
 )
 
@@ -20,21 +21,37 @@ func (s *Shelf) StrayTwins(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range machines {
-		copies, err := s.Backend().List(ctx, "copies/twins/"+m)
-		if err != nil {
-			return nil, err
-		}
-		there, err := s.Backend().List(ctx, "twins/"+m)
-		if err != nil {
-			return nil, err
-		}
-		for _, n := range copies {
-			if _, found := slices.BinarySearch(there, n); !found {
-				out = append(out, "twins/"+m+"/"+n)
-			}
+	in, errs := make([][]string, len(machines)), make([]error, len(machines))
+	backend.Each(s.Backend(), len(machines), func(i int) { in[i], errs[i] = straysIn(ctx, s, machines[i]) })
+	if err := errors.Join(errs...); err != nil {
+		return nil, err
+	}
+	for _, files := range in {
+		out = append(out, files...)
+	}
+	return undiscarded(ctx, s, out)
+}
+
+// straysIn are those of a machine's folder, discarded or not.
+func straysIn(ctx context.Context, s *Shelf, folder string) (out []string, err error) {
+	copies, err := s.Backend().List(ctx, "copies/twins/"+folder)
+	if err != nil {
+		return nil, err
+	}
+	there, err := s.Backend().List(ctx, "twins/"+folder)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range copies {
+		if _, found := slices.BinarySearch(there, n); !found {
+			out = append(out, "twins/"+folder+"/"+n)
 		}
 	}
+	return out, nil
+}
+
+// undiscarded are those of strays of which the journal doesn't say that they were discarded.
+func undiscarded(ctx context.Context, s *Shelf, out []string) ([]string, error) {
 	if len(out) == 0 {
 		return nil, nil
 	}

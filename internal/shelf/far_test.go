@@ -31,7 +31,8 @@ func onServer(t *testing.T) elsewhere {
 	ssh := testkit.OpenSSH(t)
 	line := testkit.NewLine(t, net.JoinHostPort(ssh.Host, strconv.Itoa(ssh.Port)), testkit.LineWeather{})
 	ssh.KnownAt(line.Addr)
-	return elsewhere{"sftp://" + ssh.User + "@" + line.Addr + t.TempDir(), far.Means{SSH: ssh.Person, Cache: t.TempDir()},
+	return elsewhere{"sftp://" + ssh.User + "@" + line.Addr + t.TempDir(), far.Means{SSH: ssh.Person,
+		Cache: t.TempDir()},
 		line}
 }
 

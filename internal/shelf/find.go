@@ -59,9 +59,16 @@ func (s *Shelf) KnownNewest(ctx context.Context, machine string, read []*Twin) e
 // Unread are the IDs of a machine's twins that aren't among those that were read: their files can't be read, or only
 // the copies are left. The error is that of a folder that can't be listed.
 func (s *Shelf) Unread(ctx context.Context, machine string, read []*Twin) ([]string, error) {
-	files, problems := s.TwinFiles(ctx)
-	strays, err := s.StrayTwins(ctx)
-	if err = errors.Join(append(problems, err)...); err != nil {
+	slug := s.slug(machine)
+	files, err := s.Backend().List(ctx, "twins/"+slug)
+	if err != nil {
+		return nil, err
+	}
+	strays, err := straysIn(ctx, s, slug)
+	if err == nil {
+		strays, err = undiscarded(ctx, s, strays)
+	}
+	if err != nil {
 		return nil, err
 	}
 	known := map[string]bool{}
@@ -69,9 +76,8 @@ func (s *Shelf) Unread(ctx context.Context, machine string, read []*Twin) ([]str
 		known[t.ID] = true
 	}
 	var out []string
-	folder := "twins/" + s.slug(machine) + "/"
 	for _, f := range append(files, strays...) {
-		if id := FileID(f); strings.HasPrefix(f, folder) && !known[id] {
+		if id := FileID(f); !known[id] {
 			out = append(out, id)
 		}
 	}

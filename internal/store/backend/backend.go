@@ -107,6 +107,12 @@ type Lister interface {
 	Entries(ctx context.Context, folder string) ([]Entry, error)
 }
 
+// Walker are backends that tell what lies below a folder at once, at no more cost than for one of its folders.
+type Walker interface {
+	// Walk gives the objects in a folder and in those below it, with their names from there on, in ascending order.
+	Walk(ctx context.Context, folder string) ([]Entry, error)
+}
+
 // Entries gives what is in a folder, by a listing where that tells it.
 func Entries(ctx context.Context, b Backend, folder string) ([]Entry, error) {
 	if l, tells := b.(Lister); tells {

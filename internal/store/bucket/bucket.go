@@ -288,6 +288,33 @@ func (b *Bucket) Entries(ctx context.Context, folder string) (out []backend.Entr
 // AtOnce is as many as connections are kept.
 func (b *Bucket) AtOnce() int { return connections }
 
+// Walk gives what lies in a folder and below it.
+func (b *Bucket) Walk(ctx context.Context, folder string) (out []backend.Entry, err error) {
+	if err := b.ready(ctx); err != nil {
+		return nil, err
+	}
+	prefix := b.key(folder) + "/"
+	err = b.again(ctx, func() error {
+		ctx, end := context.WithCancel(ctx)
+		defer end() // ends the listing where it is left early
+		out = nil
+		for o := range b.core.ListObjectsIter(ctx, b.at.Bucket, minio.ListObjectsOptions{Prefix: prefix, Recursive: true}) {
+			if o.Err != nil {
+				return o.Err
+			}
+			if len(out) >= mostListed {
+				return fmt.Errorf("there are more than %d objects", mostListed)
+			}
+			if name, in := strings.CutPrefix(o.Key, prefix); in && name != "" && !strings.HasSuffix(name, "/") {
+				out = append(out, backend.Entry{Name: name, Info: backend.Info{Size: o.Size, Changed: o.LastModified},
+					Tag: o.ETag})
+			}
+		}
+		return ctx.Err()
+	})
+	return out, explain("list", folder, err)
+}
+
 // each gives what lies in a folder, with the keys cut to the names in it.
 func (b *Bucket) each(ctx context.Context, folder string, do func(minio.ObjectInfo)) error {
 	ctx, end := context.WithCancel(ctx)

@@ -51,8 +51,9 @@ func TestProtection(t *testing.T) {
 func TestRulesThatDelete(t *testing.T) {
 	rule := func(prefix, status string, expires, keeps int) lifecycle.Rule {
 		return lifecycle.Rule{Status: status, RuleFilter: lifecycle.Filter{Prefix: prefix},
-			Expiration:                  lifecycle.Expiration{Days: lifecycle.ExpirationDays(expires)},
-			NoncurrentVersionExpiration: lifecycle.NoncurrentVersionExpiration{NoncurrentDays: lifecycle.ExpirationDays(keeps)}}
+			Expiration: lifecycle.Expiration{Days: lifecycle.ExpirationDays(expires)},
+			NoncurrentVersionExpiration: lifecycle.NoncurrentVersionExpiration{
+				NoncurrentDays: lifecycle.ExpirationDays(keeps)}}
 	}
 	for _, c := range []struct {
 		rules          []lifecycle.Rule
@@ -125,7 +126,8 @@ func TestHeld(t *testing.T) {
 		"same":     {[]version{{id: "1", when: at(1), latest: true}}, "1", "1"},
 		"twice": {[]version{{id: "1", when: at(1)}, {id: "3", when: at(30), latest: true}, {id: "2", when: at(8)}}, "2",
 			"3"},
-		"rubbish, then deleted": {[]version{{id: "m", when: at(30), latest: true, marker: true}, {id: "2", when: at(20)},
+		"rubbish, then deleted": {[]version{{id: "m", when: at(30), latest: true, marker: true}, {id: "2",
+			when: at(20)},
 			{id: "1", when: at(1)}}, "1", "2"},
 	} {
 		for asOf, want := range map[time.Time]string{at(10): c.then, {}: c.deleted} {

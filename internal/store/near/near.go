@@ -234,7 +234,7 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 		l = &listing{ready: make(chan struct{})}
 		b.listings[folder] = l
 		b.warming.Go(func() { // not ended with the one who asked first: others may wait for it
-			l.entries, l.err = far.Entries(context.WithoutCancel(ctx), folder)
+			l.entries, l.err = b.ask(context.WithoutCancel(ctx), far, folder, l)
 			l.when = time.Now()
 			close(l.ready)
 		})
@@ -246,6 +246,49 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 	case <-l.ready:
 		return l.entries, l.err
 	}
+}
+
+// walked are folders that have a folder for each machine or twin: where one answer has them all, all are asked for.
+var walked = []string{"twins", "copies/twins", "proofs"}
+
+// ask asks for what is in a folder.
+func (b *Backend) ask(ctx context.Context, far backend.Lister, folder string, of *listing) ([]backend.Entry, error) {
+	w, can := b.far.(backend.Walker)
+	if !can || !slices.Contains(walked, folder) {
+		return far.Entries(ctx, folder)
+	}
+	all, err := w.Walk(ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	var out []backend.Entry
+	in := map[string]*listing{}
+	now := time.Now()
+	for _, e := range all {
+		sub, name, below := strings.Cut(e.Name, "/")
+		if !below {
+			out = append(out, e)
+			continue
+		}
+		l := in[sub]
+		if l == nil {
+			out = append(out, backend.Entry{Name: sub, Folder: true})
+			l = &listing{ready: make(chan struct{}), when: now}
+			close(l.ready)
+			in[sub] = l
+		}
+		e.Name = name
+		l.entries = append(l.entries, e)
+	}
+	slices.SortFunc(out, func(a, b backend.Entry) int { return strings.Compare(a.Name, b.Name) })
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.listings[folder] == of { // nothing was changed from here meanwhile
+		for sub, l := range in {
+			b.listings[folder+"/"+sub] = l
+		}
+	}
+	return out, nil
 }
 
 // over says whether the answer is there.
