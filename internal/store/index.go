@@ -3,6 +3,7 @@ package store
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -382,20 +383,45 @@ func (x *index) adopt(ctx context.Context, l *Lock) error {
 	return nil
 }
 
-// shorten makes one segment of all when there are many. It streams: memory is one bucket for each segment and the
-// buffer.
+// shorten makes one segment of the smaller ones when there are many: the large ones, which everybody has copies of, are
+// written anew rarely. It streams: memory is one bucket for each segment and the buffer.
 func (x *index) shorten(ctx context.Context, l *Lock) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if len(x.segments) <= maxSegments || !backend.MayDelete(ctx, x.b) { // who may only add leaves it to others
 		return nil
 	}
+	small, large := tiers(x.segments)
 	everything := func(*segment, int, indexRecord) bool { return true }
-	merged, err := x.merge(ctx, l, x.segments, packsOf(x.segments, nil), everything)
+	merged, err := x.merge(ctx, l, small, packsOf(small, nil), everything)
 	if err != nil {
 		return err
 	}
-	return x.replaceBy(ctx, l, []*segment{merged}, x.loaded)
+	var old []string
+	for _, seg := range small {
+		if seg != x.looseAt {
+			old = append(old, strings.TrimPrefix(seg.file, indexFolder+"/"))
+		}
+	}
+	return x.replaceBy(ctx, l, append(large, merged), old)
+}
+
+// grows is by how much a segment is larger at the least than all smaller ones together that are left beside it.
+const grows = 2
+
+// tiers parts segments into the smaller ones, which are merged, and the larger ones, each of which is as large as all
+// before it together, and more. One that lies in no file is always merged.
+func tiers(segments []*segment) (small, large []*segment) {
+	sorted := slices.Clone(segments)
+	slices.SortStableFunc(sorted, func(a, b *segment) int { return cmp.Compare(a.count, b.count) })
+	sum, n := 0, 0
+	for i, seg := range sorted {
+		if i <= len(segments)-maxSegments || seg.count < grows*sum || !strings.HasPrefix(seg.file, indexFolder+"/") {
+			n = i + 1
+		}
+		sum += seg.count
+	}
+	return sorted[:n], slices.Clone(sorted[n:])
 }
 
 // replaceBy makes fresh segments all of the index, and removes its old files. mu is held.
@@ -419,7 +445,7 @@ func (x *index) replaceBy(ctx context.Context, l *Lock, fresh []*segment, old []
 	if err := x.b.Settle(ctx, indexFolder); err != nil {
 		return err
 	}
-	x.retire(x.segments)
+	x.retire(slices.DeleteFunc(x.segments, func(seg *segment) bool { return slices.Contains(fresh, seg) }))
 	x.segments, x.loaded, x.loose, x.looseAt = fresh, names, nil, nil
 	return nil
 }

@@ -3,8 +3,10 @@ package store
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -132,4 +134,43 @@ func BenchmarkLookup(b *testing.B) {
 	}
 	b.ReportMetric(float64(time.Since(start).Microseconds())/float64(n), "µs-lookup")
 	b.ReportMetric(float64(st.Size())/2/1e6, "MB-index/TB")
+}
+
+// TestTiers: over a thousand captures the index stays short, and what is written anew is little beside writing all of
+// it again and again.
+func TestTiers(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	var segments []*segment
+	written, total, everything := 0, 0, 0
+	for i := range 1000 {
+		n := 1 + r.IntN(600)
+		segments = append(segments, &segment{file: indexFolder + "/" + newID() + ".index", count: n})
+		total += n
+		if len(segments) <= maxSegments {
+			continue
+		}
+		small, large := tiers(segments)
+		sum := 0
+		for _, seg := range small {
+			sum += seg.count
+		}
+		if len(small)+len(large) != len(segments) || len(large)+1 > maxSegments {
+			t.Fatalf("capture %d: %d are merged, %d left, of %d", i, len(small), len(large), len(segments))
+		}
+		segments = append(large, &segment{file: indexFolder + "/" + newID() + ".index", count: sum})
+		written, everything = written+sum, everything+total
+	}
+	left := 0
+	for _, seg := range segments {
+		left += seg.count
+	}
+	if left != total || written > 8*total || everything < 10*written {
+		t.Errorf("%d of %d entries are left; %d were written anew, all each time would be %d", left, total, written,
+			everything)
+	}
+	local := &segment{file: "packs that no file of the index covers", count: 1 << 20}
+	small, _ := tiers(append(slices.Clone(segments), local))
+	if !slices.Contains(small, local) {
+		t.Error("what lies in no file isn't merged")
+	}
 }
