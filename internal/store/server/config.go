@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,7 +22,11 @@ type server struct {
 	keys              []string // files
 	known             []string // files with the keys of hosts; the first takes new ones
 	agent             string   // socket; empty for none
+	jump              *server  // the one that it is reached through; nil for none
 }
+
+// mostJumps bounds how many servers lie on the way to one.
+const mostJumps = 4
 
 // address is what is dialled.
 func (s *server) address() string { return net.JoinHostPort(s.host, strconv.Itoa(s.port)) }
@@ -30,7 +35,14 @@ func (s *server) address() string { return net.JoinHostPort(s.host, strconv.Itoa
 var usualKeys = []string{"id_ed25519", "id_ecdsa", "id_rsa"}
 
 // resolve reads the configuration in a folder such as ~/.ssh.
-func resolve(a Address, dir string) (*server, error) {
+func resolve(a Address, dir string) (*server, error) { return resolveAt(a, dir, 0) }
+
+// resolveAt is resolve of a server that so many others are reached through.
+func resolveAt(a Address, dir string, depth int) (*server, error) {
+	if depth > mostJumps {
+		return nil, fmt.Errorf("more than %d servers lie on the way to one (ProxyJump in %s)", mostJumps,
+			filepath.Join(dir, "config"))
+	}
 	var config *ssh_config.Config
 	path := filepath.Join(dir, "config")
 	f, err := os.Open(path)
@@ -50,12 +62,8 @@ func resolve(a Address, dir string) (*server, error) {
 		v, _ := config.Get(a.Host, key)
 		return v
 	}
-	for _, key := range []string{"ProxyJump", "ProxyCommand"} {
-		if v := get(key); v != "" && !strings.EqualFold(v, "none") {
-			return nil, fmt.Errorf("%s wants %s for %s, which isn't possible here: name a host that is reached "+
-				"directly",
-				path, key, a.Host)
-		}
+	if v := get("ProxyCommand"); v != "" && !strings.EqualFold(v, "none") {
+		return nil, fmt.Errorf("%s wants ProxyCommand for %s, which isn't possible here: ProxyJump is", path, a.Host)
 	}
 	s := &server{alias: a.Host, host: a.Host, user: a.User, port: a.Port, agent: os.Getenv("SSH_AUTH_SOCK")}
 	if v := get("HostName"); v != "" {
@@ -94,7 +102,35 @@ func resolve(a Address, dir string) (*server, error) {
 	if len(s.known) == 0 {
 		s.known = []string{filepath.Join(dir, "known_hosts")}
 	}
-	return s, nil
+	err = s.through(get("ProxyJump"), dir, depth)
+	return s, err
+}
+
+// through has a server be reached through others, as ProxyJump lists them: the first one first (ssh_config(5)).
+func (s *server) through(jumps, dir string, depth int) error {
+	if jumps == "" || strings.EqualFold(jumps, "none") {
+		return nil
+	}
+	list := strings.Split(jumps, ",")
+	if depth+len(list) > mostJumps {
+		return fmt.Errorf("more than %d servers lie on the way to %s", mostJumps, s.host)
+	}
+	at := s
+	for _, text := range slices.Backward(list) {
+		a, err := Parse(scheme + strings.TrimPrefix(strings.TrimSpace(text), "ssh://") + "/-")
+		if err != nil {
+			return fmt.Errorf("ProxyJump %q can't be understood: %w", text, err)
+		}
+		if at.jump, err = resolveAt(a, dir, depth+1); err != nil {
+			return err
+		}
+		at = at.jump
+		if at.jump != nil && len(list) > 1 {
+			return fmt.Errorf("%s, which lies on the way to %s, wants others on its own way: list all of them", at.alias,
+				s.host)
+		}
+	}
+	return nil
 }
 
 // inHome is a file as the configuration names it; dir lies in the home folder.

@@ -63,10 +63,9 @@ func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
 	defer l.close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	d := net.Dialer{Timeout: dialWithin, KeepAlive: keepAlive}
-	conn, err := d.DialContext(ctx, "tcp", s.address())
+	conn, err := reach(ctx, s, asks)
 	if err != nil {
-		return nil, fmt.Errorf("%s can't be reached: %w", s.host, err)
+		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	patience.begin(conn)
@@ -94,6 +93,35 @@ func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
 	}
 	return ssh.NewClient(c, channels, requests), nil
 }
+
+// reach connects to a server, through those on the way to it.
+func reach(ctx context.Context, s *server, asks Asks) (net.Conn, error) {
+	if s.jump == nil {
+		d := net.Dialer{Timeout: dialWithin, KeepAlive: keepAlive}
+		conn, err := d.DialContext(ctx, "tcp", s.address())
+		if err != nil {
+			return nil, fmt.Errorf("%s can't be reached: %w", s.host, err)
+		}
+		return conn, nil
+	}
+	way, err := dial(ctx, s.jump, asks)
+	if err != nil {
+		return nil, fmt.Errorf("on the way to %s: %w", s.host, err)
+	}
+	conn, err := way.DialContext(ctx, "tcp", s.address())
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("%s can't be reached from %s: %w", s.host, s.jump.host, err), way.Close())
+	}
+	return &tunnel{conn, way}, nil
+}
+
+// tunnel is a connection through another server; both end together.
+type tunnel struct {
+	net.Conn
+	way *ssh.Client
+}
+
+func (t *tunnel) Close() error { return errors.Join(t.Conn.Close(), t.way.Close()) }
 
 func (l *login) close() {
 	if l.agent != nil {

@@ -176,14 +176,20 @@ func TestLogin(t *testing.T) {
 		!strings.Contains(err.Error(), "others can read it") {
 		t.Errorf("a key that others can read: %v", err)
 	}
-	write("Host backroom\n  ProxyJump gate\n")
-	if err := free(Address{Host: "backroom", Path: dir}); err == nil || !strings.Contains(err.Error(), "ProxyJump") {
-		t.Errorf("a jump: %v", err)
-	}
-	// A key with a passphrase is asked for.
 	if err := os.Chmod(key, 0o600); err != nil {
 		t.Fatal(err)
 	}
+	way := fmt.Sprintf("Host *\n  HostName %s\n  User %s\n  IdentityFile %s\n", s.Host, s.User, key)
+	for jumps, says := range map[string]string{"gate": "", "gate,gate": "", "none": "", "shut": "on the way to",
+		"a,b,c,d,e": "more than 4", "back": "more than 4", "gate:lowtide": "can't be understood"} {
+		write(fmt.Sprintf("Host back*\n  ProxyJump %s\n  Port %d\nHost gate\n  Port %d\nHost shut\n  Port 1\n%s", jumps,
+			s.Port, s.Port, way))
+		err := free(Address{Host: "backroom", Path: dir})
+		if (err == nil) != (says == "") || err != nil && !strings.Contains(err.Error(), says) {
+			t.Errorf("through %s: %v", jumps, err)
+		}
+	}
+	// A key with a passphrase is asked for.
 	testkit.Do(t, "ssh-keygen", "-q", "-p", "-N", "low tide", "-f", key)
 	write(fmt.Sprintf("Host *\n  IdentityFile %s\n", key))
 	if err := free(addressOf(s, dir)); err == nil || !strings.Contains(err.Error(), "nobody can be asked") {
