@@ -30,7 +30,7 @@ func shelfCommand(o *options) *cobra.Command {
 	c.AddCommand(newShelfCommand(o), showShelfCommand(o), reindexCommand(o), parityCommand(o), passphraseCommand(o),
 		ruleCommand(o), thinCommand(o), keepCommand(o), unlockingCommand(o), discardCommand(o), roomCommand(o),
 		journalCommand(o),
-		checkCommand(o), carryCommand(o), shelvesCommand(o), protectionCommand(o), retainCommand(o),
+		checkCommand(o), carryCommand(o), shelvesCommand(o), protectionCommand(o), retainCommand(o), lineCommand(o),
 		bringBackCommand(o), retireCommand(o), knownCommand(o), shelfListCommand(o))
 	return c
 }

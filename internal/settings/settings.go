@@ -16,7 +16,7 @@ import (
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/durable"
-
+	"twinshelf/internal/store/pace"
 	"twinshelf/internal/units"
 )
 
@@ -38,6 +38,8 @@ type State struct {
 	Keyboard string `json:"keyboard,omitempty"`
 	// Mail is the server that mail goes by; without one it goes by the system's sendmail.
 	Mail Mail `json:"mail,omitzero"`
+	// Lines are how much may go over the lines to far shelves, by their addresses.
+	Lines map[string]pace.Pace `json:"lines,omitempty"`
 
 	path string
 }
@@ -98,6 +100,18 @@ func (s *State) SetKeyboard(id string) error { return s.change(func(s *State) { 
 
 // SetMail remembers the server that mail goes by; the zero Mail is none.
 func (s *State) SetMail(m Mail) error { return s.change(func(s *State) { s.Mail = m }) }
+
+// SetLine remembers how much may go over the line to an address; the zero Pace is no bound.
+func (s *State) SetLine(address string, p pace.Pace) error {
+	return s.change(func(s *State) {
+		if s.Lines == nil {
+			s.Lines = map[string]pace.Pace{}
+		}
+		if s.Lines[address] = p; p == (pace.Pace{}) {
+			delete(s.Lines, address)
+		}
+	})
+}
 
 // Above is the folder that the folder of this program lies in: what XDG_STATE_HOME says.
 func (s *State) Above() string { return filepath.Dir(s.Folder()) }

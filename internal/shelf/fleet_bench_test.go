@@ -16,8 +16,8 @@ import (
 	"twinshelf/internal/table"
 )
 
-// A fleet as it is simulated (docs/fleet.md): machines from one image, whose own part and daily changes are small. Blocks
-// are a twentieth as many as they would be, and as good as empty; packs end after as many of them.
+// A fleet as it is simulated (docs/fleet.md): machines from one image, whose own part and daily changes are small.
+// Blocks are a twentieth as many as they would be, and as good as empty; packs end after as many of them.
 const (
 	scale       = 20
 	imageBlocks = 60_000 / scale // 60 GB that all have

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/far"
@@ -24,6 +25,11 @@ func Ground(place string, asks far.Asks) (backend.Backend, error) {
 	if cache, err := os.UserCacheDir(); err == nil { // without one it is only slower
 		means.Cache = filepath.Join(cache, "twinshelf", "far")
 	}
+	state, err := settings.Load(settings.Dir())
+	if err != nil {
+		return nil, err
+	}
+	means.Pace = state.Lines[place]
 	return far.Open(place, means)
 }
 

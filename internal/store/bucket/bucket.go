@@ -298,7 +298,8 @@ func (b *Bucket) Walk(ctx context.Context, folder string) (out []backend.Entry, 
 		ctx, end := context.WithCancel(ctx)
 		defer end() // ends the listing where it is left early
 		out = nil
-		for o := range b.core.ListObjectsIter(ctx, b.at.Bucket, minio.ListObjectsOptions{Prefix: prefix, Recursive: true}) {
+		for o := range b.core.ListObjectsIter(ctx, b.at.Bucket, minio.ListObjectsOptions{Prefix: prefix,
+			Recursive: true}) {
 			if o.Err != nil {
 				return o.Err
 			}

@@ -26,7 +26,7 @@ func opened(t *testing.T, address string) *Bucket {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := Open(a)
+	b, err := Open(a, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -271,7 +271,7 @@ func TestCertificates(t *testing.T) {
 	}
 	a, err := Parse("s3://quay/oak?ca=/nowhere.pem")
 	if err == nil {
-		_, err = Open(a)
+		_, err = Open(a, nil)
 	}
 	if err == nil || !strings.Contains(err.Error(), "/nowhere.pem") {
 		t.Errorf("no file: %v", err)

@@ -15,6 +15,8 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/store/pace"
 )
 
 const (
@@ -37,9 +39,10 @@ const (
 	attempts = 5
 )
 
-// Open gives the backend at an address; the service is asked when the backend is first used.
-func Open(a Address) (*Bucket, error) {
-	transport, err := newTransport(a.CA)
+// Open gives the backend at an address; the service is asked when the backend is first used. pacer, which may
+// be nil, bounds what goes over the line.
+func Open(a Address, pacer *pace.Pacer) (*Bucket, error) {
+	transport, err := newTransport(a.CA, pacer)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +101,7 @@ func dial(a Address, keys *credentials.Credentials, transport http.RoundTripper)
 }
 
 // newTransport makes connections that are noticed to be dead within 20 seconds.
-func newTransport(ca string) (*http.Transport, error) {
+func newTransport(ca string, pacer *pace.Pacer) (*http.Transport, error) {
 	pool, err := x509.SystemCertPool()
 	if err != nil {
 		pool = x509.NewCertPool()
@@ -110,7 +113,7 @@ func newTransport(ca string) (*http.Transport, error) {
 	}
 	d := &net.Dialer{Timeout: dialWithin, Control: giveUpSilent,
 		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: asked, Interval: asked, Count: unanswered}}
-	return &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: d.DialContext,
+	return &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: pacer.Dialer(d.DialContext),
 		TLSHandshakeTimeout: dialWithin, ResponseHeaderTimeout: silent, IdleConnTimeout: time.Minute,
 		MaxIdleConns: connections, MaxIdleConnsPerHost: connections, DisableCompression: true,
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}}, nil

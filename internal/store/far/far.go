@@ -16,6 +16,7 @@ import (
 	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/bucket"
 	"twinshelf/internal/store/near"
+	"twinshelf/internal/store/pace"
 	"twinshelf/internal/store/server"
 )
 
@@ -41,7 +42,7 @@ func Name(address string) string {
 
 // Check says why an address can't be one of a shelf. Secrets in it aren't repeated.
 func Check(address string) error {
-	_, err := parse(address, "", Asks{})
+	_, err := parse(address, Means{})
 	return err
 }
 
@@ -52,6 +53,8 @@ type Means struct {
 	// Cache is the folder for copies of what never changes; empty keeps none.
 	Cache string
 	Asks  Asks
+	// Pace bounds what goes over the line.
+	Pace pace.Pace
 }
 
 const (
@@ -63,7 +66,7 @@ const (
 
 // Open gives the backend at an address; nothing is reached before it is first used.
 func Open(address string, m Means) (backend.Backend, error) {
-	open, err := parse(address, m.SSH, m.Asks)
+	open, err := parse(address, m)
 	if err != nil {
 		return nil, err
 	}
@@ -91,14 +94,14 @@ func existing(dir string) string {
 }
 
 // parse reads an address, and says how what it names is opened.
-func parse(address, sshDir string, asks Asks) (open func() (backend.Backend, error), err error) {
+func parse(address string, m Means) (open func() (backend.Backend, error), err error) {
 	switch {
 	case server.Is(address):
 		a, err := server.Parse(address)
-		return func() (backend.Backend, error) { return server.Open(a, sshDir, asks) }, err
+		return func() (backend.Backend, error) { return server.Open(a, m.SSH, m.Asks, pace.New(m.Pace)) }, err
 	case bucket.Is(address):
 		a, err := bucket.Parse(address)
-		return func() (backend.Backend, error) { return bucket.Open(a) }, err
+		return func() (backend.Backend, error) { return bucket.Open(a, pace.New(m.Pace)) }, err
 	}
 	kind, _, _ := strings.Cut(address, "://")
 	return nil, fmt.Errorf("a shelf lies in a folder, on a server (sftp://user@host/path) or in object storage "+

@@ -126,7 +126,8 @@ func (s *server) through(jumps, dir string, depth int) error {
 		}
 		at = at.jump
 		if at.jump != nil && len(list) > 1 {
-			return fmt.Errorf("%s, which lies on the way to %s, wants others on its own way: list all of them", at.alias,
+			return fmt.Errorf("%s, which lies on the way to %s, wants others on its own way: list all of "+
+				"them", at.alias,
 				s.host)
 		}
 	}

@@ -114,7 +114,7 @@ var trusting = Asks{Trust: func(context.Context, string, string) bool { return t
 
 func (s *served) open(t *testing.T, person string) *Folder {
 	t.Helper()
-	f, err := Open(s.at, person, trusting)
+	f, err := Open(s.at, person, trusting, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +131,7 @@ func TestDoorConforms(t *testing.T) {
 		at := s.at
 		at.Path = fmt.Sprint("/oak", n)
 		return func() backend.Backend {
-			f, err := Open(at, person, trusting)
+			f, err := Open(at, person, trusting, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -345,7 +345,7 @@ func TestDoorOfOpenSSH(t *testing.T) {
 	if err := os.WriteFile(public, []byte(line), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	f, err := Open(Address{User: s.User, Host: s.Host, Port: s.Port, Path: "/oak"}, s.Person, Asks{})
+	f, err := Open(Address{User: s.User, Host: s.Host, Port: s.Port, Path: "/oak"}, s.Person, Asks{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,6 +18,7 @@ import (
 
 	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/door"
+	"twinshelf/internal/store/pace"
 )
 
 const (
@@ -40,15 +41,15 @@ type Folder struct {
 }
 
 // Open gives the backend at an address; the connection is made when it is first used. sshDir is the folder with the
-// person's SSH configuration, keys and known hosts.
-func Open(a Address, sshDir string, asks Asks) (*Folder, error) {
+// person's SSH configuration, keys and known hosts; pacer, which may be nil, bounds what goes over the line.
+func Open(a Address, sshDir string, asks Asks, pacer *pace.Pacer) (*Folder, error) {
 	s, err := resolve(a, sshDir)
 	if err != nil {
 		return nil, err
 	}
 	known := &remembered{asks: asks}
 	return open(a, func(ctx context.Context) (*ssh.Client, error) {
-		conn, err := dial(ctx, s, known.asking())
+		conn, err := dial(ctx, s, known.asking(), pacer)
 		if errors.As(err, new(*LoginError)) {
 			known.forget()
 		}

@@ -12,6 +12,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
+
+	"twinshelf/internal/store/pace"
 )
 
 // Asks are how a person is asked while a server is opened; where nobody is there they are nil.
@@ -52,7 +54,7 @@ type login struct {
 }
 
 // dial opens a connection to a server.
-func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
+func dial(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (*ssh.Client, error) {
 	patience := newPatience()
 	asks = patience.spare(asks)
 	known, err := newHosts(s, asks.Trust)
@@ -63,7 +65,7 @@ func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
 	defer l.close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	conn, err := reach(ctx, s, asks)
+	conn, err := reach(ctx, s, asks, pacer)
 	if err != nil {
 		return nil, err
 	}
@@ -95,16 +97,16 @@ func dial(ctx context.Context, s *server, asks Asks) (*ssh.Client, error) {
 }
 
 // reach connects to a server, through those on the way to it.
-func reach(ctx context.Context, s *server, asks Asks) (net.Conn, error) {
+func reach(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (net.Conn, error) {
 	if s.jump == nil {
 		d := net.Dialer{Timeout: dialWithin, KeepAlive: keepAlive}
 		conn, err := d.DialContext(ctx, "tcp", s.address())
 		if err != nil {
 			return nil, fmt.Errorf("%s can't be reached: %w", s.host, err)
 		}
-		return conn, nil
+		return pacer.Conn(conn), nil
 	}
-	way, err := dial(ctx, s.jump, asks)
+	way, err := dial(ctx, s.jump, asks, pacer)
 	if err != nil {
 		return nil, fmt.Errorf("on the way to %s: %w", s.host, err)
 	}

@@ -29,7 +29,7 @@ func TestOpenSSHConforms(t *testing.T) {
 	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
 		dir := filepath.Join(t.TempDir(), "srv", "oak") // made when it is missing
 		return func() backend.Backend {
-			f, err := Open(addressOf(s, dir), s.Person, Asks{})
+			f, err := Open(addressOf(s, dir), s.Person, Asks{}, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -96,7 +96,7 @@ func TestHostKeys(t *testing.T) {
 	}
 	dir := t.TempDir()
 	list := func(asks Asks) error {
-		f, err := Open(addressOf(s, dir), s.Person, asks)
+		f, err := Open(addressOf(s, dir), s.Person, asks, nil)
 		if err != nil {
 			return err
 		}
@@ -149,7 +149,7 @@ func TestLogin(t *testing.T) {
 	}
 	t.Setenv("SSH_AUTH_SOCK", "")
 	free := func(a Address) error {
-		f, err := Open(a, s.Person, Asks{})
+		f, err := Open(a, s.Person, Asks{}, nil)
 		if err != nil {
 			return err
 		}
@@ -197,7 +197,7 @@ func TestLogin(t *testing.T) {
 	}
 	f, err := Open(addressOf(s, dir), s.Person, Asks{Secret: func(context.Context, string) (string, error) {
 		return "low tide", nil
-	}})
+	}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -212,7 +212,7 @@ func TestLogin(t *testing.T) {
 func TestLinkComesBack(t *testing.T) {
 	s := testkit.OpenSSH(t)
 	dir := t.TempDir()
-	f, err := Open(addressOf(s, dir), s.Person, Asks{})
+	f, err := Open(addressOf(s, dir), s.Person, Asks{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,8 +273,7 @@ func TestSilentServer(t *testing.T) {
 	}
 	defer l.Close()
 	f, err := Open(Address{User: "tam", Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Path: "/srv"},
-		t.TempDir(),
-		Asks{})
+		t.TempDir(), Asks{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -293,7 +292,7 @@ func TestSilentServer(t *testing.T) {
 	if at.Port, err = strconv.Atoi(port); err != nil {
 		t.Fatal(err)
 	}
-	over, err := Open(at, s.Person, Asks{})
+	over, err := Open(at, s.Person, Asks{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

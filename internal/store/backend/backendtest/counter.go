@@ -33,7 +33,8 @@ type Asked struct {
 
 // Less is what was asked since.
 func (a Asked) Less(b Asked) Asked {
-	return Asked{a.Puts - b.Puts, a.Gets - b.Gets, a.Lists - b.Lists, a.Deletes - b.Deletes, a.Up - b.Up, a.Down - b.Down}
+	return Asked{a.Puts - b.Puts, a.Gets - b.Gets, a.Lists - b.Lists, a.Deletes - b.Deletes, a.Up - b.Up,
+		a.Down - b.Down}
 }
 
 const (
