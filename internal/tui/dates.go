@@ -149,6 +149,9 @@ func twinLines(m *datesPage, t *shelf.Twin, w int) []string {
 	if also := workshop.AlsoOn(m.known, t.ID); len(also) > 0 {
 		say("Also on "+strings.Join(also, ", ")+".", m.th.good.Render)
 	}
+	if to := workshop.Uncarried(m.routinesPage.list, m.known, t.ID); len(to) > 0 {
+		say("Not carried to "+strings.Join(to, ", ")+" yet.", m.th.caution.Render)
+	}
 	if k, kept := m.pins[t.ID]; kept {
 		say("◆ kept for ever: "+k.Note, m.th.good.Render)
 	}

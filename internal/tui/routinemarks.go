@@ -6,6 +6,8 @@ import (
 
 	"twinshelf/internal/bench"
 	"twinshelf/internal/routine"
+	"twinshelf/internal/units"
+	"twinshelf/internal/workshop"
 )
 
 // isNamed says whether a routine names a disk, to be read or to be written.
@@ -59,4 +61,23 @@ func (m *routinesPage) made(twin string) string {
 		}
 	}
 	return ""
+}
+
+// uncarried says how many of the dates on the open shelf that a routine took aren't yet where it carries them; empty
+// for none.
+func uncarried(m *routinesPage, s *routine.Standing) string {
+	n := map[string]int{}
+	var to []string
+	for _, t := range m.datesPage.twins() {
+		for _, name := range workshop.Uncarried([]*routine.Standing{s}, m.datesPage.known, t.ID) {
+			if n[name]++; n[name] == 1 {
+				to = append(to, name)
+			}
+		}
+	}
+	var out []string
+	for _, name := range to {
+		out = append(out, units.Plural(n[name], "date")+" not carried to "+name+" yet")
+	}
+	return strings.Join(out, "; ")
 }

@@ -382,7 +382,11 @@ func (m *routinesPage) body(w int) (lines []string, keep int) {
 		if i == m.at {
 			mark, name, keep = "▶ ", m.th.here.Render(s.Name), len(lines)
 		}
-		lines = append(lines, fit(mark+name, w), fit("  "+m.lastOf(s)+m.th.dim.Render(" · ")+m.nextOf(s), w), "")
+		lines = append(lines, fit(mark+name, w), fit("  "+m.lastOf(s)+m.th.dim.Render(" · ")+m.nextOf(s), w))
+		if words := uncarried(m, s); words != "" {
+			lines = append(lines, fit("  "+m.th.caution.Render(words), w))
+		}
+		lines = append(lines, "")
 	}
 	return lines, keep
 }

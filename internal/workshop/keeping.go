@@ -442,6 +442,7 @@ func (w *shelves) StartCarry(ctx context.Context, to *shelf.Shelf,
 				return fmt.Errorf("%w: %s of %d is missing or different there", ErrDifferent,
 					units.Plural(missing, "twin"), len(twins))
 			}
+			_ = w.Remember(rc, to) // what it holds now; a comfort, not a need
 			return nil
 		})
 	return r, func() *Moved { return m }

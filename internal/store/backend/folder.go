@@ -157,26 +157,7 @@ func (f folder) Settle(ctx context.Context, dir string) error {
 }
 
 func (f folder) Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error {
-	names, err := f.List(ctx, tempFolder)
-	if err != nil {
-		return err
-	}
-	for _, n := range names {
-		info, err := f.Stat(ctx, tempFolder+"/"+n)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if !abandoned(n, info.Changed) {
-			continue
-		}
-		if err := f.Delete(ctx, tempFolder+"/"+n); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
-	return nil
+	return SweepFolder(ctx, f, tempFolder, abandoned)
 }
 
 func (f folder) Free(ctx context.Context) (int64, error) {

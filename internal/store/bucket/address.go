@@ -150,9 +150,9 @@ func (a Address) String() string {
 	return u.String()
 }
 
-// Local says whether the service runs on this machine.
+// local says whether the service runs on this machine.
 func (a Address) local() bool {
-	u, err := url.Parse(a.Endpoint)
+	u, err := url.Parse(a.service())
 	if err != nil {
 		return false
 	}

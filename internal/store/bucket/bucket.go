@@ -159,19 +159,10 @@ func (o *object) Close() error {
 // ReadAt reads a range. An object that was replaced since it was opened isn't there any more, unless the bucket keeps
 // versions.
 func (o *object) ReadAt(ctx context.Context, p []byte, off int64) (n int, err error) {
-	switch {
-	case ctx.Err() != nil:
-		return 0, ctx.Err()
-	case o.closed():
-		return 0, fs.ErrClosed
-	case off < 0:
-		return 0, &fs.PathError{Op: "read", Path: o.name, Err: fs.ErrInvalid}
-	case len(p) == 0:
-		return 0, nil
-	case off >= o.size:
-		return 0, io.EOF
+	want, err := backend.Window(ctx, o.name, o.closed(), p, off, o.size)
+	if len(want) == 0 {
+		return 0, err
 	}
-	want := p[:min(int64(len(p)), o.size-off)]
 	if off < int64(len(o.head)) {
 		n = copy(want, o.head[off:])
 	}
@@ -257,12 +248,7 @@ func (b *Bucket) stat(ctx context.Context, name string) (st minio.ObjectInfo, er
 
 // List gives the names in a folder.
 func (b *Bucket) List(ctx context.Context, folder string) ([]string, error) {
-	all, err := b.Entries(ctx, folder)
-	var names []string
-	for _, e := range all {
-		names = append(names, e.Name)
-	}
-	return names, err
+	return backend.Names(b.Entries(ctx, folder))
 }
 
 // Entries gives what is in a folder.
@@ -359,4 +345,35 @@ func (b *Bucket) Free(ctx context.Context) (int64, error) {
 		return 0, err
 	}
 	return 0, fmt.Errorf("the room of a bucket isn't told: %w", errors.ErrUnsupported)
+}
+
+// asHead is what tells whether anybody may read the shelf: the object that each one has.
+const asHead = "head"
+
+// Concerns are what is less private than it should be: a line that anybody can read, a bucket that anybody may.
+func (b *Bucket) Concerns(ctx context.Context, sealed bool) (out []string) {
+	service := b.at.service()
+	if strings.HasPrefix(service, "http://") && !b.at.local() {
+		out = append(out, fmt.Sprintf("the line to %s isn't encrypted: whoever is on it can read and change what "+
+			"goes over "+
+			"it, but for what is sealed; use https", service))
+	}
+	ctx, end := context.WithTimeout(ctx, silent)
+	defer end()
+	where := strings.Join([]string{service, b.at.Bucket, b.key(asHead)}, "/")
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, where, nil)
+	if err != nil {
+		return out
+	}
+	answer, err := b.transport.RoundTrip(r)
+	if err != nil {
+		return out
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusOK && !sealed {
+		out = append(out, "anybody can read what is in the bucket, without a key, and the shelf is open: have its "+
+			"owner "+
+			"close it")
+	}
+	return out
 }

@@ -277,3 +277,33 @@ func TestCertificates(t *testing.T) {
 		t.Errorf("no file: %v", err)
 	}
 }
+
+// TestConcerns: a bucket that anybody may read is said to be, where the shelf isn't sealed; so is a line that isn't
+// encrypted, unless it stays on this machine.
+func TestConcerns(t *testing.T) {
+	s := testkit.S3(t, false)
+	b := opened(t, s.Bucket("quay", minio.MakeBucketOptions{}))
+	if err := backend.Put(t.Context(), b, "head", []byte("x"), backend.Options{}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if c := b.Concerns(t.Context(), false); len(c) > 0 {
+		t.Errorf("a bucket of one's own: %q", c)
+	}
+	const everybody = `{"Version":"2012-10-17","Statement":[{"Effect":"Allow","Principal":"*",` +
+		`"Action":"s3:GetObject","Resource":"arn:aws:s3:::quay/*"}]}`
+	if err := s.Owner.SetBucketPolicy(t.Context(), "quay", everybody); err != nil {
+		t.Fatal(err)
+	}
+	if c := b.Concerns(t.Context(), false); len(c) != 1 || !strings.Contains(c[0], "anybody can read") {
+		t.Errorf("a bucket of everybody: %q", c)
+	}
+	if c := b.Concerns(t.Context(), true); len(c) > 0 {
+		t.Errorf("what is sealed: %q", c)
+	}
+	far := opened(t, "s3://quay/oak?endpoint=http://192.0.2.7:9") // an address for documentation (RFC 5737)
+	ctx, end := context.WithTimeout(t.Context(), time.Second)
+	defer end()
+	if c := far.Concerns(ctx, true); len(c) != 1 || !strings.Contains(c[0], "isn't encrypted") {
+		t.Errorf("a line in the open: %q", c)
+	}
+}

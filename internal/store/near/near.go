@@ -199,11 +199,7 @@ func (b *Backend) List(ctx context.Context, folder string) ([]string, error) {
 	if folder == locksFolder {
 		b.forget(folder)
 	}
-	var names []string
-	for _, e := range entries {
-		names = append(names, e.Name)
-	}
-	return names, err
+	return backend.Names(entries, err)
 }
 
 // asked says whether a folder was asked for ahead.

@@ -112,19 +112,10 @@ func (l *local) Size() int64 { return l.size }
 func (l *local) ReadAt(ctx context.Context, p []byte, off int64) (n int, err error) {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	switch {
-	case ctx.Err() != nil:
-		return 0, ctx.Err()
-	case l.closed:
-		return 0, fs.ErrClosed
-	case off < 0:
-		return 0, fs.ErrInvalid
-	case len(p) == 0:
-		return 0, nil
-	case off >= l.size:
-		return 0, io.EOF
+	want, err := backend.Window(ctx, "", l.closed, p, off, l.size)
+	if len(want) == 0 {
+		return 0, err
 	}
-	want := p[:min(int64(len(p)), l.size-off)]
 	if l.f != nil {
 		n, err = l.f.ReadAt(want, off)
 	} else {

@@ -237,17 +237,10 @@ func (o *object) over(c *sftp.Client) (*sftp.File, error) {
 
 // ReadAt reads a range, in as many requests at once as it needs.
 func (o *object) ReadAt(ctx context.Context, p []byte, off int64) (n int, err error) {
-	switch {
-	case ctx.Err() != nil:
-		return 0, ctx.Err()
-	case off < 0:
-		return 0, &fs.PathError{Op: "read", Path: o.name, Err: fs.ErrInvalid}
-	case len(p) == 0:
-		return 0, nil
-	case off >= o.size:
-		return 0, io.EOF
+	want, err := backend.Window(ctx, o.name, false, p, off, o.size) // whether it is closed is seen when it is asked for
+	if len(want) == 0 {
+		return 0, err
 	}
-	want := p[:min(int64(len(p)), o.size-off)]
 	err = o.f.link.do(ctx, func(c *sftp.Client) error {
 		file, err := o.over(c)
 		if err != nil {
@@ -294,12 +287,8 @@ func (f *Folder) Stat(ctx context.Context, name string) (info backend.Info, err 
 }
 
 // List gives the names in a folder.
-func (f *Folder) List(ctx context.Context, dir string) (names []string, err error) {
-	all, err := f.Entries(ctx, dir)
-	for _, e := range all {
-		names = append(names, e.Name)
-	}
-	return names, err
+func (f *Folder) List(ctx context.Context, dir string) ([]string, error) {
+	return backend.Names(f.Entries(ctx, dir))
 }
 
 // Entries gives what is in a folder.
@@ -377,26 +366,7 @@ func (f *Folder) Settle(ctx context.Context, _ string) error { return ctx.Err() 
 
 // Sweep deletes what uploads left behind.
 func (f *Folder) Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error {
-	names, err := f.List(ctx, tempFolder)
-	if err != nil {
-		return err
-	}
-	for _, n := range names {
-		info, err := f.Stat(ctx, tempFolder+"/"+n)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if !abandoned(n, info.Changed) {
-			continue
-		}
-		if err := f.Delete(ctx, tempFolder+"/"+n); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
-	return nil
+	return backend.SweepFolder(ctx, f, tempFolder, abandoned)
 }
 
 // Free is the room left on the server, where it tells.

@@ -93,12 +93,8 @@ func (c *Counter) Stat(ctx context.Context, name string) (backend.Info, error) {
 }
 
 // List gives the names in a folder.
-func (c *Counter) List(ctx context.Context, folder string) (names []string, err error) {
-	entries, err := c.Entries(ctx, folder)
-	for _, e := range entries {
-		names = append(names, e.Name)
-	}
-	return names, err
+func (c *Counter) List(ctx context.Context, folder string) ([]string, error) {
+	return backend.Names(c.Entries(ctx, folder))
 }
 
 // Entries gives what is in a folder.
