@@ -355,6 +355,14 @@ func (x *index) refresh(ctx context.Context) error {
 	return nil
 }
 
+// hasLoaded takes note that a file of the index is among the segments. mu is held.
+func (x *index) hasLoaded(file string) {
+	name := strings.TrimPrefix(file, indexFolder+"/")
+	if at, known := slices.BinarySearch(x.loaded, name); !known {
+		x.loaded = slices.Insert(x.loaded, at, name)
+	}
+}
+
 // coveredBy are the packs that segments name.
 func coveredBy(segments []*segment) map[string]bool {
 	covered := map[string]bool{}

@@ -377,6 +377,7 @@ func (c *Session) publish(ctx context.Context) error {
 		}
 		c.s.index.mu.Lock()
 		seg.r, seg.pending = r, false // what it was read from until now is closed
+		c.s.index.hasLoaded(seg.file)
 		c.s.index.mu.Unlock()
 	}
 	return nil

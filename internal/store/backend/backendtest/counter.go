@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +18,7 @@ import (
 type Counter struct {
 	mu      sync.Mutex
 	folders map[string]map[string]*object // by the whole name of the folder
+	below   map[string]map[string]bool    // the folders in a folder that ever were
 	uploads map[string]*counted           // by label
 	began   int
 	Asked
@@ -46,7 +48,8 @@ const (
 
 // NewCounter makes an empty one.
 func NewCounter() *Counter {
-	return &Counter{folders: map[string]map[string]*object{}, uploads: map[string]*counted{}}
+	return &Counter{folders: map[string]map[string]*object{}, below: map[string]map[string]bool{},
+		uploads: map[string]*counted{}}
 }
 
 // Now is what was asked so far.
@@ -107,22 +110,38 @@ func (c *Counter) Entries(ctx context.Context, folder string) (out []backend.Ent
 	for name, o := range c.folders[folder] {
 		out = append(out, entryOf(name, o))
 	}
-	below := map[string]bool{}
-	for f, in := range c.folders {
-		rest, is := strings.CutPrefix(f, folder+"/")
-		if folder == "" {
-			rest, is = f, f != ""
+	for f := range c.below[folder] {
+		if c.some(path.Join(folder, f)) {
+			out = append(out, backend.Entry{Name: f, Folder: true})
 		}
-		if is && len(in) > 0 {
-			first, _, _ := strings.Cut(rest, "/")
-			below[first] = true
-		}
-	}
-	for f := range below {
-		out = append(out, backend.Entry{Name: f, Folder: true})
 	}
 	c.list(len(out))
 	return sorted(out), nil
+}
+
+// some says whether anything lies in a folder or below it.
+func (c *Counter) some(folder string) bool {
+	if len(c.folders[folder]) > 0 {
+		return true
+	}
+	for f := range c.below[folder] {
+		if c.some(path.Join(folder, f)) {
+			return true
+		}
+	}
+	return false
+}
+
+// note notes a folder and those that it is in.
+func (c *Counter) note(folder string) {
+	for folder != "" {
+		in := backend.Folder(folder)
+		if c.below[in] == nil {
+			c.below[in] = map[string]bool{}
+		}
+		c.below[in][path.Base(folder)] = true
+		folder = in
+	}
 }
 
 // Walk gives what lies in a folder and below it.
@@ -315,6 +334,7 @@ func (u *counted) Commit(ctx context.Context) error {
 	u.c.Up += int64(len(u.data))
 	if u.c.folders[folder] == nil {
 		u.c.folders[folder] = map[string]*object{}
+		u.c.note(folder)
 	}
 	u.c.folders[folder][name] = &object{data: u.data, changed: time.Now()}
 	u.ended = true
