@@ -53,6 +53,9 @@ func (s *session) setstat(r *sftp.Request, name string) error {
 }
 
 func (s *session) makeFolder(name string) error {
+	if s.key.Right == Add && !addableFolder(name) {
+		return s.denied("make a folder", name, "this key may only add what belongs to a shelf")
+	}
 	if err := s.root.Mkdir(name, 0o700); err != nil {
 		return plain(err)
 	}

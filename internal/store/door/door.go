@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -203,6 +204,13 @@ const (
 	tempFolder = "tmp"
 	lockFolder = "locks"
 )
+
+// addableFolder says whether a key may make a folder that adds: one of a shelf, or for a shelf below the door's own.
+// What has a dot would stand where a shelf has a file.
+func addableFolder(name string) bool {
+	base := path.Base(name)
+	return base == tempFolder || slices.Contains(addFolders, base) || addable(name+"/.") || !strings.ContainsAny(name, "./")
+}
 
 // addable says whether a name is one that a key may add.
 func addable(name string) bool {

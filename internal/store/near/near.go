@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -36,6 +37,9 @@ type Backend struct {
 	listings map[string]*listing
 	warming  sync.WaitGroup
 	warmed   sync.Once
+	life     context.Context // of what is asked for beside the callers; nil before the first of it
+	end      context.CancelFunc
+	closed   bool
 }
 
 // listing is what a folder held at a moment.
@@ -63,6 +67,12 @@ const locksFolder = "locks"
 
 // warm asks for what opening needs at once; what asks for it afterwards waits for the answers under way.
 func (b *Backend) warm(ctx context.Context) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return
+	}
+	ctx = b.beside(ctx)
 	for _, folder := range looked {
 		b.warming.Go(func() {
 			in, err := b.Entries(ctx, folder)
@@ -130,8 +140,23 @@ func (b *Backend) Concerns(ctx context.Context, sealed bool) []string {
 	return nil
 }
 
-// Close waits for what is asked for ahead, and closes the far backend.
+// beside is the context of what goes on when the caller doesn't wait for it any more: it ends with the backend. mu is
+// held.
+func (b *Backend) beside(ctx context.Context) context.Context {
+	if b.life == nil {
+		b.life, b.end = context.WithCancel(context.WithoutCancel(ctx))
+	}
+	return b.life
+}
+
+// Close ends what is asked for ahead, and closes the far backend.
 func (b *Backend) Close() error {
+	b.mu.Lock()
+	b.closed = true
+	if b.end != nil {
+		b.end()
+	}
+	b.mu.Unlock()
 	b.warming.Wait()
 	if c, open := b.far.(io.Closer); open {
 		return c.Close()
@@ -225,12 +250,17 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 		return nil, err
 	}
 	b.mu.Lock()
+	if b.closed {
+		b.mu.Unlock()
+		return nil, fs.ErrClosed
+	}
 	l := b.listings[folder]
 	if l == nil || l.over() && (l.err != nil || time.Since(l.when) > holds) {
 		l = &listing{ready: make(chan struct{})}
 		b.listings[folder] = l
+		life := b.beside(ctx)
 		b.warming.Go(func() { // not ended with the one who asked first: others may wait for it
-			l.entries, l.err = b.ask(context.WithoutCancel(ctx), far, folder, l)
+			l.entries, l.err = b.ask(life, far, folder, l)
 			l.when = time.Now()
 			close(l.ready)
 		})

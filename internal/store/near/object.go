@@ -47,7 +47,7 @@ func (b *Backend) Open(ctx context.Context, name string) (backend.Object, error)
 	}
 	o, err := b.far.Open(ctx, name)
 	if err == nil && name == first {
-		b.warmed.Do(func() { b.warm(context.WithoutCancel(ctx)) })
+		b.warmed.Do(func() { b.warm(ctx) })
 	}
 	return o, err
 }

@@ -273,6 +273,7 @@ func steal(c *sftp.Client, temp string) map[string]error {
 		"replace by another's work": c.PosixRename(temp, pack), "link a pack into tmp": c.Link(pack, "/oak/tmp/link"),
 		"symbolic link": c.Symlink("../../secret", "/oak/tmp/s"), "remove a folder": c.RemoveDirectory("/oak/packs"),
 		"rename a folder": c.Rename("/oak/packs", "/oak/lost"), "empty a folder": c.RemoveAll("/oak/packs"),
+		"a folder where rules would be": c.Mkdir("/oak/rules.note"), "a folder of its own": c.Mkdir("/oak/mine"),
 	}
 	for what, flags := range map[string]int{"write": os.O_WRONLY, "append": os.O_WRONLY | os.O_APPEND,
 		"truncate by opening": os.O_WRONLY | os.O_TRUNC, "create": os.O_RDWR | os.O_CREATE | os.O_TRUNC} {

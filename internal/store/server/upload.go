@@ -28,7 +28,8 @@ const (
 // a piece that a broken connection left unanswered is written once more.
 type upload struct {
 	f          *Folder
-	ctx        context.Context // of who began it: pieces are on their way between calls
+	ctx        context.Context // of the pieces, which are on their way between calls
+	stop       context.CancelFunc
 	temp, name string
 	o          backend.Options
 
@@ -49,9 +50,10 @@ type upload struct {
 func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (backend.Upload, error) {
 	var id [8]byte
 	_, _ = rand.Read(id[:])
-	u := &upload{f: f, ctx: context.WithoutCancel(ctx), name: name, o: o,
+	u := &upload{f: f, name: name, o: o,
 		temp: f.path(tempFolder + "/" + o.Owner + "-" + hex.EncodeToString(id[:])), slots: make(chan struct{},
 			inFlight)}
+	u.ctx, u.stop = context.WithCancel(context.WithoutCancel(ctx))
 	err := f.link.do(ctx, func(c *sftp.Client) error {
 		file, err := c.OpenFile(u.temp, os.O_RDWR|os.O_CREATE|os.O_TRUNC) // its name is of this upload alone
 		if errors.Is(err, fs.ErrNotExist) {
@@ -66,6 +68,7 @@ func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (ba
 		return c.Chmod(u.temp, 0o600)
 	})
 	if err != nil {
+		u.stop()
 		return nil, at("create", name, f.room(ctx, err))
 	}
 	return u, nil
@@ -243,6 +246,7 @@ func (u *upload) Commit(ctx context.Context) error {
 		return at("commit", u.name, u.f.room(ctx, err))
 	}
 	u.ended = true
+	u.stop()
 	u.letGo()
 	return u.kept.Close()
 }
@@ -322,9 +326,13 @@ func (u *upload) Abort() error {
 		return nil
 	}
 	u.ended = true
+	u.stop()
 	u.group.Wait()
 	u.letGo()
-	err := u.f.link.do(u.ctx, func(c *sftp.Client) error { return c.Remove(u.temp) })
+	// Where the server is gone it isn't waited for: sweeping takes what is left.
+	ctx, end := context.WithTimeout(context.WithoutCancel(u.ctx), dialWithin)
+	defer end()
+	err := u.f.link.do(ctx, func(c *sftp.Client) error { return c.Remove(u.temp) })
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
