@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"twinshelf/internal/store/far"
 )
 
 const (
@@ -33,7 +35,7 @@ func (o *options) logTo(dir string) {
 	}
 	o.log, o.begun = f, time.Now()
 	slog.SetDefault(slog.New(slog.NewTextHandler(f, nil)))
-	slog.Info("command", "line", strings.Join(o.args, " "), "process", os.Getpid())
+	slog.Info("command", "line", far.Shown(strings.Join(o.args, " ")), "process", os.Getpid())
 }
 
 // logEnd notes how a command ended.

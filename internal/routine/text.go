@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"twinshelf/internal/keeping"
+	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
 )
 
@@ -87,6 +88,7 @@ func (r *Routine) set(key, value string, again bool) (err error) {
 		r.Spares, err = withDisk(r.Spares, value)
 	case "shelf":
 		r.Shelves = append(r.Shelves, value)
+		return checkPlace(value)
 	case "passphrase":
 		return r.passphrase(value)
 	case "mounted disks":
@@ -174,6 +176,9 @@ func (r *Routine) do(value string) error {
 		if s.To = strings.TrimSpace(to); !ok || s.To == "" {
 			return fmt.Errorf("%q: say to which shelf, such as carry to Elm", value)
 		}
+		if err := checkPlace(s.To); err != nil {
+			return err
+		}
 	case Sheet:
 		to, ok := strings.CutPrefix(rest, "to ")
 		if s.To = strings.TrimSpace(to); !ok || !filepath.IsAbs(s.To) {
@@ -185,6 +190,14 @@ func (r *Routine) do(value string) error {
 	}
 	r.Steps = append(r.Steps, s)
 	return nil
+}
+
+// checkPlace refuses an address that can't be one of a shelf, and what is a secret in it: texts are kept and shown.
+func checkPlace(shelf string) error {
+	if !far.Is(shelf) {
+		return nil
+	}
+	return far.Check(shelf)
 }
 
 // tell takes one who is told.

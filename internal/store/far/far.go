@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -38,6 +39,21 @@ func Where(address string) string {
 func Name(address string) string {
 	rest, _, _ := strings.Cut(address, "?")
 	return path.Base(strings.TrimRight(rest, "/"))
+}
+
+// addressIn finds what is meant as an address in a text.
+var addressIn = regexp.MustCompile(`[A-Za-z0-9+.-]+://[^\s"']*`)
+
+// Shown is a text as it may be kept and shown: an address in it that can't be one of a shelf may hold a secret, and is left
+// out but for its kind.
+func Shown(text string) string {
+	return addressIn.ReplaceAllStringFunc(text, func(address string) string {
+		if Check(address) == nil {
+			return address
+		}
+		kind, _, _ := strings.Cut(address, "://")
+		return kind + "://(not shown)"
+	})
 }
 
 // Check says why an address can't be one of a shelf. Secrets in it aren't repeated.
