@@ -105,6 +105,11 @@ func (l *Line) serve() {
 			c.Close()
 			continue
 		}
+		for _, end := range []net.Conn{c, s} {
+			if tcp, is := end.(*net.TCPConn); is {
+				_ = tcp.SetReadBuffer(held)
+			}
+		}
 		l.mu.Lock()
 		l.conns[c], l.conns[s] = true, true
 		l.dials++
@@ -120,10 +125,17 @@ type parcel struct {
 	when time.Time
 }
 
+// queued is how many parcels wait in a line, of up to 16 KiB; held is what the kernel holds of it on each side, in
+// bytes.
+const (
+	queued = 64
+	held   = 64 << 10
+)
+
 // carry carries what comes from one end to the other.
 func (l *Line) carry(from, to net.Conn, down bool) {
 	defer from.Close()
-	parcels := make(chan parcel, 4096)
+	parcels := make(chan parcel, queued)
 	var reading sync.WaitGroup
 	reading.Go(func() {
 		defer close(parcels)

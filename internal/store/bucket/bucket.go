@@ -19,6 +19,7 @@ import (
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	"twinshelf/internal/store/backend"
+	"twinshelf/internal/store/pace"
 )
 
 const (
@@ -358,7 +359,7 @@ func (b *Bucket) Concerns(ctx context.Context, sealed bool) (out []string) {
 			"goes over "+
 			"it, but for what is sealed; use https", service))
 	}
-	ctx, end := context.WithTimeout(ctx, silent)
+	ctx, end := context.WithTimeout(ctx, pace.Silent)
 	defer end()
 	where := strings.Join([]string{service, b.at.Bucket, b.key(asHead)}, "/")
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, where, nil)

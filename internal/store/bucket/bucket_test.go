@@ -307,3 +307,21 @@ func TestConcerns(t *testing.T) {
 		t.Errorf("a line in the open: %q", c)
 	}
 }
+
+// TestSilentService: a service that falls silent in the middle of an answer is given up, and asked again.
+func TestSilentService(t *testing.T) {
+	s := testkit.S3(t, false)
+	address := s.Bucket("quay", minio.MakeBucketOptions{})
+	line := testkit.NewLine(t, strings.TrimPrefix(s.Endpoint, "http://"), testkit.LineWeather{Rate: 2_000_000})
+	b := opened(t, strings.Replace(address, s.Endpoint, "http://"+line.Addr, 1))
+	content := bytes.Repeat([]byte("oak and elm "), 500_000)
+	if err := backend.Put(t.Context(), b, "packs/1", content, backend.Options{Owner: "a"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	silence := time.AfterFunc(time.Second, line.Silence)
+	defer silence.Stop()
+	if got, err := backend.Get(t.Context(), b, "packs/1", int64(len(content))); err != nil || !bytes.Equal(got,
+		content) {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+}

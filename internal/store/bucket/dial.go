@@ -1,6 +1,7 @@
 package bucket
 
 import (
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -9,13 +10,10 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"syscall"
 	"time"
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
-	"golang.org/x/sys/unix"
-
 	"twinshelf/internal/store/pace"
 )
 
@@ -26,11 +24,8 @@ const (
 	usualRegion = "us-east-1"
 
 	dialWithin = 10 * time.Second
-	// silent is for how long a service may say nothing after a request, and a connection nothing to the kernel.
-	silent = 20 * time.Second
-	// asked is how often a quiet connection is asked whether it is alive, unanswered how often in vain.
-	asked      = 5 * time.Second
-	unanswered = 3
+	// answerWithin is how long a service may take to answer once it was sent all of a request.
+	answerWithin = time.Minute
 	// connections is how many are kept open.
 	connections = 64
 	// mostCA bounds a file of certificates, in bytes.
@@ -111,10 +106,16 @@ func newTransport(ca string, pacer *pace.Pacer) (*http.Transport, error) {
 			return nil, err
 		}
 	}
-	d := &net.Dialer{Timeout: dialWithin, Control: giveUpSilent,
-		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: asked, Interval: asked, Count: unanswered}}
-	return &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: pacer.Dialer(d.DialContext),
-		TLSHandshakeTimeout: dialWithin, ResponseHeaderTimeout: silent, IdleConnTimeout: time.Minute,
+	d := pace.Dialer(dialWithin)
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := d.DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return pace.Impatient(c, pace.Silent), nil
+	}
+	return &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: pacer.Dialer(dial),
+		TLSHandshakeTimeout: dialWithin, ResponseHeaderTimeout: answerWithin, IdleConnTimeout: time.Minute,
 		MaxIdleConns: connections, MaxIdleConnsPerHost: connections, DisableCompression: true,
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}}, nil
 }
@@ -136,15 +137,6 @@ func trust(pool *x509.CertPool, file string) error {
 		return fmt.Errorf("the certificate authorities in %s can't be used: %w", file, err)
 	}
 	return nil
-}
-
-// giveUpSilent has the kernel give a connection up whose bytes aren't acknowledged (tcp(7), TCP_USER_TIMEOUT, ms).
-func giveUpSilent(_, _ string, c syscall.RawConn) error {
-	var problem error
-	err := c.Control(func(fd uintptr) {
-		problem = unix.SetsockoptInt(int(fd), unix.IPPROTO_TCP, unix.TCP_USER_TIMEOUT, int(silent.Milliseconds()))
-	})
-	return errors.Join(err, problem)
 }
 
 // machineWithin bounds how long the machine is asked for credentials that a cloud gives it.

@@ -209,7 +209,8 @@ const (
 // What has a dot would stand where a shelf has a file.
 func addableFolder(name string) bool {
 	base := path.Base(name)
-	return base == tempFolder || slices.Contains(addFolders, base) || addable(name+"/.") || !strings.ContainsAny(name, "./")
+	return base == tempFolder || slices.Contains(addFolders, base) || addable(name+"/.") ||
+		!strings.ContainsAny(name, "./")
 }
 
 // addable says whether a name is one that a key may add.

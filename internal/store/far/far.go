@@ -44,8 +44,8 @@ func Name(address string) string {
 // addressIn finds what is meant as an address in a text.
 var addressIn = regexp.MustCompile(`[A-Za-z0-9+.-]+://[^\s"']*`)
 
-// Shown is a text as it may be kept and shown: an address in it that can't be one of a shelf may hold a secret, and is left
-// out but for its kind.
+// Shown is a text as it may be kept and shown: an address in it that can't be one of a shelf may hold a secret, and
+// is left out but for its kind.
 func Shown(text string) string {
 	return addressIn.ReplaceAllStringFunc(text, func(address string) string {
 		if Check(address) == nil {

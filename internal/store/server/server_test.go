@@ -317,3 +317,30 @@ func TestSilentServer(t *testing.T) {
 		t.Errorf("%d bytes over %d connections: %v", len(got), line.Dialled(), err)
 	}
 }
+
+// TestSlowLine: a line on which what is on its way takes long isn't taken for a dead one.
+func TestSlowLine(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	line := testkit.NewLine(t, net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), testkit.LineWeather{Rate: 90_000})
+	s.KnownAt(line.Addr)
+	_, port, err := net.SplitHostPort(line.Addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := addressOf(s, t.TempDir())
+	if at.Port, err = strconv.Atoi(port); err != nil {
+		t.Fatal(err)
+	}
+	f, err := Open(at, s.Person, Asks{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	content := bytes.Repeat([]byte("oak and elm "), 230_000) // 30 s
+	if err := backend.Put(t.Context(), f, "packs/1", content, backend.Options{Owner: "a"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if n := line.Dialled(); n != 1 {
+		t.Errorf("%d connections were made", n)
+	}
+}
