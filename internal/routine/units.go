@@ -44,6 +44,8 @@ func PlacesOf(system bool, config string) Places {
 // Units are the files with which systemd runs what is due: a service that looks once (routine due), a timer that starts
 // it every minute, and, for the machine, a rule that starts it when a disk is attached. All calendars stay in the
 // routines: a routine that is made or changed needs no other files. version is that of systemd, 0 for an unknown one.
+// The home folder is named since services of the system have none in their environment, and keys to far shelves lie
+// there.
 func Units(at Places, program, state string, version int) []Unit {
 	imports := ""
 	if version >= importsFrom {
@@ -55,6 +57,7 @@ Description=Twin Shelf: routines that are due
 [Service]
 Type=oneshot
 Environment=%s
+Environment=HOME=%%h
 ExecStart=%s routine due --quiet
 Nice=10
 IOSchedulingClass=idle

@@ -2,7 +2,9 @@ package workshop
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"os/user"
 	"path/filepath"
 
 	"twinshelf/internal/settings"
@@ -17,20 +19,34 @@ func Ground(place string, asks far.Asks) (backend.Backend, error) {
 	if !far.Is(place) {
 		return ground(place), nil
 	}
-	home, err := os.UserHomeDir()
+	home, err := homeDir()
 	if err != nil {
 		return nil, err
 	}
 	means := far.Means{SSH: filepath.Join(home, ".ssh"), Asks: asks}
-	if cache, err := os.UserCacheDir(); err == nil { // without one it is only slower
-		means.Cache = filepath.Join(cache, "twinshelf", "far")
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		cache = filepath.Join(home, ".cache")
 	}
+	means.Cache = filepath.Join(cache, "twinshelf", "far")
 	state, err := settings.Load(settings.Dir())
 	if err != nil {
 		return nil, err
 	}
 	means.Pace = state.Lines[place]
 	return far.Open(place, means)
+}
+
+// homeDir is the person's folder; services of the system may have none in their environment.
+func homeDir() (string, error) {
+	if home, err := os.UserHomeDir(); err == nil {
+		return home, nil
+	}
+	u, err := user.Current()
+	if err != nil {
+		return "", fmt.Errorf("where keys are can't be told: %w", err)
+	}
+	return u.HomeDir, nil
 }
 
 // openAt opens the shelf in a place.
