@@ -293,7 +293,7 @@ func TestScreenKeepsAShelf(t *testing.T) {
 	s.Keys("m")
 	s.WaitFor("another folder")
 	s.Keys("End", "Enter")
-	s.WaitFor("Folder of the other shelf")
+	s.WaitFor("of the other shelf")
 	s.Type(elm.Place())
 	s.Keys("Enter")
 	s.WaitFor("What is carried to Elm?")
