@@ -20,7 +20,7 @@ var order = []string{
 	"container/bitlocker", "container/fusion", "container/ldm", "container/lvm", "lzfse", "lzx", "xpress",
 	"fsys", "fsys/upcase", "fsys/decmpfs",
 	"fsys/apfs", "fsys/fat", "fsys/exfat", "fsys/hfsplus", "fsys/ntfs", "fsys/ext", "fsys/swap", "fsys/families",
-	"hive", "names", "survey", "store/door", "store/backend", "store/spool", "store/pace", "store/server",
+	"hive", "names", "survey", "store/backend", "store/door", "store/spool", "store/pace", "store/server",
 	"store/bucket",
 	"store/near", "store/far", "store",
 	"shelf",

@@ -145,8 +145,8 @@ func (e Estimate) Words() string {
 		return fmt.Sprintf("the shelf has too little room: %s, about %s needed; make room or use another shelf",
 			e.Free.Words(), units.Bytes(e.Likely))
 	case e.Tight():
-		return fmt.Sprintf("it will probably fit (%s), but only if the contents can be packed: at the most %s "+
-			"are needed", e.Free.Words(), units.Bytes(e.Most))
+		return fmt.Sprintf("it will probably fit (%s), but only if the contents can be packed: at the most %s are "+
+			"needed", e.Free.Words(), units.Bytes(e.Most))
 	case !e.Free.Known():
 		return "whether it fits can't be told: the shelf lies where nobody says how much room is left"
 	}

@@ -29,12 +29,13 @@ func lineCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p := state.Lines[args[0]]
+			address := far.Same(args[0])
+			p := state.Lines[address]
 			if cmd.Flag("rate").Changed {
 				if p, err = paceOf(rate, within); err != nil {
 					return usageError{err}
 				}
-				if err := state.SetLine(args[0], p); err != nil {
+				if err := state.SetLine(address, p); err != nil {
 					return err
 				}
 			} else if within != "" {

@@ -35,7 +35,11 @@ func (o *options) logTo(dir string) {
 	}
 	o.log, o.begun = f, time.Now()
 	slog.SetDefault(slog.New(slog.NewTextHandler(f, nil)))
-	slog.Info("command", "line", far.Shown(strings.Join(o.args, " ")), "process", os.Getpid())
+	var line []string
+	for _, word := range o.args {
+		line = append(line, far.Shown(word))
+	}
+	slog.Info("command", "line", strings.Join(line, " "), "process", os.Getpid())
 }
 
 // logEnd notes how a command ended.

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -10,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/keeping"
-	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
@@ -27,13 +25,10 @@ func protectionCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b, can := w.Shelf.Backend().(backend.Protected)
-			if !can {
-				return usageError{errors.New("nothing protects a shelf in a folder here: whoever can write to it " +
-					"can delete " +
-					"it; --shelf names a far one")}
+			p, err := workshop.Protection(cmd.Context(), w.Shelf)
+			if errors.Is(err, workshop.ErrUnprotected) {
+				return usageError{err}
 			}
-			p, err := b.Protection(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -93,10 +88,14 @@ func bringBackCommand(o *options) *cobra.Command {
 		Args: exactly("the shelf's address"),
 		Long: "Everything that was deleted comes back; with --as-of, every object that was deleted or replaced " +
 			"since\n" +
-			"that time gets back what it held then. What came since stays. The key must be one that may read\n" +
-			"versions and put objects.",
+			"that time gets back what it held then. What came since stays, and what was dropped on purpose comes\n" +
+			"back too, as long as the bucket keeps it. The key must be one that may read versions and put\n" +
+			"objects.",
 		Example: "  twinshelf shelf bring-back s3://quay/oak --as-of \"2026-11-29 18:00\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := far.Check(args[0]); err != nil {
+				return usageError{err}
+			}
 			var asOf time.Time
 			if when != "" {
 				var err error
@@ -104,7 +103,7 @@ func bringBackCommand(o *options) *cobra.Command {
 					return usageError{errors.New("--as-of is a date and a time, such as \"2026-11-29 18:00\"")}
 				}
 			}
-			n, err := bringBack(cmd.Context(), o, args[0], asOf)
+			n, err := workshop.BringBack(cmd.Context(), args[0], farAsks(o), asOf)
 			if err != nil {
 				return err
 			}
@@ -117,24 +116,4 @@ func bringBackCommand(o *options) *cobra.Command {
 	}
 	c.Flags().StringVar(&when, "as-of", "", "bring everything back as it was at that time")
 	return c
-}
-
-func bringBack(ctx context.Context, o *options, address string, asOf time.Time) (int, error) {
-	if !far.Is(address) {
-		return 0, usageError{errors.New("a folder keeps nothing of what was deleted in it: name an address")}
-	}
-	b, err := workshop.Ground(address, farAsks(o))
-	if err != nil {
-		return 0, usageError{err}
-	}
-	defer workshop.LetGo(b)
-	r, can := b.(backend.Reviver)
-	if !can {
-		return 0, errors.ErrUnsupported
-	}
-	n, err := r.BringBack(ctx, asOf, nil)
-	if errors.Is(err, errors.ErrUnsupported) {
-		err = errors.New("a server keeps nothing of what was deleted there; object storage with versions does")
-	}
-	return n, err
 }

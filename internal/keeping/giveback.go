@@ -159,8 +159,8 @@ func (w *weighed) fitRoom(ctx context.Context, s *shelf.Shelf) error {
 		return nil
 	}
 	if len(w.what.Remove) == 0 {
-		return fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine "+
-			"first, or free something else on this drive", units.Bytes(int64(free)))
+		return fmt.Errorf("giving back space needs some room itself (%s are free): discard a whole old machine first, "+
+			"or free something else on this drive", units.Bytes(int64(free)))
 	}
 	for _, id := range w.what.Rewrite { // these when there is room again
 		unneeded := w.uses[id].Size - w.uses[id].Live
@@ -187,8 +187,8 @@ func needing(ctx context.Context, s *shelf.Shelf) ([]*shelf.Twin, error) {
 		twins = append(twins, t)
 	}
 	if len(problems) > 0 {
-		return nil, fmt.Errorf("%w, so nothing is removed: %w; \"twinshelf shelf check\" says what can be done "+
-			"about it",
+		return nil, fmt.Errorf("%w, so nothing is removed: %w; \"twinshelf shelf check\" says what can be done about "+
+			"it",
 			ErrUnsure, problems[0])
 	}
 	return twins, nil

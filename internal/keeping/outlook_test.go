@@ -27,13 +27,13 @@ func TestLookAhead(t *testing.T) {
 		perWeek            float64
 		full, atBest, says string
 	}{
-		{"every one for ever", 520e9, 1e9, 10, "2027-11", "2027-11", "full in 12 months at this pace, since " +
-			"nothing is"},
+		{"every one for ever", 520e9, 1e9, 10, "2027-11", "2027-11", "full in 12 months at this pace, since nothing " +
+			"is"},
 		{"one a day for 1 month, older ones go", 520e9, 1e9, 10, "2027-11", "0001-01",
 			"full in 12 months if nothing comes back from what is dropped (one a day for 1 month, older ones go; " +
 				"never"},
-		{"one a week for 1 month, then one a month for ever", 130e9, 1e9, 7, "2027-04", "2037-01", "in 10 years " +
-			"if all"},
+		{"one a week for 1 month, then one a month for ever", 130e9, 1e9, 7, "2027-04", "2037-01", "in 10 years if " +
+			"all"},
 		{"every one for ever", 520e9, 1e9, 0, "0001-01", "0001-01", "520 GB free; how often it runs can't be told"},
 		{"every one for ever", 520e9, 0, 7, "0001-01", "0001-01", "can't be told before its second one"},
 		{"every one for ever", 90e12, 1e6, 1, "0001-01", "0001-01", "not full within 20 years"},

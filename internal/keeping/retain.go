@@ -17,11 +17,10 @@ import (
 
 // ErrCantRetain means that a shelf lies where single objects can't be locked.
 var ErrCantRetain = errors.New("where the shelf lies, objects can't be locked: that takes object storage whose " +
-	"bucket " +
-	"was made with object lock")
+	"bucket was made with object lock")
 
-// transient are folders whose objects come and go.
-var transient = []string{"locks", "tmp", "unfinished", "packs", "parity"}
+// byNeed are folders of which only what twins need is locked.
+var byNeed = []string{"packs", "parity"}
 
 // Retain locks everything until a time that the twins need which the rule keeps: nobody can delete it before then. What
 // only others need stays as it is, so that its room comes back. It gives how many objects are locked until then.
@@ -126,7 +125,7 @@ func below(ctx context.Context, b backend.Backend, folder string, depth int) (ou
 	for _, e := range in {
 		name := path.Join(folder, e.Name)
 		switch {
-		case slices.Contains(transient, name) || name == backend.ProbeName:
+		case backend.Passing(name) || slices.Contains(byNeed, name):
 		case !e.Folder:
 			out = append(out, name)
 		default:

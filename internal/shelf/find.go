@@ -49,8 +49,8 @@ func (s *Shelf) KnownNewest(ctx context.Context, machine string, read []*Twin) e
 	}
 	for _, id := range unread {
 		if id > newest {
-			return fmt.Errorf("which twin of %s is the newest isn't known: %w (%s); \"twinshelf shelf check "+
-				"--mend\" may mend it", machine, ErrLaterUnread, id)
+			return fmt.Errorf("which twin of %s is the newest isn't known: %w (%s); \"twinshelf shelf check --mend\" "+
+				"may mend it", machine, ErrLaterUnread, id)
 		}
 	}
 	return nil

@@ -57,8 +57,8 @@ func (s *Shelf) writeTwin(ctx context.Context, l *store.Lock, t *Twin) error {
 		return err
 	}
 	if len(b) > maxTwinFile {
-		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with "+
-			"larger blocks", len(b), maxTwinFile)
+		return fmt.Errorf("the description of the twin would have %d bytes, the limit is %d; make a shelf with larger "+
+			"blocks", len(b), maxTwinFile)
 	}
 	return s.PutKept(ctx, l, s.twinPath(t.Machine, t.ID), b)
 }

@@ -60,7 +60,6 @@ const (
 	doubtedAfter = 2 * time.Minute
 	tries        = 4
 	maxLock      = 64 << 10
-	lockFolder   = "locks"
 )
 
 // locks takes the locks of a store.
@@ -85,7 +84,7 @@ type Lock struct {
 	lost   error
 }
 
-func lockPath(id string) string { return lockFolder + "/" + id + ".lock" }
+func lockPath(id string) string { return backend.LockFolder + "/" + id + ".lock" }
 
 func bootID() string {
 	b, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
@@ -181,7 +180,7 @@ func (k *locks) try(ctx context.Context, l *Lock) (inTheWay *Holder, err error) 
 
 // holders are the live locks beside the given one. Stale ones are cleared away, with what they left behind.
 func (k *locks) holders(ctx context.Context, own string) ([]Holder, error) {
-	names, err := k.b.List(ctx, lockFolder)
+	names, err := k.b.List(ctx, backend.LockFolder)
 	if err != nil {
 		return nil, err
 	}

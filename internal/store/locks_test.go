@@ -80,7 +80,7 @@ func TestMachineThatSlept(t *testing.T) {
 		}
 		has(t, reopen(t, s), before, blocks(3, "before"))
 	}
-	if names, err := s.b.List(t.Context(), lockFolder); err != nil || len(names) > 0 {
+	if names, err := s.b.List(t.Context(), backend.LockFolder); err != nil || len(names) > 0 {
 		t.Errorf("locks are left: %q %v", names, err)
 	}
 }

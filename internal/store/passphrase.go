@@ -72,8 +72,8 @@ var ErrPassphrase = errors.New("the passphrase is not one of this shelf's")
 // CheckPassphrase refuses passphrases that protect nothing.
 func CheckPassphrase(p []byte) error {
 	if !utf8.Valid(p) || utf8.RuneCount(p) < leastPhrase {
-		return fmt.Errorf("a passphrase has at least %d characters; several words are easier to keep than one "+
-			"strange one", leastPhrase)
+		return fmt.Errorf("a passphrase has at least %d characters; several words are easier to keep than one strange "+
+			"one", leastPhrase)
 	}
 	return nil
 }
@@ -259,8 +259,8 @@ func suiteOf(ctx context.Context, b backend.Backend, file string) (uint16, bool)
 }
 
 // ErrLastKey means that the only passphrase can't be withdrawn.
-var ErrLastKey = errors.New("it is the only passphrase: without it nobody could open the shelf any more; add " +
-	"another one first")
+var ErrLastKey = errors.New("it is the only passphrase: without it nobody could open the shelf any more; add another " +
+	"one first")
 
 // keyChange gives the keys as they are to be.
 type keyChange func(master []byte, keys []WrappedKey) ([]WrappedKey, error)

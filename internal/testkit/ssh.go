@@ -30,7 +30,7 @@ type SSHServer struct {
 func OpenSSH(t testing.TB, lines ...string) *SSHServer {
 	t.Helper()
 	Root(t)
-	Need(t, "sshd", "ssh-keygen", "pkill")
+	Need(t, "sshd", "ssh-keygen", "pgrep")
 	dir := t.TempDir()
 	me, err := user.Current()
 	if err != nil {
@@ -126,8 +126,20 @@ func (s *SSHServer) Stop() {
 	if s.cmd == nil {
 		return
 	}
-	_, _ = Try("pkill", "-KILL", "-P", strconv.Itoa(s.cmd.Process.Pid)) // each connection has a session of its own
+	_ = syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP) // it begins no other session meanwhile
+	killBelow(s.cmd.Process.Pid)
 	_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
 	_ = s.cmd.Wait()
 	s.cmd = nil
+}
+
+// killBelow kills all that a process began: each connection has sessions of its own, in sessions of the system's.
+func killBelow(pid int) {
+	said, _ := Try("pgrep", "-P", strconv.Itoa(pid)) // it fails where there is none
+	for _, text := range strings.Fields(said) {
+		if child, err := strconv.Atoi(text); err == nil {
+			killBelow(child)
+			_ = syscall.Kill(child, syscall.SIGKILL)
+		}
+	}
 }

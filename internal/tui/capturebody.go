@@ -54,8 +54,8 @@ func (m *capturePage) captureRows() []captureRow {
 
 func (m *capturePage) body(w int) ([]string, int) {
 	if m.w.Shelf == nil {
-		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new "+
-			"one on a mounted storage drive."), -1
+		return m.plain(w, "Capture", "needs a shelf.", "Open Dates (4) and press o: it opens one, or makes a new one "+
+			"on a mounted storage drive."), -1
 	}
 	machine := m.machine
 	if machine == "" {
@@ -176,8 +176,7 @@ func (m *capturePage) inShort() []string {
 	if m.plan == nil || len(m.plan.Warnings()) > 0 {
 		return m.estimateLines(m.wide)[:1]
 	}
-	return []string{" Costs    probably " + m.th.strong.Render(m.th.size(m.estimate.Likely)) + " of the " +
-		"shelf, about " +
+	return []string{" Costs    probably " + m.th.strong.Render(m.th.size(m.estimate.Likely)) + " of the shelf, about " +
 		m.th.strong.Render(units.Duration(m.estimate.Time)) + "; " + m.estimate.Words()}
 }
 

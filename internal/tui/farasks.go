@@ -62,8 +62,8 @@ func (m *shelfDesk) onFarQuestion(q farQuestion) {
 			" Compare it with what the server's administrator says, told in another way than over this line.", ""},
 		choices: []choice{
 			{name: "don't connect", about: "nothing is sent to it"},
-			{name: "it is the right one", about: "it is known from now on; should it show another key some day, " +
-				"it is refused"}}}
+			{name: "it is the right one", about: "it is known from now on; should it show another key some day, it " +
+				"is refused"}}}
 	n.then = func(chosen []int) tea.Cmd {
 		if chosen[0] == 1 {
 			give(yes)

@@ -41,9 +41,8 @@ func (m *shelfDesk) makeShelf(then func(*shelf.Shelf) tea.Cmd) {
 // offerSeal asks whether a new shelf is sealed; one that lies far away is, unless it is chosen otherwise.
 func (m *shelfDesk) offerSeal(dir, name string, then func(*shelf.Shelf) tea.Cmd) {
 	open := choice{name: "open", about: "whoever has the drive can read what is on it"}
-	sealed := choice{name: "sealed", about: "encrypted: without a passphrase nothing can be read, not even the " +
-		"names of " +
-		"machines; nobody can recover a lost passphrase"}
+	sealed := choice{name: "sealed", about: "encrypted: without a passphrase nothing can be read, not even the names " +
+		"of machines; nobody can recover a lost passphrase"}
 	n, openAt := menu{title: fmt.Sprintf("Should %s be sealed?", name), choices: []choice{open, sealed}}, 0
 	if far.Is(dir) {
 		open.about = "whoever runs the server, or gets in there, can read what is on it"

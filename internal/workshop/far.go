@@ -2,10 +2,12 @@ package workshop
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/user"
 	"path/filepath"
+	"time"
 
 	"twinshelf/internal/settings"
 	"twinshelf/internal/shelf"
@@ -33,7 +35,7 @@ func Ground(place string, asks far.Asks) (backend.Backend, error) {
 	if err != nil {
 		return nil, err
 	}
-	means.Pace = state.Lines[place]
+	means.Pace = state.Lines[far.Same(place)]
 	return far.Open(place, means)
 }
 
@@ -57,13 +59,45 @@ func openAt(ctx context.Context, asks far.Asks, place string, ask func() ([]byte
 	}
 	s, err := shelf.OpenAt(ctx, b, ask)
 	if err != nil {
-		LetGo(b)
+		letGo(b)
 	}
 	return s, err
 }
 
-// LetGo ends what a backend keeps open.
-func LetGo(b backend.Backend) {
+// Protection tries out what keeps whoever has the key to a far shelf from destroying it.
+func Protection(ctx context.Context, s *shelf.Shelf) (backend.Protection, error) {
+	b, can := s.Backend().(backend.Protected)
+	if !can {
+		return backend.Protection{}, ErrUnprotected
+	}
+	return b.Protection(ctx)
+}
+
+// ErrUnprotected means that a shelf lies in a folder here.
+var ErrUnprotected = errors.New("nothing protects a shelf in a folder here: whoever can write to it can delete it; " +
+	"--shelf names a far one")
+
+// BringBack brings back what was deleted or replaced where a far shelf lies, and says how many objects came back; see
+// backend.Reviver.
+func BringBack(ctx context.Context, address string, asks far.Asks, asOf time.Time) (int, error) {
+	b, err := Ground(address, asks)
+	if err != nil {
+		return 0, err
+	}
+	defer letGo(b)
+	err = errors.ErrUnsupported
+	n := 0
+	if r, can := b.(backend.Reviver); can {
+		n, err = r.BringBack(ctx, asOf, nil)
+	}
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = errors.New("only object storage with versions keeps something of what was deleted there")
+	}
+	return n, err
+}
+
+// letGo ends what a backend keeps open.
+func letGo(b backend.Backend) {
 	if c, open := b.(interface{ Close() error }); open {
 		_ = c.Close() // nothing depends on it
 	}

@@ -95,7 +95,7 @@ func disksOn(ctx context.Context, s *shelf.Shelf) []settings.KnownDisk {
 type KnownShelf struct {
 	settings.Known
 	Here bool `json:"here"` // it can be reached now
-	Far  bool `json:"far"`  // it lies on a server: whether that can be reached isn't tried
+	Far  bool `json:"far"`  // it lies far away: whether that can be reached isn't tried
 	Open bool `json:"open"`
 }
 
@@ -187,7 +187,7 @@ func NewShelf(ctx context.Context, place, name string, parity int, passphrase []
 	}
 	s, err := shelf.CreateAt(ctx, b, n)
 	if err != nil {
-		LetGo(b)
+		letGo(b)
 		return nil, err
 	}
 	if parity != store.DefaultParity {

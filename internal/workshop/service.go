@@ -87,8 +87,8 @@ func (s *Service) edited() (out []string, err error) {
 type Edited struct{ Paths []string }
 
 func (e *Edited) Error() string {
-	return strings.Join(e.Paths, " and ") + " was edited by hand and is left as it is; move it away, or keep it " +
-		"as it is"
+	return strings.Join(e.Paths, " and ") + " was edited by hand and is left as it is; move it away, or keep it as " +
+		"it is"
 }
 
 // Installed says whether all of it is there as it would be made now.

@@ -19,7 +19,6 @@ import (
 
 // A folder keeps each object in a file. What is written lies in its subfolder tmp until it is renamed into place.
 const (
-	tempFolder = "tmp"
 	// networkLag is how long a network's file system may answer from its memory (nfs(5): acdirmax).
 	networkLag = 60 * time.Second
 	// flushEvery is after how many bytes writing back begins, so that a sync at the end is short.
@@ -157,7 +156,7 @@ func (f folder) Settle(ctx context.Context, dir string) error {
 }
 
 func (f folder) Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error {
-	return SweepFolder(ctx, f, tempFolder, abandoned)
+	return SweepFolder(ctx, f, TempFolder, abandoned)
 }
 
 func (f folder) Free(ctx context.Context) (int64, error) {
@@ -196,10 +195,10 @@ func (f folder) Create(ctx context.Context, name string, o Options) (Upload, err
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	temp := f.path(tempFolder + "/" + o.Owner + "-" + randomID())
+	temp := f.path(TempFolder + "/" + o.Owner + "-" + randomID())
 	var w *os.File
 	err := f.thawed(ctx, func() (err error) {
-		if err = os.MkdirAll(f.path(tempFolder), 0o700); err == nil {
+		if err = os.MkdirAll(f.path(TempFolder), 0o700); err == nil {
 			w, err = os.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 		}
 		return err

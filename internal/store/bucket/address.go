@@ -53,8 +53,7 @@ func Parse(text string) (a Address, err error) {
 	}
 	if u.User != nil || u.Fragment != "" {
 		return a, errors.New("the address holds more than a bucket, a folder and how it is reached: keys don't " +
-			"belong " +
-			"there, since it is shown and remembered; they are taken from the environment (AWS_ACCESS_KEY_ID, " +
+			"belong there, since it is shown and remembered; they are taken from the environment (AWS_ACCESS_KEY_ID, " +
 			"AWS_SECRET_ACCESS_KEY), from the shared file of credentials, or from the machine")
 	}
 	a.Bucket, a.Folder = u.Host, strings.Trim(u.Path, "/")

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -76,8 +77,7 @@ func (b *Bucket) ready(ctx context.Context) error {
 		if err != nil || v.AccessKeyID == "" {
 			b.noKeys = &Error{Says: "no credentials for " + b.at.String() + " were found: set AWS_ACCESS_KEY_ID and " +
 				"AWS_SECRET_ACCESS_KEY, or write them into the shared file of credentials (~/.aws/credentials), " +
-				"whose " +
-				"profile the address may name (profile=…)", Err: errors.Join(ErrNoKeys, err)}
+				"whose profile the address may name (profile=…)", Err: errors.Join(ErrNoKeys, err)}
 		}
 	})
 	return b.noKeys
@@ -167,14 +167,15 @@ func (o *object) ReadAt(ctx context.Context, p []byte, off int64) (n int, err er
 	if off < int64(len(o.head)) {
 		n = copy(want, o.head[off:])
 	}
-	err = o.b.again(ctx, func() error {
-		if n == len(want) {
-			return nil
-		}
-		k, err := o.fetch(ctx, want[n:], off+int64(n))
-		n += k
-		return err
-	})
+	for n < len(want) && err == nil {
+		err = o.b.again(ctx, func() error {
+			k, err := o.fetch(ctx, want[n:], off+int64(n))
+			if n += k; k > 0 {
+				return nil // tries are counted anew as long as it gets on
+			}
+			return err
+		})
+	}
 	if is(err, "PreconditionFailed") {
 		err = fmt.Errorf("it was replaced meanwhile: %w", fs.ErrNotExist)
 	}
@@ -204,8 +205,8 @@ func (o *object) fetch(ctx context.Context, p []byte, off int64) (int, error) {
 	return io.ReadFull(body, p)
 }
 
-// again does something that may be done twice, and again where the connection broke; where the service never answered,
-// it isn't waited for.
+// again does something that may be done twice, and again where the connection broke. Where the service was never
+// there, it isn't waited for.
 func (b *Bucket) again(ctx context.Context, work func() error) error {
 	pause := firstPause
 	for try := 1; ; try++ {
@@ -214,7 +215,7 @@ func (b *Bucket) again(ctx context.Context, work func() error) error {
 			b.reached.Store(true)
 			return err
 		}
-		if try == tries || ctx.Err() != nil || untrusted(err) || !b.reached.Load() {
+		if try == tries || ctx.Err() != nil || untrusted(err) || !b.reached.Load() && !cut(err) {
 			return err
 		}
 		select {
@@ -224,6 +225,12 @@ func (b *Bucket) again(ctx context.Context, work func() error) error {
 		}
 		pause *= 2
 	}
+}
+
+// cut says whether an error is that of a connection that was there.
+func cut(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE)
 }
 
 // Stat describes an object.
@@ -355,9 +362,8 @@ const asHead = "head"
 func (b *Bucket) Concerns(ctx context.Context, sealed bool) (out []string) {
 	service := b.at.service()
 	if strings.HasPrefix(service, "http://") && !b.at.local() {
-		out = append(out, fmt.Sprintf("the line to %s isn't encrypted: whoever is on it can read and change what "+
-			"goes over "+
-			"it, but for what is sealed; use https", service))
+		out = append(out, fmt.Sprintf("the line to %s isn't encrypted: whoever is on it can read and change what goes "+
+			"over it, but for what is sealed; use https", service))
 	}
 	ctx, end := context.WithTimeout(ctx, pace.Silent)
 	defer end()
@@ -373,8 +379,7 @@ func (b *Bucket) Concerns(ctx context.Context, sealed bool) (out []string) {
 	defer answer.Body.Close()
 	if answer.StatusCode == http.StatusOK && !sealed {
 		out = append(out, "anybody can read what is in the bucket, without a key, and the shelf is open: have its "+
-			"owner "+
-			"close it")
+			"owner close it")
 	}
 	return out
 }

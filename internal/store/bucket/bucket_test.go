@@ -54,6 +54,21 @@ func TestBucketConforms(t *testing.T) {
 	}
 }
 
+// TestBadLineConforms: over a line that is cut again and again, and long, a bucket keeps all its promises.
+func TestBadLineConforms(t *testing.T) {
+	s := testkit.S3(t, false)
+	n := 0
+	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
+		n++
+		address := s.Bucket(fmt.Sprint("quay-", n), minio.MakeBucketOptions{})
+		line := testkit.NewLine(t, strings.TrimPrefix(s.Endpoint, "http://"),
+			testkit.LineWeather{Delay: time.Millisecond, CutEvery: 1_000_000})
+		return func() backend.Backend {
+			return opened(t, strings.Replace(address, s.Endpoint, "http://"+line.Addr, 1))
+		}
+	})
+}
+
 // TestAddress: addresses are read and written alike; secrets and what isn't one are refused, and never repeated.
 func TestAddress(t *testing.T) {
 	for text, want := range map[string]Address{
@@ -156,7 +171,7 @@ func TestLarge(t *testing.T) {
 	for range s.Owner.ListIncompleteUploads(t.Context(), "quay", "", true) {
 		left++
 	}
-	if names, err := b.List(t.Context(), markFolder); err != nil || len(names)+left > 0 {
+	if names, err := b.List(t.Context(), backend.TempFolder); err != nil || len(names)+left > 0 {
 		t.Errorf("%q and %d uploads are left behind: %v", names, left, err)
 	}
 }

@@ -17,8 +17,6 @@ import (
 )
 
 const (
-	// markFolder is where the marks of uploads lie that are on their way: a service doesn't tell whose they are.
-	markFolder = "tmp"
 	// orphanAge is how old an upload is without a mark before it is thrown away: its writer was killed between two
 	// requests.
 	orphanAge = 7 * 24 * time.Hour
@@ -68,8 +66,8 @@ func (b *Bucket) beginParts(ctx context.Context, u *upload) (*parts, error) {
 	return p, nil
 }
 
-// markName is where the mark of an upload lies.
-func (u *upload) markName() string { return markFolder + "/" + u.label }
+// markName is where the mark of an upload lies that is on its way: a service doesn't tell whose it is.
+func (u *upload) markName() string { return backend.TempFolder + "/" + u.label }
 
 func (b *Bucket) putMark(ctx context.Context, name string, text []byte) error {
 	return b.again(ctx, func() error {
@@ -226,9 +224,9 @@ func (b *Bucket) Sweep(ctx context.Context, abandoned func(label string, changed
 		return err
 	}
 	marks := map[string]time.Time{}
-	err := b.each(ctx, b.key(markFolder), func(o minio.ObjectInfo) { marks[o.Key] = o.LastModified })
+	err := b.each(ctx, b.key(backend.TempFolder), func(o minio.ObjectInfo) { marks[o.Key] = o.LastModified })
 	if err != nil {
-		return explain("list", markFolder, err)
+		return explain("list", backend.TempFolder, err)
 	}
 	known := map[string]bool{}
 	for label, changed := range marks {
@@ -241,8 +239,8 @@ func (b *Bucket) Sweep(ctx context.Context, abandoned func(label string, changed
 			continue
 		}
 		if err := b.remove(ctx,
-			markFolder+"/"+label); err != nil { // first: its writer looks at it before the last step
-			return explain("delete", markFolder+"/"+label, err)
+			backend.TempFolder+"/"+label); err != nil { // first: its writer looks at it before the last step
+			return explain("delete", backend.TempFolder+"/"+label, err)
 		}
 		if err := b.throwAway(ctx, m); err != nil {
 			return err
@@ -253,7 +251,7 @@ func (b *Bucket) Sweep(ctx context.Context, abandoned func(label string, changed
 
 // readMark reads a mark; one that says nothing that can be understood means no upload.
 func (b *Bucket) readMark(ctx context.Context, label string) (m mark, err error) {
-	text, err := backend.Get(ctx, b, markFolder+"/"+label, mostMark)
+	text, err := backend.Get(ctx, b, backend.TempFolder+"/"+label, mostMark)
 	if err != nil {
 		return m, err
 	}

@@ -3,6 +3,7 @@ package bucket
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -28,32 +29,34 @@ type guards struct {
 // guards asks what the bucket is set to do.
 func (b *Bucket) guards(ctx context.Context) (g guards, err error) {
 	v, err := b.core.GetBucketVersioning(ctx, b.at.Bucket)
-	switch {
-	case is(err, "AccessDenied", "NotImplemented", "MethodNotAllowed"):
-		g.unknown = append(g.unknown, "whether it keeps versions")
-	case err != nil:
-		return g, explain("describe", "", err)
-	default:
+	if g.asked(err, "whether it keeps versions") {
 		g.versions = v.Enabled()
 	}
 	_, mode, n, unit, err := b.core.GetObjectLockConfig(ctx, b.at.Bucket)
-	switch {
-	case is(err, "AccessDenied"):
-		g.unknown = append(g.unknown, "whether it locks objects")
-	case err == nil && mode != nil && n != nil && unit != nil:
+	if g.asked(err, "whether it locks objects") && mode != nil && n != nil && unit != nil {
 		g.mode, g.locked = *mode, time.Duration(*n)*day
 		if *unit == minio.Years {
 			g.locked *= 365
 		}
 	}
 	rules, err := b.core.GetBucketLifecycle(ctx, b.at.Bucket)
-	switch {
-	case is(err, "AccessDenied"):
-		g.unknown = append(g.unknown, "whether a rule deletes by itself")
-	case err == nil:
+	if g.asked(err, "whether a rule deletes by itself") && rules != nil {
 		g.take(rules, b.at.Folder)
 	}
 	return g, ctx.Err()
+}
+
+// asked says whether the service answered what it is set to; otherwise that stays unknown. That it has no such thing is
+// an answer.
+func (g *guards) asked(err error, what string) bool {
+	if err == nil {
+		return true
+	}
+	if !is(err, "NotImplemented", "ObjectLockConfigurationNotFoundError", "NoSuchObjectLockConfiguration",
+		"NoSuchLifecycleConfiguration") {
+		g.unknown = append(g.unknown, what)
+	}
+	return false
 }
 
 // take takes those of the bucket's rules that concern a folder.
@@ -98,8 +101,7 @@ func (b *Bucket) Protection(ctx context.Context) (p backend.Protection, err erro
 	switch {
 	case fate.destroyed && g.versions:
 		p.Says = "whoever has this key can delete everything: the bucket keeps what is deleted, but this key may " +
-			"delete " +
-			"that too"
+			"delete that too"
 	case fate.destroyed:
 		p.Says = "whoever has this key can delete everything"
 	case fate.replaced && !g.versions && g.mode == "":
@@ -110,13 +112,13 @@ func (b *Bucket) Protection(ctx context.Context) (p backend.Protection, err erro
 			"lock)", days(g.locked))
 	case g.mode != "":
 		p.Safe, p.For = true, g.locked
-		p.Says = fmt.Sprintf("what is put in this bucket can't be deleted for %s by this key (object lock; its "+
-			"owner can)",
+		p.Says = fmt.Sprintf("what is put in this bucket can't be deleted for %s by this key (object lock; its owner "+
+			"can)",
 			days(g.locked))
 	case g.versions && g.keeps > 0:
 		p.Safe, p.For = true, g.keeps
-		p.Says = fmt.Sprintf("this bucket keeps what is deleted or replaced for %s; this key may not delete it "+
-			"for good",
+		p.Says = fmt.Sprintf("this bucket keeps what is deleted or replaced for %s; this key may not delete it for "+
+			"good",
 			days(g.keeps))
 	case g.versions:
 		p.Safe = true
@@ -124,6 +126,10 @@ func (b *Bucket) Protection(ctx context.Context) (p backend.Protection, err erro
 	default:
 		p.Safe = true
 		p.Says = "this key may neither delete nor replace what is there"
+	}
+	if p.Safe && (g.versions || g.mode != "") {
+		p.Warnings = append(p.Warnings, "whether this key may change what the bucket is set to (versions, locks, "+
+			"rules) isn't tried")
 	}
 	return p, nil
 }
@@ -133,9 +139,8 @@ func days(d time.Duration) string { return units.Plural(int((d+day/2)/day), "day
 // warnings say what endangers a shelf in the bucket whoever has its key.
 func (g guards) warnings() (out []string) {
 	if g.deletes > 0 {
-		out = append(out, fmt.Sprintf("a rule of the bucket deletes what is there after %s: twins lose their "+
-			"blocks; have "+
-			"its owner take it out", days(g.deletes)))
+		out = append(out, fmt.Sprintf("a rule of the bucket deletes what is there after %s: twins lose their blocks; "+
+			"have its owner take it out", days(g.deletes)))
 	}
 	for _, u := range g.unknown {
 		out = append(out, u+" couldn't be asked with these credentials")
@@ -157,18 +162,16 @@ func (b *Bucket) tryOut(ctx context.Context) (f fate, err error) {
 			"", "", minio.PutObjectOptions{SendContentMd5: true, DisableMultipart: true})
 	}
 	info, err := put()
-	if err != nil && !is(err, "AccessDenied", "ObjectLocked", "InvalidRequest") {
-		return f, explain("put", backend.ProbeName, err)
-	}
 	if err == nil {
 		_, err = put()
 		f.replaced = err == nil
-	} else {
-		st, there := b.stat(ctx, backend.ProbeName) // put by somebody who might
-		if there != nil {
-			return f, explain("put", backend.ProbeName, err)
-		}
+	} else if st, there := b.stat(ctx, backend.ProbeName); there == nil { // put by somebody who might
 		info.VersionID = st.VersionID
+	} else {
+		return f, explain("put", backend.ProbeName, err)
+	}
+	if err != nil && !refused(err) {
+		return f, explain("put", backend.ProbeName, err)
 	}
 	for _, bypass := range []bool{false, true} {
 		err := b.core.RemoveObject(ctx, b.at.Bucket, b.key(backend.ProbeName),
@@ -177,7 +180,7 @@ func (b *Bucket) tryOut(ctx context.Context) (f fate, err error) {
 			f.destroyed = true
 			break
 		}
-		if answerOf(err).StatusCode == 0 {
+		if !refused(err) {
 			return f, explain("delete", backend.ProbeName, err)
 		}
 	}
@@ -187,13 +190,19 @@ func (b *Bucket) tryOut(ctx context.Context) (f fate, err error) {
 	return f, nil
 }
 
+// refused says whether the service won't do something, ever: one that can't at the moment hasn't refused it.
+func refused(err error) bool {
+	return answerOf(err).StatusCode == http.StatusForbidden || is(err, "AccessDenied", "ObjectLocked",
+		"InvalidRequestObjectLocked")
+}
+
 // MayDelete tries out whether what is put may be deleted, once.
 func (b *Bucket) MayDelete(ctx context.Context) bool {
 	b.deleting.Do(func() {
 		b.mayDelete = true
-		name := markFolder + "/" + backend.ProbeName
+		name := backend.TempFolder + "/" + backend.ProbeName
 		if b.putMark(ctx, name, []byte("{}")) == nil {
-			b.mayDelete = !is(b.remove(ctx, name), "AccessDenied", "ObjectLocked")
+			b.mayDelete = !refused(b.remove(ctx, name))
 		}
 	})
 	return b.mayDelete

@@ -2,6 +2,11 @@ package bucket
 
 import (
 	"errors"
+	"io/fs"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -44,6 +49,40 @@ func TestProtection(t *testing.T) {
 				t.Errorf("%s: %+v, %v", address, p, err)
 			}
 		}
+	}
+}
+
+// TestProtectionUnsure: a service that couldn't take a request for want of time hasn't refused it: nothing is called
+// safe then, and a rule that couldn't be asked for isn't taken for none.
+func TestProtectionUnsure(t *testing.T) {
+	s := testkit.S3(t, false)
+	address := locking(t, s, "locked", minio.Compliance)
+	to, err := url.Parse(s.Endpoint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	forward := httputil.NewSingleHostReverseProxy(to)
+	host := to.Host
+	busy := func(is func(r *http.Request) bool) string {
+		proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if is(r) {
+				http.Error(w, "<Error><Code>InternalError</Code></Error>", http.StatusInternalServerError)
+				return
+			}
+			forward.ServeHTTP(w, r)
+		}))
+		t.Cleanup(proxy.Close)
+		return strings.Replace(address, "http://"+host, proxy.URL, 1)
+	}
+	// The signature covers the name of the host; this server doesn't mind another one.
+	at := busy(func(r *http.Request) bool { return r.Method == http.MethodDelete })
+	if p, err := opened(t, at).Protection(t.Context()); err == nil || p.Safe {
+		t.Errorf("deleting failed for another reason: %+v, %v", p, err)
+	}
+	at = busy(func(r *http.Request) bool { return r.URL.Query().Has("lifecycle") })
+	p, err := opened(t, at).Protection(t.Context())
+	if err != nil || !strings.Contains(strings.Join(p.Warnings, ""), "whether a rule deletes by itself") {
+		t.Errorf("the rules couldn't be asked for: %+v, %v", p, err)
 	}
 }
 
@@ -95,7 +134,13 @@ func TestBringBack(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, n := range names {
+	passing := []string{"locks/1.lock", "tmp/half", "unfinished/kiosk.note"}
+	for _, n := range passing {
+		if err := backend.Put(t.Context(), b, n, []byte("{}"), backend.Options{}, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, n := range append(passing, names...) {
 		if err := b.Delete(t.Context(), n); err != nil {
 			t.Fatal(err)
 		}
@@ -103,6 +148,11 @@ func TestBringBack(t *testing.T) {
 	for _, want := range []int{3, 0} {
 		if n, err := b.BringBack(t.Context(), time.Time{}, nil); n != want || err != nil {
 			t.Errorf("%d came back, not %d: %v", n, want, err)
+		}
+	}
+	for _, n := range passing {
+		if _, err := b.Stat(t.Context(), n); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("%s, which only passes by, came back: %v", n, err)
 		}
 	}
 	for _, n := range append(names, "packs/2") {

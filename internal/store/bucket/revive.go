@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/minio/minio-go/v7"
+
+	"twinshelf/internal/store/backend"
 )
 
 // ErrNoVersions means that a bucket keeps nothing of what was deleted.
@@ -38,7 +41,8 @@ func held(versions []version, asOf time.Time) (then *version) {
 }
 
 // BringBack brings everything back as it was at a time, by copying the versions of then over what is there now; with no
-// time, everything that was deleted. What was put since and wasn't there then stays.
+// time, everything that was deleted. What was put since and wasn't there then stays, and what only passes by, such as
+// locks, isn't brought back.
 func (b *Bucket) BringBack(ctx context.Context, asOf time.Time, step func(looked int)) (back int, err error) {
 	if err := b.ready(ctx); err != nil {
 		return 0, err
@@ -65,6 +69,9 @@ func (b *Bucket) BringBack(ctx context.Context, asOf time.Time, step func(looked
 		}
 		if n++; n > mostListed {
 			return 0, fmt.Errorf("there are more than %d versions", mostListed)
+		}
+		if backend.Passing(strings.TrimPrefix(o.Key, folder)) {
+			continue
 		}
 		all[o.Key] = append(all[o.Key], version{o.VersionID, o.LastModified, o.ETag, o.IsLatest, o.IsDeleteMarker})
 	}

@@ -11,6 +11,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/store/backend"
 )
 
 // Filecmd does what changes names.
@@ -89,14 +91,14 @@ func (s *session) remove(name string) error {
 		return syscall.EISDIR
 	}
 	mine := s.isMine(name)
-	if s.key.Right != Keep && !(mine && (inFolder(name, tempFolder) || inFolder(name, lockFolder))) {
+	if s.key.Right != Keep && !(mine && (inFolder(name, backend.TempFolder) || inFolder(name, backend.LockFolder))) {
 		return s.denied("remove", name, "this key may only add")
 	}
 	if err := s.root.Remove(name); err != nil {
 		return plain(err)
 	}
 	if mine {
-		s.giveBack(st.Size())
+		s.usage.giveBack(st.Size())
 	}
 	s.note(Entry{Op: "remove", Name: name, Bytes: st.Size()})
 	return s.syncFolder(path.Dir(name))
@@ -126,7 +128,7 @@ func (s *session) place(from, to string, replace bool) error {
 	op := "put"
 	err = s.root.Link(from, to) // fails where there is one
 	if errors.Is(err, fs.ErrExist) && replace {
-		if s.key.Right != Keep && !(inFolder(to, lockFolder) && s.isMine(to)) {
+		if s.key.Right != Keep && !(inFolder(to, backend.LockFolder) && s.isMine(to)) {
 			return s.denied("replace", to, "this key may only add")
 		}
 		op = "replace"
@@ -143,7 +145,7 @@ func (s *session) place(from, to string, replace bool) error {
 
 // finish has a file ready to be put in place: nobody writes to it any more, and it survives a loss of power.
 func (s *session) finish(from, to string) (*os.File, error) {
-	if s.key.Right == Add && (!inFolder(from, tempFolder) || !addable(to)) {
+	if s.key.Right == Add && (!inFolder(from, backend.TempFolder) || !addable(to)) {
 		return nil, s.denied("put", to, "this key may only add what belongs to a shelf, from tmp")
 	}
 	s.endWriting(from)
@@ -162,7 +164,7 @@ func (s *session) finish(from, to string) (*os.File, error) {
 		if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 			return s.denied("put", to, "somebody is writing to it")
 		}
-		if s.key.Right == Add && inFolder(to, lockFolder) && alone(f) {
+		if s.key.Right == Add && inFolder(to, backend.LockFolder) && alone(f) {
 			return s.denied("put", to, "this key may only add: it can't keep everybody else from working")
 		}
 		return plain(f.Sync())
@@ -215,11 +217,8 @@ func (s *session) StatVFS(*sftp.Request) (*sftp.StatVFS, error) {
 	}
 	const unit = 4096
 	free, all := st.Bavail*uint64(st.Bsize)/unit, st.Blocks*uint64(st.Bsize)/unit
-	if s.key.Quota > 0 {
-		s.mu.Lock()
-		left := uint64(max(0, s.key.Quota-s.used)) / unit
-		s.mu.Unlock()
-		free, all = min(free, left), uint64(s.key.Quota)/unit
+	if s.usage != nil {
+		free, all = min(free, uint64(s.usage.left())/unit), uint64(s.key.Quota)/unit
 	}
 	return &sftp.StatVFS{Bsize: unit, Frsize: unit, Blocks: all, Bfree: free, Bavail: free, Files: st.Files,
 		Ffree: st.Ffree, Favail: st.Ffree, Namemax: 255}, nil

@@ -13,9 +13,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/store/backend"
 )
 
 // Right is what a key may do.
@@ -77,6 +80,9 @@ var ErrNoMarks = errors.New("the file system keeps no attributes of users (xattr
 type Door struct {
 	dir string
 	log *Log
+
+	mu     sync.Mutex
+	usages map[Key]*usage
 }
 
 // New gives the door of a folder.
@@ -88,7 +94,7 @@ func New(dir string, log *Log) (*Door, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the door has nothing to serve: %w", err)
 	}
-	return &Door{dir: dir, log: log}, nil
+	return &Door{dir: dir, log: log, usages: map[Key]*usage{}}, nil
 }
 
 // Serve serves one session over a connection until it ends. from says where it comes from, for the log.
@@ -125,10 +131,8 @@ func (d *Door) session(k Key, from string) (*session, error) {
 			return nil, errors.Join(err, root.Close())
 		}
 	}
-	if k.Quota > 0 {
-		if s.used, err = s.put(); err != nil {
-			return nil, errors.Join(err, root.Close())
-		}
+	if s.usage, err = d.usageOf(k, dir); err != nil {
+		return nil, errors.Join(err, root.Close())
 	}
 	return s, nil
 }
@@ -148,27 +152,6 @@ func (s *session) canMark() error {
 		return fmt.Errorf("%w (%s: %w)", ErrNoMarks, s.dir, problem)
 	}
 	return err
-}
-
-// put adds up what the key has put so far, in bytes.
-func (s *session) put() (total int64, err error) {
-	err = filepath.WalkDir(s.dir, func(path string, e os.DirEntry, err error) error {
-		if errors.Is(err, os.ErrNotExist) || err == nil && !e.Type().IsRegular() {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		st, err := e.Info()
-		if err == nil && ownerAt(path) == s.key.Name {
-			total += st.Size()
-		}
-		if errors.Is(err, os.ErrNotExist) { // removed meanwhile
-			return nil
-		}
-		return err
-	})
-	return total, err
 }
 
 // ownerAt is whose a file is; empty where nothing says.
@@ -195,32 +178,26 @@ func ownerOf(f *os.File) string {
 // new objects, and files beside them. Notes that rule over the others' work aren't among them.
 var (
 	addFolders = []string{"packs", "parity", "index", "twins", "proofs", "marks", "unlocking", "journal", "jobs",
-		"names",
-		"tried", "unfinished", "copies", lockFolder}
-	addFiles = []string{"head", "head.copy", "reserve", "probe"}
-)
-
-const (
-	tempFolder = "tmp"
-	lockFolder = "locks"
+		"names", "tried", "unfinished", "copies", backend.LockFolder}
+	addFiles  = []string{"head", "head.copy", "reserve", backend.ProbeName}
+	ruleFiles = []string{"rules.note", "retired.note", "checked.note"} // and their copies
 )
 
 // addableFolder says whether a key may make a folder that adds: one of a shelf, or for a shelf below the door's own.
 // What has a dot would stand where a shelf has a file.
 func addableFolder(name string) bool {
 	base := path.Base(name)
-	return base == tempFolder || slices.Contains(addFolders, base) || addable(name+"/.") ||
+	return base == backend.TempFolder || slices.Contains(addFolders, base) || addable(name+"/.") ||
 		!strings.ContainsAny(name, "./")
 }
 
 // addable says whether a name is one that a key may add.
 func addable(name string) bool {
 	steps := strings.Split(name, "/")
-	if slices.Contains(addFiles, steps[len(steps)-1]) {
-		return true
+	folders, file := steps[:len(steps)-1], steps[len(steps)-1]
+	if slices.Contains(ruleFiles, file) {
+		return false
 	}
-	return slices.ContainsFunc(steps[:len(steps)-1], func(step string) bool {
-		return slices.Contains(addFolders,
-			step)
-	})
+	known := func(step string) bool { return slices.Contains(addFolders, step) }
+	return slices.Contains(addFiles, file) || slices.ContainsFunc(folders, known)
 }

@@ -15,6 +15,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/sys/unix"
+
+	"twinshelf/internal/store/backend"
 )
 
 // StatementFile is a file that isn't there and says, in JSON, what the key may do.
@@ -47,8 +49,9 @@ type session struct {
 	from string
 	read atomic.Int64 // bytes
 
+	usage *usage // nil without a quota
+
 	mu      sync.Mutex
-	used    int64 // bytes put, where there is a quota
 	writers map[*writer]bool
 }
 
@@ -110,11 +113,11 @@ func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 }
 
 func (s *session) statement() ([]byte, error) {
-	s.mu.Lock()
-	used := s.used
-	s.mu.Unlock()
-	return json.Marshal(Statement{Door: 1, Key: s.key.Name, Right: s.key.Right.String(), Quota: s.key.Quota, Used: used,
-		Syncs: true})
+	said := Statement{Door: 1, Key: s.key.Name, Right: s.key.Right.String(), Quota: s.key.Quota, Syncs: true}
+	if s.usage != nil {
+		said.Used = s.key.Quota - s.usage.left()
+	}
+	return json.Marshal(said)
 }
 
 // plain keeps the server's own paths to itself.
@@ -145,7 +148,7 @@ func (s *session) OpenFile(r *sftp.Request) (sftp.WriterAtReaderAt, error) {
 	switch {
 	case s.key.Right == Read:
 		return nil, s.denied("write", name, "this key may only read")
-	case s.key.Right == Add && !inFolder(name, tempFolder):
+	case s.key.Right == Add && !inFolder(name, backend.TempFolder):
 		return nil, s.denied("write", name, "this key may only add: what it writes is put in place from tmp")
 	}
 	f, err := s.openMine(name, flags)
@@ -194,7 +197,20 @@ func (s *session) openMine(name string, flags sftp.FileOpenFlags) (*os.File, err
 		_ = f.Close()
 		return nil, s.denied("write", name, "another key put it")
 	}
+	if s.key.Right == Add && links(f) != 1 { // the door was cut off between the two steps of place
+		_ = f.Close()
+		return nil, s.denied("write", name, "it is in place already")
+	}
 	return f, nil
+}
+
+// links is how many names a file has.
+func links(f *os.File) uint64 {
+	var st unix.Stat_t
+	if unix.Fstat(int(f.Fd()), &st) != nil {
+		return 0
+	}
+	return uint64(st.Nlink)
 }
 
 // still says whether an open file is the one of that name.
@@ -222,7 +238,7 @@ func (w *writer) WriteAt(p []byte, off int64) (int, error) {
 		return 0, fs.ErrClosed
 	}
 	if more := off + int64(len(p)) - w.end; more > 0 {
-		if !w.s.take(more) {
+		if !w.s.usage.take(more) {
 			_ = w.s.denied("write", w.name, "the quota of this key is used up")
 			return 0, syscall.EDQUOT
 		}
@@ -252,25 +268,4 @@ func (w *writer) Close() error {
 	}
 	w.closed = true
 	return w.f.Close()
-}
-
-// take takes so many bytes off the quota, and says whether there were as many.
-func (s *session) take(n int64) bool {
-	if s.key.Quota == 0 {
-		return true
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.used+n > s.key.Quota {
-		return false
-	}
-	s.used += n
-	return true
-}
-
-// giveBack gives bytes back that were removed.
-func (s *session) giveBack(n int64) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.used = max(0, s.used-n)
 }

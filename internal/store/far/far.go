@@ -41,19 +41,32 @@ func Name(address string) string {
 	return path.Base(strings.TrimRight(rest, "/"))
 }
 
-// addressIn finds what is meant as an address in a text.
-var addressIn = regexp.MustCompile(`[A-Za-z0-9+.-]+://[^\s"']*`)
+// addressIn finds where what is meant as an address begins in a word of a command line.
+var addressIn = regexp.MustCompile(`[A-Za-z0-9+.-]+://`)
 
-// Shown is a text as it may be kept and shown: an address in it that can't be one of a shelf may hold a secret, and
-// is left out but for its kind.
-func Shown(text string) string {
-	return addressIn.ReplaceAllStringFunc(text, func(address string) string {
-		if Check(address) == nil {
-			return address
+// Shown is a word of a command line as it may be kept: an address in it that can't be one of a shelf may hold a secret,
+// and is left out but for its kind.
+func Shown(word string) string {
+	at := addressIn.FindStringIndex(word)
+	if at == nil || Check(word[at[0]:]) == nil {
+		return word
+	}
+	return word[:at[1]] + "(not shown)"
+}
+
+// Same is an address as all ways of writing it are remembered; one that can't be read is as it is.
+func Same(address string) string {
+	switch {
+	case server.Is(address):
+		if a, err := server.Parse(address); err == nil {
+			return a.String()
 		}
-		kind, _, _ := strings.Cut(address, "://")
-		return kind + "://(not shown)"
-	})
+	case bucket.Is(address):
+		if a, err := bucket.Parse(address); err == nil {
+			return a.String()
+		}
+	}
+	return address
 }
 
 // Check says why an address can't be one of a shelf. Secrets in it aren't repeated.
@@ -90,7 +103,7 @@ func Open(address string, m Means) (backend.Backend, error) {
 	if err != nil || m.Cache == "" {
 		return b, err
 	}
-	sum := sha256.Sum256([]byte(address))
+	sum := sha256.Sum256([]byte(b.Place()))
 	most := int64(mostCopies)
 	var st unix.Statfs_t
 	if unix.Statfs(existing(m.Cache), &st) == nil {

@@ -59,11 +59,7 @@ func Over(far backend.Backend, dir string, most int64) *Backend {
 const first = "head"
 
 // looked are the folders that are asked for next.
-var looked = []string{"index", "packs", locksFolder, "twins", "marks", "proofs"}
-
-// locksFolder is listed anew each time but the first, when a shelf is opened: whoever looks at locks must see those of
-// this moment.
-const locksFolder = "locks"
+var looked = []string{"index", "packs", backend.LockFolder, "twins", "marks", "proofs"}
 
 // warm asks for what opening needs at once; what asks for it afterwards waits for the answers under way.
 func (b *Backend) warm(ctx context.Context) {
@@ -128,9 +124,6 @@ func (b *Backend) BringBack(ctx context.Context, asOf time.Time, step func(int))
 	}
 	return 0, errors.ErrUnsupported
 }
-
-// Far is the backend itself.
-func (b *Backend) Far() backend.Backend { return b.far }
 
 // Concerns are those of the far backend.
 func (b *Backend) Concerns(ctx context.Context, sealed bool) []string {
@@ -215,13 +208,14 @@ func (b *Backend) Stat(ctx context.Context, name string) (backend.Info, error) {
 	return b.far.Stat(ctx, name)
 }
 
-// List gives the names in a folder.
+// List gives the names in a folder. Locks are listed anew each time but the first, when a shelf is opened: whoever
+// looks at them must see those of this moment.
 func (b *Backend) List(ctx context.Context, folder string) ([]string, error) {
-	if _, tells := b.far.(backend.Lister); !tells || folder == locksFolder && !b.asked(folder) {
+	if _, tells := b.far.(backend.Lister); !tells || folder == backend.LockFolder && !b.asked(folder) {
 		return b.far.List(ctx, folder)
 	}
 	entries, err := b.Entries(ctx, folder)
-	if folder == locksFolder {
+	if folder == backend.LockFolder {
 		b.forget(folder)
 	}
 	return backend.Names(entries, err)

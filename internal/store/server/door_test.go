@@ -176,6 +176,7 @@ func TestRights(t *testing.T) {
 	mustNot("add: over its own pack", puts(t, add, "packs/1.pack", "another"))
 	mustNot("add: over the head", puts(t, add, "head", "another"))
 	mustNot("add: rules", puts(t, add, "retired.note", "retired"))
+	mustNot("add: a copy of rules", puts(t, add, "copies/retired.note", "retired"))
 	mustNot("add: another's lock", puts(t, add, "locks/1.lock", "{}"))
 	mustNot("add: a lock alone", puts(t, add, "locks/3.lock", `{"alone":true}`))
 	mustNot("add: a lock that isn't one", puts(t, add, "locks/4.lock", `{"alone":`))
@@ -230,7 +231,7 @@ func TestThief(t *testing.T) {
 	if _, err := thief.List(t.Context(), ""); err != nil {
 		t.Fatal(err)
 	}
-	temps, err := thief.List(t.Context(), tempFolder)
+	temps, err := thief.List(t.Context(), backend.TempFolder)
 	if err != nil || len(temps) != 1 {
 		t.Fatalf("%q, %v", temps, err)
 	}
@@ -332,6 +333,55 @@ func TestQuota(t *testing.T) {
 	other := s.open(t, s.person(t, door.Key{Name: "office", Right: door.Add}))
 	if err := puts(t, other, "packs/3.pack", strings.Repeat("x", 9<<20)); err != nil {
 		t.Errorf("another key: %v", err)
+	}
+}
+
+// TestQuotaTogether: many visits of a key at once put no more than it may.
+func TestQuotaTogether(t *testing.T) {
+	s := atDoor(t)
+	person := s.person(t, door.Key{Name: "desk", Right: door.Add, Quota: 8 << 20})
+	var all sync.WaitGroup
+	for i := range 6 {
+		f := s.open(t, person)
+		if _, err := f.List(t.Context(), ""); err != nil { // all come in before any of them puts something
+			t.Fatal(err)
+		}
+		all.Go(func() {
+			_ = backend.Put(t.Context(), f, fmt.Sprintf("packs/%d.pack", i), make([]byte, 3<<20), backend.Options{},
+				nil)
+		})
+	}
+	all.Wait()
+	packs, err := os.ReadDir(filepath.Join(s.dir, "oak", "packs"))
+	if err != nil || len(packs) > 2 {
+		t.Errorf("%d packs of 3 MiB are there, %v", len(packs), err)
+	}
+}
+
+// TestLinked: a file that is in place already, and in tmp too since the server lost power in between, isn't written to.
+func TestLinked(t *testing.T) {
+	s := atDoor(t)
+	add := s.open(t, s.person(t, door.Key{Name: "desk", Right: door.Add}))
+	if err := puts(t, add, "packs/1.pack", "a pack"); err != nil {
+		t.Fatal(err)
+	}
+	pack := filepath.Join(s.dir, "oak", "packs", "1.pack")
+	if err := os.Link(pack, filepath.Join(s.dir, "oak", "tmp", "left")); err != nil {
+		t.Fatal(err)
+	}
+	c, err := add.link.get(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := c.OpenFile("/oak/tmp/left", os.O_RDWR)
+	if err == nil {
+		_, err = f.WriteAt([]byte("gone"), 0)
+	}
+	if got, _ := os.ReadFile(pack); !errors.Is(err, fs.ErrPermission) || string(got) != "a pack" {
+		t.Errorf("it holds %q, %v", got, err)
+	}
+	if err := c.Remove("/oak/tmp/left"); err != nil {
+		t.Errorf("what is left can't be cleared away: %v", err)
 	}
 }
 

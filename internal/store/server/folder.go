@@ -22,8 +22,6 @@ import (
 )
 
 const (
-	// tempFolder is where objects lie until they are committed, as in a folder of a file system.
-	tempFolder = "tmp"
 	// fullBelow is how much room a server still has that failed for want of it, in bytes: it doesn't say why.
 	fullBelow = 4 << 20
 
@@ -127,8 +125,12 @@ func (f *Folder) Protection(ctx context.Context) (p backend.Protection, err erro
 	}
 	const text = "This object tries out what protects the shelf. It may be deleted."
 	if err := put(text); err != nil {
-		if _, there := f.Stat(ctx, backend.ProbeName); !errors.Is(err, fs.ErrPermission) || there != nil {
+		_, there := f.Stat(ctx, backend.ProbeName)
+		switch {
+		case !errors.Is(err, fs.ErrPermission):
 			return p, err
+		case there != nil:
+			return p, fmt.Errorf("this key may put nothing, so nothing can be tried out with it: %w", err)
 		}
 	}
 	replaced := put(text + "\n")
@@ -241,16 +243,16 @@ func (o *object) ReadAt(ctx context.Context, p []byte, off int64) (n int, err er
 	if len(want) == 0 {
 		return 0, err
 	}
-	err = o.f.link.do(ctx, func(c *sftp.Client) error {
+	n, err = o.f.link.carry(ctx, len(want), func(c *sftp.Client, done int) (int, error) {
 		file, err := o.over(c)
 		if err != nil {
-			return err
+			return 0, err
 		}
-		n, err = file.ReadAt(want, off)
-		if n == len(want) || errors.Is(err, io.EOF) {
-			return nil
+		k, err := file.ReadAt(want[done:], off+int64(done))
+		if errors.Is(err, io.EOF) {
+			err = nil
 		}
-		return err
+		return k, err
 	})
 	switch {
 	case err != nil:
@@ -366,7 +368,7 @@ func (f *Folder) Settle(ctx context.Context, _ string) error { return ctx.Err() 
 
 // Sweep deletes what uploads left behind.
 func (f *Folder) Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error {
-	return backend.SweepFolder(ctx, f, tempFolder, abandoned)
+	return backend.SweepFolder(ctx, f, backend.TempFolder, abandoned)
 }
 
 // Free is the room left on the server, where it tells.

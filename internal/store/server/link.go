@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -141,7 +142,7 @@ func (l *link) do(ctx context.Context, work func(*sftp.Client) error) error {
 			}
 			l.drop(c)
 		}
-		if final(err) || !l.known() {
+		if final(err) || !l.known() && !cut(err) {
 			return err
 		}
 		if try == tries {
@@ -156,6 +157,27 @@ func (l *link) do(ctx context.Context, work func(*sftp.Client) error) error {
 	}
 }
 
+// carry carries so many bytes, by a work that goes on where it was and says how many it carried. Tries are counted anew
+// as long as it gets on: a line that is cut again and again carries everything in the end.
+func (l *link) carry(ctx context.Context, all int, work func(c *sftp.Client, done int) (int, error)) (done int,
+	err error) {
+	for done < all {
+		before := done
+		err = l.do(ctx, func(c *sftp.Client) error {
+			n, err := work(c, done)
+			if done += n; n > 0 && lost(err) {
+				l.drop(c)
+				return nil
+			}
+			return err
+		})
+		if err != nil || done == before {
+			break
+		}
+	}
+	return done, err
+}
+
 // known says whether there was a connection before.
 func (l *link) known() bool {
 	l.mu.Lock()
@@ -168,6 +190,11 @@ func lost(err error) bool {
 	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) ||
 		errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.ErrClosedPipe) || errors.Is(err, net.ErrClosed) ||
 		errors.As(err, new(net.Error))
+}
+
+// cut says whether an error is that of a connection that was there, also before anything came about.
+func cut(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
 }
 
 // final says whether trying again is of no use.

@@ -264,6 +264,50 @@ func TestLinkComesBack(t *testing.T) {
 	}
 }
 
+// lineTo is a line to a server, and the address of a folder at its end.
+func lineTo(t *testing.T, s *testkit.SSHServer, w testkit.LineWeather) (*testkit.Line, Address) {
+	t.Helper()
+	line := testkit.NewLine(t, net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), w)
+	s.KnownAt(line.Addr)
+	_, port, err := net.SplitHostPort(line.Addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := addressOf(s, t.TempDir())
+	if at.Port, err = strconv.Atoi(port); err != nil {
+		t.Fatal(err)
+	}
+	return line, at
+}
+
+// overLine is a folder of a server at the end of a line.
+func overLine(t *testing.T, s *testkit.SSHServer, w testkit.LineWeather) (*testkit.Line, *Folder) {
+	t.Helper()
+	line, at := lineTo(t, s, w)
+	f, err := Open(at, s.Person, Asks{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	return line, f
+}
+
+// TestBadLineConforms: over a line that is cut again and again, and long, a folder on a server keeps all its promises.
+func TestBadLineConforms(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
+		_, at := lineTo(t, s, testkit.LineWeather{Delay: time.Millisecond, CutEvery: 3_000_000})
+		return func() backend.Backend {
+			f, err := Open(at, s.Person, Asks{}, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { f.Close() })
+			return f
+		}
+	})
+}
+
 // TestSilentServer: a server that takes the connection and says nothing is given up; so is a connection that falls
 // silent, and what was going on goes on over another one.
 func TestSilentServer(t *testing.T) {
@@ -282,21 +326,7 @@ func TestSilentServer(t *testing.T) {
 		t.Errorf("a silent server: %v", err)
 	}
 	s := testkit.OpenSSH(t)
-	line := testkit.NewLine(t, net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), testkit.LineWeather{})
-	s.KnownAt(line.Addr)
-	_, port, err := net.SplitHostPort(line.Addr)
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := addressOf(s, t.TempDir())
-	if at.Port, err = strconv.Atoi(port); err != nil {
-		t.Fatal(err)
-	}
-	over, err := Open(at, s.Person, Asks{}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer over.Close()
+	line, over := overLine(t, s, testkit.LineWeather{})
 	content := bytes.Repeat([]byte("oak and elm "), 500_000)
 	u, err := over.Create(t.Context(), "packs/1", backend.Options{Owner: "a"})
 	if err != nil {
@@ -321,21 +351,7 @@ func TestSilentServer(t *testing.T) {
 // TestSlowLine: a line on which what is on its way takes long isn't taken for a dead one.
 func TestSlowLine(t *testing.T) {
 	s := testkit.OpenSSH(t)
-	line := testkit.NewLine(t, net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), testkit.LineWeather{Rate: 90_000})
-	s.KnownAt(line.Addr)
-	_, port, err := net.SplitHostPort(line.Addr)
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := addressOf(s, t.TempDir())
-	if at.Port, err = strconv.Atoi(port); err != nil {
-		t.Fatal(err)
-	}
-	f, err := Open(at, s.Person, Asks{}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
+	line, f := overLine(t, s, testkit.LineWeather{Rate: 90_000})
 	content := bytes.Repeat([]byte("oak and elm "), 230_000) // 30 s
 	if err := backend.Put(t.Context(), f, "packs/1", content, backend.Options{Owner: "a"}, nil); err != nil {
 		t.Fatal(err)

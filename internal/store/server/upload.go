@@ -51,7 +51,7 @@ func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (ba
 	var id [8]byte
 	_, _ = rand.Read(id[:])
 	u := &upload{f: f, name: name, o: o,
-		temp: f.path(tempFolder + "/" + o.Owner + "-" + hex.EncodeToString(id[:])), slots: make(chan struct{},
+		temp: f.path(backend.TempFolder + "/" + o.Owner + "-" + hex.EncodeToString(id[:])), slots: make(chan struct{},
 			inFlight)}
 	u.ctx, u.stop = context.WithCancel(context.WithoutCancel(ctx))
 	err := f.link.do(ctx, func(c *sftp.Client) error {
@@ -149,13 +149,12 @@ func (u *upload) put(off, n int64) error {
 	if k, err := u.kept.ReadAt(p, off); k < len(p) {
 		return err
 	}
-	err := u.f.link.do(u.ctx, func(c *sftp.Client) error {
+	_, err := u.f.link.carry(u.ctx, len(p), func(c *sftp.Client, done int) (int, error) {
 		file, err := u.over(c)
 		if err != nil {
-			return err
+			return 0, err
 		}
-		_, err = file.WriteAt(p, off)
-		return err
+		return file.WriteAt(p[done:], off+int64(done))
 	})
 	return at("write", u.name, u.f.room(u.ctx, err))
 }
