@@ -8,6 +8,8 @@ import (
 	"log"
 	"os"
 
+	_ "golang.org/x/crypto/x509roots/fallback" // where the machine has no certificate authorities: on a stick
+
 	"twinshelf/internal/cli"
 	"twinshelf/internal/stick/first"
 	"twinshelf/internal/tui"

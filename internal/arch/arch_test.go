@@ -31,7 +31,7 @@ var order = []string{
 	"restore",
 	"prove", "job", "routine",
 	"ready", "stick/drivers", "stick/font", "stick/keys", "stick/base", "stick/ramdisk", "stick/drive",
-	"mounts", "firmware", "machine", "live", "bench",
+	"mounts", "firmware", "machine", "network", "live", "bench",
 	"settings", "scene", "draw", "sheet", "answer", "workshop", "demo", "demo/cutoff",
 	"demo/walk",
 	"stick/first",

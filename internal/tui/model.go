@@ -145,7 +145,9 @@ func (m *model) look() tea.Cmd {
 	return func() tea.Msg { return listed{b.List()} }
 }
 
+// probe looks at a disk in the background; looking counts those that are being looked at, however often each is listed.
 func (m *model) probe(d *bench.Disk) tea.Cmd {
+	m.looking++
 	w, ctx, fresh, was := m.w, m.ctx, *d, m.benchPage.probed[d.Path]
 	return func() tea.Msg {
 		w.Bench.ProbeAgain(ctx, &fresh, was)
@@ -277,7 +279,7 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 		return nil
 	case stickDrafted:
 		return onStick(m.readyPage, msg)
-	case foundShelves, letGone, keyboardSet, entriesRead:
+	case foundShelves, letGone, keyboardSet, entriesRead, netLooked, netSet, netTime:
 		return m.welcomePage.onHost(msg)
 	}
 	return tea.Batch(m.benchPage.onNews(msg), m.insidePage.onInside(msg))
@@ -311,7 +313,7 @@ func (m *model) fail(text string) { m.note, m.alarm = text, true }
 
 func (m *model) onListed(disks []*bench.Disk) tea.Cmd {
 	at := m.benchPage.chosen()
-	m.disks, m.looking = disks, len(disks)
+	m.disks = disks
 	renewTheme(m)
 	m.benchPage.stayOn(at)
 	m.source, m.target = m.again(m.source), m.again(m.target)
@@ -333,10 +335,11 @@ func (m *model) again(d *bench.Disk) *bench.Disk {
 }
 
 func (m *model) onProbed(d *bench.Disk) {
+	m.looking--
 	for i, old := range m.disks {
-		if old.Path == d.Path {
+		if old.Path == d.Path && old.Identity.Size == d.Identity.Size &&
+			stickerKey(old.Identity) == stickerKey(d.Identity) { // or another one is there by now
 			m.disks[i], m.benchPage.probed[d.Path] = d, d
-			m.looking--
 		}
 	}
 	if m.looking == 0 {

@@ -110,7 +110,7 @@ func newModel(ctx context.Context, w *workshop.Workshop) *model {
 		runPage:    &runPage{model: m},
 		proofPage:  &proofPage{model: m},
 		sheetPage:  &sheetPage{model: m},
-		insidePage: inside, welcomePage: &welcomePage{model: m},
+		insidePage: inside, welcomePage: &welcomePage{model: m, net: &wiring{model: m}},
 		routinesPage: &routinesPage{model: m},
 
 		findPane:  &findPane{inside},

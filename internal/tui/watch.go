@@ -23,7 +23,7 @@ func (m *benchPage) onNews(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case lookForNew:
 		m.welcomePage.news()
-		return tea.Batch(m.lookAround(), m.routinesPage.lookAround())
+		return tea.Batch(m.lookAround(), m.routinesPage.lookAround(), m.welcomePage.net.lookNet())
 	case seenNow:
 		return m.onSeen(msg.disks)
 	case changed:
@@ -62,7 +62,6 @@ func (m *benchPage) onSeen(now []*bench.Disk) tea.Cmd {
 		}
 		disks = append(disks, d)
 		m.came = append(m.came, d.Path)
-		m.looking++
 		cmds = append(cmds, m.probe(d))
 	}
 	if len(cmds) == 0 && len(was) == 0 {

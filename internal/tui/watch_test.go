@@ -66,3 +66,20 @@ func TestCursorStaysOnItsDisk(t *testing.T) {
 		}
 	}
 }
+
+// TestListedTwice: disks that are listed once more while they are being looked at are looked at again, and once all
+// of that is over the screen knows it.
+func TestListedTwice(t *testing.T) {
+	m := opened(t)
+	mm := m.(*model)
+	list := listed{mm.w.Bench.List()}
+	_, first := m.Update(list)
+	_, second := m.Update(list)
+	if mm.looking != 2*len(mm.disks) {
+		t.Errorf("%d disks are being looked at, %d are listed", mm.looking, len(mm.disks))
+	}
+	does(does(m, first), second)
+	if mm.looking != 0 {
+		t.Errorf("%d disks are still being looked at", mm.looking)
+	}
+}

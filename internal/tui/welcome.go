@@ -27,6 +27,7 @@ type welcomePage struct {
 	problems []string
 	told     string // the latest news
 	entries  startEntries
+	net      *wiring
 }
 
 // letGone is what was lost with drives that are gone: the shelf that was open, and folders of shelves.
@@ -53,13 +54,13 @@ func (m *welcomePage) begin() tea.Cmd {
 	m.who = m.w.Computer()
 	m.step = stepWelcome
 	if !m.stick.Display {
-		return nil
+		return m.net.lookNet()
 	}
 	if id := m.w.Keyboard(); id != "" {
-		return m.useKeyboard(id, false)
+		return tea.Batch(m.net.lookNet(), m.useKeyboard(id, false))
 	}
 	m.offerKeyboards()
-	return nil
+	return m.net.lookNet()
 }
 
 // search looks for shelves on a disk that was just looked at.
@@ -84,7 +85,7 @@ func (m *welcomePage) onFound(msg foundShelves) tea.Cmd {
 		m.found = append(slices.DeleteFunc(m.found, func(o workshop.FoundShelf) bool { return o.ID == f.ID }), f)
 	}
 	sortFound(m.found)
-	m.at = max(0, min(m.at, len(m.found)-1))
+	m.at = max(0, min(m.at, len(m.offered())-1))
 	cmd := m.datesPage.readShelf()
 	if m.w.Shelf == nil && m.looking == 0 && len(m.found) > 0 && !m.found[0].Sealed {
 		return tea.Batch(cmd, m.shelfDesk.openThen(m.found[0].Folder, nil, m.shelfDesk.use))
@@ -122,7 +123,7 @@ func (m *welcomePage) letGo() tea.Cmd {
 // onGone takes in what was lost with drives.
 func (m *welcomePage) onGone(msg letGone) tea.Cmd {
 	m.found = slices.DeleteFunc(m.found, func(f workshop.FoundShelf) bool { return msg.folders[f.Folder] })
-	m.at = max(0, min(m.at, len(m.found)-1))
+	m.at = max(0, min(m.at, len(m.offered())-1))
 	if m.runPage.running() || !m.w.CloseLost(msg.lost) {
 		return nil
 	}
@@ -148,11 +149,11 @@ func (m *welcomePage) lanes() lanes {
 func (m *welcomePage) bindings() []binding {
 	out := []binding{{"enter", "Enter", "to the bench", "the disks of this machine, and those that are attached",
 		leads(func() tea.Cmd { return m.goTo(stepBench) })}}
-	if m.at < len(m.found) {
-		f := m.found[m.at]
+	if all := m.offered(); m.at < len(all) {
+		f := all[m.at]
 		out = []binding{{"enter", "Enter", "work with " + f.Name, "open this shelf and go to the bench",
 			leads(func() tea.Cmd { return m.open(f) })},
-			move(listKeys, "shelf", "choose a shelf", &m.at, len(m.found))}
+			move(listKeys, "shelf", "choose a shelf", &m.at, len(all))}
 	}
 	why := ""
 	if m.stick == nil || !m.stick.Display {
@@ -161,6 +162,10 @@ func (m *welcomePage) bindings() []binding {
 	return append(out,
 		binding{"t", "t", "set the clock", "set the clock of this system; the one in the machine stays",
 			acts(m.askClock)},
+		binding{"n", "n", "network", "bring up the wired network, for shelves far away; set the clock by a server",
+			acts(m.net.offerNet)},
+		binding{"o", "o", "another shelf", "open one by its folder or address, or make a new one",
+			acts(func() { m.shelfDesk.offerShelves("Which shelf should be opened?", m.shelfDesk.use) })},
 		m.unless(why, binding{"y", "y", "keyboard", "choose the layout of the keyboard; it is remembered",
 			acts(m.offerKeyboards)}),
 		m.unless(m.noEntries(), binding{"e", "e", "start entries", "what the firmware starts, in its order; add an " +
@@ -246,15 +251,16 @@ func (m *welcomePage) body(w int) ([]string, int) {
 			out = append(out, "   "+th.bad.Render(l))
 		}
 	}
-	out = append(out, "", head("SHELVES FOUND"))
+	out = append(out, "", head("SHELVES"))
 	keep := -1
-	for i, f := range m.found {
+	all := m.offered()
+	for i, f := range all {
 		if i == m.at {
 			keep = len(out) + 1
 		}
 		out = append(out, m.foundLines(f, i == m.at, w)...)
 	}
-	if len(m.found) == 0 {
+	if len(all) == 0 {
 		says := "None yet: attach a drive with a shelf, and it is found by itself; or make a drive ready (2) for " +
 			"a new one."
 		if m.looking > 0 {
@@ -264,6 +270,8 @@ func (m *welcomePage) body(w int) ([]string, int) {
 			out = append(out, "   "+th.dim.Render(l))
 		}
 	}
+	out = append(out, "", head("NETWORK"))
+	out = append(out, m.net.netLines(w)...)
 	if words := keyboardWords(m.model); words != "" {
 		out = append(out, "", head("KEYBOARD")+"  "+words)
 	}
@@ -395,6 +403,13 @@ func (m *welcomePage) foundLines(f workshop.FoundShelf, here bool, w int) []stri
 	}
 	says := units.Plural(f.Twins, "twin")
 	switch {
+	case f.Far && m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID:
+	case f.Far:
+		if m.net.set == nil {
+			says = "needs the network (n); " + says
+		} else {
+			says += ", last open " + f.Newest.Format("2 Jan 2006")
+		}
 	case f.Sealed:
 		says = "sealed: its passphrase is asked for"
 	case f.Mine > 0:
@@ -403,12 +418,18 @@ func (m *welcomePage) foundLines(f workshop.FoundShelf, here bool, w int) []stri
 	if m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID {
 		says = "open; " + says
 	}
-	return []string{mark + name + " " + fit(says, w-26), "     " + th.dim.Render(fit("on "+f.Drive, w-6))}
+	where := f.Drive
+	if !f.Far {
+		where = "on " + where
+	}
+	return []string{mark + name + " " + fit(says, w-26), "     " + th.dim.Render(fit(where, w-6))}
 }
 
 // onHost takes what came of work about this machine.
 func (m *welcomePage) onHost(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case netLooked, netSet, netTime:
+		return m.net.onNet(msg)
 	case foundShelves:
 		return m.onFound(msg)
 	case letGone:

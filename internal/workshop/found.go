@@ -22,9 +22,10 @@ import (
 // FoundShelf is a shelf that was found on an attached drive.
 type FoundShelf struct {
 	ID, Name string
-	// Folder is where it can be opened, Drive the sticker of its drive.
+	// Folder is where it can be opened, Drive the sticker of its drive, or where a far one lies.
 	Folder, Drive string
 	Sealed        bool
+	Far           bool // it lies far away; its Twins are those that it had when it was open last
 	Twins         int
 	// Mine are its twins of disks that are attached here, Newest the date of the newest of them. A sealed shelf doesn't
 	// tell.

@@ -43,6 +43,7 @@ type Workshop struct {
 	drawings
 	papers
 	hosting
+	wired
 	tellers tellers
 }
 
@@ -91,7 +92,7 @@ func New(stateDir string, images []string, system bool) (*Workshop, error) {
 	r := &room{State: st}
 	w := &Workshop{room: r, shelves: shelves{r}, looking: looking{room: r}, readying: readying{r},
 		restoring: restoring{r}, rescues: rescues{r}, cases: cases{r}, drawings: drawings{r}, papers: papers{r},
-		hosting: hosting{r}, tellers: usualTellers()}
+		hosting: hosting{r}, wired: wired{room: r}, tellers: usualTellers()}
 	if ramdisk.Started() {
 		w.Notice = os.Getenv(ramdisk.Notice)
 	}

@@ -116,7 +116,7 @@ func (m *machine) show(ctx context.Context, c console) error {
 	if c.path != ramdisk.Display {
 		measure(tty)
 	}
-	env := []string{"TERM=" + c.term, "HOME=/root", "PATH=/sbin:/bin", "XDG_STATE_HOME=" + m.stick.state,
+	env := []string{"TERM=" + c.term, "HOME=" + m.stick.home(), "PATH=/sbin:/bin", "XDG_STATE_HOME=" + m.stick.state,
 		"XDG_CONFIG_HOME=/run/twinshelf/config", "XDG_CACHE_HOME=/run/twinshelf/cache",
 		ramdisk.Notice + "=" + strings.Join(m.notices(), "; "), ramdisk.Console + "=" + c.path,
 		ramdisk.SystemPart + "=" + m.stick.system, ramdisk.Keyboard + "=" + m.stick.keyboard}

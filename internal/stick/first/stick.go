@@ -75,6 +75,18 @@ func (s *stick) find(ctx context.Context, class string) error {
 	return nil
 }
 
+// home is the home of who works at the machine: on the stick's data part where there is one.
+func (s *stick) home() string {
+	const fleetingHome = "/root"
+	if s.state != ramdisk.Records {
+		return fleetingHome
+	}
+	if err := os.MkdirAll(filepath.Join(ramdisk.Home, ".ssh"), 0o700); err != nil {
+		return fleetingHome
+	}
+	return ramdisk.Home
+}
+
 // driveOf is the folder of the drive that a part is on.
 func driveOf(class, part string) string {
 	real, err := filepath.EvalSymlinks(filepath.Join(class, part))

@@ -33,6 +33,9 @@ const (
 	Console, Display = "TWINSHELF_CONSOLE", "/dev/tty1"
 	// Records is where the stick's data part is mounted, on which records, logs and papers are kept.
 	Records = "/run/twinshelf/stick"
+	// Home is the home of who works there, where the stick has a data part: keys for servers are looked for in its
+	// folder .ssh, and those of servers kept.
+	Home = Records + "/twinshelf/home"
 	// SystemPart is the variable with the stick's part that the system is on, KeyboardFile the file on it in which the
 	// layout of the keyboard is remembered where there is no data part, and Keyboard the variable with that layout.
 	SystemPart, KeyboardFile, Keyboard = "TWINSHELF_SYSTEM_PART", "KEYBOARD.TXT", "TWINSHELF_KEYBOARD"
