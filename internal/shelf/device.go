@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"slices"
 	"sort"
 	"sync"
 
@@ -26,17 +25,10 @@ type Disk struct {
 	mu     sync.Mutex
 	nodes  map[string][]BlockRef
 	recent []cachedBlock
+	trails []trail
 }
 
-type cachedBlock struct {
-	name store.Name
-	b    []byte
-}
-
-const (
-	cachedNodes  = 16
-	cachedBlocks = 24
-)
+const cachedNodes = 16
 
 // OpenDisk gives disk i of a twin; keys that are kept with the twin go onto the context's keyring. Its reads end with
 // the context.
@@ -144,7 +136,7 @@ func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
 		clear(p)
 		return nil
 	}
-	b, err := d.cached(refs[k%NodeBlocks].Name)
+	b, err := d.blockOf(r, k, refs)
 	if err != nil {
 		return err
 	}
@@ -153,34 +145,6 @@ func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
 		copy(p, b[within:])
 	}
 	return nil
-}
-
-// cached reads a block, keeping the latest few: small reads come in swarms.
-func (d *Disk) cached(n store.Name) ([]byte, error) {
-	d.mu.Lock()
-	i := len(d.recent) - 1
-	for i >= 0 && d.recent[i].name != n {
-		i--
-	}
-	if i >= 0 {
-		c := d.recent[i]
-		copy(d.recent[i:], d.recent[i+1:])
-		d.recent[len(d.recent)-1] = c
-		d.mu.Unlock()
-		return c.b, nil
-	}
-	d.mu.Unlock()
-	b, err := d.s.Block(d.ctx, n, nil)
-	if err != nil {
-		return nil, err
-	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if len(d.recent) >= cachedBlocks {
-		d.recent = slices.Delete(d.recent, 0, 1)
-	}
-	d.recent = append(d.recent, cachedBlock{n, b})
-	return b, nil
 }
 
 // ReadPiece reads a whole named piece into dst's memory and returns it.

@@ -121,3 +121,41 @@ func read(b *testing.B, s *shelf.Shelf) {
 		b.Fatal(err)
 	}
 }
+
+// BenchmarkReadFar reads a disk of 256 blocks in order from a server over a line of 50 ms there and back.
+func BenchmarkReadFar(b *testing.B) {
+	dir := filepath.Join(b.TempDir(), "oak")
+	s := shelftest.In(b, dir, nil)
+	blocks := shelftest.Content(256, 3)
+	c := shelftest.Begin(b, s, "till")
+	if err := c.Commit(b.Context(), shelftest.TwinOf(b, c, "till", blocks, time.Now())); err != nil {
+		b.Fatal(err)
+	}
+	ssh := testkit.OpenSSH(b)
+	line := testkit.NewLine(b, net.JoinHostPort(ssh.Host, strconv.Itoa(ssh.Port)),
+		testkit.LineWeather{Delay: 25 * time.Millisecond})
+	ssh.KnownAt(line.Addr)
+	back, err := far.Open("sftp://"+ssh.User+"@"+line.Addr+dir, far.Means{SSH: ssh.Person, Cache: b.TempDir()})
+	if err != nil {
+		b.Fatal(err)
+	}
+	s, err = shelf.OpenAt(b.Context(), back, nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	twins, _ := s.Twins(b.Context())
+	p := make([]byte, shelftest.Block/4)
+	for b.Loop() {
+		d, err := s.OpenDisk(b.Context(), twins[0], 0)
+		if err != nil {
+			b.Fatal(err)
+		}
+		for off := int64(0); off < d.Size(); off += int64(len(p)) {
+			if _, err := d.ReadAt(p, off); err != nil {
+				b.Fatal(err)
+			}
+		}
+		b.SetBytes(d.Size())
+	}
+}

@@ -9,6 +9,8 @@ import (
 	"sync"
 
 	"github.com/klauspost/compress/s2"
+
+	"twinshelf/internal/store/backend"
 )
 
 // ErrMissing means that no pack holds a block that is asked for.
@@ -60,6 +62,18 @@ func (p *packs) block(ctx context.Context, n Name, dst []byte) ([]byte, error) {
 		}
 	}
 	return nil, err
+}
+
+// mostAhead bounds how many blocks are worth asking for before somebody does: 8 MiB of the usual size.
+const mostAhead = 8
+
+// Ahead is how many blocks are worth reading at once where they are read one after the other: each costs the way there
+// and back where the store lies far away.
+func (p *packs) Ahead() int {
+	if _, distant := p.b.(backend.Distant); distant {
+		return max(1, min(mostAhead, backend.AtOnce(p.b)))
+	}
+	return 1
 }
 
 // Readable says whether a block can be had.

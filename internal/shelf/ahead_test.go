@@ -1,0 +1,156 @@
+package shelf_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/shelf/shelftest"
+	"twinshelf/internal/store/backend"
+)
+
+// slow is a folder whose answers take a while on their way; it counts the reads of packs, and how many were on their
+// way at once.
+type slow struct {
+	backend.Backend
+
+	mu             sync.Mutex
+	reads, now, at int   // at: the most at once
+	most           int   // that are worth it
+	breaks         int64 // from which byte of a pack on nothing can be read; 0 for none
+}
+
+func (s *slow) AtOnce() int { return s.most }
+
+func (s *slow) Open(ctx context.Context, name string) (backend.Object, error) {
+	o, err := s.Backend.Open(ctx, name)
+	if err != nil || !strings.HasPrefix(name, "packs/") {
+		return o, err
+	}
+	return &slowObject{o, s}, nil
+}
+
+type slowObject struct {
+	backend.Object
+	s *slow
+}
+
+func (o *slowObject) ReadAt(ctx context.Context, p []byte, off int64) (int, error) {
+	o.s.mu.Lock()
+	o.s.reads++
+	o.s.now++
+	o.s.at = max(o.s.at, o.s.now)
+	o.s.mu.Unlock()
+	time.Sleep(5 * time.Millisecond) // so that those that are sent at once meet
+	n, err := o.Object.ReadAt(ctx, p, off)
+	o.s.mu.Lock()
+	defer o.s.mu.Unlock()
+	if o.s.now--; o.s.breaks > 0 && off > o.s.breaks {
+		return 0, errors.New("the line breaks")
+	}
+	return n, err
+}
+
+// since gives what was counted, and begins anew.
+func (s *slow) since() (reads, at int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	reads, at = s.reads, s.at
+	s.reads, s.at = 0, 0
+	return reads, at
+}
+
+// set sets how many reads are worth being sent at once, and where packs break.
+func (s *slow) set(most int, breaks int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.most, s.breaks = most, breaks
+}
+
+// TestReadAhead: of a disk whose shelf lies far away, what is read in order is asked for ahead, and each block once;
+// what is read here and there is asked for alone.
+func TestReadAhead(t *testing.T) {
+	near := shelftest.New(t)
+	blocks := shelftest.Content(64, 5)
+	committed(t, near, "Kiosk", blocks)
+	b := &slow{Backend: backend.InFolder(near.Place()), most: 64}
+	s, err := shelf.OpenAt(t.Context(), b, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	twins, _ := s.Twins(t.Context())
+	open := func() *shelf.Disk {
+		d, err := s.OpenDisk(t.Context(), twins[0], 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.since()
+		return d
+	}
+	p := make([]byte, shelftest.Block/4)
+	d, data := open(), 0
+	for off := int64(0); off < d.Size(); off += int64(len(p)) {
+		if _, err := d.ReadAt(p, off); err != nil {
+			t.Fatal(err)
+		}
+		k := off / shelftest.Block
+		if want := blocks[k][off%shelftest.Block:][:len(p)]; !bytes.Equal(p, want) {
+			t.Fatalf("byte %d is another one", off)
+		}
+		if off%shelftest.Block == 0 && len(bytes.TrimLeft(blocks[k], "\x00")) > 0 {
+			data++
+		}
+	}
+	if reads, at := b.since(); reads > data+2 || reads < data/2 || at != 8 {
+		t.Errorf("in order: %d reads of %d blocks, %d at once", reads, data, at)
+	}
+	d, data = open(), 0
+	for k := int64(1); k < 64; k += 7 {
+		if _, err := d.ReadAt(p, k*shelftest.Block); err != nil {
+			t.Fatal(err)
+		}
+		data++
+	}
+	if reads, at := b.since(); reads > data+2 || at != 1 {
+		t.Errorf("here and there: %d reads of %d blocks, %d at once", reads, data, at)
+	}
+}
+
+// TestHurtAhead: a block that can't be read is told of by whoever asks for it, and not by who asks for one before it.
+func TestHurtAhead(t *testing.T) {
+	near := shelftest.New(t)
+	blocks := shelftest.Content(64, 5)
+	committed(t, near, "Kiosk", blocks)
+	b := &slow{Backend: backend.InFolder(near.Place()), most: 64}
+	s, err := shelf.OpenAt(t.Context(), b, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	twins, _ := s.Twins(t.Context())
+	first := func(most int) int64 {
+		b.set(most, 0)
+		d, err := s.OpenDisk(t.Context(), twins[0], 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := make([]byte, shelftest.Block)
+		for k := range int64(64) {
+			if _, err = d.ReadAt(p[:1], k*shelftest.Block); err != nil {
+				return k
+			}
+			b.set(most, 1<<20)
+		}
+		t.Fatal("nothing is hurt")
+		return 0
+	}
+	if alone, ahead := first(1), first(64); alone != ahead || alone < 10 {
+		t.Errorf("read one by one block %d can't be read, read ahead block %d", alone, ahead)
+	}
+}
