@@ -76,8 +76,8 @@ var jsonRuns = []string{
 	"~shelf passphrase add purser --new-passphrase-file DIR/second",
 	"~shelf passphrase change purser --new-passphrase-file DIR/third", "~shelf passphrase withdraw purser",
 	"shelf new STORED --name Ash --passphrase-file DIR/first", "@shelf protection", "@shelf retain --days 1",
-	"shelf bring-back STORED", "shelf line STORED --rate 2MB --within '8:00 to 18:00'", "door line DIR/desk.pub " +
-		"--right add",
+	"shelf bring-back STORED", "shelf line STORED --rate 2MB --within '8:00 to 18:00' --month 20GB",
+	"door line DIR/desk.pub --right add",
 	"!dates Nobody", "!restore 'Ticket desk'", "!ready erase 7731 --how quick --confirm 9", "!nonsense",
 }
 

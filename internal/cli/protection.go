@@ -25,7 +25,7 @@ func protectionCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := workshop.Protection(cmd.Context(), w.Shelf)
+			p, err := w.TryProtection(cmd.Context(), w.Shelf)
 			if errors.Is(err, workshop.ErrUnprotected) {
 				return usageError{err}
 			}

@@ -159,8 +159,10 @@ func accountOf(ctx context.Context, w *workshop.Workshop) (*shelfAccount, error)
 	twins, problems := s.Twins(ctx)
 	a := &shelfAccount{Shelf: shelfHead(s), Parity: s.ParityShare(), TwinCount: len(twins), Vanished: w.Missing(),
 		Concerns: s.Concerns(ctx), Damage: keeping.KnownDamage(ctx, s), Notes: s.Notes(), Problems: texts(problems)}
-	a.Note, a.Retired = s.Retired(ctx)
 	var err error
+	if a.Note, a.Retired, err = s.Retired(ctx); err != nil {
+		a.Problems = append(a.Problems, err.Error())
+	}
 	if a.Stats, err = s.Stats(ctx); err != nil {
 		return nil, err
 	}

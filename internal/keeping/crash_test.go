@@ -191,12 +191,21 @@ func killed(t *testing.T, dir string, seed int, after time.Duration, p *promises
 	t.Helper()
 	c := exec.Command(os.Args[0], "-test.run=^TestCrashChild$", "-test.v")
 	c.Env = append(os.Environ(), "TWINSHELF_CRASH="+dir, fmt.Sprint("TWINSHELF_SEED=", seed))
-	out, err := c.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
+	hearUntilKilled(t, c, after, p)
+	if p.err != "" {
+		t.Fatalf("seed %d: %s", seed, p.err)
 	}
-	if err := c.Start(); err != nil {
-		t.Fatal(err)
+}
+
+// hearUntilKilled starts a process, hears what it promises, and kills it after a while.
+func hearUntilKilled(t *testing.T, c *exec.Cmd, after time.Duration, p *promises) {
+	out, err := c.StdoutPipe()
+	if err == nil {
+		err = c.Start()
+	}
+	if err != nil {
+		t.Error(err)
+		return
 	}
 	var heard sync.WaitGroup
 	heard.Go(func() {
@@ -208,9 +217,6 @@ func killed(t *testing.T, dir string, seed int, after time.Duration, p *promises
 	_ = c.Process.Kill()
 	heard.Wait()
 	_ = c.Wait()
-	if p.err != "" {
-		t.Fatalf("seed %d: %s", seed, p.err)
-	}
 }
 
 // TestStorms lets the power fail, the disk fill up and calls fail at every kind of moment: reads go stale and end

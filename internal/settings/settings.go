@@ -3,6 +3,8 @@
 package settings
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -40,6 +42,8 @@ type State struct {
 	Mail Mail `json:"mail,omitzero"`
 	// Lines are how much may go over the lines to far shelves, by their addresses.
 	Lines map[string]pace.Pace `json:"lines,omitempty"`
+	// Verdicts are what was found out about what protects far shelves, by their identity.
+	Verdicts map[string]Verdict `json:"verdicts,omitempty"`
 
 	path string
 }
@@ -73,6 +77,13 @@ type Known struct {
 	Gone  []string `json:"gone,omitempty"`
 	// Drive is the end of the serial number of the drive it lay on, if that could be told.
 	Drive string `json:"drive,omitempty"`
+}
+
+// Verdict is what protects a far shelf, as it was tried out.
+type Verdict struct {
+	Safe bool      `json:"safe"`
+	Says string    `json:"says"`
+	When time.Time `json:"when"`
 }
 
 // KnownDisk is a disk that a shelf has twins of.
@@ -111,6 +122,22 @@ func (s *State) SetLine(address string, p pace.Pace) error {
 			delete(s.Lines, address)
 		}
 	})
+}
+
+// SetVerdict remembers what protects a shelf.
+func (s *State) SetVerdict(id string, v Verdict) error {
+	return s.change(func(s *State) {
+		if s.Verdicts == nil {
+			s.Verdicts = map[string]Verdict{}
+		}
+		s.Verdicts[id] = v
+	})
+}
+
+// LineCount is the file in which is counted what goes over the line to an address, as SetLine has it.
+func (s *State) LineCount(address string) string {
+	sum := sha256.Sum256([]byte(address))
+	return filepath.Join(s.Folder(), "lines", hex.EncodeToString(sum[:8])+".json")
 }
 
 // Above is the folder that the folder of this program lies in: what XDG_STATE_HOME says.
@@ -161,9 +188,7 @@ func (s *State) change(do func(*State)) error {
 	if err := durable.Replace(s.path, append(b, '\n')); err != nil {
 		return err
 	}
-	s.OutOfReach, s.Shelf, s.Shelves = fresh.OutOfReach, fresh.Shelf, fresh.Shelves
-	s.BinaryUnits, s.Job, s.Shop, s.Keyboard = fresh.BinaryUnits, fresh.Job, fresh.Shop, fresh.Keyboard
-	s.Mail = fresh.Mail
+	*s = *fresh // with what other processes remembered meanwhile
 	return nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,6 +17,7 @@ import (
 	"twinshelf/internal/shelf/shelftest"
 	"twinshelf/internal/store"
 	"twinshelf/internal/store/far"
+	"twinshelf/internal/store/pace"
 	"twinshelf/internal/testkit"
 )
 
@@ -141,5 +143,43 @@ func TestTwentyWriters(t *testing.T) {
 	}
 	if h, err := s.Holders(t.Context()); len(h) > 0 || err != nil {
 		t.Errorf("locks are left: %v, %v", h, err)
+	}
+}
+
+// TestSpentLine: once a month's allowance has gone over the line, work ends at once and says so; with a larger one it
+// goes on, and nothing that was there is lost.
+func TestSpentLine(t *testing.T) {
+	for name, place := range map[string]func(*testing.T) elsewhere{"SFTP": onServer, "S3": inStorage} {
+		t.Run(name, func(t *testing.T) {
+			e := place(t)
+			blocks := shelftest.Content(40, 9)
+			first := committed(t, e.open(t), "Kiosk", blocks[:4])
+			e.means.Pace, e.means.Count = pace.Pace{Month: 1 << 20}, filepath.Join(t.TempDir(), "elm.json")
+			begun := time.Now()
+			s := e.open(t)
+			c, err := s.Begin(t.Context(), "Purser")
+			if err == nil {
+				tw := shelftest.Describe(blocks, "Purser", begun, func(b []byte) store.Name {
+					n, _, bad := c.Put(t.Context(), b)
+					err = errors.Join(err, bad)
+					return n
+				})
+				err = errors.Join(err, c.Commit(t.Context(), tw))
+			}
+			var spent *pace.SpentError
+			if !errors.As(err, &spent) {
+				t.Errorf("the capture ended with %v", err)
+			}
+			if took := time.Since(begun); took > 30*time.Second {
+				t.Errorf("it took %v to give up", took)
+			}
+			e.means.Pace.Month = 1 << 30
+			s = e.open(t)
+			committed(t, s, "Ticket desk", blocks) // the lock of the other one stays for a while
+			twins, problems := s.Twins(t.Context())
+			if len(twins) != 2 || len(problems) > 0 || twins[0].ID != first.ID && twins[1].ID != first.ID {
+				t.Errorf("%d twins, %v", len(twins), problems)
+			}
+		})
 	}
 }

@@ -103,14 +103,27 @@ type retirement struct {
 	When time.Time `json:"when"`
 }
 
-// Retired says whether the shelf takes no more captures, and why.
-func (s *Shelf) Retired(ctx context.Context) (string, bool) {
+// Retired says whether the shelf takes no more captures, and why; err is why that can't be told.
+func (s *Shelf) Retired(ctx context.Context) (note string, retired bool, err error) {
 	var r retirement
-	ok, err := s.GetNote(ctx, store.RetiredFile, &r)
-	if err != nil {
-		return err.Error(), true
+	if retired, err = s.GetNote(ctx, store.RetiredFile, &r); err != nil {
+		return "", false, fmt.Errorf("whether the shelf is retired can't be told: %w", err)
 	}
-	return r.Note, ok
+	return r.Note, retired, nil
+}
+
+// RetiredError means that a shelf takes no more captures.
+type RetiredError struct{ Note string }
+
+func (e *RetiredError) Error() string { return "it is retired: " + e.Note }
+
+// Takes says whether a shelf takes captures: errors are *RetiredError, or that it can't be told.
+func Takes(ctx context.Context, s *Shelf) error {
+	note, retired, err := s.Retired(ctx)
+	if err == nil && retired {
+		err = &RetiredError{note}
+	}
+	return err
 }
 
 // Retire makes the shelf read-only for captures; Unretire takes it back into use.

@@ -17,8 +17,8 @@ type Session struct {
 // Begin takes the lock for the capture of a machine and starts adding. Packs that a killed writer finished are kept:
 // their blocks needn't be written again.
 func (s *Shelf) Begin(ctx context.Context, machine string) (*Session, error) {
-	if note, retired := s.Retired(ctx); retired {
-		return nil, fmt.Errorf("the shelf in %s can't be written: it is retired: %s", s.Place(), note)
+	if err := Takes(ctx, s); err != nil {
+		return nil, fmt.Errorf("the shelf in %s can't be written: %w", s.Place(), err)
 	}
 	c, err := s.Store.Begin(ctx, s.slug(machine))
 	if err != nil {

@@ -68,6 +68,10 @@ type locks struct {
 	files *files
 	// boot is the time since this machine was started, sleep included.
 	boot func() time.Duration
+
+	mu sync.Mutex
+	// left are locks that were let go of and couldn't be deleted, by their IDs: the line was cut, say.
+	left map[string]bool
 }
 
 // Lock is a held lock. Its methods may be called from many goroutines; a nil Lock is that of work which needs none.
@@ -201,7 +205,7 @@ func (k *locks) holders(ctx context.Context, own string) ([]Holder, error) {
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
 			return nil, err
-		case now.Sub(changed) <= staleAfter && !h.dead():
+		case now.Sub(changed) <= staleAfter && !h.dead() && !k.wasLeft(id):
 			live = append(live, h)
 		case own != "":
 			k.bury(ctx, id)
@@ -298,8 +302,27 @@ func (l *Lock) Release() {
 	l.once.Do(func() {
 		close(l.stop)
 		l.beats.Wait()
-		_ = l.of.b.Delete(l.ctx, lockPath(l.holder.ID))
+		if err := l.of.b.Delete(l.ctx, lockPath(l.holder.ID)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			l.of.leave(l.holder.ID)
+		}
 	})
+}
+
+// leave notes that nobody holds a lock any more that is still there.
+func (k *locks) leave(id string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.left == nil {
+		k.left = map[string]bool{}
+	}
+	k.left[id] = true
+}
+
+// wasLeft says whether a lock was let go of here.
+func (k *locks) wasLeft(id string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.left[id]
 }
 
 // Machine is the folder of the machine that the lock is for.

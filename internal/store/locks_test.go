@@ -337,3 +337,41 @@ func TestCancelledReadsMissNothing(t *testing.T) {
 	}
 	has(t, s, names, all)
 }
+
+// stubborn is a backend that deletes nothing while it is cut off.
+type stubborn struct {
+	backend.Backend
+	cut bool
+}
+
+func (s *stubborn) Delete(ctx context.Context, name string) error {
+	if s.cut {
+		return errors.New("the line is cut")
+	}
+	return s.Backend.Delete(ctx, name)
+}
+
+// TestLockLeft: a lock that couldn't be deleted when its work ended is in nobody's way here afterwards, and goes.
+func TestLockLeft(t *testing.T) {
+	s := newStore(t)
+	b := &stubborn{Backend: s.locks.b}
+	s.locks.b = b
+	l, err := s.Exclusive(t.Context(), "giving back space")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Exclusive(t.Context(), "another"); !errors.Is(err, ErrBusy) {
+		t.Errorf("while it is held: %v", err)
+	}
+	b.cut = true
+	l.Release()
+	b.cut = false
+	again, err := s.Exclusive(t.Context(), "another")
+	if err != nil {
+		t.Fatalf("after it was let go of: %v", err)
+	}
+	if names, err := b.List(t.Context(), backend.LockFolder); err != nil || len(names) != 1 {
+		t.Errorf("the locks %v are there, %v", names, err)
+	}
+	again.Release()
+}

@@ -71,9 +71,36 @@ func Lay(t testing.TB, card, far string, address *net.IPNet) *Cable {
 		if err == nil {
 			err = netlink.LinkSetUp(l)
 		}
-		return err
+		return errors.Join(err, loopback())
 	})
+	if err := loopback(); err != nil {
+		t.Fatal(err)
+	}
 	return c
+}
+
+// loopback has a network's machine reach itself.
+func loopback() error {
+	lo, err := netlink.LinkByName("lo")
+	if err == nil {
+		err = netlink.LinkSetUp(lo)
+	}
+	return err
+}
+
+// Join gives the card at this end an address, and switches it on.
+func (c *Cable) Join(card string, address *net.IPNet) {
+	c.t.Helper()
+	l, err := netlink.LinkByName(card)
+	if err == nil {
+		err = netlink.AddrAdd(l, &netlink.Addr{IPNet: address})
+	}
+	if err == nil {
+		err = netlink.LinkSetUp(l)
+	}
+	if err != nil {
+		c.t.Fatal(err)
+	}
 }
 
 // There does something at the other end: sockets and processes that it opens are there.

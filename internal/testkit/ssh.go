@@ -16,7 +16,7 @@ import (
 
 // SSHServer is a real OpenSSH server of the test.
 type SSHServer struct {
-	Host string // 127.0.0.1
+	Host string // 127.0.0.1 unless it was said otherwise
 	Port int
 	User string
 	// Person is a folder like ~/.ssh with a key that the server takes and the server's own key.
@@ -29,6 +29,12 @@ type SSHServer struct {
 // OpenSSH starts a server on this machine, which serves its files by SFTP.
 func OpenSSH(t testing.TB, lines ...string) *SSHServer {
 	t.Helper()
+	return OpenSSHOn(t, "127.0.0.1", lines...)
+}
+
+// OpenSSHOn starts a server on one of the addresses of this machine, or of the other end of a Cable.
+func OpenSSHOn(t testing.TB, host string, lines ...string) *SSHServer {
+	t.Helper()
 	Root(t)
 	Need(t, "sshd", "ssh-keygen", "pgrep")
 	dir := t.TempDir()
@@ -36,7 +42,7 @@ func OpenSSH(t testing.TB, lines ...string) *SSHServer {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &SSHServer{Host: "127.0.0.1", User: me.Username, Person: filepath.Join(dir, "home", ".ssh"), t: t,
+	s := &SSHServer{Host: host, User: me.Username, Person: filepath.Join(dir, "home", ".ssh"), t: t,
 		config: filepath.Join(dir, "sshd_config")}
 	if err := os.MkdirAll(s.Person, 0o700); err != nil {
 		t.Fatal(err)

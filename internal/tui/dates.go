@@ -80,12 +80,37 @@ func (m *datesPage) shelfLines(w int) []string {
 	if m.retired != "" {
 		out = append(out, m.th.caution.Render(" Retired: "+m.retired+". It takes no more captures."))
 	}
+	out = append(out, farLines(m, w)...)
 	for _, k := range m.known {
 		if !k.Open && m.high >= lowScreen {
 			out = append(out, m.th.dim.Render(" Also known: "+k.Words()))
 		}
 	}
 	return append(out, "")
+}
+
+// farLines say what protects a shelf far away, and what went over its line.
+func farLines(m *datesPage, w int) (out []string) {
+	if !m.far.Far {
+		return nil
+	}
+	text, paint := "What protects it from whoever gets hold of its key wasn't tried out yet: w does.", m.th.dim
+	if v := m.far.Verdict; v != nil {
+		if text = "Tried out on " + v.When.Format("2 Jan 2006") + ": " + v.Says + "."; !v.Safe {
+			text, paint = "! "+text, m.th.caution
+		}
+	}
+	texts := []string{text}
+	if m.far.Line != "" {
+		texts = append(texts, capital(m.far.Line)+".")
+	}
+	for _, t := range texts {
+		for _, l := range m.th.wrap(t, w-2) {
+			out = append(out, " "+paint.Render(l))
+		}
+		paint = m.th.dim
+	}
+	return out
 }
 
 // thinLines say what would go by the rule.

@@ -128,6 +128,9 @@ func (m *datesPage) shelfBindings() []binding {
 				m.shelfDesk.carryTo)
 			return nil
 		})},
+		m.unless(map[bool]string{false: "It lies in a folder here: whoever can write to it can delete it."}[m.far.Far],
+			binding{"w", "w", "what protects it", "try out what whoever gets hold of the key to a shelf far away " +
+				"could destroy, with an object of its own", m.alone(m.shelfDesk.tryProtection)}),
 		{"p", "p", "passphrases", "add, change or withdraw passphrases of a sealed shelf", m.alone(func() tea.Cmd {
 			m.shelfDesk.offerPassphrases()
 			return nil

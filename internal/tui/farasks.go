@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/far"
 )
 
@@ -74,3 +75,48 @@ func (m *shelfDesk) onFarQuestion(q farQuestion) {
 	}
 	m.menus.offer(n)
 }
+
+// protected is what protects a shelf far away, as it was tried out.
+type protected struct {
+	p   backend.Protection
+	err error
+}
+
+// tryProtection tries out what protects the open shelf, in the background.
+func (m *shelfDesk) tryProtection() tea.Cmd {
+	w, s, ctx := m.w, m.w.Shelf, m.ctx
+	m.say("What protects the shelf is being tried out …")
+	return func() tea.Msg {
+		p, err := w.TryProtection(ctx, s)
+		return protected{p, err}
+	}
+}
+
+// onProtected shows what came of it.
+func (m *shelfDesk) onProtected(msg protected) tea.Cmd {
+	if msg.err != nil {
+		m.fail(sentence(msg.err))
+		return nil
+	}
+	m.note = ""
+	paint := m.th.danger
+	if msg.p.Safe {
+		paint = m.th.good
+	}
+	n := menu{title: "It was tried out with an object of its own; nothing of the shelf was touched",
+		choices: []choice{{name: "to the dates"}}, then: func([]int) tea.Cmd { return nil }}
+	for _, l := range m.th.wrap(capital(msg.p.Says)+".", readable) {
+		n.above = append(n.above, " "+paint.Render(" "+l+" "))
+	}
+	for _, text := range msg.p.Warnings {
+		for _, l := range m.th.wrap("! "+capital(text)+".", readable) {
+			n.above = append(n.above, " "+m.th.caution.Render(l))
+		}
+	}
+	n.above = append(n.above, "")
+	m.menus.offer(n)
+	return m.datesPage.readShelf()
+}
+
+// readable is how long a line of running text is at the most, in columns.
+const readable = 76

@@ -84,6 +84,7 @@ type (
 		known    []workshop.KnownShelf
 		retired  string
 		concerns []string
+		far      workshop.FarFacts
 	}
 	thinned struct {
 		number int
@@ -274,6 +275,8 @@ func toPages(m *model, msg tea.Msg) tea.Cmd {
 	case lockedFound:
 		onLockedFound(m, msg)
 		return nil
+	case protected:
+		return m.shelfDesk.onProtected(msg)
 	case pictured:
 		onPictured(m, msg)
 		return nil

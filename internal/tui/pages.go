@@ -182,6 +182,7 @@ type datesPage struct {
 	ahead    keeping.Foresight
 	known    []workshop.KnownShelf
 	retired  string
+	far      workshop.FarFacts // what is to be known of a shelf far away
 	concerns []string          // what makes the shelf less private than it should be
 	growing  bool              // it shows how the shelf grows
 	thin     *keeping.Preview  // what would go by the rule; nil when it isn't shown

@@ -43,7 +43,8 @@ func (m *datesPage) readShelf() tea.Cmd {
 			boards[i], boards[j] = boards[j], boards[i]
 		}
 		msg := shelved{number: number, boards: boards, known: w.Known(m.ctx),
-			concerns: slices.Concat(w.Missing(), s.Concerns(m.ctx), keeping.KnownDamage(m.ctx, s))}
+			concerns: slices.Concat(w.Missing(), s.Concerns(m.ctx), keeping.KnownDamage(m.ctx, s)),
+			far:      w.FarFacts(s)}
 		var err error
 		if msg.pins, err = s.Pins(m.ctx); err != nil {
 			errs = append(errs, err)
@@ -51,8 +52,8 @@ func (m *datesPage) readShelf() tea.Cmd {
 		if msg.ahead, err = w.Foresee(m.ctx, twins); err != nil {
 			errs = append(errs, err)
 		}
-		if note, yes := s.Retired(m.ctx); yes {
-			msg.retired = note
+		if msg.retired, _, err = s.Retired(m.ctx); err != nil {
+			errs = append(errs, err)
 		}
 		if len(errs) > 0 {
 			return tea.BatchMsg{
@@ -70,7 +71,8 @@ func (m *datesPage) onShelved(msg shelved) tea.Cmd {
 		return nil
 	}
 	boards := msg.boards
-	m.pins, m.ahead, m.known, m.retired, m.concerns = msg.pins, msg.ahead, msg.known, msg.retired, msg.concerns
+	m.pins, m.ahead, m.known, m.retired = msg.pins, msg.ahead, msg.known, msg.retired
+	m.concerns, m.far = msg.concerns, msg.far
 	for i := range boards { // keep the places
 		for _, old := range m.boards {
 			if old.machine != boards[i].machine || old.at == len(old.twins)-1 {

@@ -80,7 +80,7 @@ func TestAnotherShelf(t *testing.T) {
 		t.Fatalf("%+v", mm.menus.menu.choices)
 	}
 	m = key(m, "end", "enter")
-	if note, yes := mm.w.Shelf.Retired(t.Context()); yes || mm.w.Shelf.Place() != dir {
+	if note, yes, _ := mm.w.Shelf.Retired(t.Context()); yes || mm.w.Shelf.Place() != dir {
 		t.Errorf("%s is open, retired: %s", mm.w.Shelf.Place(), note)
 	}
 	old, err := shelf.Open(t.Context(), first, nil)
@@ -88,7 +88,7 @@ func TestAnotherShelf(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer old.Close()
-	if note, yes := old.Retired(t.Context()); !yes || note != "replaced by Elm" {
+	if note, yes, _ := old.Retired(t.Context()); !yes || note != "replaced by Elm" {
 		t.Errorf("%v %q", yes, note)
 	}
 	if len(mm.datesPage.twins()) != 70 || mm.w.Bench.Shelves[0] != dir {
@@ -252,7 +252,7 @@ func TestQuestionsWaitForTheRunStep(t *testing.T) {
 	if m = key(m, "6"); mm.menus.menu != nil {
 		t.Errorf("\n%s", text(m))
 	}
-	if _, retired := mm.w.Shelf.Retired(t.Context()); retired {
+	if _, retired, _ := mm.w.Shelf.Retired(t.Context()); retired {
 		t.Error("a shelf is retired that nobody chose")
 	}
 }

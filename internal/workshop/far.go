@@ -13,6 +13,8 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/far"
+	"twinshelf/internal/store/pace"
+	"twinshelf/internal/units"
 )
 
 // Ground is where the objects of a shelf lie: in a folder, or far away (an address). asks are how a
@@ -36,6 +38,7 @@ func Ground(place string, asks far.Asks) (backend.Backend, error) {
 		return nil, err
 	}
 	means.Pace = state.Lines[far.Same(place)]
+	means.Count = state.LineCount(far.Same(place))
 	return far.Open(place, means)
 }
 
@@ -64,13 +67,53 @@ func openAt(ctx context.Context, asks far.Asks, place string, ask func() ([]byte
 	return s, err
 }
 
-// Protection tries out what keeps whoever has the key to a far shelf from destroying it.
-func Protection(ctx context.Context, s *shelf.Shelf) (backend.Protection, error) {
+// TryProtection tries out what keeps whoever has the key to a far shelf from destroying it, and remembers the verdict.
+func (w *shelves) TryProtection(ctx context.Context, s *shelf.Shelf) (backend.Protection, error) {
 	b, can := s.Backend().(backend.Protected)
 	if !can {
 		return backend.Protection{}, ErrUnprotected
 	}
-	return b.Protection(ctx)
+	p, err := b.Protection(ctx)
+	if err != nil {
+		return p, err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return p, w.State.SetVerdict(s.Head().ID, settings.Verdict{Safe: p.Safe, Says: p.Says, When: time.Now()})
+}
+
+// FarFacts are what is to be known of a shelf because it lies far away; empty for one that doesn't.
+type FarFacts struct {
+	Far bool
+	// Verdict is what protects it, as it was tried out last; nil where nobody has.
+	Verdict *settings.Verdict
+	// Line says how much of what may go over the line in a month went; empty where nothing bounds it.
+	Line string
+}
+
+// FarFacts are those of a shelf.
+func (w *shelves) FarFacts(s *shelf.Shelf) FarFacts {
+	place := s.Place()
+	if !far.Is(place) {
+		return FarFacts{}
+	}
+	f := FarFacts{Far: true}
+	state, err := settings.Load(w.State.Folder()) // a command may have changed it
+	if err != nil {
+		return f
+	}
+	if v, tried := state.Verdicts[s.Head().ID]; tried {
+		f.Verdict = &v
+	}
+	if p := state.Lines[far.Same(place)]; p.Month > 0 {
+		used, err := pace.NewMeter(state.LineCount(far.Same(place)), p.Month).Used()
+		f.Line = fmt.Sprintf("%s of the %s that may go over the line this month went", units.Bytes(used),
+			units.Bytes(p.Month))
+		if err != nil {
+			f.Line = err.Error()
+		}
+	}
+	return f
 }
 
 // ErrUnprotected means that a shelf lies in a folder here.

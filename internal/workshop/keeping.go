@@ -162,9 +162,9 @@ func (w *shelves) InReach(ctx context.Context, sealedToo bool) string {
 			return k.Path
 		case k.Here && !k.Sealed:
 			if s, err := openAt(ctx, w.FarAsks, k.Path, nil); err == nil {
-				_, retired := s.Retired(ctx)
+				refused := shelf.Takes(ctx, s)
 				s.Close()
-				if !retired {
+				if refused == nil {
 					return k.Path
 				}
 			}

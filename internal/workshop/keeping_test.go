@@ -169,7 +169,7 @@ func TestReplaceComparesNow(t *testing.T) {
 	if err := w.Replace(t.Context(), to); err != nil {
 		t.Errorf("with all carried: %v", err)
 	}
-	if _, retired := w.Shelf.Retired(t.Context()); !retired {
+	if _, retired, _ := w.Shelf.Retired(t.Context()); !retired {
 		t.Error("it isn't retired")
 	}
 }

@@ -87,7 +87,11 @@ func (w *papers) ShelfList(ctx context.Context) (l sheet.ShelfList, noLogo, err 
 	if s.Sealed() {
 		l.Facts = append(l.Facts, [2]string{"Sealed", "yes: without one of its passphrases nobody can read it"})
 	}
-	if note, retired := s.Retired(ctx); retired {
+	note, retired, err := s.Retired(ctx)
+	switch {
+	case err != nil:
+		l.Facts = append(l.Facts, [2]string{"Retired", "can't be told"})
+	case retired:
 		l.Facts = append(l.Facts, [2]string{"Retired", note})
 	}
 	for _, t := range twins { // by machine, the newest first

@@ -23,9 +23,8 @@ func (w *Workshop) firstShelf(ctx context.Context, r *routine.Routine) error {
 				continue
 			}
 		}
-		why, retired := s.Retired(ctx)
-		if retired && captures(r) {
-			problems = append(problems, fmt.Errorf("%s: it takes no more captures (%s)", name, why))
+		if refused := shelf.Takes(ctx, s); refused != nil && captures(r) {
+			problems = append(problems, fmt.Errorf("%s: %w", name, refused))
 			if !open {
 				s.Close()
 			}

@@ -215,7 +215,8 @@ func (b *Bucket) again(ctx context.Context, work func() error) error {
 			b.reached.Store(true)
 			return err
 		}
-		if try == tries || ctx.Err() != nil || untrusted(err) || !b.reached.Load() && !cut(err) {
+		if try == tries || ctx.Err() != nil || untrusted(err) ||
+			errors.As(err, new(*pace.SpentError)) || !b.reached.Load() && !cut(err) {
 			return err
 		}
 		select {

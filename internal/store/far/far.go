@@ -82,8 +82,9 @@ type Means struct {
 	// Cache is the folder for copies of what never changes; empty keeps none.
 	Cache string
 	Asks  Asks
-	// Pace bounds what goes over the line.
-	Pace pace.Pace
+	// Pace bounds what goes over the line; what a month has of it is counted in the file Count.
+	Pace  pace.Pace
+	Count string
 }
 
 const (
@@ -127,10 +128,10 @@ func parse(address string, m Means) (open func() (backend.Backend, error), err e
 	switch {
 	case server.Is(address):
 		a, err := server.Parse(address)
-		return func() (backend.Backend, error) { return server.Open(a, m.SSH, m.Asks, pace.New(m.Pace)) }, err
+		return func() (backend.Backend, error) { return server.Open(a, m.SSH, m.Asks, pace.New(m.Pace, m.Count)) }, err
 	case bucket.Is(address):
 		a, err := bucket.Parse(address)
-		return func() (backend.Backend, error) { return bucket.Open(a, pace.New(m.Pace)) }, err
+		return func() (backend.Backend, error) { return bucket.Open(a, pace.New(m.Pace, m.Count)) }, err
 	}
 	kind, _, _ := strings.Cut(address, "://")
 	return nil, fmt.Errorf("a shelf lies in a folder, on a server (sftp://user@host/path) or in object storage "+

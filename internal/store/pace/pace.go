@@ -19,6 +19,8 @@ type Pace struct {
 	// night.
 	From int `json:"from,omitempty"`
 	To   int `json:"to,omitempty"`
+	// Month is how many bytes may go in a month, both ways together; 0 for as many as there can be.
+	Month int64 `json:"month,omitempty"`
 }
 
 // ErrHours means that a text doesn't say between which times.
@@ -63,10 +65,11 @@ const (
 	most = 16 << 10
 )
 
-// Pacer has connections share a pace.
+// Pacer has connections share a pace, and a meter.
 type Pacer struct {
-	pace Pace
-	ways [2]way // up and down
+	pace  Pace
+	meter *Meter // nil where nothing is counted
+	ways  [2]way // up and down
 }
 
 // way is one direction.
@@ -75,18 +78,33 @@ type way struct {
 	free time.Time // when what went before has gone by
 }
 
-// New gives a Pacer; nil for a pace without a rate.
-func New(p Pace) *Pacer {
-	if p.Rate <= 0 {
+// New gives a Pacer, which counts in a file where a month is bounded; nil for a pace without bounds.
+func New(p Pace, file string) *Pacer {
+	if p.Rate <= 0 && p.Month <= 0 {
 		return nil
 	}
-	return &Pacer{pace: p}
+	out := &Pacer{pace: p}
+	if p.Month > 0 {
+		out.meter = NewMeter(file, p.Month)
+	}
+	return out
+}
+
+// May says whether anything may go over the line at all; errors are those of a Meter.
+func (p *Pacer) May() error {
+	if p == nil || p.meter == nil {
+		return nil
+	}
+	return p.meter.count(0)
 }
 
 // Conn gives a connection that keeps the pace.
 func (p *Pacer) Conn(c net.Conn) net.Conn {
 	if p == nil {
 		return c
+	}
+	if p.meter != nil {
+		c = &metered{c, p.meter}
 	}
 	return &conn{c, p}
 }
@@ -95,6 +113,9 @@ func (p *Pacer) Conn(c net.Conn) net.Conn {
 func (p *Pacer) Dialer(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(context.Context,
 	string, string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		if err := p.May(); err != nil {
+			return nil, err
+		}
 		c, err := dial(ctx, network, address)
 		if err != nil {
 			return nil, err

@@ -29,14 +29,15 @@ func TestHours(t *testing.T) {
 		}
 		return c
 	}
+	day, night := Pace{Rate: 7, From: 480, To: 1080}, Pace{Rate: 7, From: 1350, To: 300}
 	for _, c := range []struct {
 		pace  Pace
 		clock string
 		want  int64
 	}{
 		{Pace{}, "12:00", 0}, {Pace{Rate: 7}, "12:00", 7},
-		{Pace{7, 480, 1080}, "7:59", 0}, {Pace{7, 480, 1080}, "8:00", 7}, {Pace{7, 480, 1080}, "18:00", 0},
-		{Pace{7, 1350, 300}, "23:00", 7}, {Pace{7, 1350, 300}, "4:59", 7}, {Pace{7, 1350, 300}, "12:00", 0},
+		{day, "7:59", 0}, {day, "8:00", 7}, {day, "18:00", 0},
+		{night, "23:00", 7}, {night, "4:59", 7}, {night, "12:00", 0},
 	} {
 		if got := c.pace.At(at(c.clock)); got != c.want {
 			t.Errorf("%+v at %s: %d", c.pace, c.clock, got)
@@ -46,10 +47,10 @@ func TestHours(t *testing.T) {
 
 // TestPace: two connections together carry no more than the pace, and everything right.
 func TestPace(t *testing.T) {
-	if New(Pace{}) != nil || New(Pace{}).Conn(nil) != nil {
+	if New(Pace{}, "") != nil || New(Pace{}, "").Conn(nil) != nil {
 		t.Error("no pace isn't none")
 	}
-	p := New(Pace{Rate: 2_000_000})
+	p := New(Pace{Rate: 2_000_000}, "")
 	content := bytes.Repeat([]byte("oak and elm "), 25_000) // 300 kB
 	begun := time.Now()
 	done := make(chan error, 2)

@@ -12,6 +12,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+
+	"twinshelf/internal/store/pace"
 )
 
 const (
@@ -199,6 +201,7 @@ func cut(err error) bool {
 
 // final says whether trying again is of no use.
 func final(err error) bool {
-	return errors.Is(err, errClosed) || errors.As(err, new(*LoginError)) || errors.As(err, new(*UnknownHostError)) ||
+	return errors.Is(err, errClosed) || errors.As(err, new(*pace.SpentError)) ||
+		errors.As(err, new(*LoginError)) || errors.As(err, new(*UnknownHostError)) ||
 		errors.As(err, new(*ChangedHostError)) || errors.Is(err, context.Canceled)
 }

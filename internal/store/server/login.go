@@ -99,6 +99,9 @@ func dial(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (*ssh.Cl
 // reach connects to a server, through those on the way to it.
 func reach(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (net.Conn, error) {
 	if s.jump == nil {
+		if err := pacer.May(); err != nil {
+			return nil, err
+		}
 		conn, err := pace.Dialer(dialWithin).DialContext(ctx, "tcp", s.address())
 		if err != nil {
 			return nil, fmt.Errorf("%s can't be reached: %w", s.host, err)

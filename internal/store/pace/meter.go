@@ -1,0 +1,193 @@
+package pace
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"twinshelf/internal/durable"
+	"twinshelf/internal/units"
+)
+
+// A line may cost by what goes over it: a Pace says how much may go in a month, and a Meter counts it for all processes
+// of this machine, in a file.
+
+// SpentError means that as much went over a line in a month as may.
+type SpentError struct {
+	Month int64     // that may go in a month, in bytes
+	Until time.Time // when the next one begins
+}
+
+func (e *SpentError) Error() string {
+	return fmt.Sprintf("this month's %s have gone over the line: more goes from %s on, or with another allowance "+
+		"(shelf line --month)", units.Bytes(e.Month), e.Until.Format("2 January 2006"))
+}
+
+const (
+	// entered is how much is counted before it is entered into the file, in bytes; that much may be missing there after
+	// a loss of power.
+	entered = 4 << 20
+	// mostCount bounds the file, in bytes.
+	mostCount = 4 << 10
+)
+
+// Meter counts what goes over a line.
+type Meter struct {
+	file string
+	most int64
+	now  func() time.Time
+
+	mu    sync.Mutex
+	month string
+	used  int64 // in that month, as far as the file says
+	fresh int64 // that the file doesn't have yet
+	err   error // why it couldn't be entered
+}
+
+// counted is what the file holds.
+type counted struct {
+	Month string `json:"month"` // as in 2026-11, by this machine's clock
+	Bytes int64  `json:"bytes"` // both ways together
+}
+
+// NewMeter counts in a file, which is made where it isn't there, and lets so many bytes go in a month.
+func NewMeter(file string, most int64) *Meter { return &Meter{file: file, most: most, now: time.Now} }
+
+// Used is what went over the line this month, in bytes.
+func (m *Meter) Used() (int64, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.enter()
+	return m.used + m.fresh, m.err
+}
+
+// count counts bytes that went over the line, and says whether more may: errors are *SpentError, or that it can't be
+// counted.
+func (m *Meter) count(n int) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.fresh += int64(n); m.fresh >= entered || m.month != monthOf(m.now()) {
+		m.enter()
+	}
+	if m.err != nil {
+		return m.err
+	}
+	if m.used+m.fresh >= m.most {
+		y, month, _ := m.now().Date()
+		return &SpentError{m.most, time.Date(y, month+1, 1, 0, 0, 0, 0, m.now().Location())}
+	}
+	return nil
+}
+
+// settle enters what was counted.
+func (m *Meter) settle() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.enter()
+}
+
+func monthOf(t time.Time) string { return t.Format("2006-01") }
+
+// enter enters what was counted into the file, and takes over what others counted.
+func (m *Meter) enter() {
+	var c counted
+	if c, m.err = m.exchange(); m.err == nil {
+		m.month, m.used, m.fresh = c.Month, c.Bytes, 0
+	}
+}
+
+func (m *Meter) exchange() (c counted, err error) {
+	defer func() {
+		if err != nil {
+			err = fmt.Errorf("what goes over the line can't be counted, so nothing does: %w", err)
+		}
+	}()
+	if err = os.MkdirAll(filepath.Dir(m.file), 0o700); err != nil {
+		return c, err
+	}
+	l, err := durable.Lock(m.file+".lock", true)
+	if err != nil {
+		return c, err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	now := monthOf(m.now())
+	if c, err = readCount(m.file); err != nil {
+		return c, err
+	}
+	if c.Month != now {
+		c = counted{Month: now}
+	}
+	if m.fresh == 0 {
+		return c, nil
+	}
+	c.Bytes += m.fresh
+	b, err := json.Marshal(c)
+	if err != nil {
+		return c, err
+	}
+	return c, durable.Swap(m.file, b)
+}
+
+func readCount(file string) (c counted, err error) {
+	st, err := os.Stat(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return c, nil
+	}
+	if err == nil && st.Size() > mostCount {
+		err = errors.New("it is too large")
+	}
+	var b []byte
+	if err == nil {
+		b, err = os.ReadFile(file)
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &c)
+	}
+	if err != nil || c.Bytes < 0 {
+		return c, fmt.Errorf("%s can't be read (%w): delete it to count anew", file, err)
+	}
+	return c, nil
+}
+
+// metered is a connection over which as much goes as a meter lets.
+type metered struct {
+	net.Conn
+	m *Meter
+}
+
+func (c *metered) Read(b []byte) (int, error) {
+	if err := c.m.count(0); err != nil {
+		return 0, err
+	}
+	n, err := c.Conn.Read(b)
+	if spent := c.m.count(n); err == nil && n == 0 {
+		err = spent
+	}
+	return n, err // what has come is given
+}
+
+func (c *metered) Write(b []byte) (done int, err error) {
+	for {
+		if err := c.m.count(0); err != nil {
+			return done, err
+		}
+		n := min(len(b)-done, most)
+		k, err := c.Conn.Write(b[done : done+n])
+		_ = c.m.count(k) // the next one is refused
+		if done += k; err != nil || done == len(b) {
+			return done, err
+		}
+	}
+}
+
+func (c *metered) Close() error {
+	err := c.Conn.Close()
+	c.m.settle()
+	return err
+}
