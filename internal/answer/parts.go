@@ -142,6 +142,8 @@ type Twin struct {
 	Disks   []TwinDisk `json:"disks"`
 	// Rescue says that it comes from failing drives.
 	Rescue *shelf.Rescue `json:"rescue,omitempty"`
+	// Packing is how closely what was new was packed.
+	Packing *shelf.Packing `json:"packing,omitempty"`
 }
 
 // TwinDisk is one disk of a twin. Missing are the spans that couldn't be read.
@@ -158,7 +160,7 @@ type TwinDisk struct {
 func TwinOf(t *shelf.Twin) Twin {
 	out := Twin{ID: t.ID, Machine: t.Machine, Taken: t.Taken, Tool: t.Tool, Note: t.Note, Used: t.Used, Added: t.Added,
 		Seconds: t.Seconds, Quiet: t.Quiet(), Missing: t.Missing(),
-		Rescue: t.Rescue}
+		Rescue: t.Rescue, Packing: t.Packing}
 	for _, d := range t.Disks {
 		out.Disks = append(out.Disks, TwinDisk{d.Identity, d.Table, d.Used, d.Missing, d.Regions})
 	}

@@ -51,7 +51,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 	}
 	t := &shelf.Twin{ID: shelf.NewTwinID(p.Now), Machine: p.Machine, Note: p.Note, Tool: p.Tool, Taken: p.Now}
 	e, _ := p.Estimate(rc)
-	w := newWork(rc, session, p.Shelf.Head().BlockSize)
+	w := newWork(rc, session, p.Shelf.Head().BlockSize, newPacing(p.Packing))
 	rc.Phase(phaseRead, e.Keep)
 	t.Disks = make([]shelf.TwinDisk, len(p.Sources)) // postponed blocks point into it
 	for i := range p.Sources {
@@ -74,7 +74,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 			t.Added += r.Added
 		}
 	}
-	t.Seconds = time.Since(start).Seconds()
+	t.Seconds, t.Packing = time.Since(start).Seconds(), w.pacing.done()
 	rc.Phase(phaseKeep, 0)
 	if err := session.Commit(rc, t); err != nil {
 		return nil, err
@@ -165,21 +165,24 @@ type work struct {
 	jobs    chan job
 	wg      sync.WaitGroup
 	failed  atomic.Pointer[error]
+	pacing  *pacing
 
 	regions []*region
 	retry   []deferred
 }
 
-// buffers is how many blocks are under way at once.
-const buffers = 8
+// waiting is how many blocks may wait for a worker.
+const waiting = 12
 
-func newWork(rc *run.Context, s *shelf.Session, blockSize int) *work {
+func newWork(rc *run.Context, s *shelf.Session, blockSize int, pacing *pacing) *work {
 	w := &work{rc: rc, session: s, block: int64(blockSize), zero: make([]byte, blockSize),
-		free: make(chan []byte, buffers), jobs: make(chan job, buffers)}
-	for range buffers {
+		jobs: make(chan job, waiting), pacing: pacing}
+	workers := runtime.GOMAXPROCS(0)
+	w.free = make(chan []byte, waiting+workers)
+	for range cap(w.free) {
 		w.free <- make([]byte, blockSize)
 	}
-	for range runtime.GOMAXPROCS(0) {
+	for range workers {
 		w.wg.Go(w.store)
 	}
 	return w
@@ -197,25 +200,32 @@ func (w *work) err() error {
 // store is a worker.
 func (w *work) store() {
 	for j := range w.jobs {
+		begun := time.Now()
+		waited := time.Duration(0)
 		if w.err() == nil {
-			if err := w.put(j); err != nil {
+			var err error
+			if waited, err = w.put(j); err != nil {
 				w.fail(err)
 			}
 		}
+		w.pacing.took(waited, time.Since(begun)-waited)
 		w.free <- j.buf[:cap(j.buf)]
 		w.release(j.node)
 	}
 }
 
-func (w *work) put(j job) error {
+// put stores a block, and says for how long the shelf was waited for.
+func (w *work) put(j job) (time.Duration, error) {
 	ref := &j.node.refs[j.slot]
 	if bytes.Equal(j.buf, w.zero[:len(j.buf)]) {
 		if ref.Kind = disk.Zero; !j.node.region.area.Content.Maps {
 			j.node.region.zeros.Add(int64(len(j.buf))) // nobody has said that they are in use
 		}
-		return nil
+		return 0, nil
 	}
-	name, added, err := w.session.Put(w.rc, j.buf)
+	e := w.pacing.next(float64(len(w.jobs)) / waiting)
+	name, stored, err := w.session.PutBy(w.rc, j.buf, e)
+	added := stored.Bytes
 	ref.Kind, ref.Name = disk.Data, name
 	j.node.region.added.Add(added)
 	if added > 0 {
@@ -224,7 +234,10 @@ func (w *work) put(j job) error {
 			j.node.region.raw.Add(int64(len(j.buf)))
 		}
 	}
-	return err
+	if stored.Packed {
+		w.pacing.did(e, len(j.buf))
+	}
+	return stored.Waited, err
 }
 
 // release drops one hold on a node; the last one stores it.

@@ -57,6 +57,8 @@ type Plan struct {
 	KeepUnlocking bool
 	// Trust says what isn't read again.
 	Trust Trust
+	// Packing says how closely what is new is packed.
+	Packing Packing
 	// Now is the time that the twin carries; zero means the time it starts.
 	Now time.Time
 	// there is the share of what is captured that the shelf has already, as far as a sample tells.

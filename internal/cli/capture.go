@@ -24,6 +24,7 @@ type captureFlags struct {
 	without, asCut                   []string
 	plan, unquiet, everything, whole bool
 	readAll, trustNTFS, keys         bool
+	pack                             string
 	yes                              map[capture.DoubtKind]*bool
 }
 
@@ -57,6 +58,8 @@ func (f *captureFlags) flags(c *cobra.Command) {
 	c.MarkFlagsMutuallyExclusive("whole", "as-if-cut")
 	fs.BoolVar(&f.keys, "keep-unlocking", false, "keep the keys of unlocked volumes with the twin, so that looking "+
 		"inside needs none; only a sealed shelf does")
+	fs.StringVar(&f.pack, "pack", "follow", "how closely it is packed: follow (as there is time for), close, usual, "+
+		"swift")
 	fs.BoolVar(&f.everything, "everything", false, "keep swapped-out memory and spent hibernation images too")
 }
 
@@ -125,6 +128,9 @@ func (f *captureFlags) planCapture(ctx context.Context, w *workshop.Workshop,
 		return nil, err
 	}
 	p.Note, p.KeepUnlocking = f.note, f.keys
+	if p.Packing, err = capture.ParsePacking(f.pack); err != nil {
+		return nil, usageError{err}
+	}
 	switch {
 	case f.readAll:
 		p.Trust = capture.TrustNone

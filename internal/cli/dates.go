@@ -109,6 +109,9 @@ func (o *options) showTwin(ctx context.Context, s *shelf.Shelf, ref string) erro
 	o.say("  twin %s, made by %s in %.0f s", tw.ID, tw.Tool, tw.Seconds)
 	o.say("  %s used, %s new on the shelf; %s", units.Bytes(tw.Used), units.Bytes(tw.Added), workshop.TwinMarks(ctx,
 		s, tw, kept))
+	if words := tw.Packing.Words(); words != "" {
+		o.say("  packed %s", words)
+	}
 	if tw.Note != "" {
 		o.say("  note: %s", tw.Note)
 	}

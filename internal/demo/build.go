@@ -234,7 +234,7 @@ func unpack(name string, f *os.File, base int64) error {
 // capture takes a twin of a machine's stand-in disks.
 func (b Bench) capture(ctx context.Context, s *shelf.Shelf, m machine, when time.Time,
 	tool string) (*shelf.Twin, error) {
-	p := capture.Plan{Shelf: s, Machine: m.name, Tool: tool, Now: when}
+	p := capture.Plan{Shelf: s, Machine: m.name, Tool: tool, Now: when, Packing: capture.PackUsual}
 	for _, d := range m.disks {
 		path := filepath.Join(b.Disks, d.file)
 		dev, err := disk.Open(path, disk.Identity{Model: d.label.Model, Serial: d.label.Serial, Bus: d.label.Bus})

@@ -3,6 +3,7 @@ package shelf
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"twinshelf/internal/disk"
@@ -26,6 +27,8 @@ type Twin struct {
 	Added   int64      `json:"added"` // bytes it brought to the shelf
 	// Seconds is how long the capture took.
 	Seconds float64 `json:"seconds"`
+	// Packing is how closely what was new was packed; nil in twins of earlier versions.
+	Packing *Packing `json:"packing,omitempty"`
 	// Rescue says that it comes from failing drives; nil for others.
 	Rescue *Rescue `json:"rescue,omitempty"`
 	// MapsSum is the hash of the nodes' names as they lie after the description, MapsTag what
@@ -183,4 +186,33 @@ func (t *Twin) IdentitiesBeside(i int) []string {
 		}
 	}
 	return out
+}
+
+// Packing is how many bytes of a twin that were new to the shelf were packed with which effort, before they were.
+type Packing struct {
+	Swift  int64 `json:"swift"`
+	Usual  int64 `json:"as_usual"`
+	Firm   int64 `json:"firm"`
+	Closer int64 `json:"closer"`
+	Close  int64 `json:"close"`
+}
+
+// Words say which efforts had a share worth telling; empty where nothing was packed, or nobody noted how.
+func (p *Packing) Words() string {
+	if p == nil {
+		return ""
+	}
+	total := p.Swift + p.Usual + p.Firm + p.Closer + p.Close
+	var out []string
+	for _, part := range []struct {
+		name  string
+		bytes int64
+	}{{"swiftly", p.Swift}, {"the usual way", p.Usual}, {"firmly", p.Firm}, {"more closely", p.Closer},
+		{"closely", p.Close}} {
+		const leastShare = 20 // one in so many
+		if part.bytes > 0 && part.bytes >= total/leastShare {
+			out = append(out, units.Percent(part.bytes, total)+" "+part.name)
+		}
+	}
+	return strings.Join(out, ", ")
 }

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"runtime"
+
 	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
 )
@@ -20,41 +22,52 @@ const (
 )
 
 // compressor packs blocks; it may be used from many goroutines.
-type compressor struct{ thorough *zstd.Encoder }
+type compressor struct {
+	usual *zstd.Encoder
+	more  *thorough
+}
 
 func newCompressor() (compressor, error) {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false),
-		zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true))
-	return compressor{e}, err
+	e, err := newEncoder(zstd.SpeedFastest, runtime.GOMAXPROCS(0))
+	return compressor{e, &thorough{}}, err
+}
+
+func newEncoder(level zstd.EncoderLevel, atOnce int) (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(false),
+		zstd.WithWindowSize(DefaultBlock), zstd.WithLowerEncoderMem(true), zstd.WithEncoderConcurrency(atOnce))
 }
 
 func (q compressor) close() {
-	if q.thorough != nil {
-		q.thorough.Close()
+	if q.usual != nil {
+		q.usual.Close()
+		q.more.close()
 	}
 }
 
-// compress packs plain into buf, or gives plain itself when less than 3 % would be saved: that isn't
+// compress packs plain into buf with an effort, or gives plain itself when less than 3 % would be saved: that isn't
 // worth unpacking.
-func (q compressor) compress(plain []byte, buf *buffer) (codec byte, stored []byte) {
-	if hard(plain, buf) {
+func (q compressor) compress(plain []byte, buf *buffer, e Effort) (codec byte, stored []byte, err error) {
+	if n := s2.MaxEncodedLen(len(plain)); cap(buf.b) < n {
+		buf.b = make([]byte, 0, n)
+	}
+	switch {
+	case e == Usual && hard(plain, buf):
 		codec, buf.b = codecS2, s2.Encode(buf.b[:cap(buf.b)], plain)
-	} else {
-		codec, buf.b = codecZstd, q.thorough.EncodeAll(plain, buf.b[:0])
+	case e == Usual || e == Firm:
+		codec, buf.b = codecZstd, q.usual.EncodeAll(plain, buf.b[:0])
+	default:
+		codec, err = q.more.packed(plain, buf, e)
 	}
-	if len(buf.b) >= len(plain)-len(plain)/32 {
-		return codecRaw, plain
+	if err == nil && len(buf.b) >= len(plain)-len(plain)/32 {
+		return codecRaw, plain, nil
 	}
-	return codec, buf.b
+	return codec, buf.b, err
 }
 
 // hard says whether a block packs badly.
 func hard(plain []byte, buf *buffer) bool {
 	if len(plain) < 4*probeLen {
 		return false
-	}
-	if n := s2.MaxEncodedLen(len(plain)); cap(buf.b) < n {
-		buf.b = make([]byte, 0, n)
 	}
 	middle := plain[len(plain)/2:][:probeLen]
 	return float64(len(s2.Encode(buf.b[:cap(buf.b)], middle))) > hardShare*probeLen

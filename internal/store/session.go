@@ -95,30 +95,40 @@ func (s *Store) copying(l *Lock) *Session {
 // Put stores a block unless the store has it, and returns its name and the bytes it added to the store (0 when it was
 // there).
 func (c *Session) Put(ctx context.Context, plain []byte) (Name, int64, error) {
+	n, stored, err := c.PutBy(ctx, plain, Usual)
+	return n, stored.Bytes, err
+}
+
+// PutBy is Put with an effort for packing.
+func (c *Session) PutBy(ctx context.Context, plain []byte, e Effort) (Name, Stored, error) {
 	n := c.s.ring.nameOf(plain)
 	if known, err := c.known(n); known || err != nil {
-		return n, 0, err
+		return n, Stored{}, err
 	}
 	// A damaged index costs room, never data: the block is stored again then.
 	if ok, _ := c.s.index.knows(ctx, n); ok {
 		c.forget(n)
-		return n, 0, nil
+		return n, Stored{}, nil
 	}
 	if err := ctx.Err(); err != nil {
-		return n, 0, err
+		return n, Stored{}, err
 	}
 	buf := getBuffer(s2.MaxEncodedLen(len(plain)) + tagRoom)
 	defer putBuffer(buf)
-	codec, stored := c.compress(plain, buf)
+	codec, stored, err := c.compress(plain, buf, e)
+	if err != nil {
+		return n, Stored{}, c.fail(err)
+	}
 	if codec == codecRaw && c.s.ring.sealed() { // sealing works in place, and the caller's bytes are the caller's
 		buf.b = append(buf.b[:0], plain...)
 		stored = buf.b
 	}
 	head := c.s.ring.encodeEntry(n, codec, stored, len(plain))
+	begun := time.Now()
 	if err := c.append(ctx, n, head, stored, len(plain)); err != nil {
-		return n, 0, c.fail(err)
+		return n, Stored{}, c.fail(err)
 	}
-	return n, int64(entryLen + len(stored)), nil
+	return n, Stored{Bytes: int64(entryLen + len(stored)), Packed: true, Waited: time.Since(begun)}, nil
 }
 
 // known says whether this session already has the block and claims it otherwise.

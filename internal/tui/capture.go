@@ -41,6 +41,8 @@ func (m *capturePage) bindings() []binding {
 				m.trust = m.trust.Next()
 				return m.replan()
 			})},
+		{"p", "p", "packing", "how closely it is packed: as there is time for, close, the usual way, or swift",
+			acts(func() { m.packing = m.packing.Next() })},
 		m.unless(keysUnkept(m), binding{"U", "U", "keep keys",
 			"keep the keys of unlocked volumes with the twin, on a " +
 				"sealed shelf: looking inside then needs none", acts(func() { m.keepKeys = !m.keepKeys })}),
@@ -94,6 +96,7 @@ func (m *capturePage) startCapture() tea.Cmd {
 	default:
 		p := m.plan
 		p.Machine, p.KeepUnlocking = m.machine, m.keepKeys && keysUnkept(m) == ""
+		p.Packing = m.packing
 		if err := p.Check(m.ctx); err != nil {
 			m.fail(err.Error())
 			return nil

@@ -216,6 +216,9 @@ func (m *capturePage) estimateLines(w int) []string {
 	if m.plan.Failing() {
 		out = append(out, m.th.labelled("", "R gets what can be got, and spares the drive.", w, m.th.bad.Render)...)
 	}
+	if words := m.packing.Words(); words != "" {
+		out = append(out, m.th.labelled("Packs", words, w, m.th.dim.Render)...)
+	}
 	out = append(out, m.unreadLines(w)...)
 	for _, s := range m.plan.Wholes() {
 		out = append(out, m.th.labelled("Whole", s, w, m.th.caution.Render)...)

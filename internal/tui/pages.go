@@ -164,6 +164,7 @@ type capturePage struct {
 	here     captureRow // the one that the cursor is on
 	unquiet  bool
 	keepKeys bool // of unlocked volumes, with the twin
+	packing  capture.Packing
 	trust    capture.Trust
 	trusts   []string // what is taken over from earlier twins, in words
 	plan     *capture.Plan
