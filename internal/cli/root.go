@@ -82,6 +82,14 @@ type options struct {
 
 	readyWork  *readyWork
 	insideLook *insideLook
+	work       *workshop.Workshop // the one that was opened; nil for none
+}
+
+// letGo closes the shelf that is open where it lies far away: then what went over the line is counted to the last byte.
+func letGo(o *options) {
+	if o.work != nil && o.work.Shelf != nil && far.Is(o.work.Shelf.Place()) {
+		o.work.Shelf.Close()
+	}
 }
 
 // readyWork is what the commands under ready share, insideLook what those share that look inside.
@@ -104,6 +112,7 @@ func Main(ctx context.Context, args []string, screen Screen) int {
 	root := newRoot(o, screen)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	letGo(o)
 	if err != nil && !o.answered && (o.json || slices.Contains(args, "--json")) {
 		_ = o.print(answer.Error{Error: answer.Problem{Message: words(err), Kind: kinds[status(err)],
 			Status: status(err)}})
@@ -309,6 +318,7 @@ func (o *options) workshop(ctx context.Context, needShelf bool) (*workshop.Works
 	if err != nil {
 		return nil, err
 	}
+	o.work = w
 	name := o.shelf
 	if name == "" {
 		name = w.State.Shelf

@@ -32,7 +32,7 @@ func (e *SpentError) Error() string {
 const (
 	// entered is how much is counted before it is entered into the file, in bytes; that much may be missing there after
 	// a loss of power.
-	entered = 4 << 20
+	entered = 256 << 10
 	// mostCount bounds the file, in bytes.
 	mostCount = 4 << 10
 )
