@@ -38,7 +38,7 @@ func TestHealthOfRealDrivers(t *testing.T) {
 	}
 	g := testkit.Guest{Files: map[string]string{"bin/twinshelf": static(t)}, Within: time.Minute,
 		Modules: []string{"virtio_pci", "virtio_scsi", "ata_piix", "sd_mod"},
-		Script:  "for i in 1 2 3 4 5 6 7 8; do [ -b /dev/sdb ] && break; sleep 1; done\ntwinshelf health --json"}
+		Script:  "for i in $(seq 60); do [ -b /dev/sdb ] && break; sleep 1; done\ntwinshelf health --json"}
 	g.Devices = append(g.Devices, drive("ata")...)
 	g.Devices = append(g.Devices, "-device", "ide-hd,bus=ide.0,drive=ata,serial=PT32-1")
 	g.Devices = append(g.Devices, drive("nvme")...)
@@ -118,7 +118,7 @@ func TestRescueThroughRealDrivers(t *testing.T) {
 		Devices: []string{"-blockdev", fmt.Sprintf(`{"driver": "blkdebug", "node-name": "d", "inject-error": [%s],
 			"image": {"driver": "raw", "file": {"driver": "file", "filename": %q}}}`, bad, img),
 			"-device", "ide-hd,bus=ide.0,drive=d,serial=PT32-9C04"},
-		Script: `for i in 1 2 3 4 5 6 7 8; do [ -b /dev/sda ] && break; sleep 1; done
+		Script: `for i in $(seq 60); do [ -b /dev/sda ] && break; sleep 1; done
 twinshelf shelf new /tmp/oak --name Oak
 export TWINSHELF_SHELF=/tmp/oak
 twinshelf rescue sda --machine Crane --until stride --quiet; echo "first $?"

@@ -81,10 +81,12 @@ func TestLiveDisk(t *testing.T) {
 		Devices: []string{"-drive", "if=none,format=raw,id=a,file=" + img, "-device",
 			"ide-hd,bus=ide.0,drive=a,serial=KK2-LIVE", "-drive", "if=none,format=raw,id=b,file=" + store, "-device",
 			"ide-hd,bus=ide.1,drive=b,serial=PP5-OAK"},
-		Script: `for i in 1 2 3 4 5 6 7 8; do [ -b /dev/sdb ] && break; sleep 1; done
+		Script: `for i in $(seq 60); do [ -b /dev/sda1 ] && [ -b /dev/sda2 ] && [ -b /dev/sdb ] && break; sleep 1; done
+sleep 2
 mkdir -p /r /boot /shelf /run/lock/lvm /dev/mapper
 lvm vgchange -q -ay desk
-mount /dev/mapper/desk-root /r && mount /dev/sda1 /boot && mount /dev/sdb /shelf || echo no mount
+for i in $(seq 60); do mount /dev/sda1 /boot && break; sleep 1; done # the kernel may read the table anew meanwhile
+mount /dev/mapper/desk-root /r && mount /dev/sdb /shelf || echo no mount
 twinshelf shelf new /shelf/oak --name Oak
 export TWINSHELF_SHELF=/shelf/oak
 ( while :; do dd if=/dev/urandom of=/r/busy bs=64k count=10 2>/dev/null; echo x >>/r/log; sync; done ) &

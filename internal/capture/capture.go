@@ -230,12 +230,10 @@ func (w *work) put(j job) (time.Duration, error) {
 	j.node.region.added.Add(added)
 	if added > 0 {
 		j.node.region.fresh.Add(int64(len(j.buf)))
+		w.pacing.did(e, len(j.buf))
 		if added >= int64(len(j.buf)) { // it was stored as it is
 			j.node.region.raw.Add(int64(len(j.buf)))
 		}
-	}
-	if stored.Packed {
-		w.pacing.did(e, len(j.buf))
 	}
 	return stored.Waited, err
 }

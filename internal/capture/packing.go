@@ -111,13 +111,11 @@ func (p *pacing) next(full float64) store.Effort {
 
 // took hears how long a worker waited for the shelf with a block, and how long it worked on it.
 func (p *pacing) took(waited, worked time.Duration) {
-	all := waited + worked
-	if all <= 0 {
-		return
-	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.waits += (float64(waited)/float64(all) - p.waits) / memory
+	if all := waited + worked; all > 0 {
+		p.waits += (float64(waited)/float64(all) - p.waits) / memory
+	}
 }
 
 // did notes that so many bytes were packed with an effort.

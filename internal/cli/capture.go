@@ -221,7 +221,12 @@ func (o *options) runCapture(cmd *cobra.Command, w *workshop.Workshop, p *captur
 		"taken_over": p.Trusts(cmd.Context()), "leaving": leaving, "drive_warnings": p.Health()}
 	u := undertaking{plan: f.plan, planned: planned}
 	if f.plan {
-		u.show = func() { o.showCapturePlan(cmd.Context(), p, e, leaving) }
+		u.show = func() {
+			o.showCapturePlan(cmd.Context(), p, e, leaving)
+			if words := w.FarFacts(p.Shelf).Warns(e.Likely); words != "" {
+				o.say("  %s", words)
+			}
+		}
 		return o.undertake(u)
 	}
 	if warnings := p.Warnings(); len(warnings) > 0 && !f.unquiet {

@@ -85,9 +85,10 @@ type options struct {
 	work       *workshop.Workshop // the one that was opened; nil for none
 }
 
-// letGo closes the shelf that is open where it lies far away: then what went over the line is counted to the last byte.
+// letGo closes the shelf that is open: of one that lies far away, what went over the line is counted to its last byte
+// then.
 func letGo(o *options) {
-	if o.work != nil && o.work.Shelf != nil && far.Is(o.work.Shelf.Place()) {
+	if o.work != nil && o.work.Shelf != nil {
 		o.work.Shelf.Close()
 	}
 }

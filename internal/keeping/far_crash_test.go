@@ -35,13 +35,7 @@ func farShelf(t testing.TB, address, ssh, cache string) *shelf.Shelf {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shelf.OpenAt(t.Context(), b, nil)
-	if errors.Is(err, store.ErrNoShelf) {
-		s, err = shelf.CreateAt(t.Context(), b, store.New{Name: "Elm", BlockSize: shelftest.Block})
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := shelftest.At(t, b)
 	s.LimitPacks(300 << 10)
 	return s
 }
@@ -110,7 +104,7 @@ func TestTwoWritersKilled(t *testing.T) {
 }
 
 func twoKilled(t *testing.T, address, ssh string) {
-	farShelf(t, address, ssh, "").Close()
+	farShelf(t, address, ssh, "")
 	machines := []string{"Kiosk", "Weighbridge"}
 	caches := []string{t.TempDir(), t.TempDir()}
 	said := []promises{{kept: map[string]uint64{}}, {kept: map[string]uint64{}}}
@@ -137,7 +131,6 @@ func twoKilled(t *testing.T, address, ssh string) {
 			}
 		}
 		whole(t, s, want, fmt.Sprint("seed ", seed))
-		s.Close()
 		if t.Failed() {
 			return
 		}

@@ -115,12 +115,26 @@ func addresses(all []net.IP) (out []netip.Addr) {
 	return out
 }
 
+// Renew waits until a lease is to be renewed, and renews it. It gives nil where the network was set in another way
+// meanwhile.
+func (n Network) Renew(ctx context.Context, s *Settings) (*Settings, error) {
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(s.again(time.Now())):
+	}
+	if now := n.Set(); now == nil || now.Address != s.Address {
+		return nil, nil
+	}
+	return n.Automatic(ctx, s.Card, s)
+}
+
 // leastPause is how long is waited at least before a lease is asked for again.
 const leastPause = 5 * time.Second
 
-// Again is how long to wait before a lease is renewed, or after that failed is tried again: half of what is left
+// again is how long to wait before a lease is renewed, or after that failed is tried again: half of what is left
 // (RFC 2131, 4.4.5).
-func (s *Settings) Again(now time.Time) time.Duration {
+func (s *Settings) again(now time.Time) time.Duration {
 	wait := s.Renew.Sub(now)
 	if wait <= 0 {
 		wait = s.Until.Sub(now) / 2

@@ -102,7 +102,7 @@ func TestCable(t *testing.T) {
 		t.Fatal(err)
 	}
 	if s.Address != given || len(s.Names) != 1 || s.Names[0] != theirs.Addr() || len(s.Clocks) != 1 || s.Domain != "" ||
-		!s.Leased() || s.Again(time.Now()) < 29*time.Minute || s.Again(time.Now()) > 30*time.Minute {
+		!s.Leased() || s.again(time.Now()) < 29*time.Minute || s.again(time.Now()) > 30*time.Minute {
 		t.Errorf("%+v", s)
 	}
 	reached(t, n, given, true)
@@ -113,6 +113,11 @@ func TestCable(t *testing.T) {
 		t.Errorf("renewed: %v; was the same address asked for: %v", err, g.wasAsked(given.Addr()))
 	}
 	named(t, n, c)
+	soon := *s
+	soon.Renew, soon.Until = time.Now().Add(-time.Second), time.Now().Add(time.Second)
+	if fresh, err := n.Renew(ctx, &soon); err != nil || fresh == nil || !fresh.Until.After(soon.Until) {
+		t.Errorf("renewed: %+v, %v", fresh, err)
+	}
 	typed, err := Typed("eth0", "10.7.0.30/24 10.7.0.1")
 	if err == nil {
 		err = n.Use(ctx, typed)
@@ -121,6 +126,9 @@ func TestCable(t *testing.T) {
 		t.Fatal(err)
 	}
 	reached(t, n, other, true)
+	if fresh, err := n.Renew(ctx, &soon); err != nil || fresh != nil {
+		t.Errorf("a lease that isn't set any more: %+v, %v", fresh, err)
+	}
 	g.mu.Lock()
 	g.refuse = true
 	g.mu.Unlock()
@@ -171,21 +179,7 @@ func named(t *testing.T, n Network, c *testkit.Cable) {
 		conn, err = net.ListenUDP("udp4", &net.UDPAddr{IP: theirs.Addr().AsSlice(), Port: 53})
 		return err
 	})
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		b := make([]byte, 1500)
-		for {
-			size, from, err := conn.ReadFromUDP(b)
-			if err != nil {
-				return
-			}
-			if a := answerName(b[:size]); a != nil {
-				_, _ = conn.WriteToUDP(a, from)
-			}
-		}
-	}()
-	defer func() { conn.Close(); <-ended }()
+	answering(t, conn, answerName)
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		t.Fatal(err)
 	}
@@ -198,6 +192,26 @@ func named(t *testing.T, n Network, c *testkit.Cable) {
 	if err != nil || len(got) != 1 || got[0].Unmap() != other.Addr() {
 		t.Errorf("the name stands for %v, %v", got, err)
 	}
+}
+
+// answering answers what comes until the test ends; nil is no answer.
+func answering(t *testing.T, conn net.PacketConn, answer func(asked []byte) []byte) {
+	t.Helper()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		b := make([]byte, 1500)
+		for {
+			size, from, err := conn.ReadFrom(b)
+			if err != nil {
+				return
+			}
+			if a := answer(b[:size]); a != nil {
+				_, _ = conn.WriteTo(a, from)
+			}
+		}
+	}()
+	t.Cleanup(func() { conn.Close(); <-ended })
 }
 
 // answerName answers that a name stands for the address that other has.
@@ -272,7 +286,7 @@ func TestWhatServersTell(t *testing.T) {
 	if err != nil || s.Address.Bits() != 8 || s.Until.Sub(now) != leastLease {
 		t.Errorf("neither mask nor lease: %+v, %v", s, err)
 	}
-	if got := s.Again(now.Add(time.Hour)); got != leastPause {
+	if got := s.again(now.Add(time.Hour)); got != leastPause {
 		t.Errorf("a lease that has ended is asked for after %v", got)
 	}
 	apart := &dhcpv4.Route{Dest: netOf(netip.MustParsePrefix("172.16.0.0/12")), Router: net.IPv4zero}
@@ -299,31 +313,21 @@ func timeServer(t *testing.T, ahead time.Duration, stratum byte) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		b := make([]byte, 1500)
-		for {
-			size, from, err := conn.ReadFrom(b)
-			if err != nil {
-				return
-			}
-			if size < 48 {
-				continue
-			}
-			const begin = 2208988800 // 1970, in seconds from 1900
-			out := make([]byte, 48)
-			out[0], out[1], out[2] = 4<<3|4, stratum, 6
-			copy(out[24:32], b[40:48])
-			now := time.Now().Add(ahead)
-			for _, at := range []int{16, 32, 40} {
-				binary.BigEndian.PutUint32(out[at:], uint32(now.Unix()+begin))
-				binary.BigEndian.PutUint32(out[at+4:], uint32(int64(now.Nanosecond())<<32/1e9))
-			}
-			_, _ = conn.WriteTo(out, from)
+	answering(t, conn, func(asked []byte) []byte {
+		if len(asked) < 48 {
+			return nil
 		}
-	}()
-	t.Cleanup(func() { conn.Close(); <-ended })
+		const begin = 2208988800 // 1970, in seconds from 1900
+		out := make([]byte, 48)
+		out[0], out[1], out[2] = 4<<3|4, stratum, 6
+		copy(out[24:32], asked[40:48])
+		now := time.Now().Add(ahead)
+		for _, at := range []int{16, 32, 40} {
+			binary.BigEndian.PutUint32(out[at:], uint32(now.Unix()+begin))
+			binary.BigEndian.PutUint32(out[at+4:], uint32(int64(now.Nanosecond())<<32/1e9))
+		}
+		return out
+	})
 	return conn.LocalAddr().String()
 }
 
@@ -339,6 +343,25 @@ func TestOffset(t *testing.T) {
 	for _, bad := range []string{"", "127.0.0.1:1"} {
 		if got, err = Offset(t.Context(), bad); !errors.Is(err, ErrNoTime) {
 			t.Errorf("%q: %v, %v", bad, got, err)
+		}
+	}
+}
+
+// TestHold: what was set and doesn't hold any more is told from what does.
+func TestHold(t *testing.T) {
+	s := &Settings{Card: "eth0", Address: given}
+	for name, c := range map[string]struct {
+		cards []Card
+		want  error
+	}{
+		"holds":   {[]Card{{Name: "eth1"}, {Name: "eth0", Cable: true, Addresses: []netip.Prefix{other, given}}}, nil},
+		"gone":    {[]Card{{Name: "eth1", Cable: true, Addresses: []netip.Prefix{given}}}, ErrGone},
+		"pulled":  {[]Card{{Name: "eth0", Addresses: []netip.Prefix{given}}}, ErrCable},
+		"over":    {[]Card{{Name: "eth0", Cable: true, Addresses: []netip.Prefix{other}}}, ErrEnded},
+		"nothing": {nil, ErrGone},
+	} {
+		if err := s.Hold(c.cards); !errors.Is(err, c.want) {
+			t.Errorf("%s: %v", name, err)
 		}
 	}
 }

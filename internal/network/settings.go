@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,6 +33,29 @@ type Settings struct {
 	// Until is when the lease of the address ends, Renew when it is asked for again; zero for a typed one.
 	Until time.Time `json:"until,omitzero"`
 	Renew time.Time `json:"renew,omitzero"`
+}
+
+// Reasons why settings don't hold any more, beside ErrCable.
+var (
+	ErrEnded = errors.New("its address was given for a time, and that is over")
+	ErrGone  = errors.New("it is gone")
+)
+
+// Hold says whether a card of those that there are is still reached as the settings say: errors are ErrCable, ErrEnded
+// and ErrGone.
+func (s *Settings) Hold(cards []Card) error {
+	i := slices.IndexFunc(cards, func(c Card) bool { return c.Name == s.Card })
+	err := ErrGone
+	switch {
+	case i < 0:
+	case !cards[i].Cable:
+		err = ErrCable
+	case slices.Contains(cards[i].Addresses, s.Address):
+		return nil
+	default:
+		err = ErrEnded
+	}
+	return fmt.Errorf("%s: %w", s.Card, err)
 }
 
 // Route is the way to a network beyond the cable.

@@ -72,27 +72,28 @@ func (s *slow) set(most int, breaks int64) {
 	s.most, s.breaks = most, breaks
 }
 
-// TestReadAhead: of a disk whose shelf lies far away, what is read in order is asked for ahead, and each block once;
-// what is read here and there is asked for alone.
-func TestReadAhead(t *testing.T) {
-	near := shelftest.New(t)
-	blocks := shelftest.Content(64, 5)
-	committed(t, near, "Kiosk", blocks)
+// slowDisk is a disk of a twin on a shelf of this kind, with what it holds; each time it is opened nothing is kept and
+// nothing counted.
+func slowDisk(t *testing.T) (*slow, [][]byte, func() *shelf.Disk) {
+	t.Helper()
+	near, blocks := shelftest.New(t), shelftest.Content(64, 5)
+	tw := committed(t, near, "Kiosk", blocks)
 	b := &slow{Backend: backend.InFolder(near.Place()), most: 64}
-	s, err := shelf.OpenAt(t.Context(), b, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	twins, _ := s.Twins(t.Context())
-	open := func() *shelf.Disk {
-		d, err := s.OpenDisk(t.Context(), twins[0], 0)
+	s := shelftest.At(t, b)
+	return b, blocks, func() *shelf.Disk {
+		d, err := s.OpenDisk(t.Context(), tw, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
 		b.since()
 		return d
 	}
+}
+
+// TestReadAhead: of a disk whose shelf lies far away, what is read in order is asked for ahead, and each block once;
+// what is read here and there is asked for alone.
+func TestReadAhead(t *testing.T) {
+	b, blocks, open := slowDisk(t)
 	p := make([]byte, shelftest.Block/4)
 	d, data := open(), 0
 	for off := int64(0); off < d.Size(); off += int64(len(p)) {
@@ -124,25 +125,12 @@ func TestReadAhead(t *testing.T) {
 
 // TestHurtAhead: a block that can't be read is told of by whoever asks for it, and not by who asks for one before it.
 func TestHurtAhead(t *testing.T) {
-	near := shelftest.New(t)
-	blocks := shelftest.Content(64, 5)
-	committed(t, near, "Kiosk", blocks)
-	b := &slow{Backend: backend.InFolder(near.Place()), most: 64}
-	s, err := shelf.OpenAt(t.Context(), b, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	twins, _ := s.Twins(t.Context())
+	b, _, open := slowDisk(t)
 	first := func(most int) int64 {
 		b.set(most, 0)
-		d, err := s.OpenDisk(t.Context(), twins[0], 0)
-		if err != nil {
-			t.Fatal(err)
-		}
-		p := make([]byte, shelftest.Block)
+		d, p := open(), make([]byte, 1)
 		for k := range int64(64) {
-			if _, err = d.ReadAt(p[:1], k*shelftest.Block); err != nil {
+			if _, err := d.ReadAt(p, k*shelftest.Block); err != nil {
 				return k
 			}
 			b.set(most, 1<<20)

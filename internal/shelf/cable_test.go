@@ -7,9 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/shelf/shelftest"
-	"twinshelf/internal/store"
 	"twinshelf/internal/store/far"
 	"twinshelf/internal/testkit"
 )
@@ -34,11 +32,7 @@ func TestCablePulled(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shelf.CreateAt(t.Context(), b, store.New{Name: "Elm", BlockSize: shelftest.Block})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	s := shelftest.At(t, b)
 	content := map[string][][]byte{}
 	capture := func(i int) error {
 		blocks := shelftest.Content(3, uint64(i))

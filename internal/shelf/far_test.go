@@ -52,15 +52,7 @@ func (e elsewhere) open(t *testing.T) *shelf.Shelf {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shelf.OpenAt(t.Context(), b, nil)
-	if errors.Is(err, store.ErrNoShelf) {
-		s, err = shelf.CreateAt(t.Context(), b, store.New{Name: "Elm", BlockSize: shelftest.Block})
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Close)
-	return s
+	return shelftest.At(t, b)
 }
 
 // committed captures a twin of a machine of its own.

@@ -27,7 +27,7 @@ const closingPacks = 2
 type Session struct {
 	s          *Store
 	lock       *Lock
-	compressor // empty in a session that copies blocks as they stand
+	compressor *compressor // nil in a session that copies blocks as they stand
 
 	mu    sync.Mutex // guards fresh and err
 	fresh map[Name]struct{}
@@ -82,9 +82,8 @@ func (s *Store) begin(ctx context.Context, l *Lock) (*Session, error) {
 	}
 	s.KeepReserve(ctx)
 	c := s.copying(l)
-	var err error
-	c.compressor, err = newCompressor()
-	return c, err
+	c.compressor = &compressor{}
+	return c, nil
 }
 
 // copying is a session that copies blocks as they stand.
@@ -115,7 +114,7 @@ func (c *Session) PutBy(ctx context.Context, plain []byte, e Effort) (Name, Stor
 	}
 	buf := getBuffer(s2.MaxEncodedLen(len(plain)) + tagRoom)
 	defer putBuffer(buf)
-	codec, stored, err := c.compress(plain, buf, e)
+	codec, stored, err := c.compressor.compress(plain, buf, e)
 	if err != nil {
 		return n, Stored{}, c.fail(err)
 	}
@@ -128,7 +127,7 @@ func (c *Session) PutBy(ctx context.Context, plain []byte, e Effort) (Name, Stor
 	if err := c.append(ctx, n, head, stored, len(plain)); err != nil {
 		return n, Stored{}, c.fail(err)
 	}
-	return n, Stored{Bytes: int64(entryLen + len(stored)), Packed: true, Waited: time.Since(begun)}, nil
+	return n, Stored{Bytes: int64(entryLen + len(stored)), Waited: time.Since(begun)}, nil
 }
 
 // known says whether this session already has the block and claims it otherwise.

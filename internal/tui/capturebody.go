@@ -210,6 +210,9 @@ func (m *capturePage) estimateLines(w int) []string {
 		paint = plain
 	}
 	out = append(out, m.th.labelled("Room", e.Words(), w, paint)...)
+	if words := m.datesPage.far.Warns(e.Likely); words != "" {
+		out = append(out, m.th.labelled("Line", words, w, m.th.caution.Render)...)
+	}
 	for _, s := range m.plan.Health() {
 		out = append(out, m.th.labelled("Health", s, w, m.th.bad.Render)...)
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/shelf"
@@ -94,21 +95,25 @@ func farLines(m *datesPage, w int) (out []string) {
 	if !m.far.Far {
 		return nil
 	}
-	text, paint := "What protects it from whoever gets hold of its key wasn't tried out yet: w does.", m.th.dim
-	if v := m.far.Verdict; v != nil {
-		if text = "Tried out on " + v.When.Format("2 Jan 2006") + ": " + v.Says + "."; !v.Safe {
-			text, paint = "! "+text, m.th.caution
-		}
-	}
-	texts := []string{text}
-	if m.far.Line != "" {
-		texts = append(texts, capital(m.far.Line)+".")
-	}
-	for _, t := range texts {
-		for _, l := range m.th.wrap(t, w-2) {
+	add := func(text string, paint lipgloss.Style) {
+		for _, l := range m.th.wrap(text, w-2) {
 			out = append(out, " "+paint.Render(l))
 		}
-		paint = m.th.dim
+	}
+	v := m.far.Verdict
+	switch {
+	case m.far.Problem != nil:
+		add("! "+sentence(m.far.Problem), m.th.caution)
+		return out
+	case v == nil:
+		add("What protects it from whoever gets hold of its key wasn't tried out yet: w does.", m.th.dim)
+	case v.Safe:
+		add("Tried out on "+v.When.Format("2 Jan 2006")+": "+v.Says+".", m.th.dim)
+	default:
+		add("! Tried out on "+v.When.Format("2 Jan 2006")+": "+v.Says+".", m.th.caution)
+	}
+	if m.far.Line != "" {
+		add(capital(m.far.Line)+".", m.th.dim)
 	}
 	return out
 }

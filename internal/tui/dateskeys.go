@@ -105,6 +105,10 @@ func (m *datesPage) twinBindings() []binding {
 
 // shelfBindings are for the shelf itself.
 func (m *datesPage) shelfBindings() []binding {
+	here := "It lies in a folder here: whoever can write to it can delete it."
+	if m.far.Far {
+		here = ""
+	}
 	return []binding{
 		{"t", "t", "thin", "show what would go by the rule; nothing is dropped by that", m.alone(func() tea.Cmd {
 			m.thin, m.goes = &keeping.Preview{}, map[string]string{}
@@ -128,7 +132,7 @@ func (m *datesPage) shelfBindings() []binding {
 				m.shelfDesk.carryTo)
 			return nil
 		})},
-		m.unless(map[bool]string{false: "It lies in a folder here: whoever can write to it can delete it."}[m.far.Far],
+		m.unless(here,
 			binding{"w", "w", "what protects it", "try out what whoever gets hold of the key to a shelf far away " +
 				"could destroy, with an object of its own", m.alone(m.shelfDesk.tryProtection)}),
 		{"p", "p", "passphrases", "add, change or withdraw passphrases of a sealed shelf", m.alone(func() tea.Cmd {

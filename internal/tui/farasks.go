@@ -105,11 +105,11 @@ func (m *shelfDesk) onProtected(msg protected) tea.Cmd {
 	}
 	n := menu{title: "It was tried out with an object of its own; nothing of the shelf was touched",
 		choices: []choice{{name: "to the dates"}}, then: func([]int) tea.Cmd { return nil }}
-	for _, l := range m.th.wrap(capital(msg.p.Says)+".", readable) {
+	for _, l := range m.th.wrap(capital(msg.p.Says)+".", m.wide-4) {
 		n.above = append(n.above, " "+paint.Render(" "+l+" "))
 	}
 	for _, text := range msg.p.Warnings {
-		for _, l := range m.th.wrap("! "+capital(text)+".", readable) {
+		for _, l := range m.th.wrap("! "+capital(text)+".", m.wide-4) {
 			n.above = append(n.above, " "+m.th.caution.Render(l))
 		}
 	}
@@ -117,6 +117,3 @@ func (m *shelfDesk) onProtected(msg protected) tea.Cmd {
 	m.menus.offer(n)
 	return m.datesPage.readShelf()
 }
-
-// readable is how long a line of running text is at the most, in columns.
-const readable = 76

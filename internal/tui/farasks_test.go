@@ -7,9 +7,7 @@ import (
 	"github.com/minio/minio-go/v7"
 
 	"twinshelf/internal/settings"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/shelf/shelftest"
-	"twinshelf/internal/store"
 	"twinshelf/internal/store/far"
 	"twinshelf/internal/store/pace"
 	"twinshelf/internal/testkit"
@@ -25,10 +23,7 @@ func TestProtectionOnScreen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shelf.CreateAt(t.Context(), b, store.New{Name: "Elm", BlockSize: shelftest.Block})
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := shelftest.At(t, b)
 	shelftest.Commit(t, s, "Harbour kiosk", shelftest.Content(3, 1))
 	mm.w.Use(t.Context(), s)
 	if err := mm.w.State.SetLine(far.Same(address), pace.Pace{Month: 20e9}); err != nil {
@@ -43,6 +38,9 @@ func TestProtectionOnScreen(t *testing.T) {
 	says(t, m, "! Tried out on", "whoever has this key can delete everything.")
 	if v := mm.w.State.Verdicts[s.Head().ID]; v == (settings.Verdict{}) || v.Safe {
 		t.Errorf("remembered is %+v", v)
+	}
+	if f := mm.w.FarFacts(s); f.Warns(20e9) != "" || f.Warns(20e9+1) == "" {
+		t.Errorf("of %+v it warns: %q, %q", f, f.Warns(20e9), f.Warns(20e9+1))
 	}
 	near := shelftest.New(t)
 	shelftest.Commit(t, near, "Harbour kiosk", shelftest.Content(3, 1))

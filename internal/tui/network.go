@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -77,7 +78,8 @@ func (m *wiring) onNetSet(msg netSet) tea.Cmd {
 	if msg.before != nil { // a lease was renewed
 		m.kept = netip.Prefix{}
 		switch {
-		case m.set == nil || m.set.Address != msg.before.Address: // something else was set meanwhile
+		case m.set == nil || m.set.Address != msg.before.Address, msg.set == nil && msg.err == nil:
+			// something else was set meanwhile
 		case msg.err != nil && time.Now().After(msg.before.Until): // the page says that it is over
 		case msg.err != nil:
 			m.fail(fmt.Sprintf("The address of %s couldn't be renewed (%v): it ends at %s. It is tried again.",
@@ -107,15 +109,10 @@ func (m *wiring) keepLease() tea.Cmd {
 	m.kept = m.set.Address
 	set, wires, ctx := m.set, m.w.Wires(), m.ctx
 	return func() tea.Msg {
-		select {
-		case <-ctx.Done():
+		fresh, err := wires.Renew(ctx, set)
+		if ctx.Err() != nil {
 			return nil
-		case <-time.After(set.Again(time.Now())):
 		}
-		if now := wires.Set(); now == nil || now.Address != set.Address { // it was set in another way since
-			return netSet{card: set.Card, before: set, set: set}
-		}
-		fresh, err := wires.Automatic(ctx, set.Card, set)
 		return netSet{card: set.Card, set: fresh, before: set, err: err}
 	}
 }
@@ -273,8 +270,12 @@ func (m *wiring) setLines(w int) []string {
 		line += "; no server of names"
 	}
 	out := []string{"   " + fit(line, w-4)}
-	if why := m.lost(); why != "" {
-		for _, l := range th.wrap("! "+why, w-5) {
+	if err := s.Hold(m.cards); err != nil {
+		says := "! " + err.Error() + "."
+		if errors.Is(err, network.ErrEnded) {
+			says += " n asks for one again."
+		}
+		for _, l := range th.wrap(says, w-5) {
 			out = append(out, "   "+th.caution.Render(l))
 		}
 	}
@@ -287,26 +288,6 @@ func clockTime(t, now time.Time) string {
 		return t.Format("15:04")
 	}
 	return t.Format("2 Jan, 15:04")
-}
-
-// lost says why the network that was set isn't there at this moment; empty where it is.
-func (m *wiring) lost() string {
-	s := m.set
-	for _, c := range m.cards {
-		if c.Name != s.Card {
-			continue
-		}
-		if !c.Cable {
-			return c.Name + " has no cable, or nothing answers at its other end."
-		}
-		for _, a := range c.Addresses {
-			if a == s.Address {
-				return ""
-			}
-		}
-		return "The address was given for a time, and that is over: n asks for one again."
-	}
-	return s.Card + " is gone."
 }
 
 // offered are the shelves that were found on drives, then those far away that are remembered.

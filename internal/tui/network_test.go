@@ -39,6 +39,11 @@ func (w *wires) Use(_ context.Context, s *network.Settings) error {
 	return nil
 }
 
+func (w *wires) Renew(ctx context.Context, _ *network.Settings) (*network.Settings, error) {
+	<-ctx.Done()
+	return nil, ctx.Err()
+}
+
 func (w *wires) Off(string) error {
 	w.card.On, w.card.Cable, w.card.Addresses, w.set = false, false, nil, nil
 	return nil
@@ -71,9 +76,9 @@ func TestNetworkPage(t *testing.T) {
 	m = key(m, "n", "enter")
 	says(t, m, "eth0 10.7.0.20/24, by DHCP until", "Shelves far away can be opened.")
 	s.card.Cable = false
-	says(t, does(m, mm.welcomePage.net.lookNet()), "! eth0 has no cable, or nothing answers at its other end.")
+	says(t, does(m, mm.welcomePage.net.lookNet()), "! eth0: no cable, or nothing that answers at its other end.")
 	s.card.Cable, s.card.Addresses = true, nil
-	says(t, does(m, mm.welcomePage.net.lookNet()), "The address was given for a time, and that is over")
+	says(t, does(m, mm.welcomePage.net.lookNet()), "! eth0: its address was given for a time, and that is over.")
 	says(t, key(m, "n", "G", "enter"), "eth0 is off.", "Off: nothing is sent.")
 	m = key(m, "n", "down", "enter")
 	says(t, m, "Address of eth0 with the bits of its network")

@@ -165,7 +165,10 @@ func (m *welcomePage) bindings() []binding {
 		binding{"n", "n", "network", "bring up the wired network, for shelves far away; set the clock by a server",
 			acts(m.net.offerNet)},
 		binding{"o", "o", "another shelf", "open one by its folder or address, or make a new one",
-			acts(func() { m.shelfDesk.offerShelves("Which shelf should be opened?", m.shelfDesk.use) })},
+			m.datesPage.alone(func() tea.Cmd {
+				m.shelfDesk.offerShelves("Which shelf should be opened?", m.shelfDesk.use)
+				return nil
+			})},
 		m.unless(why, binding{"y", "y", "keyboard", "choose the layout of the keyboard; it is remembered",
 			acts(m.offerKeyboards)}),
 		m.unless(m.noEntries(), binding{"e", "e", "start entries", "what the firmware starts, in its order; add an " +
@@ -176,6 +179,10 @@ func (m *welcomePage) bindings() []binding {
 func (m *welcomePage) open(f workshop.FoundShelf) tea.Cmd {
 	if m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID {
 		return m.goTo(stepBench)
+	}
+	if m.runPage.running() { // it works with the one that is open
+		m.fail("A run is under way already: see step 6.")
+		return nil
 	}
 	return tea.Batch(m.goTo(stepBench), m.shelfDesk.openThen(f.Folder, nil, m.shelfDesk.use))
 }
@@ -402,20 +409,19 @@ func (m *welcomePage) foundLines(f workshop.FoundShelf, here bool, w int) []stri
 		mark, name = " ▶ ", th.here.Render(name)
 	}
 	says := units.Plural(f.Twins, "twin")
+	open := m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID
 	switch {
-	case f.Far && m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID:
+	case f.Far && !open && m.net.set == nil:
+		says = "needs the network (n); " + says
+	case f.Far && !open:
+		says += ", last open " + f.Newest.Format("2 Jan 2006")
 	case f.Far:
-		if m.net.set == nil {
-			says = "needs the network (n); " + says
-		} else {
-			says += ", last open " + f.Newest.Format("2 Jan 2006")
-		}
 	case f.Sealed:
 		says = "sealed: its passphrase is asked for"
 	case f.Mine > 0:
 		says += fmt.Sprintf(", %d of disks that are attached here, the newest of %s", f.Mine, units.Moment(f.Newest))
 	}
-	if m.w.Shelf != nil && m.w.Shelf.Head().ID == f.ID {
+	if open {
 		says = "open; " + says
 	}
 	where := f.Drive

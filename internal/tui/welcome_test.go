@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/stick/ramdisk"
@@ -196,4 +197,18 @@ func TestWhatIsWrongComesFirst(t *testing.T) {
 	if at < 0 || at > machine {
 		t.Errorf("it stands at %d, and the machine at %d:\n%s", at, machine, all)
 	}
+}
+
+// TestNoOtherShelfDuringWork: while work goes on the shelf that it works with stays the open one.
+func TestNoOtherShelfDuringWork(t *testing.T) {
+	m, _ := hosted(t, time.Now())
+	mm := m.(*model)
+	mm.welcomePage.found = []workshop.FoundShelf{{ID: "1", Name: "Oak", Folder: "/a"}}
+	hold := make(chan struct{})
+	defer close(hold)
+	mm.runPage.start(work{run: run.Start(t.Context(), "Capture of Weighbridge", []string{"read"}, nil,
+		func(*run.Context) error { <-hold; return nil })})
+	m = key(m, "0")
+	says(t, key(m, "enter"), "A run is under way already")
+	says(t, key(m, "o"), "A run is under way already")
 }

@@ -89,31 +89,41 @@ type FarFacts struct {
 	Verdict *settings.Verdict
 	// Line says how much of what may go over the line in a month went; empty where nothing bounds it.
 	Line string
+	// Left is how much may still go over it this month, in bytes, where something bounds it.
+	Left int64
+	// Problem is why that can't be told; nil where it can.
+	Problem error
 }
 
 // FarFacts are those of a shelf.
-func (w *shelves) FarFacts(s *shelf.Shelf) FarFacts {
-	place := s.Place()
-	if !far.Is(place) {
-		return FarFacts{}
+func (w *shelves) FarFacts(s *shelf.Shelf) (f FarFacts) {
+	place := far.Same(s.Place())
+	if f.Far = far.Is(place); !f.Far {
+		return f
 	}
-	f := FarFacts{Far: true}
 	state, err := settings.Load(w.State.Folder()) // a command may have changed it
-	if err != nil {
+	if f.Problem = err; err != nil {
 		return f
 	}
 	if v, tried := state.Verdicts[s.Head().ID]; tried {
 		f.Verdict = &v
 	}
-	if p := state.Lines[far.Same(place)]; p.Month > 0 {
-		used, err := pace.NewMeter(state.LineCount(far.Same(place)), p.Month).Used()
+	if p := state.Lines[place]; p.Month > 0 {
+		var used int64
+		used, f.Problem = pace.NewMeter(state.LineCount(place), p.Month).Used()
+		f.Left = max(0, p.Month-used)
 		f.Line = fmt.Sprintf("%s of the %s that may go over the line this month went", units.Bytes(used),
 			units.Bytes(p.Month))
-		if err != nil {
-			f.Line = err.Error()
-		}
 	}
 	return f
+}
+
+// Warns says that so many bytes are more than may still go over the line this month; empty where they aren't.
+func (f FarFacts) Warns(bytes int64) string {
+	if f.Line == "" || bytes <= f.Left {
+		return ""
+	}
+	return fmt.Sprintf("only %s may still go over the line this month: the work would end there", units.Bytes(f.Left))
 }
 
 // ErrUnprotected means that a shelf lies in a folder here.

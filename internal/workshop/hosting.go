@@ -75,6 +75,13 @@ func (w *hosting) SetClock(text string) error {
 	if err != nil {
 		return err
 	}
+	return w.setClock(t)
+}
+
+// MoveClock moves the clock of the system by what a server said that it is wrong; that of the machine stays.
+func (w *hosting) MoveClock(by time.Duration) error { return w.setClock(time.Now().Add(by)) }
+
+func (w *hosting) setClock(t time.Time) error {
 	if g := w.Stick(); g != nil && t.Before(g.Made) {
 		return fmt.Errorf("%w: the stick was made on %s, which is later", ErrClock, units.Moment(g.Made))
 	}

@@ -2,14 +2,9 @@ package workshop
 
 import (
 	"context"
-	"fmt"
-	"time"
 
-	"twinshelf/internal/machine"
 	"twinshelf/internal/network"
-	"twinshelf/internal/stick/ramdisk"
 	"twinshelf/internal/store/far"
-	"twinshelf/internal/units"
 )
 
 // Wires bring up the wired network of a machine that was started from a stick.
@@ -18,6 +13,8 @@ type Wires interface {
 	// Set is what was set last, by whichever console; nil for nothing.
 	Set() *network.Settings
 	Automatic(ctx context.Context, card string, before *network.Settings) (*network.Settings, error)
+	// Renew waits until a lease is to be renewed, and renews it; nil where something else was set meanwhile.
+	Renew(ctx context.Context, s *network.Settings) (*network.Settings, error)
 	Use(ctx context.Context, s *network.Settings) error
 	Off(card string) error
 }
@@ -35,25 +32,6 @@ func (w *wired) Wires() Wires {
 		return w.Stands
 	}
 	return network.Network{Root: w.Bench.Host.Root}
-}
-
-// KeysFolder is where keys for servers are looked for on a machine that was started from a stick; empty elsewhere, and
-// where the stick has no part for them.
-func (w *hosting) KeysFolder() string {
-	if g := w.Stick(); g == nil || !g.Records {
-		return ""
-	}
-	return ramdisk.Home + "/.ssh"
-}
-
-// MoveClock moves the clock of the system by what a server said that it is wrong; that of the machine stays.
-func (w *hosting) MoveClock(by time.Duration) error {
-	t := time.Now().Add(by)
-	if g := w.Stick(); g != nil && t.Before(g.Made) {
-		return fmt.Errorf("%w: the server says %s, and the stick was made on %s", ErrClock, units.Moment(t),
-			units.Moment(g.Made))
-	}
-	return machine.SetClock(t)
 }
 
 // FarFound are the remembered shelves that lie far away, as if they had been found; whether they can be reached isn't

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash/crc32"
 	"os"
@@ -21,6 +22,7 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
 	"twinshelf/internal/store"
+	"twinshelf/internal/store/backend"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
 )
@@ -56,6 +58,20 @@ func In(t testing.TB, dir string, passphrase []byte) *shelf.Shelf {
 	t.Helper()
 	s, err := shelf.Create(t.Context(), dir,
 		store.New{Name: "Oak", BlockSize: Block, Passphrase: passphrase, Cost: Cheap})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+// At opens the shelf at a backend, or makes an open one there.
+func At(t testing.TB, b backend.Backend) *shelf.Shelf {
+	t.Helper()
+	s, err := shelf.OpenAt(t.Context(), b, nil)
+	if errors.Is(err, store.ErrNoShelf) {
+		s, err = shelf.CreateAt(t.Context(), b, store.New{Name: "Elm", BlockSize: Block})
+	}
 	if err != nil {
 		t.Fatal(err)
 	}

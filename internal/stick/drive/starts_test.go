@@ -170,32 +170,42 @@ func start(t *testing.T, args ...string) *machine {
 // await waits until the machine has said all that is wanted since the last keys were typed.
 func (m *machine) await(wants ...string) {
 	m.t.Helper()
-	began := time.Now()
-	for ; time.Since(began) < within && !m.failed; time.Sleep(200 * time.Millisecond) {
-		said := m.line.said()
-		if all(said[min(m.seen, len(said)):], wants) {
-			m.t.Logf("%v until %q", time.Since(began).Round(time.Second), wants)
-			return
-		}
-		if strings.Contains(said, emulatorsOwn) {
-			m.failed = true
-			m.stop()
-			<-m.off
-		}
-	}
-	if !m.failed {
+	if said := m.within(within, wants...); !m.failed && !all(said, wants) {
 		m.stop()
 		m.t.Fatalf("%q was waited for in %v; the machine said:\n%s", wants, within, m.line.said())
 	}
 }
 
+// within waits for that so long, and gives what was said since the last keys.
+func (m *machine) within(long time.Duration, wants ...string) (said string) {
+	m.t.Helper()
+	began := time.Now()
+	for ; time.Since(began) < long && !m.failed; time.Sleep(200 * time.Millisecond) {
+		whole := m.line.said()
+		if said = whole[min(m.seen, len(whole)):]; all(said, wants) {
+			m.t.Logf("%v until %q", time.Since(began).Round(time.Second), wants)
+			return said
+		}
+		if strings.Contains(whole, emulatorsOwn) {
+			m.failed = true
+			m.stop()
+			<-m.off
+		}
+	}
+	return said
+}
+
+// patience is how long a key gets to show something: what is refused as before leaves the screen as it was.
+const patience = time.Minute
+
 // insists types keys until what is wanted is said; each time they may be refused, as long as the disks are looked at.
 func (m *machine) insists(keys, want, refusal string) {
 	m.t.Helper()
-	for until := time.Now().Add(within); time.Now().Before(until) && !m.failed; time.Sleep(3 * time.Second) {
+	for until := time.Now().Add(within); time.Now().Before(until); {
 		m.types(keys)
-		m.await(want + "|" + refusal)
-		if said := m.line.said(); m.failed || regexp.MustCompile(want).MatchString(said[min(m.seen, len(said)):]) {
+		m.within(patience, want+"|"+refusal)
+		// A refusal may have been said before the keys came.
+		if said := m.within(3*time.Second, want); m.failed || all(said, []string{want}) {
 			return
 		}
 	}

@@ -101,8 +101,8 @@ func shelfDrive(t *testing.T) string {
 	return img
 }
 
-// onFirmware names the machines of TestSwap: its whole job takes minutes on each.
-var onFirmware = flag.String("firmware", "uefi", "what TestSwap's machine has: secure, uefi or bios")
+// onFirmware names the machines of the swap: its whole job takes minutes on each.
+var onFirmware = flag.String("firmware", "uefi", "what the machine of the swap has: secure, uefi or bios")
 
 // board is a machine as the emulator makes it, without its drives.
 type board struct {
@@ -148,16 +148,24 @@ func (b board) freshVars(t *testing.T) string {
 	return mine
 }
 
-// TestSwap is the whole job on the customer's own machine: started from the stick it captures its disk (NVMe) onto a
+// TestStarted is what a person does at a machine that was started from the stick, on one stick: without a network, and
+// with one.
+func TestStarted(t *testing.T) {
+	testkit.Need(t, "qemu-system-x86_64")
+	img := stick(t, newest(t, "*[0-9]-amd64", "linux-image-amd64"), 900*units.MiB, Data{Kind: "ext4", Label: "papers"})
+	public := withKey(t, img)
+	t.Run("network", func(t *testing.T) { network(t, img, public) })
+	t.Run("swap", func(t *testing.T) { swap(t, img) })
+}
+
+// swap is the whole job on the customer's own machine: started from the stick it captures its disk (NVMe) onto a
 // shelf on a drive (USB), restores it onto a larger new one (SATA), has the firmware start that where it is UEFI, and
 // switches itself off; then the new disk alone starts, and its files are right.
-func TestSwap(t *testing.T) {
-	testkit.Need(t, "qemu-system-x86_64")
+func swap(t *testing.T, img string) {
 	b, known := boards[*onFirmware]
 	if !known {
 		t.Fatalf("no machine has %q", *onFirmware)
 	}
-	img := stick(t, newest(t, "*[0-9]-amd64", "linux-image-amd64"), 900*units.MiB, Data{Kind: "ext4", Label: "papers"})
 	customer, store := b.customer(t), shelfDrive(t)
 	for range 4 { // the emulator may fail
 		target := testkit.Image(t, "target.img", 960*units.MiB)

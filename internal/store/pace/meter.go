@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -33,8 +35,9 @@ const (
 	// entered is how much is counted before it is entered into the file, in bytes; that much may be missing there after
 	// a loss of power.
 	entered = 256 << 10
-	// mostCount bounds the file, in bytes.
-	mostCount = 4 << 10
+	// mostMonths is how many months are kept, the latest; mostCount bounds the file, in bytes.
+	mostMonths = 48
+	mostCount  = 4 << 10
 )
 
 // Meter counts what goes over a line.
@@ -50,11 +53,9 @@ type Meter struct {
 	err   error // why it couldn't be entered
 }
 
-// counted is what the file holds.
-type counted struct {
-	Month string `json:"month"` // as in 2026-11, by this machine's clock
-	Bytes int64  `json:"bytes"` // both ways together
-}
+// counted is what the file holds: bytes, both ways together, by month (as in 2026-11). Months stay, so that a clock
+// that was wrong for a while takes no count away.
+type counted map[string]int64
 
 // NewMeter counts in a file, which is made where it isn't there, and lets so many bytes go in a month.
 func NewMeter(file string, most int64) *Meter { return &Meter{file: file, most: most, now: time.Now} }
@@ -96,45 +97,42 @@ func monthOf(t time.Time) string { return t.Format("2006-01") }
 
 // enter enters what was counted into the file, and takes over what others counted.
 func (m *Meter) enter() {
-	var c counted
-	if c, m.err = m.exchange(); m.err == nil {
-		m.month, m.used, m.fresh = c.Month, c.Bytes, 0
+	month := monthOf(m.now())
+	used, err := m.exchange(month)
+	if m.err = err; err != nil {
+		m.err = fmt.Errorf("what goes over the line can't be counted, so nothing does: %w", err)
+		return
 	}
+	m.month, m.used, m.fresh = month, used, 0
 }
 
-func (m *Meter) exchange() (c counted, err error) {
-	defer func() {
-		if err != nil {
-			err = fmt.Errorf("what goes over the line can't be counted, so nothing does: %w", err)
-		}
-	}()
-	if err = os.MkdirAll(filepath.Dir(m.file), 0o700); err != nil {
-		return c, err
+// exchange gives what went in a month by the file, with what is entered now.
+func (m *Meter) exchange(month string) (used int64, err error) {
+	if err := os.MkdirAll(filepath.Dir(m.file), 0o700); err != nil {
+		return 0, err
 	}
 	l, err := durable.Lock(m.file+".lock", true)
 	if err != nil {
-		return c, err
+		return 0, err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	now := monthOf(m.now())
-	if c, err = readCount(m.file); err != nil {
-		return c, err
+	c, err := readCount(m.file)
+	if err != nil || m.fresh == 0 {
+		return c[month], err
 	}
-	if c.Month != now {
-		c = counted{Month: now}
+	c[month] += m.fresh
+	for len(c) > mostMonths {
+		delete(c, slices.Min(slices.Collect(maps.Keys(c))))
 	}
-	if m.fresh == 0 {
-		return c, nil
-	}
-	c.Bytes += m.fresh
 	b, err := json.Marshal(c)
 	if err != nil {
-		return c, err
+		return 0, err
 	}
-	return c, durable.Swap(m.file, b)
+	return c[month], durable.Swap(m.file, b)
 }
 
-func readCount(file string) (c counted, err error) {
+func readCount(file string) (counted, error) {
+	c := counted{}
 	st, err := os.Stat(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return c, nil
@@ -149,8 +147,16 @@ func readCount(file string) (c counted, err error) {
 	if err == nil {
 		err = json.Unmarshal(b, &c)
 	}
-	if err != nil || c.Bytes < 0 {
-		return c, fmt.Errorf("%s can't be read (%w): delete it to count anew", file, err)
+	for _, n := range c {
+		if n < 0 && err == nil {
+			err = errors.New("it counts less than nothing")
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s can't be read (%w): delete it to count anew", file, err)
+	}
+	if c == nil { // "null"
+		c = counted{}
 	}
 	return c, nil
 }

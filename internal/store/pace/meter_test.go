@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 )
@@ -46,12 +47,24 @@ func TestMonth(t *testing.T) {
 	if used, err := a.Used(); used != 1<<20 || err != nil {
 		t.Errorf("in December: %d bytes went, %v", used, err)
 	}
+	at(a, november) // a clock that was wrong takes no count away
+	if used, err := a.Used(); used != 10<<20 || err != nil {
+		t.Errorf("in November again: %d bytes went, %v", used, err)
+	}
+	for i := range 2 * mostMonths {
+		at(a, november.AddDate(0, i, -5))
+		_ = a.count(entered)
+	}
+	if c, err := readCount(file); len(c) != mostMonths || err != nil {
+		t.Errorf("%d months are kept, %v", len(c), err)
+	}
 }
 
 // TestCountLost: where it can't be counted nothing goes, and it is said what to do.
 func TestCountLost(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "elm.json")
-	for _, text := range []string{"{", `{"month":"2026-11","bytes":-5}`, `{"bytes":"many"}`} {
+	for _, text := range []string{"{", `{"2026-11":-5}`, `{"2026-11":"many"}`, `[5]`,
+		"{}" + strings.Repeat(" ", mostCount)} {
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
