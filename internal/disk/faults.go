@@ -24,6 +24,9 @@ type Faults struct {
 	StallSeconds float64  `json:"stall_seconds,omitempty"`
 	// GoneAfter is after how many bytes the drive vanishes, each time that it was attached; 0 for never.
 	GoneAfter int64 `json:"gone_after,omitempty"`
+	// Wraps is how much room a counterfeit drive really has: what is beyond that is at its start again; 0 for one
+	// that has what it says.
+	Wraps int64 `json:"wraps,omitempty"`
 
 	mu    sync.Mutex
 	read  int64 // bytes, since it was attached
@@ -54,6 +57,20 @@ func (f *Faults) before(sp span.Span) error {
 	}
 	time.Sleep(seconds(f.BadSeconds))
 	return fmt.Errorf("read at byte %d: %w", hit.Bounds().Start, ErrMedium)
+}
+
+// wrapped reads or writes p where the drive has it.
+func (f *Faults) wrapped(do func(p []byte, off int64) (int, error), p []byte, off int64) (n int, err error) {
+	if f == nil || f.Wraps <= 0 {
+		return do(p, off)
+	}
+	for n < len(p) && err == nil {
+		at := (off + int64(n)) % f.Wraps
+		var done int
+		done, err = do(p[n:min(int64(len(p)), int64(n)+f.Wraps-at)], at)
+		n += done
+	}
+	return n, err
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

@@ -232,7 +232,7 @@ func (d *File) readAt(p []byte, off int64) (int, error) {
 	if err := at.faults.before(span.At(off, int64(len(p)))); err != nil {
 		return 0, fmt.Errorf("%s: %w", at.path, err)
 	}
-	n, err := at.f.ReadAt(p, off)
+	n, err := at.faults.wrapped(at.f.ReadAt, p, off)
 	if n < len(p) && off+int64(n) < d.size && d.block && at.lost("/sys") {
 		err = ErrGone // the kernel calls it an error of the medium, or the end of the disk
 	}
@@ -240,6 +240,14 @@ func (d *File) readAt(p []byte, off int64) (int, error) {
 		err = fmt.Errorf("%s: read at byte %d: %w", at.path, off+int64(n), rootOf(err))
 	}
 	return n, err
+}
+
+// Sync returns once everything that was written to the device, by whomever, is on the medium.
+func (d *File) Sync() error {
+	if err := d.file().Sync(); err != nil {
+		return fmt.Errorf("%s: flush: %w", d.Path(), rootOf(err))
+	}
+	return nil
 }
 
 // Close closes the device.

@@ -205,19 +205,19 @@ func (w *WritableFile) WriteAt(p []byte, off int64) (int, error) {
 		return 0, fmt.Errorf("%s: write of %d bytes at byte %d would go beyond its end at %d", w.Path(), len(p),
 			off, w.size)
 	}
-	n, err := w.file().WriteAt(p, off)
+	at := w.at.Load()
+	n, err := at.faults.wrapped(at.f.WriteAt, p, off)
 	if err != nil {
 		err = fmt.Errorf("%s: write at byte %d: %w", w.Path(), off+int64(n), rootOf(err))
 	}
 	return n, err
 }
 
-// Sync flushes to the medium.
-func (w *WritableFile) Sync() error {
-	if err := w.file().Sync(); err != nil {
-		return fmt.Errorf("%s: flush: %w", w.Path(), rootOf(err))
-	}
-	return nil
+// Apart says that no two places of it are one: so it is in an image file, unless that stands for a drive which begins
+// again at its start before its size is reached.
+func (w *WritableFile) Apart() bool {
+	f := w.at.Load().faults
+	return !w.block && (f == nil || f.Wraps == 0)
 }
 
 // Reread has the kernel read the disk's table again, and says when it doesn't show the parts that begin at

@@ -60,7 +60,7 @@ func putBackAs(t testing.TB, s *shelf.Shelf, twin *shelf.Twin, target string,
 	return proof, p, err
 }
 
-// written writes a source onto a target and proves it.
+// written writes a source onto a target, and proves it, as far as that can be done meanwhile.
 func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target string, wish plan.Wish,
 	shelves ...string) (proof *shelf.Proof, made *plan.Plan, err error) {
 	t.Helper()
@@ -68,11 +68,15 @@ func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target str
 	if err != nil {
 		return nil, nil, err
 	}
+	dev := opened(t, target)
+	e := prove.Begin(t.Context(), describe, p.Plan, dev)
+	defer e.Stop()
+	p.Follow = e.Wrote
 	if err := testkit.Run(t, p.Run); err != nil {
 		return nil, nil, err
 	}
 	err = testkit.Run(t, func(rc *run.Context) (err error) {
-		proof, err = prove.Target(rc, describe, p.Plan, opened(t, target), "test")
+		proof, err = e.Target(rc, describe, p.Plan, "test")
 		return err
 	})
 	return proof, p.Plan, err

@@ -11,6 +11,7 @@ import (
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
 	"twinshelf/internal/units"
 )
 
@@ -22,6 +23,12 @@ type Restore struct {
 
 	// Lenient lets the writing go on where the source can't be read: there the target gets zeros, and Missing says so.
 	Lenient bool
+
+	// Follow, which may be nil, hears again and again that all from the first MiB up to a byte was written, without
+	// being flushed. It isn't called for a drive that may lose what was written before, nor where an earlier run goes
+	// on; it must not block. Keep are the stretches of the target that are left as they are.
+	Follow func(upto int64)
+	Keep   span.Set
 
 	toWrite int64
 	data    int64

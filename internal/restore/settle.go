@@ -66,7 +66,7 @@ func (w *writer) sample() error {
 		return nil
 	}
 	w.taken = 0
-	w.forget(w.pick.Span)
+	forget(w.w, w.pick.Span)
 	if ok, err := w.holds(w.pick); err != nil || !ok {
 		if err != nil {
 			return err
@@ -78,8 +78,8 @@ func (w *writer) sample() error {
 }
 
 // forget has the next reading of a stretch come from the medium.
-func (w *writer) forget(sp span.Span) {
-	if f, ok := w.w.(interface{ ForgetIn(span.Span) }); ok {
+func forget(d disk.Device, sp span.Span) {
+	if f, ok := d.(interface{ ForgetIn(span.Span) }); ok {
 		f.ForgetIn(sp)
 	}
 }
@@ -104,7 +104,7 @@ func (w *writer) holds(piece disk.Piece) (bool, error) {
 func (w *writer) settle(window span.Span, cause error) error {
 	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause,
 		units.Bytes(window.Len()), window.Start)
-	w.forget(window)
+	forget(w.w, window)
 	for piece, err := range w.Disk.Pieces() {
 		if err != nil || piece.Start >= window.End {
 			break
@@ -151,7 +151,7 @@ func (w *writer) settleChunk(piece disk.Piece) error {
 		if disk.Gone(err) {
 			return err
 		}
-		if w.forget(sp); err == nil && disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
+		if forget(w.w, sp); err == nil && disk.ReadFull(w.w, have, sp.Start) == nil && bytes.Equal(want, have) {
 			continue
 		}
 		w.came.Bad.Add(sp)

@@ -103,6 +103,8 @@ type writer struct {
 	hurt  error
 	pick  disk.Piece
 	taken int
+	// follow is Restore.Follow where that is to be called.
+	follow func(upto int64)
 }
 
 // fromSource are the stretches of the source that are read.
@@ -132,6 +134,9 @@ func (p *Restore) writeTo(rc *run.Context, target disk.Writable) error {
 	if err := target.Sync(); err != nil { // from here on nobody takes it for what it was
 		return err
 	}
+	if err := w.mayBeFollowed(); err != nil {
+		return err
+	}
 	w.since, w.last = p.came.Upto, time.Now()
 	later, err := w.body(first)
 	if err != nil {
@@ -157,6 +162,23 @@ func (p *Restore) writeTo(rc *run.Context, target disk.Writable) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// mayBeFollowed finds out whether what is read back before the end counts.
+func (w *writer) mayBeFollowed() error {
+	if w.Follow == nil || w.found {
+		return nil
+	}
+	if one, ok := w.w.(interface{ Apart() bool }); !ok || !one.Apart() {
+		w.rc.Waits("the drive's capacity is being checked")
+		defer w.rc.Waits("")
+		known, err := capacity(w.rc, w.w, w.Keep)
+		if err != nil || !known {
+			return err
+		}
+	}
+	w.follow = w.Follow
 	return nil
 }
 
@@ -245,6 +267,9 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 		}
 		if data {
 			free <- b.buf
+		}
+		if w.follow != nil {
+			w.follow(b.piece.End)
 		}
 		if !b.done && b.piece.Start >= first.End && time.Since(w.last) >= w.every {
 			if err := w.flush(b.piece.End); err != nil {

@@ -9,7 +9,10 @@ import (
 )
 
 // Shelf is an open shelf: a store with twins in it. Its methods may be called from many goroutines.
-type Shelf struct{ *store.Store }
+type Shelf struct {
+	*store.Store
+	described described
+}
 
 // Create makes a shelf in a folder, which must not hold one already; it is made when missing, and must otherwise be
 // empty.
@@ -18,7 +21,7 @@ func Create(ctx context.Context, dir string, n store.New) (*Shelf, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Shelf{s}, nil
+	return &Shelf{Store: s}, nil
 }
 
 // CreateAt makes a shelf in an empty place; see Create.
@@ -27,7 +30,7 @@ func CreateAt(ctx context.Context, b backend.Backend, n store.New) (*Shelf, erro
 	if err != nil {
 		return nil, err
 	}
-	return &Shelf{s}, nil
+	return &Shelf{Store: s}, nil
 }
 
 // Open opens the shelf in a folder for reading; Begin makes it writable. The passphrase is only asked for when it is
@@ -42,7 +45,7 @@ func OpenAt(ctx context.Context, b backend.Backend, passphrase func() ([]byte, e
 	if err != nil {
 		return nil, err
 	}
-	return &Shelf{s}, nil
+	return &Shelf{Store: s}, nil
 }
 
 // IsSealed says whether the shelf in a folder needs a passphrase.

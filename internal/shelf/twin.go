@@ -151,7 +151,7 @@ func NewTwinID(t time.Time) string {
 	return t.UTC().Format("20060102T150405Z") + "-" + store.NewID()[:6]
 }
 
-// Clone is a copy deep enough that the copy's nodes can be renamed.
+// Clone is a copy deep enough that the copy's nodes can be renamed, and a rescue can go on with it.
 func (t *Twin) Clone() *Twin {
 	n := *t
 	n.Disks = slices.Clone(t.Disks)
@@ -160,6 +160,11 @@ func (t *Twin) Clone() *Twin {
 		for j := range n.Disks[i].Regions {
 			n.Disks[i].Regions[j].Nodes = slices.Clone(t.Disks[i].Regions[j].Nodes)
 		}
+	}
+	if t.Rescue != nil {
+		r := *t.Rescue
+		r.Sittings, r.Filled = slices.Clone(r.Sittings), slices.Clone(r.Filled)
+		n.Rescue = &r
 	}
 	return &n
 }

@@ -10,7 +10,6 @@ import (
 
 	"twinshelf/internal/store"
 	"twinshelf/internal/store/backend"
-	"twinshelf/internal/units"
 )
 
 // maxTwinFile is how large a twin's file may be, in bytes.
@@ -202,8 +201,8 @@ func (s *Shelf) openTwinAt(ctx context.Context, at, file string, maps bool) (*Tw
 		return nil, nil, err
 	}
 	defer d.Close()
-	t := new(Twin)
-	if err := json.Unmarshal(units.VisibleJSON(d.Description), t); err != nil {
+	t, err := s.described.twin(d.Description)
+	if err != nil {
 		return nil, nil, d.Hurt("it can't be understood: " + err.Error())
 	}
 	if name := file[strings.LastIndexByte(file, '/')+1:]; name != t.ID+".twin" {

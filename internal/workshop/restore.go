@@ -20,6 +20,7 @@ import (
 	"twinshelf/internal/restore"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
+	"twinshelf/internal/span"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
@@ -327,16 +328,25 @@ func (w *restoring) writeNext(rc *run.Context, p *Pair, before *shelf.Proof, nam
 
 // write writes one target and proves it.
 func (w *restoring) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
-	if err := p.Plan.Run(rc); err != nil {
-		return nil, err
-	}
 	dev, err := disk.Open(p.Plan.Target.Path, p.Plan.Target.Identity)
 	if err != nil {
 		return nil, err
 	}
 	defer dev.Close()
-	dev.Forget() // what is compared shall come from the medium
-	proof, err := prove.Target(rc, p.Describe(), p.Plan.Plan, dev, Tool())
+	prover := func() (*shelf.Proof, error) {
+		dev.Forget() // what is compared shall come from the medium
+		return prove.Target(rc, p.Describe(), p.Plan.Plan, dev, Tool())
+	}
+	if p.followed() {
+		early := prove.Begin(rc, p.Describe(), p.Plan.Plan, dev)
+		defer early.Stop()
+		p.Plan.Follow, p.Plan.Keep = early.Wrote, p.keeps()
+		prover = func() (*shelf.Proof, error) { return early.Target(rc, p.Describe(), p.Plan.Plan, Tool()) }
+	}
+	if err := p.Plan.Run(rc); err != nil {
+		return nil, err
+	}
+	proof, err := prover()
 	if err != nil {
 		return nil, err
 	}
@@ -347,6 +357,24 @@ func (w *restoring) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 					units.Exact(n), p.Plan.Missing().Bounds().Start)})
 	}
 	return proof, nil
+}
+
+// followed says whether the target is read back while it is written: a rotating disk would go to and fro between the
+// two, and a disk that is copied directly would be read at two places.
+func (p *Pair) followed() bool { return p.Bench == nil && !p.Target.Rotational }
+
+// keeps is where the target is left as it is: the parts that weren't captured.
+func (p *Pair) keeps() (out span.Set) {
+	left := map[int]bool{}
+	for _, r := range p.Describe().Parts() {
+		left[r.Part] = !r.Captured
+	}
+	for _, x := range p.Plan.Layout.Parts {
+		if left[x.Part.Number] {
+			out.Add(x.To)
+		}
+	}
+	return out
 }
 
 // StartProofTarget proves a probed disk against what it was made from.

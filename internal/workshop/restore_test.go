@@ -2,7 +2,9 @@ package workshop
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +13,7 @@ import (
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fit"
 	"twinshelf/internal/plan"
+	"twinshelf/internal/restore"
 )
 
 // TestInterruptedRestoreGoesOn: a cancelled restore is found again when the same is planned, goes on, and proves;
@@ -86,5 +89,42 @@ func TestTargetsAreProposed(t *testing.T) {
 	if d := bench.Attached(disk.Identity{Model: "Dunlin D 128", Serial: "DU128-77F20A64"}, disks); d == nil ||
 		d.Identity.Tail() != "0A64" {
 		t.Errorf("%v", d)
+	}
+}
+
+// TestCounterfeitTarget: a drive that has less room than it says, and begins again at its start, is found out before
+// anything is written for good; the start of it is cleared, and no proof comes of it.
+func TestCounterfeitTarget(t *testing.T) {
+	w, disks := ferry(t)
+	twin, err := w.Shelf.Find(t.Context(), "Ticket desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := named(t, disks, "7731")
+	l, err := disk.ReadLabel(target.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Faults = &disk.Faults{Wraps: target.Identity.Size * 5 / 8 / 4096 * 4096}
+	b, err := json.Marshal(l)
+	if err == nil {
+		err = os.WriteFile(disk.LabelPath(target.Path), b, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Bench.Probe(t.Context(), target)
+	p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, target, plan.Wish{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, proof := w.StartRestore(t.Context(), []*Pair{p})
+	var low *restore.Capacity
+	if err := r.Wait(); !errors.As(err, &low) || low.Size != target.Identity.Size || proof() != nil {
+		t.Errorf("%v, %+v", err, proof())
+	}
+	head := make([]byte, 1<<20)
+	if d := target.Device; disk.ReadFull(d, head, 0) != nil || !disk.IsZero(head) {
+		t.Error("its start isn't cleared")
 	}
 }

@@ -132,7 +132,17 @@ func captured(t *testing.T, m *machine, port string) bool {
 	m.await("1 disk found")
 	m.insists("\r", "probably [0-9.]+ MB more", "not looked at yet|being looked at")
 	m.insists("\r", "The twin of Ternworks W2 is on the shelf", "still being worked out")
-	m.types("q\r")
-	m.ends()
+	leaves(m)
 	return !m.failed
+}
+
+// leaves leaves the full screen on a machine that was started from a stick, and has it switched off.
+func leaves(m *machine) {
+	m.t.Helper()
+	m.types("q")
+	m.await("leave the full screen")
+	m.types("\x1b[F\r") // to the last choice
+	m.await("Twin Shelf was left")
+	m.types("off\r")
+	m.ends()
 }

@@ -13,13 +13,14 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/ready"
 	"twinshelf/internal/stick/base"
 	"twinshelf/internal/table"
 	"twinshelf/internal/testkit"
-	"twinshelf/internal/units"
 )
 
 // newest is the newest kernel of those that are installed here by a package.
@@ -75,52 +76,6 @@ func stick(t *testing.T, kernel string, size int64, data Data) string {
 
 // escapes are what a terminal does beside showing letters.
 var escapes = regexp.MustCompile(`\x1b(\[[0-9;?<>=]*[a-zA-Z$]|\][^\x07\x1b]*(\x07|\x1b\\)|[()=>][0-9A-B]?)`)
-
-// TestStarts: the stick, as a USB drive, starts machines with a BIOS, and with UEFI and Secure Boot enforced; Twin
-// Shelf is the first process, and shows the machine's disk on the serial line; it is left there, and the
-// machine switched off.
-func TestStarts(t *testing.T) {
-	testkit.Need(t, "qemu-system-x86_64")
-	img := stick(t, newest(t, "*-cloud-amd64", "linux-image-cloud-amd64"), 600*units.MiB, Data{})
-	customer := testkit.Image(t, "customer.img", 64*units.MiB)
-	testkit.WriteTable(t, customer, table.Layout{Kind: table.MBR, Sector: 512, ID: "00c0ffee"}, 64*units.MiB)
-	const firmware, vars = "/usr/share/OVMF/OVMF_CODE_4M.secboot.fd", "/usr/share/OVMF/OVMF_VARS_4M.ms.fd"
-	b, err := os.ReadFile(vars)
-	if err != nil {
-		testkit.Lacks(t, "ovmf")
-	}
-	mine := filepath.Join(t.TempDir(), "vars.fd")
-	if err := os.WriteFile(mine, b, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	for name, args := range map[string][]string{
-		"BIOS": {"-machine", "pc"},
-		"UEFI with Secure Boot": {"-machine", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on",
-			"-drive", "if=pflash,format=raw,readonly=on,file=" + firmware, "-drive", "if=pflash,format=raw,file=" +
-				mine},
-	} {
-		t.Run(name, func(t *testing.T) {
-			for range 4 { // the emulator may fail
-				m := start(t, append(args, "-drive", "if=none,id=u,format=raw,snapshot=on,file="+img, "-device",
-					"qemu-xhci", "-device", "usb-storage,drive=u,bootindex=0", "-drive",
-					"if=none,id=n,format=raw,snapshot=on,file="+customer, "-device",
-					"nvme,drive=n,serial=CUSTOMER-7731")...)
-				m.await("THIS MACHINE")
-				m.types("1")
-				m.await("QEMU NVMe Ctrl", "…7731|»7731")
-				m.types("q")
-				m.await("leave the full screen")
-				m.types("\x1b[F\r") // to the last choice
-				m.await("Twin Shelf was left")
-				m.types("off\r")
-				if m.ends(); !m.failed {
-					return
-				}
-			}
-			t.Fatal("the emulator failed each time")
-		})
-	}
-}
 
 // emulatorsOwn is what a kernel says where the emulator was too slow for the machine's timer: nobody's fault but its.
 const emulatorsOwn = "IO-APIC + timer doesn't work"
@@ -247,21 +202,49 @@ func all(said string, wants []string) bool {
 	return true
 }
 
-// serial is what a machine says on its serial line.
+// serial is what a machine says on its serial line, without what a terminal does beside showing letters, and with one
+// space for many.
 type serial struct {
-	mu sync.Mutex
-	b  bytes.Buffer
+	mu    sync.Mutex
+	b     []byte // isn't in clean yet
+	clean strings.Builder
+	space bool // clean ends with one
 }
+
+// longestEscape is how long what a terminal does is at the most, in bytes: so much may come in two pieces.
+const longestEscape = 64
 
 func (s *serial) Write(p []byte) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.b.Write(p)
+	s.b = append(s.b, p...)
+	return len(p), nil
 }
 
-// said is that without what a terminal does beside showing letters, and with one space for many.
 func (s *serial) said() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return strings.Join(strings.Fields(escapes.ReplaceAllString(s.b.String(), " ")), " ")
+	n := len(s.b)
+	if i := bytes.LastIndexByte(s.b, 0x1b); i >= 0 && n-i < longestEscape {
+		if at := escapes.FindIndex(s.b[i:]); at == nil || at[0] > 0 {
+			n = i
+		}
+	}
+	for i := 1; i < utf8.UTFMax && i <= n; i++ {
+		if utf8.RuneStart(s.b[n-i]) && !utf8.FullRune(s.b[n-i:n]) {
+			n -= i
+			break
+		}
+	}
+	for _, r := range string(escapes.ReplaceAll(s.b[:n], []byte(" "))) {
+		if blank := unicode.IsSpace(r); !blank {
+			s.clean.WriteRune(r)
+			s.space = false
+		} else if !s.space {
+			s.clean.WriteByte(' ')
+			s.space = true
+		}
+	}
+	s.b = append(s.b[:0], s.b[n:]...)
+	return s.clean.String()
 }

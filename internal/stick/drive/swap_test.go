@@ -102,7 +102,7 @@ func shelfDrive(t *testing.T) string {
 }
 
 // onFirmware names the machines of the swap: its whole job takes minutes on each.
-var onFirmware = flag.String("firmware", "uefi", "what the machine of the swap has: secure, uefi or bios")
+var onFirmware = flag.String("firmware", "secure", "what the machine of the swap has: secure, uefi or bios")
 
 // board is a machine as the emulator makes it, without its drives.
 type board struct {
@@ -148,8 +148,8 @@ func (b board) freshVars(t *testing.T) string {
 	return mine
 }
 
-// TestStarted is what a person does at a machine that was started from the stick, on one stick: without a network, and
-// with one.
+// TestStarted is what a person does at a machine that was started from a stick: with a network on one with a BIOS, and
+// without one where UEFI enforces Secure Boot.
 func TestStarted(t *testing.T) {
 	testkit.Need(t, "qemu-system-x86_64")
 	img := stick(t, newest(t, "*[0-9]-amd64", "linux-image-amd64"), 900*units.MiB, Data{Kind: "ext4", Label: "papers"})

@@ -1,0 +1,4 @@
+package prove
+
+// BeginBy is Begin with stretches of another length, in bytes.
+var BeginBy = begin
