@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,8 @@ type writeFlags struct {
 	yesRegistry bool
 	// yesFewer says yes to a machine of which a disk gets no target.
 	yesFewer bool
+	// freshTargets are the targets that get identities of their own, where not all do.
+	freshTargets []string
 	// yesOpen says that the customer agreed to have volumes written without their encryption.
 	yesOpen bool
 }
@@ -53,6 +56,7 @@ func restoreCommand(o *options) *cobra.Command {
 		Short: "Write a twin onto targets, read them back and prove it",
 		Long: "Erases the targets. A machine with several disks gets a target for each, in the twin's order; - " +
 			"leaves a disk out.\n" +
+			"Several targets of one disk are written at the same time; what they need is read from the shelf once.\n" +
 			"On a larger target the main data part takes the extra space, and the parts after it\n" +
 			"move to the end; --keep, --grow, --size and --without change that (with several disks, as DISK/PART).\n" +
 			"Before anything is written each target's last four serial characters (its size, when it\n" +
@@ -65,6 +69,7 @@ func restoreCommand(o *options) *cobra.Command {
 			"part 4\n" +
 			"  twinshelf restore 20261030 7731 --size 3=400GB --without 4\n" +
 			"  twinshelf restore \"Purser's laptop\" /dev/sdc /dev/sdd --grow 1/2\n" +
+			"  twinshelf restore \"Ticket desk\" /dev/sdc /dev/sdd --fresh-on /dev/sdd     two of the same\n" +
 			"  twinshelf restore 20261030 7731 --gap-text \"lost: not read from the old drive\" --gap-list\n" +
 			"  twinshelf restore \"Purser's laptop\" new.img --from-disk 2 --yes-fewer-disks --confirm \"500 GB\"",
 		Args: cobra.MinimumNArgs(2),
@@ -93,6 +98,8 @@ func restoreCommand(o *options) *cobra.Command {
 	f.flags(c)
 	c.Flags().BoolVar(&f.yesFewer, "yes-fewer-disks", false, "restore although a disk of the machine gets no target")
 	c.Flags().IntVar(&from, "from-disk", 0, "only this disk of the twin, from 1")
+	c.Flags().StringArrayVar(&f.freshTargets, "fresh-on", nil, "--fresh-identity for this target only, by its path or "+
+		"the end of its serial number; may be given several times")
 	return c
 }
 
@@ -103,9 +110,9 @@ func (o *options) checkTargets(cmd *cobra.Command, w *workshop.Workshop, t *shel
 	switch n := len(t.Disks); {
 	case from > n || from < 0:
 		return usageError{fmt.Errorf("--from-disk %d: this twin has %s", from, units.Plural(n, "disk"))}
-	case from > 0 && len(names) > 1:
-		return usageError{fmt.Errorf("with --from-disk there is one target")}
-	case from == 0 && n != len(names):
+	case (from > 0 || n == 1) && slices.Contains(names, "-"):
+		return usageError{fmt.Errorf("- leaves a disk of several out: here each target gets the same disk")}
+	case from == 0 && n > 1 && n != len(names):
 		return usageError{fmt.Errorf("this twin has %s and %s named: name one for each in its order (- leaves a "+
 			"disk out), or choose one disk with --from-disk.%s", units.Plural(n, "disk"), wereNamed(len(names)),
 			o.proposal(cmd, w, t, names))}
@@ -123,24 +130,37 @@ func (o *options) planPairs(ctx context.Context, w *workshop.Workshop, t *shelf.
 		if name == "-" {
 			continue
 		}
-		if from > 0 {
-			i = from - 1
+		n := len(names)
+		if from > 0 || len(t.Disks) == 1 { // each gets the same disk
+			i, n = max(0, from-1), 1
 		}
 		targets, err := o.probed(ctx, w, name)
 		if err != nil {
 			return nil, err
 		}
-		wish, err := f.wish(i, len(names), targets[0].Identity.Size)
+		wish, err := f.wish(i, n, targets[0].Identity.Size)
 		if err != nil {
 			return nil, err
 		}
+		wish.Fresh = wish.Fresh || slices.ContainsFunc(f.freshTargets, called(targets[0]))
 		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, targets[0], wish, doing)
 		if err != nil {
 			return nil, err
 		}
 		pairs = append(pairs, p)
 	}
+	for _, name := range f.freshTargets {
+		if !slices.ContainsFunc(pairs, func(p *workshop.Pair) bool { return called(p.Target)(name) }) {
+			return nil, usageError{fmt.Errorf("--fresh-on %s: none of the targets is called so", name)}
+		}
+	}
 	return w.Together(ctx, pairs)
+}
+
+// called says whether a target is meant by a name: its path, or what is typed to confirm it.
+func called(d *bench.Disk) func(name string) bool {
+	tail, _ := workshop.Confirm(d.Identity)
+	return func(name string) bool { return name == d.Path || strings.EqualFold(name, tail) }
 }
 
 func wereNamed(n int) string {
@@ -185,7 +205,7 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	seen := map[string]bool{}
 	for _, p := range pairs {
 		if seen[p.Target.Path] {
-			return usageError{fmt.Errorf("%s is named for two disks: each needs a target of its own", p.Target.Path)}
+			return usageError{fmt.Errorf("%s is named twice: name each target once", p.Target.Path)}
 		}
 		if seen[p.Target.Path] = true; f.anew {
 			p.Plan.Anew()

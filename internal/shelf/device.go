@@ -22,10 +22,12 @@ type Disk struct {
 	d     *TwinDisk
 	block int64
 
-	mu     sync.Mutex
-	nodes  map[string][]BlockRef
-	recent []cachedBlock
-	trails []trail
+	mu      sync.Mutex
+	nodes   map[string][]BlockRef
+	recent  []cachedBlock
+	trails  []trail
+	sharing *Sharing // nil where it reads by itself
+	seat    *sharer
 }
 
 const cachedNodes = 16
@@ -153,7 +155,16 @@ func (d *Disk) ReadPiece(p disk.Piece, dst []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := d.s.Block(d.ctx, n, dst)
+	d.mu.Lock()
+	sharing, seat := d.sharing, d.seat
+	d.mu.Unlock()
+	fetch := func(dst []byte) ([]byte, error) { return d.s.Block(d.ctx, n, dst) }
+	var b []byte
+	if sharing == nil {
+		b, err = fetch(dst)
+	} else {
+		b, err = sharing.block(seat, n, p.Len(), dst, fetch)
+	}
 	if err == nil && int64(len(b)) != p.Len() {
 		err = fmt.Errorf("block %s has %d bytes, its place has %d", n, len(b), p.Len())
 	}

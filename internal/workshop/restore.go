@@ -163,8 +163,8 @@ func (w *restoring) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error
 	out := slices.Clone(pairs)
 	for i, p := range pairs {
 		others := map[string]string{}
-		for j, o := range pairs {
-			if j != i && o.Twin != nil {
+		for _, o := range pairs {
+			if o.Twin != nil && o.Disk != p.Disk {
 				maps.Copy(others, o.Plan.Renewed())
 			}
 		}
@@ -257,25 +257,11 @@ func (w *restoring) CheckPairs(pairs []*Pair) error {
 	return nil
 }
 
-// StartRestore writes the targets, one after another, and then, without being asked, reads each back. The result is
-// valid once the run has ended well: the claims of all proofs together.
+// StartRestore writes the targets, one after another, and then, without being asked, reads each back; those of one disk
+// of a twin at the same time. The result is valid once the run has ended well: the claims of all proofs together.
 func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run, proof func() *shelf.Proof) {
 	var result *shelf.Proof
-	var phases []string
-	names := make([]string, len(pairs))
-	var expected run.Expected
-	for i, p := range pairs {
-		if len(pairs) > 1 {
-			names[i] = fmt.Sprintf("disk %d: ", p.Disk+1)
-		}
-		writing := p.Plan.Phases()
-		for _, s := range append(slices.Clone(writing), prove.Phases...) {
-			phases = append(phases, names[i]+s)
-			expected = append(expected, 0)
-		}
-		first := len(expected) - len(writing) - len(prove.Phases)
-		expected[first], expected[first+len(writing)] = p.Plan.Estimate(), p.Plan.Estimate() // it is read back as fast
-	}
+	names, phases, expected := stepsOf(pairs)
 	r = run.Start(ctx, runTitle(pairs), phases, expected, func(rc *run.Context) error {
 		if err := w.CheckPairs(pairs); err != nil {
 			return err
@@ -290,6 +276,10 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 				return err
 			}
 			defer end()
+			if OneSource(pairs) {
+				result, err = w.writeMany(rc, pairs)
+				return err
+			}
 			for i, p := range pairs {
 				if result, err = w.writeNext(rc.Named(names[i]), p, result, names[i]); err != nil {
 					return err
@@ -299,6 +289,27 @@ func (w *restoring) StartRestore(ctx context.Context, pairs []*Pair) (r *run.Run
 		}, func(r *job.Result) { claimed(result, r) })
 	})
 	return r, func() *shelf.Proof { return result }
+}
+
+// stepsOf are how the pairs are named in front of phases, the phases, and how long each will probably take.
+func stepsOf(pairs []*Pair) (names, phases []string, expected run.Expected) {
+	if OneSource(pairs) {
+		return nil, []string{manyPhase}, run.Expected{2 * pairs[0].Plan.Estimate()}
+	}
+	names = make([]string, len(pairs))
+	for i, p := range pairs {
+		if len(pairs) > 1 {
+			names[i] = fmt.Sprintf("disk %d: ", p.Disk+1)
+		}
+		writing := p.Plan.Phases()
+		for _, s := range append(slices.Clone(writing), prove.Phases...) {
+			phases = append(phases, names[i]+s)
+			expected = append(expected, 0)
+		}
+		first := len(expected) - len(writing) - len(prove.Phases)
+		expected[first], expected[first+len(writing)] = p.Plan.Estimate(), p.Plan.Estimate() // it is read back as fast
+	}
+	return names, phases, expected
 }
 
 // read are the attached disks that are read for pairs.

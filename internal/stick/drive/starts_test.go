@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"testing"
@@ -36,6 +37,7 @@ func newest(t *testing.T, pattern, pkg string) string {
 // stick makes a stick of the packages that are installed here, with the program and a kernel, as an image.
 func stick(t *testing.T, kernel string, size int64, data Data) string {
 	t.Helper()
+	defer debug.FreeOSMemory() // the emulator needs it
 	program := filepath.Join(t.TempDir(), "twinshelf")
 	c := exec.Command("go", "build", "-o", program, "twinshelf/cmd/twinshelf")
 	c.Env = append(c.Environ(), "CGO_ENABLED=0")

@@ -102,7 +102,7 @@ func shelfDrive(t *testing.T) string {
 }
 
 // onFirmware names the machines of the swap: its whole job takes minutes on each.
-var onFirmware = flag.String("firmware", "secure", "what the machine of the swap has: secure, uefi or bios")
+var onFirmware = flag.String("firmware", "uefi", "what the machine of the swap has: secure, uefi or bios")
 
 // board is a machine as the emulator makes it, without its drives.
 type board struct {
@@ -149,13 +149,29 @@ func (b board) freshVars(t *testing.T) string {
 }
 
 // TestStarted is what a person does at a machine that was started from a stick: with a network on one with a BIOS, and
-// without one where UEFI enforces Secure Boot.
+// without one on one with UEFI; where that enforces Secure Boot, the stick starts as well.
 func TestStarted(t *testing.T) {
 	testkit.Need(t, "qemu-system-x86_64")
 	img := stick(t, newest(t, "*[0-9]-amd64", "linux-image-amd64"), 900*units.MiB, Data{Kind: "ext4", Label: "papers"})
 	public := withKey(t, img)
 	t.Run("network", func(t *testing.T) { network(t, img, public) })
+	t.Run("secure", func(t *testing.T) { secure(t, img) })
 	t.Run("swap", func(t *testing.T) { swap(t, img) })
+}
+
+// secure starts the stick where Secure Boot is enforced.
+func secure(t *testing.T, img string) {
+	b := boards["secure"]
+	for range 4 { // the emulator may fail
+		m := start(t, append(b.args(b.freshVars(t)), "-device", "qemu-xhci", "-drive",
+			"if=none,id=u,format=raw,snapshot=on,file="+img, "-device", "usb-storage,drive=u,bootindex=0")...)
+		m.await("THIS MACHINE")
+		leaves(m)
+		if !m.failed {
+			return
+		}
+	}
+	t.Fatal("the emulator failed each time")
 }
 
 // swap is the whole job on the customer's own machine: started from the stick it captures its disk (NVMe) onto a

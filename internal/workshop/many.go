@@ -1,0 +1,123 @@
+package workshop
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"twinshelf/internal/disk"
+	"twinshelf/internal/prove"
+	"twinshelf/internal/run"
+	"twinshelf/internal/shelf"
+	"twinshelf/internal/units"
+)
+
+// manyPhase is the phase in which several targets of one disk are written at the same time.
+const manyPhase = "Write the targets and read them back"
+
+// OneSource says whether all pairs put one disk of a twin onto their targets: those are written at the same time.
+func OneSource(pairs []*Pair) bool {
+	for _, p := range pairs {
+		if p.Twin == nil || p.Twin.ID != pairs[0].Twin.ID || p.Disk != pairs[0].Disk {
+			return false
+		}
+	}
+	return len(pairs) > 1
+}
+
+// TargetsFailed are the targets of one disk that weren't written, or not proven; the others were.
+type TargetsFailed struct {
+	Of     int // how many there were
+	Failed []error
+}
+
+func (e *TargetsFailed) Error() string {
+	return fmt.Sprintf("%d of %d targets failed; the others are written and read back: %v", len(e.Failed), e.Of,
+		errors.Join(e.Failed...))
+}
+
+// Unwrap gives what went wrong with each.
+func (e *TargetsFailed) Unwrap() []error { return e.Failed }
+
+// writeMany writes the targets of one disk at the same time; what they have in common is fetched once. The proofs of
+// those that were written are joined, whatever became of the others.
+func (w *restoring) writeMany(rc *run.Context, pairs []*Pair) (proof *shelf.Proof, err error) {
+	sharing := shelf.NewSharing()
+	proofs := make([]*shelf.Proof, len(pairs))
+	var parts []run.Part
+	var total int64
+	for i, p := range pairs {
+		leave := func() {}
+		if d, ok := p.Plan.Order.Source.(*shelf.Disk); ok {
+			leave = d.Share(sharing)
+		}
+		write, _ := p.Plan.Bytes()
+		total += 2 * write
+		parts = append(parts, run.Part{Name: nameOf(p), Title: "Restore onto " + disk.Sticker(p.Target.Identity),
+			Phases: slices.Concat(p.Plan.Phases(), prove.Phases), Come: p.come,
+			Work: func(rc *run.Context) (err error) {
+				defer leave()
+				proofs[i], err = w.writeNext(rc, p, nil, nameOf(p))
+				return err
+			}})
+	}
+	rc.Phase(manyPhase, total)
+	errs := rc.Parts(parts, func(i int, s run.Snapshot) string { return nameOf(pairs[i]) + pairs[i].stands(s) })
+	failed := &TargetsFailed{Of: len(pairs)}
+	for i, p := range pairs {
+		if errs[i] != nil {
+			failed.Failed = append(failed.Failed, fmt.Errorf("%s%w", nameOf(p), errs[i]))
+		} else {
+			proof = prove.Join(proof, proofs[i], "")
+		}
+	}
+	if n := sharing.LeftBehind(); n > 0 {
+		rc.Note("%s slower than the others, which didn't wait: what it needed was fetched for it alone",
+			units.Plural(n, "target was"))
+	}
+	if len(failed.Failed) > 0 {
+		return proof, failed
+	}
+	return proof, nil
+}
+
+// nameOf is how one of several targets is named in front of what is said of it.
+func nameOf(p *Pair) string {
+	tail, _ := Confirm(p.Target.Identity)
+	if p.Target.Identity.Serial != "" {
+		tail = "…" + tail
+	}
+	return p.Target.Identity.Model + " " + tail + ": "
+}
+
+// come is how many bytes were dealt with of those that are written, and then read back.
+func (p *Pair) come(s run.Snapshot) int64 {
+	write, _ := p.Plan.Bytes()
+	back := len(p.Plan.Phases()) + 1 // the phase in which it is read back, from 1
+	switch {
+	case s.PhaseNo > back, s.State == run.Done:
+		return 2 * write
+	case s.PhaseNo == back:
+		return write + min(write, s.Done)
+	case s.PhaseNo > 1:
+		return write
+	}
+	return min(write, s.Done)
+}
+
+// stands says how far the writing of a target has come.
+func (p *Pair) stands(s run.Snapshot) string {
+	switch {
+	case s.State == run.Done:
+		return "written and read back"
+	case s.State == run.Cancelled:
+		return "cancelled"
+	case s.State == run.Failed:
+		return "failed: " + s.Err.Error()
+	case s.Waits != "":
+		return "waits: " + s.Waits
+	case s.Total > 0:
+		return fmt.Sprintf("%s, %s", s.Phase, units.Percent(s.Done, s.Total))
+	}
+	return s.Phase
+}
