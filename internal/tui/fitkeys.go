@@ -235,6 +235,8 @@ func (m *fitPage) wholeBindings(all bool, why string) []binding {
 				return nil
 			})
 		})},
+		m.unless(why, binding{"M", "M", "more targets", "other disks that get the same at the same time, each " +
+			"confirmed by what stands on it", acts(func() { offerMore(m) })}),
 		m.unlessTyped(why, binding{"f", "f", "new part", "make a new part in the room that nothing takes",
 			acts(m.askFill)}),
 		m.unless(why, binding{"o", "o", "keep sizes", "let nothing grow, or let the main part take the room again",

@@ -20,6 +20,7 @@ const mask = "••••"
 // open shows what is about to be done and waits for the confirmation.
 func (m *lastPage) open(s workshop.Summary, goAhead func() tea.Cmd) {
 	m.summary, m.goAhead, m.outcome, m.confirm, m.scroll, m.note = nil, nil, nil, nil, 0, ""
+	m.each = each{}
 	if d := m.disk(); d != nil {
 		if o := workshop.Alike(d, m.disks); o != nil {
 			m.fail("Nothing on the sticker tells " + d.Path + " from " + o.Path + ": unplug the one that must not be " +
@@ -63,6 +64,9 @@ func (m *lastPage) bindings() []binding {
 
 // agree goes on when what was typed is what stands on the target.
 func (m *lastPage) agree() tea.Cmd {
+	if len(m.each.left) > 0 {
+		return m.agreeToEach()
+	}
 	if !strings.EqualFold(strings.TrimSpace(m.confirm.Value()), m.summary.Confirm) {
 		m.fail("That is not " + m.summary.What + ". Nothing was written.")
 		return nil
@@ -79,15 +83,27 @@ func (m *lastPage) typeOn(msg tea.Msg) tea.Cmd {
 
 // masked hides the end of the target's serial number wherever it stands in a text.
 func (m *lastPage) masked(text string) string {
-	d := m.disk()
 	if whole := m.summary.Confirm; m.step == stepRoutines && len(whole) > len(mask)/len("•") {
 		return strings.ReplaceAll(text, whole, whole[:len(whole)-len(mask)/len("•")]+mask)
 	}
-	if d == nil || d.Identity.Serial == "" {
-		return text
+	for _, d := range m.written() {
+		if whole := d.Identity.Serial; whole != "" {
+			text = strings.ReplaceAll(text, whole, strings.TrimSuffix(whole, d.Identity.Tail())+mask)
+		}
 	}
-	whole := d.Identity.Serial
-	return strings.ReplaceAll(text, whole, strings.TrimSuffix(whole, d.Identity.Tail())+mask)
+	return text
+}
+
+// written are the disks that are about to be.
+func (m *lastPage) written() []*bench.Disk {
+	d := m.disk()
+	switch {
+	case len(m.each.targets) > 0:
+		return m.each.targets
+	case d == nil:
+		return nil
+	}
+	return []*bench.Disk{d}
 }
 
 // head stays in view over the last page, however long that is: what it does, and the sentence that matters most.
@@ -119,9 +135,22 @@ func (m *lastPage) head(w int) []string {
 
 // kept says whether what will be lost is on the shelf.
 func (m *lastPage) kept() (words string, danger bool) {
-	d := m.disk()
+	if len(m.each.targets) == 0 {
+		return m.keptOf(m.disk(), m.summary.Lost)
+	}
+	var all []string
+	for _, d := range m.each.targets {
+		of, bad := m.keptOf(d, d.Loses())
+		if danger = danger || bad; of != "" {
+			all = append(all, d.Identity.Model+" at "+d.Path+": "+of)
+		}
+	}
+	return strings.Join(all, " "), danger
+}
+
+func (m *lastPage) keptOf(d *bench.Disk, lost []string) (words string, danger bool) {
 	switch {
-	case d == nil || m.summary.Mild || len(m.summary.Lost) == 0:
+	case d == nil || m.summary.Mild || len(lost) == 0:
 		return "", false
 	case m.datesPage.owners.of(d).elsewhere != nil:
 		o := m.datesPage.owners.of(d)
@@ -162,7 +191,11 @@ func notInTwin(t *shelf.Twin, i int) string {
 // lines are what is there now and what will be, both drawn, and below it everything else that is to know.
 func (m *lastPage) lines(w int) []string {
 	var out []string
-	if m.disk() != nil {
+	several := len(m.each.targets) > 0
+	switch {
+	case several:
+		out = append(m.then(w), "")
+	case m.disk() != nil:
 		out = m.nowAndThen(w)
 	}
 	s := m.summary
@@ -180,11 +213,15 @@ func (m *lastPage) lines(w int) []string {
 		}
 	}
 	add("Reads", s.From, m.th.reads.Render)
-	add("Writes to", s.To, m.th.writes.Render)
+	to := slices.Clone(s.To)
+	for i := range m.each.targets {
+		to[i] = m.eachLine(i, to[i])
+	}
+	add("Writes to", to, m.th.writes.Render)
 	if len(s.Lost) == 0 {
 		add("Lost", []string{"nothing"}, m.th.good.Render)
 	}
-	if m.disk() == nil || len(m.scene.up.parts)+len(m.lostParts()) == 0 {
+	if several || m.disk() == nil || len(m.scene.up.parts)+len(m.lostParts()) == 0 {
 		add("Lost", s.Lost, m.th.bad.Render)
 	}
 	add("Stays", s.Stays, m.th.good.Render)
@@ -300,6 +337,9 @@ func (m *lastPage) foot(w int) []string {
 		look = "Look at the sticker"
 	}
 	ask, typed := look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
+	if len(m.each.left) > 0 {
+		ask = m.askEach()
+	}
 	if words := keyboardWords(m.model); words != "" {
 		typed += m.th.dim.Render("   keyboard: " + words)
 	}

@@ -202,6 +202,7 @@ type fitPage struct {
 	copies     string // path of the disk that is copied; empty when it is about a twin
 	of         string // ID of the twin that was chosen; empty for the one that Dates are at
 	disk       int    // which disk of the twin
+	more       more
 	pair       *workshop.Pair
 	restoreErr error
 }
@@ -251,6 +252,7 @@ type lastPage struct {
 	confirm *textinput.Model
 	goAhead func() tea.Cmd // what it leads to
 	outcome *outcome       // what it leads to, on the lower rail
+	each    each           // of several targets
 }
 
 // prompt is a line of text that is typed at the bottom.

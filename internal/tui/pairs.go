@@ -136,7 +136,7 @@ func (m *fitPage) chooseTarget(d *bench.Disk) {
 func (m *fitPage) pairLines(w int) []string {
 	t, several := m.several()
 	if !several {
-		return nil
+		return moreLines(m, w)
 	}
 	var out []string
 	for i := range t.Disks {
@@ -186,6 +186,8 @@ func (m *fitPage) fitLastPage() tea.Cmd {
 	case m.pair == nil && (!several || m.target != nil):
 		m.fail("There is no plan that could be carried out.")
 		return nil
+	case !several && len(moreTargets(m)) > 0:
+		return planMore(m, moreTargets(m))
 	case !several:
 		return m.onPaired(paired{pairs: []*workshop.Pair{m.pair}})
 	}
@@ -234,12 +236,18 @@ func (m *fitPage) onPaired(msg paired) tea.Cmd {
 		return nil
 	}
 	pairs, summaries := msg.pairs, workshop.SummarizeRestore(msg.pairs)
+	begin := func() tea.Cmd {
+		return m.startRestore(pairs, "Cancelling leaves the target without a table; started again, it goes on from "+
+			"the last flush.", "Cancelling leaves the target written, and not proven.")
+	}
+	if workshop.OneSource(pairs) {
+		m.lastPage.openEach(pairs, begin)
+		return nil
+	}
 	var page func(i int) tea.Cmd
 	page = func(i int) tea.Cmd {
 		if i == len(pairs) {
-			return m.startRestore(pairs, "Cancelling leaves the target without a table; started again, it goes "+
-				"on from "+
-				"the last flush.", "Cancelling leaves the target written, and not proven.")
+			return begin()
 		}
 		s := summaries[i]
 		if len(pairs) > 1 {

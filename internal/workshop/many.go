@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
@@ -79,6 +80,32 @@ func (w *restoring) writeMany(rc *run.Context, pairs []*Pair) (proof *shelf.Proo
 		return proof, failed
 	}
 	return proof, nil
+}
+
+// SummarizeMany says what the writing of several targets of one disk will do, in one summary: a line for each target.
+func SummarizeMany(pairs []*Pair) Summary {
+	each := SummarizeRestore(pairs)
+	s := each[0]
+	s.Head = fmt.Sprintf("everything on %d disks will be overwritten.", len(pairs))
+	s.To, s.Lost, s.Steps, s.Doubts = nil, nil, nil, nil
+	add := func(to, lines []string) []string {
+		for _, l := range lines {
+			if !slices.Contains(to, l) {
+				to = append(to, l)
+			}
+		}
+		return to
+	}
+	for i, one := range each {
+		s.To = append(s.To, strings.Join(one.To, ", "))
+		for _, l := range one.Lost {
+			d := pairs[i].Target
+			s.Lost = append(s.Lost, fmt.Sprintf("%s at %s: %s", d.Identity.Model, d.Path, l))
+		}
+		s.Steps, s.Doubts = add(s.Steps, one.Steps), add(s.Doubts, one.Doubts)
+	}
+	s.Mild = len(s.Lost) == 0
+	return s
 }
 
 // nameOf is how one of several targets is named in front of what is said of it.
