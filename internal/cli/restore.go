@@ -205,7 +205,7 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	seen := map[string]bool{}
 	for _, p := range pairs {
 		if seen[p.Target.Path] {
-			return usageError{fmt.Errorf("%s is named twice: name each target once", p.Target.Path)}
+			return usageError{fmt.Errorf("%s is named twice: each disk needs a target of its own", p.Target.Path)}
 		}
 		if seen[p.Target.Path] = true; f.anew {
 			p.Plan.Anew()
@@ -471,7 +471,11 @@ func (o *options) showProof(p *shelf.Proof) error {
 			}
 			o.say("%s  %s: %s\n       %s", mark, c.About, c.Says, c.Evidence)
 		}
-		o.say("Proof of %s: %s, %s compared.", p.Of, p.Words(), units.Bytes(p.Read))
+		meanwhile := ""
+		if p.Meanwhile > 0 {
+			meanwhile = fmt.Sprintf(" (%s of it while the rest was written)", units.Bytes(p.Meanwhile))
+		}
+		o.say("Proof of %s: %s, %s compared%s.", p.Of, p.Words(), units.Bytes(p.Read), meanwhile)
 	}
 	if !p.Holds() {
 		return fmt.Errorf("%w: %s; what holds can be used, look at the claims above", prove.ErrFails, p.Words())

@@ -2,16 +2,13 @@ package prove
 
 import (
 	"context"
-	"fmt"
 	"math/rand/v2"
-	"time"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/plan"
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
-	"twinshelf/internal/units"
 )
 
 const (
@@ -164,7 +161,7 @@ func (e *Early) again(rc *run.Context) error {
 		if e.buf, v = cmp.piece(p, e.buf); v.bad != "" {
 			rc.Note("what was read back as planned while the rest was written has changed since, at byte %d: "+
 				"everything is read once more", p.Start)
-			e.good, e.seen = span.Set{}, 0
+			e.good = span.Set{}
 			return nil
 		}
 	}
@@ -179,12 +176,8 @@ func (e *Early) Target(rc *run.Context, source *shelf.TwinDisk, p *plan.Plan, to
 	}
 	e.target.ForgetIn(span.Span{End: e.target.Size()})
 	proof, err := proveTarget(rc, source, p, e.target, tool, e.good)
-	if err == nil && e.seen > 0 {
-		proof.Claims = append(proof.Claims, shelf.Claim{Topic: shelf.TopicContents, About: "read back",
-			Says: "what was read back while the rest was written is there at the end", Holds: true,
-			Evidence: fmt.Sprintf("%s of %s read back meanwhile, each stretch once it was flushed; %s looked at once "+
-				"more", units.Bytes(e.good.Total()), units.Bytes(proof.Read), units.Plural(len(e.samples), "piece"))})
-		proof.When = time.Now()
+	if err == nil {
+		proof.Meanwhile = e.good.Total()
 	}
 	return proof, err
 }

@@ -14,6 +14,7 @@ func Join(all, one *shelf.Proof, name string) *shelf.Proof {
 	all.Of += one.Of
 	all.When = one.When
 	all.Read += one.Read
+	all.Meanwhile += one.Meanwhile
 	for _, c := range one.Claims {
 		c.About = name + c.About
 		all.Claims = append(all.Claims, c)

@@ -530,10 +530,12 @@ func startupClaims(ctx context.Context, p *plan.Plan, target disk.Device) ([]she
 			o.Gone[x.ID] = fmt.Sprintf("part %d", x.Part.Number)
 		}
 	}
+	o.Before = p.Startup
 	want, err := startup.Check(ctx, p.Disk, o)
 	if err != nil {
 		return nil, err
 	}
+	o.Before, o.Alike = nil, want
 	have, err := startup.Check(ctx, target, o)
 	if err != nil {
 		return nil, err

@@ -25,6 +25,8 @@ type Proof struct {
 	Tool   string    `json:"tool"`
 	Claims []Claim   `json:"claims"`
 	Read   int64     `json:"read"` // bytes
+	// Meanwhile is how many of them were read back while the rest was written.
+	Meanwhile int64 `json:"read_meanwhile,omitempty"`
 }
 
 // OnShelf is what a proof is of that read the twin itself.

@@ -402,9 +402,11 @@ func (b *bootable) chains() []chain {
 	}
 }
 
-// TestChains: the verdict is what became of these disks when they were started in an emulated machine.
+// TestChains: the verdict is what became of these disks when they were started in an emulated machine; and it is the same
+// where a disk is said to be like a sound one.
 func TestChains(t *testing.T) {
 	b := newBootable(t)
+	sound := checked(t, b.bios(find(rootUUID)), startup.Options{})
 	for _, c := range b.chains() {
 		img := c.img()
 		r := checked(t, img, startup.Options{})
@@ -415,6 +417,9 @@ func TestChains(t *testing.T) {
 		}
 		if !strings.HasPrefix(r.Words(), c.want) {
 			t.Errorf("%s: %s\n%s", c.name, r.Words(), told(r))
+		}
+		if like := checked(t, img, startup.Options{Alike: sound}); told(like) != told(r) {
+			t.Errorf("%s, beside a sound disk: %s, and by itself %s", c.name, told(like), told(r))
 		}
 		os.Remove(img)
 	}

@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"slices"
 	"strings"
+
+	"github.com/zeebo/blake3"
 
 	"twinshelf/internal/startup/image"
 	"twinshelf/internal/startup/script"
@@ -20,6 +23,7 @@ const maxKernel = 512 << 20 // bytes of a kernel, or of one with all that it nee
 type looked struct {
 	checked string
 	err     error
+	sum     [32]byte // of its bytes; zero where it couldn't be read
 }
 
 // menu follows a loader's script to what it starts.
@@ -81,24 +85,15 @@ func (c *checker) compareModules(way string, s *stand, device string) {
 // boots looks at what a menu starts: kernel, initial RAM disks, and the root that the kernel is told.
 func (c *checker) boots(way, menu string, b *script.Boot) {
 	c.followed = true
-	kernel := c.started(way, menu, "the kernel", b.Kernel, func(p *part, name string) (string, error) {
-		all, err := p.read(name, maxKernel)
+	whole := c.started(way, menu, "the kernel", b.Kernel, func(r io.Reader) (string, error) {
+		all, err := limited(r, b.Kernel.Path, maxKernel)
 		if err != nil {
 			return "", err
 		}
 		return image.Kernel(all)
 	})
-	whole := kernel
 	for _, r := range b.Initrds {
-		ok := c.started(way, menu, "the initial RAM disk", r, func(p *part, name string) (string, error) {
-			f, err := p.open(name)
-			if err != nil {
-				return "", err
-			}
-			defer f.Close()
-			return image.RAMDisk(f)
-		})
-		whole = whole && ok
+		whole = c.started(way, menu, "the initial RAM disk", r, image.RAMDisk) && whole
 	}
 	root := c.root(way, menu, b.Args, len(b.Initrds) > 0)
 	if whole && root {
@@ -108,8 +103,49 @@ func (c *checker) boots(way, menu string, b *script.Boot) {
 	}
 }
 
+// through looks through a file, unless a disk that should hold the same has one with the same bytes.
+func (c *checker) through(p *part, name string, look func(io.Reader) (string, error)) (out looked) {
+	if c.o.Alike != nil {
+		if out.err = p.each(name, func(f io.Reader) error { return hashed(f, &out.sum) }); out.err != nil {
+			return looked{err: out.err}
+		}
+		for _, k := range c.o.Alike.seen {
+			if k.sum == out.sum {
+				return k
+			}
+		}
+	}
+	h := blake3.New()
+	out.err = p.each(name, func(f io.Reader) (err error) {
+		if out.checked, err = look(io.TeeReader(f, h)); err == nil && c.o.Alike == nil {
+			if _, failed := io.Copy(h, f); failed == nil {
+				h.Sum(out.sum[:0])
+			}
+		}
+		return err
+	})
+	return out
+}
+
+// each opens a file for work on its contents.
+func (p *part) each(name string, work func(io.Reader) error) error {
+	f, err := p.open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return work(f)
+}
+
+func hashed(r io.Reader, sum *[32]byte) error {
+	h := blake3.New()
+	_, err := io.Copy(h, r)
+	h.Sum(sum[:0])
+	return err
+}
+
 // started looks at a file that a menu starts, once, and says whether it is there and whole as far as it can be told.
-func (c *checker) started(way, menu, what string, at script.Place, look func(*part, string) (string, error)) bool {
+func (c *checker) started(way, menu, what string, at script.Place, look func(io.Reader) (string, error)) bool {
 	p := c.partOf(at.Device)
 	known, seen := c.report.seen[at]
 	if !seen {
@@ -117,7 +153,7 @@ func (c *checker) started(way, menu, what string, at script.Place, look func(*pa
 		case p == nil:
 			known.err = c.noPart(at.Device)
 		default:
-			known.checked, known.err = look(p, at.Path)
+			known = c.through(p, at.Path, look)
 		}
 		c.report.seen[at] = known
 	}

@@ -175,7 +175,12 @@ func (p *part) read(name string, most int64) ([]byte, error) {
 // drained reads an open file of at most so many bytes, and closes it.
 func drained(f fs.File, name string, most int64) ([]byte, error) {
 	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, most+1))
+	return limited(f, name, most)
+}
+
+// limited reads all of at most so many bytes.
+func limited(r io.Reader, name string, most int64) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && int64(len(b)) > most {
 		err = fmt.Errorf("%s is larger than %s", name, units.Bytes(most))
 	}

@@ -14,6 +14,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 
@@ -80,6 +81,9 @@ type Options struct {
 	// Before is a report of the same disk before repairs and new identities, which leave kernels and RAM disks as they
 	// are: those aren't looked through again.
 	Before *Report
+	// Alike is a report of a disk that should hold the same: kernels and RAM disks that have the same bytes aren't
+	// looked through again.
+	Alike *Report
 }
 
 // part is a part of the disk with its file system.
@@ -142,7 +146,7 @@ func newChecker(ctx context.Context, d disk.Device, o Options) (*checker, error)
 	}
 	seen := map[script.Place]looked{}
 	if o.Before != nil && o.Before.seen != nil {
-		seen = o.Before.seen
+		seen = maps.Clone(o.Before.seen)
 	}
 	c := &checker{ctx: ctx, d: d, o: o, t: t, report: &Report{Ways: map[string]bool{}, seen: seen}}
 	c.biosWay, c.uefiWay = &biosWay{c}, &uefiWay{c}
