@@ -70,8 +70,8 @@ func BenchmarkProven(b *testing.B) {
 			}
 			fmt.Printf("%d MB/s, %d MB used: zstd -d %.2f s; restore and proof %.2f s, %.2f of it; proof meanwhile "+
 				"%.2f s, %.2f of it (%.1f, %.1f, %.1f)\n", rate/1e6, n/1e6, middle(unpacking), middle(after),
-				middle(after)/middle(unpacking), middle(meanwhile), middle(meanwhile)/middle(unpacking), unpacking, after,
-				meanwhile)
+				middle(after)/middle(unpacking), middle(meanwhile), middle(meanwhile)/middle(unpacking), unpacking,
+				after, meanwhile)
 		}
 	}
 }

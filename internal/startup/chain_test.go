@@ -402,8 +402,8 @@ func (b *bootable) chains() []chain {
 	}
 }
 
-// TestChains: the verdict is what became of these disks when they were started in an emulated machine; and it is the same
-// where a disk is said to be like a sound one.
+// TestChains: the verdict is what became of these disks when they were started in an emulated machine; and it is the
+// same where a disk is said to be like a sound one.
 func TestChains(t *testing.T) {
 	b := newBootable(t)
 	sound := checked(t, b.bios(find(rootUUID)), startup.Options{})
