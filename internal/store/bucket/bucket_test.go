@@ -240,8 +240,9 @@ func TestCutOff(t *testing.T) {
 	ctx, end := context.WithCancel(t.Context())
 	var restless sync.WaitGroup
 	restless.Go(func() {
-		for ctx.Err() == nil {
-			time.Sleep(300 * time.Millisecond)
+		// It stays for longer each time: a loaded machine takes its time over a part.
+		for stays := 300 * time.Millisecond; ctx.Err() == nil; stays += stays / 4 {
+			time.Sleep(stays)
 			s.Stop()
 			time.Sleep(100 * time.Millisecond)
 			s.Start()
