@@ -153,6 +153,9 @@ func (m *fitPage) every(all bool) []binding {
 	does := "go on"
 	if m.target != nil {
 		does = "restore onto " + stickerEnd(m.target.Identity)
+		if n := len(moreTargets(m)); n > 0 {
+			does += fmt.Sprintf(" and %d more", n)
+		}
 		if m.copies != "" {
 			does = "copy onto " + stickerEnd(m.target.Identity)
 		}

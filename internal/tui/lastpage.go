@@ -296,6 +296,9 @@ func (m *lastPage) then(w int) []string {
 		state, l.parts = m.outcome.state, nil
 	}
 	out := []string{" " + m.th.writes.Render("THEN")}
+	if d := m.disk(); len(m.each.targets) > 0 {
+		out[0] += "   " + m.th.strong.Render(d.Identity.Model) + ", " + m.th.size(d.Identity.Size)
+	}
 	if len(l.parts) == 0 {
 		return append(out, " "+m.th.dim.Render(strings.Repeat(gapGlyph, max(0, w-2))), " "+state)
 	}

@@ -45,7 +45,7 @@ func offerMore(m *fitPage) {
 	chosen := moreTargets(m)
 	for _, d := range m.disks {
 		c := m.chooser.asTarget(d)
-		if d.Path == m.target.Path || c.place == placeNever {
+		if d.Path == m.target.Path || c.place == placeNever || d.Identity.Size < smallest(m.pair.Plan.Layout) {
 			continue
 		}
 		all = append(all, c)
@@ -57,7 +57,8 @@ func offerMore(m *fitPage) {
 			about: m.chooser.costs(c), warns: c.place == placeMachine, on: slices.Contains(chosen, c.disk)})
 	}
 	if len(all) == 0 {
-		m.fail("There is no other disk that could be written: attach it, and press a on the Bench.")
+		m.fail("There is no other disk that is large enough and could be written: attach one, and press a on the " +
+			"Bench.")
 		return
 	}
 	n.then = func(at []int) tea.Cmd {
@@ -90,7 +91,7 @@ func offerFresh(m *fitPage) {
 				m.more.fresh[others[i-1].Path] = true
 			}
 		}
-		m.say("%s more get the same. Enter leads to the last page.", targetsWords(len(others)))
+		m.say("%d more: Enter leads to one last page for all of them.", len(others))
 		return nil
 	}
 	m.menus.offer(n)

@@ -87,25 +87,35 @@ func SummarizeMany(pairs []*Pair) Summary {
 	each := SummarizeRestore(pairs)
 	s := each[0]
 	s.Head = fmt.Sprintf("everything on %d disks will be overwritten.", len(pairs))
-	s.To, s.Lost, s.Steps, s.Doubts = nil, nil, nil, nil
-	add := func(to, lines []string) []string {
-		for _, l := range lines {
-			if !slices.Contains(to, l) {
-				to = append(to, l)
-			}
-		}
-		return to
-	}
+	s.To, s.Lost = nil, nil
+	s.Steps = together(pairs, func(i int) []string { return each[i].Steps })
+	s.Doubts = together(pairs, func(i int) []string { return each[i].Doubts })
 	for i, one := range each {
 		s.To = append(s.To, strings.Join(one.To, ", "))
 		for _, l := range one.Lost {
 			d := pairs[i].Target
 			s.Lost = append(s.Lost, fmt.Sprintf("%s at %s: %s", d.Identity.Model, d.Path, l))
 		}
-		s.Steps, s.Doubts = add(s.Steps, one.Steps), add(s.Doubts, one.Doubts)
 	}
 	s.Mild = len(s.Lost) == 0
 	return s
+}
+
+// together are the lines of all targets: once where they are the same for each, otherwise with the target's name.
+func together(pairs []*Pair, of func(i int) []string) (out []string) {
+	same := true
+	for i := range pairs {
+		same = same && slices.Equal(of(i), of(0))
+	}
+	if same {
+		return of(0)
+	}
+	for i, p := range pairs {
+		for _, l := range of(i) {
+			out = append(out, fmt.Sprintf("%s at %s: %s", p.Target.Identity.Model, p.Target.Path, l))
+		}
+	}
+	return out
 }
 
 // nameOf is how one of several targets is named in front of what is said of it.
