@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -125,42 +126,65 @@ func (o *options) planPairs(ctx context.Context, w *workshop.Workshop, t *shelf.
 	f *writeFlags) ([]*workshop.Pair, error) {
 	doing, over := hearing(o)
 	defer over()
+	targets, err := namedTargets(ctx, o, w, names)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := f.freshOnes(targets)
+	if err != nil {
+		return nil, err
+	}
 	var pairs []*workshop.Pair
-	for i, name := range names {
-		if name == "-" {
+	for i, target := range targets {
+		if target == nil {
 			continue
 		}
 		n := len(names)
 		if from > 0 || len(t.Disks) == 1 { // each gets the same disk
 			i, n = max(0, from-1), 1
 		}
-		targets, err := o.probed(ctx, w, name)
+		wish, err := f.wish(i, n, target.Identity.Size)
 		if err != nil {
 			return nil, err
 		}
-		wish, err := f.wish(i, n, targets[0].Identity.Size)
-		if err != nil {
-			return nil, err
-		}
-		wish.Fresh = wish.Fresh || slices.ContainsFunc(f.freshTargets, called(targets[0]))
-		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, targets[0], wish, doing)
+		wish.Fresh = wish.Fresh || fresh[target]
+		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, target, wish, doing)
 		if err != nil {
 			return nil, err
 		}
 		pairs = append(pairs, p)
 	}
-	for _, name := range f.freshTargets {
-		if !slices.ContainsFunc(pairs, func(p *workshop.Pair) bool { return called(p.Target)(name) }) {
-			return nil, usageError{fmt.Errorf("--fresh-on %s: none of the targets is called so", name)}
-		}
-	}
 	return w.Together(ctx, pairs)
 }
 
-// called says whether a target is meant by a name: its path, or what is typed to confirm it.
-func called(d *bench.Disk) func(name string) bool {
-	tail, _ := workshop.Confirm(d.Identity)
-	return func(name string) bool { return name == d.Path || strings.EqualFold(name, tail) }
+// namedTargets are the disks of that name, probed; nil for - .
+func namedTargets(ctx context.Context, o *options, w *workshop.Workshop, names []string) ([]*bench.Disk, error) {
+	out := make([]*bench.Disk, len(names))
+	for i, name := range names {
+		if name == "-" {
+			continue
+		}
+		found, err := o.probed(ctx, w, name)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = found[0]
+	}
+	return out, nil
+}
+
+// freshOnes are the targets that --fresh-on names.
+func (f *writeFlags) freshOnes(targets []*bench.Disk) (map[*bench.Disk]bool, error) {
+	targets = slices.DeleteFunc(slices.Clone(targets), func(d *bench.Disk) bool { return d == nil })
+	out := map[*bench.Disk]bool{}
+	for _, name := range f.freshTargets {
+		d, err := bench.Find(targets, name)
+		if err != nil {
+			return nil, usageError{fmt.Errorf("--fresh-on %s is none of the targets: %w", name, err)}
+		}
+		out[d] = true
+	}
+	return out, nil
 }
 
 func wereNamed(n int) string {
@@ -234,7 +258,12 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	}
 	u.work = func() error {
 		r, proof := w.StartRestore(cmd.Context(), pairs)
-		if err := afterCancel(o.follow(r), leftTarget); err != nil {
+		err := afterCancel(o.follow(r), leftTarget)
+		var some *workshop.TargetsFailed
+		if errors.As(err, &some) && proof() != nil { // the others are proven
+			return errors.Join(o.showProof(proof()), err)
+		}
+		if err != nil {
 			return err
 		}
 		return o.showProof(proof())

@@ -17,8 +17,6 @@ const (
 	// earlyEdge is what is left for the next time, in bytes: the kernel keeps a page that is being written, and the
 	// largest one has 2 MiB.
 	earlyEdge = 4 << 20
-	// earlyHead is written last, in bytes.
-	earlyHead = 1 << 20
 	// lookedAgain is how many pieces are read once more at the end.
 	lookedAgain = 256
 )
@@ -34,12 +32,14 @@ type Medium interface {
 
 // Early reads a target back while the rest of it is still being written: each stretch is flushed first, and dropped
 // from the kernel's memory. What is as planned then isn't read a second time by the proof, but for samples; anything
-// else is.
+// else is. Where nobody says what was written the proof reads everything.
 type Early struct {
-	cmp    *comparison
+	source *shelf.TwinDisk
+	plan   *plan.Plan
 	target Medium
+	cmp    *comparison
 	step   int64 // see earlyStep
-	wrote  chan int64
+	wrote  chan span.Span
 	stop   context.CancelFunc
 	ended  chan struct{}
 
@@ -57,8 +57,9 @@ func Begin(ctx context.Context, source *shelf.TwinDisk, p *plan.Plan, target Med
 
 func begin(ctx context.Context, source *shelf.TwinDisk, p *plan.Plan, target Medium, step int64) *Early {
 	ctx, stop := context.WithCancel(ctx)
-	e := &Early{target: target, step: step, wrote: make(chan int64, 1), stop: stop, ended: make(chan struct{}),
-		cmp: &comparison{ctx: ctx, planned: p.Disk, target: target, used: newUsed(p.Disk, planned(source, p))}}
+	e := &Early{source: source, plan: p, target: target, step: step, wrote: make(chan span.Span, 1), stop: stop,
+		ended: make(chan struct{}),
+		cmp:   &comparison{ctx: ctx, planned: p.Disk, target: target, used: newUsed(p.Disk, planned(source, p))}}
 	go func() {
 		defer close(e.ended)
 		e.follow(ctx)
@@ -66,13 +67,13 @@ func begin(ctx context.Context, source *shelf.TwinDisk, p *plan.Plan, target Med
 	return e
 }
 
-// Wrote says that all from the first MiB up to a byte was written. Only one goroutine calls it.
-func (e *Early) Wrote(upto int64) {
+// Wrote says which stretch was written so far: it begins where it began before. Only one goroutine calls it.
+func (e *Early) Wrote(written span.Span) {
 	select {
 	case <-e.wrote: // what was said before is out of date
 	default:
 	}
-	e.wrote <- upto
+	e.wrote <- written
 }
 
 // Stop ends the reading, and returns when it has ended.
@@ -83,18 +84,18 @@ func (e *Early) Stop() {
 
 // follow reads what was written, piece by piece, in order.
 func (e *Early) follow(ctx context.Context) {
-	from, upto := int64(earlyHead), int64(earlyHead)
-	for piece, err := range e.cmp.planned.Pieces() {
+	var back span.Span // what may be read back
+	for piece, err := range e.plan.Disk.Pieces() {
 		if err != nil {
 			return
 		}
-		for upto < piece.End {
+		for back.End < piece.End {
 			var ok bool
-			if from, upto, ok = e.next(ctx, from, upto); !ok {
+			if back, ok = e.next(ctx, back); !ok {
 				return
 			}
 		}
-		if piece.Start < earlyHead || piece.Kind == disk.Undefined {
+		if piece.Start < back.Start || piece.Kind == disk.Undefined {
 			continue
 		}
 		if piece.Kind == disk.Data {
@@ -110,22 +111,23 @@ func (e *Early) follow(ctx context.Context) {
 	}
 }
 
-// next waits until the next stretch was written, flushes it and drops it from the kernel's memory; false when nothing
-// more comes. What begins at from is dropped, too: the pages at its edge weren't the time before.
-func (e *Early) next(ctx context.Context, from, upto int64) (start, end int64, ok bool) {
+// next waits until another stretch was written after what may be read back, flushes it and drops it from the kernel's
+// memory; false when nothing more comes. The edge from the time before is dropped, too: its pages weren't then.
+func (e *Early) next(ctx context.Context, back span.Span) (more span.Span, ok bool) {
 	for {
 		select {
 		case <-ctx.Done():
-			return 0, 0, false
+			return span.Span{}, false
 		case wrote := <-e.wrote:
-			if wrote-earlyEdge-upto < e.step {
+			from := max(wrote.Start, back.End-earlyEdge)
+			if wrote.End-earlyEdge < max(wrote.Start, back.End)+e.step {
 				continue
 			}
 			if err := e.target.Sync(); err != nil { // the writing hears of it as well, and deals with it
-				return 0, 0, false
+				return span.Span{}, false
 			}
-			e.target.ForgetIn(span.Span{Start: from, End: wrote})
-			return max(earlyHead, wrote-2*earlyEdge), wrote - earlyEdge, true
+			e.target.ForgetIn(span.Span{Start: from, End: wrote.End})
+			return span.Span{Start: wrote.Start, End: wrote.End - earlyEdge}, true
 		}
 	}
 }
@@ -168,14 +170,21 @@ func (e *Early) again(rc *run.Context) error {
 	return nil
 }
 
-// Target is the proof of the target (see Target), with what was read back before. It stops that.
-func (e *Early) Target(rc *run.Context, source *shelf.TwinDisk, p *plan.Plan, tool string) (*shelf.Proof, error) {
+// Doubt has everything read at the end, whatever was found meanwhile: the target failed at something. It stops the
+// reading.
+func (e *Early) Doubt() {
+	e.Stop()
+	e.good, e.samples = span.Set{}, nil
+}
+
+// Target is the proof of the target (see Target), with what was read back meanwhile. It stops that reading.
+func (e *Early) Target(rc *run.Context, tool string) (*shelf.Proof, error) {
 	e.Stop()
 	if err := e.again(rc); err != nil {
 		return nil, err
 	}
-	e.target.ForgetIn(span.Span{End: e.target.Size()})
-	proof, err := proveTarget(rc, source, p, e.target, tool, e.good)
+	e.target.ForgetIn(span.Span{End: e.target.Size()}) // what is compared shall come from the medium
+	proof, err := proveTarget(rc, e.source, e.plan, e.target, tool, e.good)
 	if err == nil {
 		proof.Meanwhile = e.good.Total()
 	}

@@ -97,7 +97,7 @@ func followed(t *testing.T, s *survey.Survey, p *plan.Plan, want *disk.Memory,
 		if piece.Kind != disk.Undefined && piece.Start >= miB {
 			_, _ = c.WriteAt(want.Bytes[piece.Start:piece.End], piece.Start)
 		}
-		e.Wrote(piece.End)
+		e.Wrote(span.Span{Start: miB, End: piece.End})
 	}
 	for last := int64(-1); last != c.taken() || last == 0; time.Sleep(300 * time.Millisecond) {
 		last = c.taken()
@@ -110,7 +110,7 @@ func followed(t *testing.T, s *survey.Survey, p *plan.Plan, want *disk.Memory,
 	var proof *shelf.Proof
 	moved := int64(0)
 	if err := testkit.Run(t, func(rc *run.Context) (err error) {
-		proof, err = e.Target(rc, capture.Describe(s), p, "test")
+		proof, err = e.Target(rc, "test")
 		moved = rc.Snapshot().All
 		return err
 	}); err != nil {
@@ -136,6 +136,20 @@ func TestReadBackMeanwhile(t *testing.T) {
 		if proof.Claims[i].Says != c.Says || proof.Claims[i].About != c.About {
 			t.Errorf("%+v, want %+v", proof.Claims[i], c)
 		}
+	}
+	doubted := newCached(want.Size())
+	e := prove.BeginBy(t.Context(), capture.Describe(s), p, doubted, miB)
+	_, _ = doubted.WriteAt(want.Bytes, 0)
+	e.Wrote(span.Span{Start: miB, End: want.Size()})
+	for doubted.taken() == 0 {
+		time.Sleep(time.Millisecond)
+	}
+	e.Doubt()
+	if err := testkit.Run(t, func(rc *run.Context) (err error) {
+		proof, err = e.Target(rc, "test")
+		return err
+	}); err != nil || !proof.Holds() || proof.Meanwhile > 0 {
+		t.Errorf("of a target that failed at something: %v, %d bytes meanwhile", err, proof.Meanwhile)
 	}
 	planned, _ := places(t, p)
 	r := rand.New(rand.NewPCG(5, 23))

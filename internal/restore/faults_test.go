@@ -94,7 +94,7 @@ func TestTargetThatFails(t *testing.T) {
 			}
 			continue
 		}
-		if err != nil || !p.Bad().Equal(c.bad) || len(notes) == 0 {
+		if err != nil || !p.Bad().Equal(c.bad) || len(notes) == 0 || !p.TargetFailed() {
 			t.Errorf("%s: %v, bad %v, %q", c.name, err, p.Bad(), notes)
 		}
 		for sp := range p.Bad().Complement(span.Span{End: src.Size()}).All() {
@@ -104,8 +104,9 @@ func TestTargetThatFails(t *testing.T) {
 		}
 	}
 	m := disk.NewMemory(src.Size(), 512)
-	if _, err := write(planned(t, src), m); err != nil || string(m.Bytes) != string(src.Bytes) {
-		t.Errorf("a sound target: %v", err)
+	p := planned(t, src)
+	if _, err := write(p, m); err != nil || string(m.Bytes) != string(src.Bytes) || p.TargetFailed() {
+		t.Errorf("a sound target: %v, failed %v", err, p.TargetFailed())
 	}
 }
 

@@ -76,7 +76,7 @@ func written(t testing.TB, src disk.Mapped, describe *shelf.TwinDisk, target str
 		return nil, nil, err
 	}
 	err = testkit.Run(t, func(rc *run.Context) (err error) {
-		proof, err = e.Target(rc, describe, p.Plan, "test")
+		proof, err = e.Target(rc, "test")
 		return err
 	})
 	return proof, p.Plan, err

@@ -107,7 +107,7 @@ func restoredAndProven(b *testing.B, s *shelf.Shelf, twin *shelf.Twin, target st
 	}
 	var proof *shelf.Proof
 	if err := testkit.Run(b, func(rc *run.Context) (err error) {
-		proof, err = e.Target(rc, &twin.Disks[0], p.Plan, "test")
+		proof, err = e.Target(rc, "test")
 		return err
 	}); err != nil || !proof.Holds() {
 		b.Fatalf("%v %+v", err, proof)

@@ -24,10 +24,10 @@ type Restore struct {
 	// Lenient lets the writing go on where the source can't be read: there the target gets zeros, and Missing says so.
 	Lenient bool
 
-	// Follow, which may be nil, hears again and again that all from the first MiB up to a byte was written, without
-	// being flushed. It isn't called for a drive that may lose what was written before, nor where an earlier run goes
-	// on; it must not block. Keep are the stretches of the target that are left as they are.
-	Follow func(upto int64)
+	// Follow, which may be nil, hears again and again which stretch of the target was written so far, without being
+	// flushed. It isn't called for a drive that may lose what was written before, nor where an earlier run goes on; it
+	// must not block. Keep are the stretches of the target that are left as they are.
+	Follow func(written span.Span)
 	Keep   span.Set
 
 	toWrite int64
@@ -36,6 +36,7 @@ type Restore struct {
 	key     string
 	came    Progress // how far it has come, here or in an earlier run
 	found   bool     // an earlier run was found that can go on
+	settled bool     // the target failed at something, which was gone over
 	every   time.Duration
 }
 
@@ -62,6 +63,9 @@ func New(p *plan.Plan, target disk.Target, guard *disk.Guard) (*Restore, error) 
 
 // Bytes are the bytes to write at the most, and how many of them aren't zeros.
 func (p *Restore) Bytes() (write, data int64) { return p.toWrite, p.data }
+
+// TargetFailed says whether the target failed at something while it was written, even where it kept it in the end.
+func (p *Restore) TargetFailed() bool { return p.settled }
 
 // Assumed rate for the estimate, in bytes per second.
 const writingRate = 150 * units.MB

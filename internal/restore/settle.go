@@ -102,6 +102,7 @@ func (w *writer) holds(piece disk.Piece) (bool, error) {
 // settle goes over a stretch in which something failed: it reads everything back, writes again what differs, step
 // by step, and keeps in Bad what the target doesn't take.
 func (w *writer) settle(window span.Span, cause error) error {
+	w.settled = true
 	w.rc.Note("%v; %s from byte %d on are read back and what differs is written again", cause,
 		units.Bytes(window.Len()), window.Start)
 	forget(w.w, window)

@@ -104,7 +104,7 @@ type writer struct {
 	pick  disk.Piece
 	taken int
 	// follow is Restore.Follow where that is to be called.
-	follow func(upto int64)
+	follow func(written span.Span)
 }
 
 // fromSource are the stretches of the source that are read.
@@ -269,7 +269,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 			free <- b.buf
 		}
 		if w.follow != nil {
-			w.follow(b.piece.End)
+			w.follow(span.Span{Start: first.End, End: b.piece.End})
 		}
 		if !b.done && b.piece.Start >= first.End && time.Since(w.last) >= w.every {
 			if err := w.flush(b.piece.End); err != nil {

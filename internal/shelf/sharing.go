@@ -15,6 +15,8 @@ const (
 	// that has passed.
 	sharedPatience = 5 * time.Second
 	sharedShare    = 10
+	// leastWait is how long somebody waits at least until it is looked again how everything stands.
+	leastWait = 10 * time.Millisecond
 )
 
 // Sharing has each block of a twin's disk fetched once for several that read all of it in the same order at the same
@@ -24,6 +26,7 @@ type Sharing struct {
 	room     int64
 	patience time.Duration
 	began    time.Time
+	paused   func() bool
 
 	mu      sync.Mutex
 	changed chan struct{} // closed at each change, and made anew
@@ -49,10 +52,10 @@ type sharedBlock struct {
 	taken []*sharer
 }
 
-// NewSharing gives a sharing that nobody takes part in yet.
-func NewSharing() *Sharing {
-	return &Sharing{room: sharedRoom, patience: sharedPatience, began: time.Now(), changed: make(chan struct{}),
-		blocks: map[store.Name]*sharedBlock{}}
+// NewSharing gives a sharing that nobody takes part in yet. While paused says so nobody is behind.
+func NewSharing(paused func() bool) *Sharing {
+	return &Sharing{room: sharedRoom, patience: sharedPatience, began: time.Now(), paused: paused,
+		changed: make(chan struct{}), blocks: map[store.Name]*sharedBlock{}}
 }
 
 // Share has a disk's pieces come from a sharing, until leave is called. Everybody who takes part has to be there before
@@ -167,7 +170,10 @@ func (s *Sharing) hasRoom(me *sharer, size int64) bool {
 	for len(s.order) > 0 && s.held+size > s.room {
 		oldest := s.order[0]
 		late := slices.DeleteFunc(s.late(oldest), func(o *sharer) bool { return o == me })
-		if len(late) > 0 && s.mayWait() > 0 {
+		if len(late) > 0 && s.paused() {
+			s.since = time.Now()
+		}
+		if len(late) > 0 && (s.mayWait() > 0 || s.paused()) {
 			return false
 		}
 		for _, o := range late {
@@ -196,7 +202,7 @@ func (s *Sharing) wait() {
 	if s.since.IsZero() {
 		s.since = time.Now()
 	}
-	changed, timer := s.changed, time.NewTimer(max(0, s.mayWait()))
+	changed, timer := s.changed, time.NewTimer(max(leastWait, s.mayWait()))
 	s.mu.Unlock()
 	select {
 	case <-changed:

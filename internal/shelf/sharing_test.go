@@ -63,7 +63,7 @@ func reads(t *testing.T, s *Sharing, me *sharer, from *shelfOfBlocks, n int, res
 }
 
 func sharingOf(n int, room int64, patience time.Duration) (*Sharing, []*sharer) {
-	s := NewSharing()
+	s := NewSharing(func() bool { return false })
 	s.room, s.patience = room, patience
 	for range n {
 		s.seats = append(s.seats, &sharer{})
@@ -113,6 +113,26 @@ func TestSlowestIsLeftBehind(t *testing.T) {
 	slow.Wait()
 	if most, _ := from.most(); most > 2 || s.LeftBehind() != 1 {
 		t.Errorf("one block was fetched %d times, %d left behind", most, s.LeftBehind())
+	}
+}
+
+// TestPauseLeavesNobodyBehind: whoever doesn't come on because all the work is paused isn't behind.
+func TestPauseLeavesNobodyBehind(t *testing.T) {
+	s, all := sharingOf(2, 8*sharedSize, 20*time.Millisecond)
+	var goesOn atomic.Bool
+	s.paused = func() bool { return !goesOn.Load() }
+	from := &shelfOfBlocks{fetched: map[store.Name]int{}}
+	var ahead sync.WaitGroup
+	ahead.Go(func() { reads(t, s, all[0], from, 20, 0) })
+	time.Sleep(300 * time.Millisecond)
+	s.mu.Lock()
+	s.patience = time.Minute // a loaded machine takes its time from here on
+	s.mu.Unlock()
+	goesOn.Store(true)
+	reads(t, s, all[1], from, 20, 0)
+	ahead.Wait()
+	if most, n := from.most(); most != 1 || n != 20 || s.LeftBehind() > 0 {
+		t.Errorf("%d fetches, %d left behind", n, s.LeftBehind())
 	}
 }
 

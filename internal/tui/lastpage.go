@@ -64,7 +64,7 @@ func (m *lastPage) bindings() []binding {
 
 // agree goes on when what was typed is what stands on the target.
 func (m *lastPage) agree() tea.Cmd {
-	if len(m.each.left) > 0 {
+	if len(m.each.targets) > 0 {
 		return m.agreeToEach()
 	}
 	if !strings.EqualFold(strings.TrimSpace(m.confirm.Value()), m.summary.Confirm) {
@@ -142,7 +142,7 @@ func (m *lastPage) kept() (words string, danger bool) {
 	for _, d := range m.each.targets {
 		of, bad := m.keptOf(d, d.Loses())
 		if danger = danger || bad; of != "" {
-			all = append(all, d.Identity.Model+" at "+d.Path+": "+of)
+			all = append(all, workshop.At(d)+of)
 		}
 	}
 	return strings.Join(all, " "), danger
@@ -340,7 +340,7 @@ func (m *lastPage) foot(w int) []string {
 		look = "Look at the sticker"
 	}
 	ask, typed := look+" and type "+m.th.strong.Render(m.summary.What)+":", "  "+m.confirm.View()
-	if len(m.each.left) > 0 {
+	if len(m.each.targets) > 0 {
 		ask = m.askEach()
 	}
 	if words := keyboardWords(m.model); words != "" {

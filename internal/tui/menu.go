@@ -21,6 +21,7 @@ type menu struct {
 	title   string
 	choices []choice
 	several bool
+	none    bool // of several none may be chosen, too
 	at      int
 	outcome *outcome // what it leads to, on the lower rail; may be nil
 	then    func(chosen []int) tea.Cmd
@@ -90,7 +91,7 @@ func (m *menus) takeChoice() tea.Cmd {
 				chosen = append(chosen, i)
 			}
 		}
-		if len(chosen) == 0 {
+		if len(chosen) == 0 && !n.none {
 			m.fail("Nothing is chosen yet: press Space on what you want.")
 			return nil
 		}

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/units"
 	"twinshelf/internal/workshop"
 )
 
@@ -41,7 +42,7 @@ func offerMore(m *fitPage) {
 	}
 	var all []candidate
 	n := menu{title: "Which other disks get the same, at the same time? Each is confirmed by what stands on it.",
-		several: true, choices: []choice{{name: "none of them", about: "only " + stickerEnd(m.target.Identity)}}}
+		several: true, none: true}
 	chosen := moreTargets(m)
 	for _, d := range m.disks {
 		c := m.chooser.asTarget(d)
@@ -63,13 +64,12 @@ func offerMore(m *fitPage) {
 	}
 	n.then = func(at []int) tea.Cmd {
 		m.more = more{of: originKey(o) + " " + m.target.Path, fresh: map[string]bool{}}
-		if at[0] == 0 {
-			return nil
-		}
 		for _, i := range at {
-			m.more.paths = append(m.more.paths, all[i-1].disk.Path)
+			m.more.paths = append(m.more.paths, all[i].disk.Path)
 		}
-		offerFresh(m)
+		if len(at) > 0 {
+			offerFresh(m)
+		}
 		return nil
 	}
 	m.menus.offer(n)
@@ -79,29 +79,19 @@ func offerMore(m *fitPage) {
 func offerFresh(m *fitPage) {
 	others := moreTargets(m)
 	n := menu{title: "Which of these get identities of their own, for a machine that has more than one of them?",
-		several: true, choices: []choice{{name: "none of them", about: "they keep those of the source",
-			on: !m.fitWish().Fresh}}}
+		several: true, none: true}
 	for _, d := range others {
 		n.choices = append(n.choices, choice{name: fit(d.Identity.Model, 18) + "  " + d.Identity.Serial,
 			on: m.fitWish().Fresh})
 	}
 	n.then = func(at []int) tea.Cmd {
 		for _, i := range at {
-			if i > 0 {
-				m.more.fresh[others[i-1].Path] = true
-			}
+			m.more.fresh[others[i].Path] = true
 		}
 		m.say("%d more: Enter leads to one last page for all of them.", len(others))
 		return nil
 	}
 	m.menus.offer(n)
-}
-
-func targetsWords(n int) string {
-	if n == 1 {
-		return "1 target"
-	}
-	return fmt.Sprintf("%d targets", n)
 }
 
 // moreLines say which other targets there are.
@@ -142,7 +132,17 @@ func planMore(m *fitPage, others []*bench.Disk) tea.Cmd {
 // each is what a last page has of several targets of one disk: what stands on each is typed.
 type each struct {
 	targets []*bench.Disk
-	left    []workshop.Summary // of those for which it wasn't typed yet
+	typed   []bool
+}
+
+// left are those for which it wasn't typed yet.
+func (e each) left() (out []*bench.Disk) {
+	for i, d := range e.targets {
+		if !e.typed[i] {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 // openEach is open for several targets on one page.
@@ -160,21 +160,26 @@ func (m *lastPage) openEach(pairs []*workshop.Pair, goAhead func() tea.Cmd) {
 			return
 		}
 	}
-	m.each.left = workshop.SummarizeRestore(pairs)
+	m.each.typed = make([]bool, len(pairs))
 }
 
 // agreeToEach takes what was typed for one of the targets, and goes on when none is left.
 func (m *lastPage) agreeToEach() tea.Cmd {
 	typed := strings.TrimSpace(m.confirm.Value())
-	i := slices.IndexFunc(m.each.left, func(s workshop.Summary) bool { return strings.EqualFold(typed, s.Confirm) })
-	if i < 0 {
+	found := false
+	for i, d := range m.each.targets {
+		if text, _ := workshop.Confirm(d.Identity); !m.each.typed[i] && strings.EqualFold(typed, text) {
+			m.each.typed[i], found = true, true
+			break
+		}
+	}
+	if !found {
 		m.fail("That stands on none of the targets that are left. Nothing was written.")
 		return nil
 	}
-	m.each.left = slices.Delete(slices.Clone(m.each.left), i, i+1)
 	m.confirm.Reset()
-	if n := len(m.each.left); n > 0 {
-		m.say("%s left. Nothing is written before that.", targetsWords(n))
+	if n := len(m.each.left()); n > 0 {
+		m.say("%s left. Nothing is written before that.", units.Plural(n, "target"))
 		return nil
 	}
 	m.confirm, m.summary = nil, nil
@@ -184,32 +189,20 @@ func (m *lastPage) agreeToEach() tea.Cmd {
 // askEach is what is to be typed for several targets.
 func (m *lastPage) askEach() string {
 	var whats []string
-	for _, s := range m.each.left {
-		if !slices.Contains(whats, s.What) {
-			whats = append(whats, s.What)
+	left := m.each.left()
+	for _, d := range left {
+		if _, what := workshop.Confirm(d.Identity); !slices.Contains(whats, what) {
+			whats = append(whats, what)
 		}
 	}
 	return "Look at each sticker and type " + m.th.strong.Render(strings.Join(whats, "; ")) +
-		fmt.Sprintf(", one after another (%d of %d left):", len(m.each.left), len(m.each.targets))
+		fmt.Sprintf(", one after another (%d of %d left):", len(left), len(m.each.targets))
 }
 
 // eachLine is one of several targets: whether what stands on it was typed.
 func (m *lastPage) eachLine(i int, line string) string {
-	d := m.each.targets[i]
-	typed, _ := workshop.Confirm(d.Identity)
-	left := 0
-	for _, s := range m.each.left {
-		if s.Confirm == typed {
-			left++
-		}
+	if m.each.typed[i] {
+		return "✓ " + line
 	}
-	for _, o := range m.each.targets[i+1:] { // those with the same end of their numbers are ticked in order
-		if also, _ := workshop.Confirm(o.Identity); also == typed {
-			left--
-		}
-	}
-	if left > 0 {
-		return "○ " + line
-	}
-	return "✓ " + line
+	return "○ " + line
 }

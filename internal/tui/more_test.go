@@ -1,10 +1,7 @@
 package tui
 
 import (
-	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -12,41 +9,18 @@ import (
 
 	"twinshelf/internal/demotest"
 	"twinshelf/internal/disk"
-	"twinshelf/internal/workshop"
 )
 
 // withTills is the screen on a demo bench with three more disks that are alike, at the date of a machine.
 func withTills(t *testing.T, machine string) tea.Model {
 	t.Helper()
-	b := demotest.Bench(t)
+	var labels []disk.Label
 	for i := range 3 {
-		img := filepath.Join(b.Disks, fmt.Sprintf("sandpiper-%d.img", i+1))
-		f, err := os.Create(img)
-		if err != nil {
-			t.Fatal(err)
-		}
-		f.Truncate(512e9)
-		f.Close()
-		label, err := json.Marshal(disk.Label{Model: "Sandpiper S 512", Serial: fmt.Sprintf("SP512-0000C0%02d", i+1),
+		labels = append(labels, disk.Label{Model: "Sandpiper S 512", Serial: fmt.Sprintf("SP512-0000C0%02d", i+1),
 			Bus: "SATA"})
-		if err == nil {
-			err = os.WriteFile(disk.LabelPath(img), label, 0o600)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
 	}
-	w, err := workshop.New(b.State, []string{b.Disks}, false)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := w.OpenShelf(t.Context(), b.Shelf); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(w.Shelf.Close)
-	m := does(feed(newModel(t.Context(), w), tea.WindowSizeMsg{Width: 120, Height: 36}), nil)
-	m = onMachine(does(m, m.Init()), machine)
-	return key(m, "enter")
+	m := with(t, demotest.Bench(t), 512e9, labels...)
+	return key(onMachine(does(m, m.Init()), machine), "enter")
 }
 
 // toTarget chooses a target by the end of its serial number.
@@ -78,25 +52,24 @@ func TestMoreTargets(t *testing.T) {
 	if mm.menus.menu == nil || !strings.Contains(text(m), "identities of their own") {
 		t.Fatalf("\n%s", text(m))
 	}
-	n := mm.menus.menu
-	n.choices[0].on, n.choices[2].on = false, true
+	mm.menus.menu.choices[1].on = true
 	m = key(m, "enter")
 	if s := text(m); strings.Count(s, "the same  →") != 2 || strings.Count(s, "identities of its own") != 1 {
 		t.Fatalf("\n%s", s)
 	}
 	m = key(m, "enter")
 	page := mm.lastPage
-	if page.summary == nil || len(page.each.left) != 3 || !strings.Contains(text(m), "3 disks will be overwritten") ||
+	if page.summary == nil || len(page.each.left()) != 3 || !strings.Contains(text(m), "3 disks will be overwritten") ||
 		strings.Contains(text(m), "C002") || strings.Count(text(m), "○ Sandpiper") != 3 {
 		t.Fatalf("%+v\n%s", page.each, text(m))
 	}
 	for i, tail := range []string{"C003", "C001"} {
 		m = key(m, append(strings.Split(tail, ""), "enter")...)
-		if len(page.each.left) != 2-i || strings.Count(text(m), "✓ Sandpiper") != i+1 {
-			t.Fatalf("after %s: %+v\n%s", tail, page.each.left, text(m))
+		if len(page.each.left()) != 2-i || strings.Count(text(m), "✓ Sandpiper") != i+1 {
+			t.Fatalf("after %s: %+v\n%s", tail, page.each.left(), text(m))
 		}
 	}
-	if m = key(m, "C", "0", "0", "1", "enter"); len(page.each.left) != 1 || mm.runPage.run != nil {
+	if m = key(m, "C", "0", "0", "1", "enter"); len(page.each.left()) != 1 || mm.runPage.run != nil {
 		t.Fatalf("one that was typed is taken again:\n%s", text(m))
 	}
 	for range 4 {

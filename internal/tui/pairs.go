@@ -237,8 +237,12 @@ func (m *fitPage) onPaired(msg paired) tea.Cmd {
 	}
 	pairs, summaries := msg.pairs, workshop.SummarizeRestore(msg.pairs)
 	begin := func() tea.Cmd {
-		return m.startRestore(pairs, "Cancelling leaves the target without a table; started again, it goes on from "+
-			"the last flush.", "Cancelling leaves the target written, and not proven.")
+		stopped := "Cancelling leaves the target without a table; started again, it goes on from the last flush."
+		if workshop.OneSource(pairs) {
+			stopped = "Cancelling leaves targets that aren't written to their end without a table; started again, " +
+				"they go on from the last flush."
+		}
+		return m.startRestore(pairs, stopped, "Cancelling leaves the target written, and not proven.")
 	}
 	if workshop.OneSource(pairs) {
 		m.lastPage.openEach(pairs, begin)

@@ -2,6 +2,8 @@ package tui
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,7 +11,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"twinshelf/internal/demo"
 	"twinshelf/internal/demotest"
+	"twinshelf/internal/disk"
 	"twinshelf/internal/workshop"
 )
 
@@ -17,19 +21,24 @@ import (
 func withBlank(t *testing.T) tea.Model {
 	t.Helper()
 	b := demotest.Bench(t)
-	img := filepath.Join(b.Disks, "curlew.img")
-	f, err := os.Create(img)
-	if err != nil {
-		t.Fatal(err)
-	}
-	f.Truncate(600e9)
-	f.Close()
-	if err := os.WriteFile(img+".label.json",
-		[]byte(`{"model": "Curlew 600", "serial": "CU600-0000EE12", "bus": "SATA"}`), 0o600); err != nil {
-		t.Fatal(err)
-	}
 	for _, own := range []string{"purser-1.img", "purser-2.img"} { // the machine is elsewhere
 		os.Remove(filepath.Join(b.Disks, own))
+	}
+	return with(t, b, 600e9, disk.Label{Model: "Curlew 600", Serial: "CU600-0000EE12", Bus: "SATA"})
+}
+
+// with is the screen on a demo bench that has more blank disks, of so many bytes.
+func with(t *testing.T, b demo.Bench, size int64, labels ...disk.Label) tea.Model {
+	t.Helper()
+	for _, l := range labels {
+		img := filepath.Join(b.Disks, l.Serial+".img")
+		text, err := json.Marshal(l)
+		if err == nil {
+			err = errors.Join(disk.CreateImage(img, size), os.WriteFile(disk.LabelPath(img), text, 0o600))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 	w, err := workshop.New(b.State, []string{b.Disks}, false)
 	if err != nil {

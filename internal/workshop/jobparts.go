@@ -172,14 +172,20 @@ func pairsWork(pairs []*Pair) job.Work {
 	} else {
 		k.Sort = job.Copy
 	}
+	if OneSource(pairs) {
+		s := SummarizeMany(pairs)
+		k.Lost, k.Does, k.Warned = s.Lost, s.Steps, s.Doubts
+	}
 	for i, s := range SummarizeRestore(pairs) {
 		p := pairs[i]
 		k.From = append(k.From, onBenchOrTwin(p.Origin))
 		k.Before = append(k.Before, onBench(p.Target))
 		k.After = append(k.After, planned(p))
-		k.Lost = append(k.Lost, s.Lost...)
-		k.Does = append(k.Does, s.Steps...)
-		k.Warned = append(k.Warned, s.Doubts...)
+		if !OneSource(pairs) {
+			k.Lost = append(k.Lost, s.Lost...)
+			k.Does = append(k.Does, s.Steps...)
+			k.Warned = append(k.Warned, s.Doubts...)
+		}
 		k.Confirmed = append(k.Confirmed, confirmed(p.Target.Identity))
 		for _, c := range p.Consents() {
 			k.Answers = append(k.Answers, job.Answer{Asked: c + "; has the customer agreed?", Answer: "yes"})

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/prove"
 	"twinshelf/internal/run"
@@ -33,8 +34,11 @@ type TargetsFailed struct {
 }
 
 func (e *TargetsFailed) Error() string {
-	return fmt.Sprintf("%d of %d targets failed; the others are written and read back: %v", len(e.Failed), e.Of,
-		errors.Join(e.Failed...))
+	others := ""
+	if len(e.Failed) < e.Of {
+		others = "; the others are written and read back"
+	}
+	return fmt.Sprintf("%d of %d targets failed%s: %v", len(e.Failed), e.Of, others, errors.Join(e.Failed...))
 }
 
 // Unwrap gives what went wrong with each.
@@ -43,7 +47,7 @@ func (e *TargetsFailed) Unwrap() []error { return e.Failed }
 // writeMany writes the targets of one disk at the same time; what they have in common is fetched once. The proofs of
 // those that were written are joined, whatever became of the others.
 func (w *restoring) writeMany(rc *run.Context, pairs []*Pair) (proof *shelf.Proof, err error) {
-	sharing := shelf.NewSharing()
+	sharing := shelf.NewSharing(func() bool { return rc.Snapshot().State == run.Paused })
 	proofs := make([]*shelf.Proof, len(pairs))
 	var parts []run.Part
 	var total int64
@@ -73,10 +77,13 @@ func (w *restoring) writeMany(rc *run.Context, pairs []*Pair) (proof *shelf.Proo
 		}
 	}
 	if n := sharing.LeftBehind(); n > 0 {
-		rc.Note("%s slower than the others, which didn't wait: what it needed was fetched for it alone",
-			units.Plural(n, "target was"))
+		rc.Note("%s too slow for the others, which didn't wait any longer: the rest was fetched once more",
+			units.Plural(n, "target")+map[bool]string{true: " was", false: " were"}[n == 1])
 	}
-	if len(failed.Failed) > 0 {
+	switch {
+	case rc.Err() != nil:
+		return proof, rc.Err()
+	case len(failed.Failed) > 0:
 		return proof, failed
 	}
 	return proof, nil
@@ -93,8 +100,7 @@ func SummarizeMany(pairs []*Pair) Summary {
 	for i, one := range each {
 		s.To = append(s.To, strings.Join(one.To, ", "))
 		for _, l := range one.Lost {
-			d := pairs[i].Target
-			s.Lost = append(s.Lost, fmt.Sprintf("%s at %s: %s", d.Identity.Model, d.Path, l))
+			s.Lost = append(s.Lost, At(pairs[i].Target)+l)
 		}
 	}
 	s.Mild = len(s.Lost) == 0
@@ -112,13 +118,16 @@ func together(pairs []*Pair, of func(i int) []string) (out []string) {
 	}
 	for i, p := range pairs {
 		for _, l := range of(i) {
-			out = append(out, fmt.Sprintf("%s at %s: %s", p.Target.Identity.Model, p.Target.Path, l))
+			out = append(out, At(p.Target)+l)
 		}
 	}
 	return out
 }
 
-// nameOf is how one of several targets is named in front of what is said of it.
+// At is how a target is named in front of what is said of it before what stands on it was typed.
+func At(d *bench.Disk) string { return fmt.Sprintf("%s at %s: ", d.Identity.Model, d.Path) }
+
+// nameOf is how it is named afterwards.
 func nameOf(p *Pair) string {
 	tail, _ := Confirm(p.Target.Identity)
 	if p.Target.Identity.Serial != "" {

@@ -344,20 +344,18 @@ func (w *restoring) write(rc *run.Context, p *Pair) (*shelf.Proof, error) {
 		return nil, err
 	}
 	defer dev.Close()
-	prover := func() (*shelf.Proof, error) {
-		dev.Forget() // what is compared shall come from the medium
-		return prove.Target(rc, p.Describe(), p.Plan.Plan, dev, Tool())
-	}
+	early := prove.Begin(rc, p.Describe(), p.Plan.Plan, dev)
+	defer early.Stop()
 	if p.followed() {
-		early := prove.Begin(rc, p.Describe(), p.Plan.Plan, dev)
-		defer early.Stop()
 		p.Plan.Follow, p.Plan.Keep = early.Wrote, p.keeps()
-		prover = func() (*shelf.Proof, error) { return early.Target(rc, p.Describe(), p.Plan.Plan, Tool()) }
 	}
 	if err := p.Plan.Run(rc); err != nil {
 		return nil, err
 	}
-	proof, err := prover()
+	if p.Plan.TargetFailed() {
+		early.Doubt()
+	}
+	proof, err := early.Target(rc, Tool())
 	if err != nil {
 		return nil, err
 	}
