@@ -16,7 +16,7 @@ type Faults struct {
 	// Weak stretches can't be read but at every WeakEvery-th try.
 	Weak      span.Set `json:"weak,omitzero"`
 	WeakEvery int      `json:"weak_every,omitempty"`
-	// Slow stretches give SlowRate bytes a second.
+	// Slow stretches give and take SlowRate bytes a second, however many ask at the same time.
 	Slow     span.Set `json:"slow,omitzero"`
 	SlowRate int64    `json:"slow_rate,omitempty"`
 	// In Stalling stretches a read hangs for StallSeconds and then comes.
@@ -31,6 +31,30 @@ type Faults struct {
 	mu    sync.Mutex
 	read  int64 // bytes, since it was attached
 	tries int   // of weak stretches
+	pace  pace  // of slow stretches
+}
+
+// ahead is for how long a drive reads ahead by itself, and holds what it has to write, while nobody asks for anything.
+const ahead = 30 * time.Millisecond
+
+// pace is how far a slow drive is with what it was asked for.
+type pace struct {
+	next int64     // where the last read or write ended
+	free time.Time // when that is done
+}
+
+// until says when a read or write is done that takes so long; one that goes on where the last ended has been begun
+// already.
+func (p *pace) until(sp span.Span, takes time.Duration, now time.Time) time.Time {
+	early := now
+	if sp.Start == p.next {
+		early = now.Add(-ahead)
+	}
+	if p.free.Before(early) {
+		p.free = early
+	}
+	p.next, p.free = sp.End, p.free.Add(takes)
+	return p.free
 }
 
 // before says what happens to a read of a stretch, after as long as it takes. Nothing happens to a drive without
@@ -45,9 +69,7 @@ func (f *Faults) before(sp span.Span) error {
 	if f.Stalling.Overlaps(sp) {
 		time.Sleep(seconds(f.StallSeconds))
 	}
-	if slow := f.Slow.Clip(sp).Total(); slow > 0 && f.SlowRate > 0 {
-		time.Sleep(seconds(float64(slow) / float64(f.SlowRate)))
-	}
+	f.slowed(sp)
 	hit := f.Unreadable.Clip(sp)
 	if weak := f.Weak.Clip(sp); !weak.Empty() && !f.weakNow() {
 		hit = hit.Union(weak)
@@ -57,6 +79,21 @@ func (f *Faults) before(sp span.Span) error {
 	}
 	time.Sleep(seconds(f.BadSeconds))
 	return fmt.Errorf("read at byte %d: %w", hit.Bounds().Start, ErrMedium)
+}
+
+// slowed returns when a read or write of a stretch would be done by a drive that is slow there.
+func (f *Faults) slowed(sp span.Span) {
+	if f == nil || f.SlowRate <= 0 {
+		return
+	}
+	slow := f.Slow.Clip(sp).Total()
+	if slow == 0 {
+		return
+	}
+	f.mu.Lock()
+	until := f.pace.until(sp, seconds(float64(slow)/float64(f.SlowRate)), time.Now())
+	f.mu.Unlock()
+	time.Sleep(time.Until(until))
 }
 
 // wrapped reads or writes p where the drive has it.

@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"testing"
 	"time"
+
+	"twinshelf/internal/span"
 )
 
 // TestFaults: a stand-in does wrong what its label says.
@@ -61,6 +63,62 @@ func TestFaults(t *testing.T) {
 		t.Error(err)
 	} else if _, err = again.ReadAt(make([]byte, 256), 0); err != nil {
 		t.Errorf("attached again: %v", err)
+	}
+}
+
+// TestPace: a slow drive does one thing after another; only what goes on where the last ended has been begun already.
+func TestPace(t *testing.T) {
+	begun := time.Unix(1000, 0)
+	at := func(ms int) time.Time { return begun.Add(time.Duration(ms) * time.Millisecond) }
+	var p pace
+	for i, x := range []struct {
+		off                int64
+		asked, takes, done int // milliseconds
+		what               string
+	}{
+		{4096, 0, 100, 100, "the first"},
+		{8192, 50, 100, 200, "one that is asked for meanwhile waits"},
+		{20480, 300, 100, 400, "elsewhere, after a pause: nothing was read ahead"},
+		{24576, 500, 100, 570, "it goes on after a pause of 100 ms: 30 ms of that were used"},
+		{28672, 580, 100, 670, "it goes on at once"},
+	} {
+		if done := p.until(span.At(x.off, 4096), time.Duration(x.takes)*time.Millisecond, at(x.asked)); !done.Equal(at(x.done)) {
+			t.Errorf("%d, %s: done %v", i, x.what, done.Sub(begun))
+		}
+	}
+}
+
+// TestSlowBothWays: a slow stand-in takes its time for writes as for reads, and for all that ask at the same time.
+func TestSlowBothWays(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "petrel.img")
+	label, err := json.Marshal(Label{Model: "Petrel", Faults: &Faults{Slow: span.Of(span.At(0, 1<<20)), SlowRate: 10 << 20}})
+	if err == nil {
+		err = errors.Join(os.WriteFile(img, make([]byte, 2<<20), 0o600), os.WriteFile(LabelPath(img), label, 0o600))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := open(img, Identity{}, os.O_RDWR)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	w := &WritableFile{d}
+	half := make([]byte, 512<<10)
+	for _, two := range [][2]func() error{
+		{func() error { _, err := w.WriteAt(half, 0); return err },
+			func() error { _, err := w.WriteAt(half, 512<<10); return err }},
+		{func() error { _, err := w.ReadAt(half, 0); return err },
+			func() error { _, err := w.ReadAt(make([]byte, 512<<10), 512<<10); return err }},
+	} {
+		begun, other := time.Now(), make(chan error)
+		go func() { other <- two[0]() }()
+		if err := errors.Join(two[1](), <-other); err != nil {
+			t.Error(err)
+		}
+		if took := time.Since(begun); took < 60*time.Millisecond {
+			t.Errorf("1 MiB at 10 MiB a second took %v", took)
+		}
 	}
 }
 

@@ -206,6 +206,7 @@ func (w *WritableFile) WriteAt(p []byte, off int64) (int, error) {
 			off, w.size)
 	}
 	at := w.at.Load()
+	at.faults.slowed(span.At(off, int64(len(p))))
 	n, err := at.faults.wrapped(at.f.WriteAt, p, off)
 	if err != nil {
 		err = fmt.Errorf("%s: write at byte %d: %w", w.Path(), off+int64(n), rootOf(err))
