@@ -32,15 +32,16 @@ func ToFolder(rc *run.Context, choices []Choice, folder string, o Options) (*Rep
 		return nil, err
 	}
 	t := &taker{rc: rc, o: o, r: &Report{}, root: f, links: map[identity]string{}, buf: make([]byte, chunk),
-		owner: os.Geteuid() == 0}
+		owner: os.Geteuid() == 0, ahead: readAhead(rc)}
+	defer t.ahead.stop()
 	top := &dir{f: f, written: map[string]string{}}
 	for _, c := range choices {
 		t.tree, t.source, t.seen = c.Tree, c.Source, map[uint64]bool{}
-		if err := t.item(top, c.Item, c.name(), c.Path); err != nil {
-			return t.r, err
+		if err := t.item(top, c.Item, c.name(), c.Path, nil); err != nil {
+			return t.r, errors.Join(err, t.finish())
 		}
 	}
-	return t.r, t.settle()
+	return t.r, errors.Join(t.settle(), t.finish())
 }
 
 // dir is a folder outside that is being filled.
@@ -83,13 +84,14 @@ type taker struct {
 	seen   map[uint64]bool     // folders of the choice that is taken out, by ID
 	buf    []byte
 	owner  bool // whether owners can be given
+	ahead  *ahead
 
-	check      []written // not yet read back
-	checkBytes int64
+	now    lot  // not yet read back
+	before *lot // being read back
 }
 
-// item takes out one item and what is below it. Only what ends the whole run is an error.
-func (t *taker) item(d *dir, it fsys.Item, name, path string) error {
+// item takes out one item and what is below it; f is what was read ahead of it. Only what ends the whole run is an error.
+func (t *taker) item(d *dir, it fsys.Item, name, path string, f *fetched) error {
 	if err := t.rc.Err(); err != nil {
 		return err
 	}
@@ -102,7 +104,7 @@ func (t *taker) item(d *dir, it fsys.Item, name, path string) error {
 	case it.Mode.Type() == fs.ModeSymlink:
 		err = t.link(d, it, name, path)
 	default:
-		err = t.file(d, it, name, path)
+		err = t.file(d, it, name, path, f)
 	}
 	if err != nil {
 		if fatal(err) || t.rc.Err() != nil {
@@ -138,7 +140,12 @@ func (t *taker) folder(d *dir, it fsys.Item, name, path string) error {
 	if err != nil {
 		t.r.left(path, fmt.Errorf("the folder can't be read whole: %w", err))
 	}
-	for _, e := range entries {
+	files := t.ahead.folder(t.tree, entries, func(name string) bool {
+		var st unix.Stat_t
+		return unix.Fstatat(sub.fd(), name, &st, unix.AT_SYMLINK_NOFOLLOW) != nil
+	})
+	for i, e := range entries {
+		fetched := files.take(i)
 		at := fsys.Join(path, e.Name)
 		if e.Err != nil {
 			t.r.left(at, e.Err)
@@ -148,7 +155,7 @@ func (t *taker) folder(d *dir, it fsys.Item, name, path string) error {
 			t.r.left(at[:100]+"…", errors.New("it lies too deep"))
 			continue
 		}
-		if err := t.item(sub, e.Item, e.Name, at); err != nil {
+		if err := t.item(sub, e.Item, e.Name, at, fetched); err != nil {
 			return err
 		}
 	}
@@ -311,18 +318,21 @@ func stamps(it fsys.Item) []unix.Timespec {
 }
 
 // file takes out a regular file, with its streams.
-func (t *taker) file(d *dir, it fsys.Item, name, path string) error {
+func (t *taker) file(d *dir, it fsys.Item, name, path string, f *fetched) error {
 	if first, ok := t.links[identity{t.source, it.ID}]; ok && it.Links > 1 && it.ID != 0 {
 		if err := t.again(d, it, first, name, path); err == nil {
 			return nil
 		}
 	}
-	c, err := t.tree.Open(it, "")
-	if err != nil {
-		return err
+	if f == nil {
+		c, err := t.tree.Open(it, "")
+		if err != nil {
+			return err
+		}
+		f = &fetched{contents: c}
 	}
 	more := t.more(it, path)
-	as, err := t.write(d, it, more, c, name, path)
+	as, err := t.write(d, it, more, f, name, path)
 	if err != nil {
 		return err
 	}
@@ -371,14 +381,14 @@ func sameFile(st *unix.Stat_t, it fsys.Item) bool {
 }
 
 // write writes contents under a passing name, dresses the file and gives it its own name.
-func (t *taker) write(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, name, path string) (string, error) {
-	temp := partial(name)
+func (t *taker) write(d *dir, it fsys.Item, more fsys.More, from *fetched, name, path string) (string, error) {
+	temp, c := partial(name), from.contents
 	var sum []byte
 	joined := false
 	as, err := t.place(d, name, path, func(name string, replace bool) error {
 		if sum == nil {
 			var err error
-			if sum, err = t.fill(d, it, more, c, temp); err != nil {
+			if sum, err = t.fill(d, it, more, from, temp); err != nil {
 				return err
 			}
 		}
@@ -414,22 +424,25 @@ func settled(dir int, temp, name string, replace bool) error {
 }
 
 // fill writes the contents into a new file and gives their hash: holes stay holes.
-func (t *taker) fill(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, temp string) ([]byte, error) {
+func (t *taker) fill(d *dir, it fsys.Item, more fsys.More, from *fetched, temp string) ([]byte, error) {
 	fd, err := unix.Openat(d.fd(), temp, unix.O_CREAT|unix.O_TRUNC|unix.O_RDWR|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	f := os.NewFile(uintptr(fd), temp)
 	defer f.Close()
+	c, plain, done := from.contents, from.plain, int64(0)
 	h := blake3.New()
-	done := int64(0)
 	for data := range c.Data().All() {
 		for sp := range disk.Chunks(data, chunk) {
 			b := t.buf[:sp.Len()]
-			if err := disk.ReadFull(c, b, sp.Start); err != nil {
+			if from.sum != nil {
+				b, plain = plain[:sp.Len()], plain[sp.Len():]
+			} else if err := disk.ReadFull(c, b, sp.Start); err != nil {
 				return nil, err
+			} else {
+				h.Write(b)
 			}
-			h.Write(b)
 			if _, err := f.WriteAt(b, sp.Start); err != nil {
 				return nil, err
 			}
@@ -447,6 +460,9 @@ func (t *taker) fill(d *dir, it fsys.Item, more fsys.More, c fsys.Contents, temp
 		return nil, err
 	}
 	t.dress(fd, it, more)
+	if from.sum != nil {
+		return from.sum, nil
+	}
 	return h.Sum(nil), nil
 }
 
@@ -499,7 +515,7 @@ func (t *taker) streams(d *dir, it fsys.Item, more fsys.More, as, path string) {
 		if err == nil {
 			side := it
 			side.Size, side.Mode = c.Size(), it.Mode.Perm()&^0o111|0o600
-			_, err = t.write(d, side, fsys.More{}, c, strings.ReplaceAll(as+":"+s.Name, "/", "_"), at)
+			_, err = t.write(d, side, fsys.More{}, &fetched{contents: c}, strings.ReplaceAll(as+":"+s.Name, "/", "_"), at)
 		}
 		if err != nil {
 			t.r.left(at, err)
