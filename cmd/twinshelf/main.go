@@ -7,6 +7,7 @@ import (
 	"io"
 	"log"
 	"os"
+	"runtime/debug"
 
 	_ "golang.org/x/crypto/x509roots/fallback" // where the machine has no certificate authorities: on a stick
 
@@ -15,7 +16,14 @@ import (
 	"twinshelf/internal/tui"
 )
 
+// mostMemory is how many bytes are used before the garbage collector works harder than it would by itself: with what the
+// kernel keeps of the program's own file the process stays below 200 MiB. GOMEMLIMIT says another limit.
+const mostMemory = 150 << 20
+
 func main() {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(mostMemory)
+	}
 	log.SetOutput(io.Discard) // packages write there, over the screen
 	ctx := context.Background()
 	switch {

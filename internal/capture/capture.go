@@ -172,7 +172,7 @@ type work struct {
 }
 
 // waiting is how many blocks may wait for a worker.
-const waiting = 12
+const waiting = 24
 
 func newWork(rc *run.Context, s *shelf.Session, blockSize int, pacing *pacing) *work {
 	w := &work{rc: rc, session: s, block: int64(blockSize), zero: make([]byte, blockSize),

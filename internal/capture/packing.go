@@ -59,7 +59,7 @@ const (
 	wished = 0.35
 	// swing is by how many efforts a full queue and an empty one differ, drift how far the effort in their middle goes
 	// with each block at the most.
-	swing = 2
+	swing = 1
 	drift = 0.1
 	// held is from which share of their time on the workers are held up by the shelf: then that is the slow end, and
 	// the less room a block takes, the sooner it is there. Waiting is averaged over so many blocks as memory says.
