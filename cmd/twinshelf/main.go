@@ -16,8 +16,8 @@ import (
 	"twinshelf/internal/tui"
 )
 
-// mostMemory is how many bytes are used before the garbage collector works harder than it would by itself: with what the
-// kernel keeps of the program's own file the process stays below 200 MiB. GOMEMLIMIT says another limit.
+// mostMemory is how many bytes are used before the garbage collector works harder than it would by itself: with the
+// pages of the program's own file the process stays below 200 MiB. GOMEMLIMIT sets another limit.
 const mostMemory = 150 << 20
 
 func main() {

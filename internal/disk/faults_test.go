@@ -82,7 +82,8 @@ func TestPace(t *testing.T) {
 		{24576, 500, 100, 570, "it goes on after a pause of 100 ms: 30 ms of that were used"},
 		{28672, 580, 100, 670, "it goes on at once"},
 	} {
-		if done := p.until(span.At(x.off, 4096), time.Duration(x.takes)*time.Millisecond, at(x.asked)); !done.Equal(at(x.done)) {
+		takes := time.Duration(x.takes) * time.Millisecond
+		if done := p.until(span.At(x.off, 4096), takes, at(x.asked)); !done.Equal(at(x.done)) {
 			t.Errorf("%d, %s: done %v", i, x.what, done.Sub(begun))
 		}
 	}
@@ -91,7 +92,8 @@ func TestPace(t *testing.T) {
 // TestSlowBothWays: a slow stand-in takes its time for writes as for reads, and for all that ask at the same time.
 func TestSlowBothWays(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "petrel.img")
-	label, err := json.Marshal(Label{Model: "Petrel", Faults: &Faults{Slow: span.Of(span.At(0, 1<<20)), SlowRate: 10 << 20}})
+	slow := &Faults{Slow: span.Of(span.At(0, 1<<20)), SlowRate: 10 << 20}
+	label, err := json.Marshal(Label{Model: "Petrel", Faults: slow})
 	if err == nil {
 		err = errors.Join(os.WriteFile(img, make([]byte, 2<<20), 0o600), os.WriteFile(LabelPath(img), label, 0o600))
 	}

@@ -201,16 +201,7 @@ type walk struct {
 }
 
 func (w *walk) folder(folder Item, path string, depth int) error {
-	if depth > maxDepth {
-		return w.visit(path, folder, nil, fmt.Errorf("folders are nested more than %d deep", maxDepth))
-	}
-	if folder.ID != 0 {
-		if w.seen[folder.ID] {
-			return w.visit(path, folder, nil, errors.New("the folder is in another place too"))
-		}
-		w.seen[folder.ID] = true
-	}
-	entries, err := Entries(w.t, folder)
+	entries, err := w.entries(folder, depth)
 	if err := w.visit(path, folder, entries, err); err == fs.SkipDir {
 		return nil
 	} else if err != nil {
@@ -224,6 +215,20 @@ func (w *walk) folder(folder Item, path string, depth int) error {
 		}
 	}
 	return nil
+}
+
+// entries are what a folder holds; none of one that was visited before, or lies too deep.
+func (w *walk) entries(folder Item, depth int) ([]Entry, error) {
+	if depth > maxDepth {
+		return nil, fmt.Errorf("folders are nested more than %d deep", maxDepth)
+	}
+	if folder.ID != 0 {
+		if w.seen[folder.ID] {
+			return nil, errors.New("the folder is in another place too")
+		}
+		w.seen[folder.ID] = true
+	}
+	return Entries(w.t, folder)
 }
 
 // Join puts a name after the path of a folder.

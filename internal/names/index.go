@@ -13,6 +13,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/prelist"
 )
 
 const modeLink = fs.ModeSymlink
@@ -50,7 +51,9 @@ func Make(ctx context.Context, t fsys.Tree, s Store) (*Made, error) {
 		return nil, err
 	}
 	m := &maker{store: s, Made: &Made{}}
-	err = fsys.Walk(t, root, ".", func(path string, folder fsys.Item, entries []fsys.Entry, err error) error {
+	soon := prelist.Of(t)
+	defer soon.Close()
+	err = fsys.Walk(soon, root, ".", func(path string, folder fsys.Item, entries []fsys.Entry, err error) error {
 		if folder.Attr&fsys.Earlier != 0 {
 			return fs.SkipDir // most of it would be there twice
 		}

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"errors"
 	"slices"
 	"sync"
 
@@ -16,6 +17,24 @@ type cachedBlock struct {
 	name store.Name
 	b    []byte
 }
+
+// comingBlock is a block that somebody reads.
+type comingBlock struct {
+	name  store.Name
+	ready chan struct{} // closed once b or err is there
+	b     []byte
+	err   error
+}
+
+// errNotRead is what others are told while the reading of a block ends in no other way.
+var errNotRead = errors.New("the block wasn't read to its end")
+
+// isThere is what those wait for who needn't wait.
+var isThere = func() chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}()
 
 // trail is a part that is read block by block.
 type trail struct {
@@ -33,9 +52,12 @@ const (
 // blockOf gives block k of a region, which refs, its node's references, name.
 func (d *Disk) blockOf(r *Region, k int64, refs []BlockRef) ([]byte, error) {
 	n := refs[k%NodeBlocks].Name
-	if b := d.kept(n); b != nil {
-		return b, nil
+	c, mine := d.claim(n)
+	if !mine {
+		<-c.ready
+		return c.b, c.err
 	}
+	defer d.came(c)
 	names := []store.Name{n}
 	from := k % NodeBlocks
 	for _, ref := range refs[from+1 : min(from+d.steps(r, k), int64(len(refs)))] {
@@ -43,7 +65,8 @@ func (d *Disk) blockOf(r *Region, k int64, refs []BlockRef) ([]byte, error) {
 			names = append(names, ref.Name)
 		}
 	}
-	return d.fetch(names)
+	c.b, c.err = d.fetch(names)
+	return c.b, c.err
 }
 
 // steps is how many blocks from block k on are worth asking for: twice as many each time that blocks follow each other.
@@ -71,17 +94,31 @@ func (d *Disk) has(n store.Name) bool {
 	return slices.ContainsFunc(d.recent, func(c cachedBlock) bool { return c.name == n })
 }
 
-// kept gives a block that was read lately; nil where it wasn't.
-func (d *Disk) kept(n store.Name) []byte {
+// claim gives a block that was read lately or is on its way to somebody else; mine says that it is neither, and then
+// whoever claimed it reads it and calls came.
+func (d *Disk) claim(n store.Name) (c *comingBlock, mine bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for i := len(d.recent) - 1; i >= 0; i-- {
-		if c := d.recent[i]; c.name == n {
-			d.recent = append(slices.Delete(d.recent, i, i+1), c)
-			return c.b
+		if k := d.recent[i]; k.name == n {
+			d.recent = append(slices.Delete(d.recent, i, i+1), k)
+			return &comingBlock{name: n, b: k.b, ready: isThere}, false
 		}
 	}
-	return nil
+	if i := slices.IndexFunc(d.coming, func(c *comingBlock) bool { return c.name == n }); i >= 0 {
+		return d.coming[i], false
+	}
+	c = &comingBlock{name: n, ready: make(chan struct{}), err: errNotRead}
+	d.coming = append(d.coming, c)
+	return c, true
+}
+
+// came lets those go on who wait for a block.
+func (d *Disk) came(c *comingBlock) {
+	d.mu.Lock()
+	d.coming = slices.DeleteFunc(d.coming, func(o *comingBlock) bool { return o == c })
+	d.mu.Unlock()
+	close(c.ready)
 }
 
 // fetch reads blocks at once, keeps them, and gives the first one. What goes wrong with the others is found when

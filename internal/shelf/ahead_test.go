@@ -6,6 +6,7 @@ import (
 	"errors"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -140,5 +141,43 @@ func TestHurtAhead(t *testing.T) {
 	}
 	if alone, ahead := first(1), first(64); alone != ahead || alone < 10 {
 		t.Errorf("read one by one block %d can't be read, read ahead block %d", alone, ahead)
+	}
+}
+
+// TestReadTogether: a block that several ask for at the same time is read once, and all of them get it; where it can't
+// be read all of them hear of that, and whoever asks again has it tried again.
+func TestReadTogether(t *testing.T) {
+	b, blocks, open := slowDisk(t)
+	d := open()
+	const askers, k = 8, 10
+	ask := func() (good int) {
+		var all sync.WaitGroup
+		var right atomic.Int64
+		for i := range askers {
+			all.Go(func() {
+				p := make([]byte, 100)
+				at := int64(k*shelftest.Block + 100*i)
+				if _, err := d.ReadAt(p, at); err == nil && bytes.Equal(p, blocks[k][100*i:][:100]) {
+					right.Add(1)
+				}
+			})
+		}
+		all.Wait()
+		return int(right.Load())
+	}
+	if _, err := d.ReadAt(make([]byte, 1), shelftest.Block); err != nil { // now it is known where blocks lie
+		t.Fatal(err)
+	}
+	b.set(1, 1)
+	if good := ask(); good != 0 {
+		t.Errorf("%d of %d got a block that can't be read", good, askers)
+	}
+	b.set(1, 0)
+	b.since()
+	if good := ask(); good != askers {
+		t.Errorf("%d of %d got the block", good, askers)
+	}
+	if reads, _ := b.since(); reads != 1 {
+		t.Errorf("%d reads of one block", reads)
 	}
 }

@@ -25,6 +25,7 @@ type Disk struct {
 	mu      sync.Mutex
 	nodes   map[string][]BlockRef
 	recent  []cachedBlock
+	coming  []*comingBlock
 	trails  []trail
 	sharing *Sharing // nil where it reads by itself
 	seat    *sharer

@@ -97,8 +97,8 @@ func (a *ahead) folder(t fsys.Tree, entries []fsys.Entry, wanted func(name strin
 	return &queue{ahead: a, tree: t, entries: entries, wanted: wanted, waiting: map[int]*fetched{}}
 }
 
-// take gives what was read ahead of entry i, nil where nothing was or it failed: then it is read anew. Entries are taken
-// in their order.
+// take gives what was read ahead of entry i, nil where nothing was or it failed: then it is read anew. Entries are
+// taken in their order.
 func (q *queue) take(i int) *fetched {
 	q.ask(i)
 	f := q.waiting[i]

@@ -90,7 +90,8 @@ type taker struct {
 	before *lot // being read back
 }
 
-// item takes out one item and what is below it; f is what was read ahead of it. Only what ends the whole run is an error.
+// item takes out one item and what is below it; f is what was read ahead of it. Only what ends the whole run is an
+// error.
 func (t *taker) item(d *dir, it fsys.Item, name, path string, f *fetched) error {
 	if err := t.rc.Err(); err != nil {
 		return err
@@ -515,7 +516,8 @@ func (t *taker) streams(d *dir, it fsys.Item, more fsys.More, as, path string) {
 		if err == nil {
 			side := it
 			side.Size, side.Mode = c.Size(), it.Mode.Perm()&^0o111|0o600
-			_, err = t.write(d, side, fsys.More{}, &fetched{contents: c}, strings.ReplaceAll(as+":"+s.Name, "/", "_"), at)
+			_, err = t.write(d, side, fsys.More{}, &fetched{contents: c},
+				strings.ReplaceAll(as+":"+s.Name, "/", "_"), at)
 		}
 		if err != nil {
 			t.r.left(at, err)

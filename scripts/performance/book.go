@@ -63,12 +63,12 @@ func spread(values []float64) (low, middle, high float64) {
 // about says where and when it was measured.
 func (b *bench) about(now time.Time) string {
 	memory := "emptied before each command"
-	if !b.root {
+	if !b.cold {
 		memory = "not emptied, which only root can do"
 	}
-	return fmt.Sprintf("%s, Linux on %s with %d cores, %d MB used on the disk; median of %d rounds with the lowest and "+
-		"the highest, the kernel's memory %s.", now.Format("2006-01-02"), runtime.GOARCH, runtime.NumCPU(), b.length/1e6,
-		b.rounds, memory)
+	return fmt.Sprintf("%s, Linux on %s with %d cores, %d MB used on the disk; median of %d rounds with the lowest "+
+		"and the highest, the kernel's memory %s.", now.Format("2006-01-02"), runtime.GOARCH, runtime.NumCPU(),
+		b.length/1e6, b.rounds, memory)
 }
 
 // tableOf writes everything as a table in Markdown.
@@ -77,7 +77,8 @@ func tableOf(k *book, about string) string {
 	t.WriteString(about + "\n")
 	for i, f := range k.figures {
 		if i == 0 || f.group != k.figures[i-1].group {
-			fmt.Fprintf(&t, "\n| %s | | spread | aim | beside | seconds |\n| --- | ---: | ---: | ---: | --- | ---: |\n", f.group)
+			fmt.Fprintf(&t, "\n| %s | | spread | aim | beside | seconds |\n", f.group)
+			t.WriteString("| --- | ---: | ---: | ---: | --- | ---: |\n")
 		}
 		low, middle, high := spread(f.values)
 		aim, seconds := "", ""

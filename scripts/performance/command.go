@@ -28,7 +28,7 @@ const dropCaches = "/proc/sys/vm/drop_caches"
 // a disk that is held there.
 func (b *bench) fresh(ctx context.Context) error {
 	syscall.Sync()
-	if b.root {
+	if b.cold {
 		if err := os.WriteFile(dropCaches, []byte("3"), 0o200); err != nil {
 			return err
 		}
@@ -61,7 +61,7 @@ func (b *bench) run(ctx context.Context, lines ...[]string) (all cost, err error
 	for _, line := range lines {
 		var said bytes.Buffer
 		c := exec.CommandContext(ctx, line[0], line[1:]...)
-		c.Stdout, c.Stderr, c.Dir = &said, &said, b.dir
+		c.Stdout, c.Stderr, c.Dir = io.Discard, &said, b.dir
 		c.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(b.dir, "state"),
 			"XDG_CACHE_HOME="+filepath.Join(b.dir, "cache"), "XDG_CONFIG_HOME="+filepath.Join(b.dir, "config"))
 		begun := time.Now()
@@ -82,8 +82,8 @@ func (b *bench) run(ctx context.Context, lines ...[]string) (all cost, err error
 	return all, nil
 }
 
-// watched is the most memory that a process had until it ended, looked at a hundred times a second. What the kernel says
-// of a process that was waited for has the memory of the one that started it in it.
+// watched is the most memory that a process had until it ended, looked at a hundred times a second. What the kernel
+// says of a process that was waited for has the memory of the one that started it in it.
 func watched(pid int, ended <-chan struct{}) (most int64) {
 	tick := time.NewTicker(10 * time.Millisecond)
 	defer tick.Stop()

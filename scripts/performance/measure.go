@@ -63,7 +63,8 @@ func (b *bench) fromFast(ctx context.Context, k *book) error {
 	packed := filepath.Join(b.dir, "used.zst")
 	b.held = true
 	defer func() { b.held = false }()
-	base, err := b.run(ctx, []string{"zstd", "-q", "-1", "-T2", "-f", b.stretch, "-o", packed}, []string{"sync", packed})
+	base, err := b.run(ctx, []string{"zstd", "-q", "-1", "-T2", "-f", b.stretch, "-o", packed},
+		[]string{"sync", packed})
 	if err != nil {
 		return err
 	}
@@ -110,7 +111,7 @@ func (b *bench) fromSlow(ctx context.Context, k *book, rate int64) error {
 		}
 		k.add(way+": time", "only reading", took[way].clock/base.clock, took[way].clock, time)
 		if way != "usual" {
-			k.add(way+": room", "packed as usual", float64(rooms[way])/float64(rooms["usual"]), 0, less)
+			k.add(way+": room", "the usual packing", float64(rooms[way])/float64(rooms["usual"]), 0, less)
 		}
 	}
 	return nil

@@ -12,8 +12,8 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestFigures: everything is measured, on a small disk: each figure comes once a round, and the table and the chart hold
-// all of them.
+// TestFigures: everything is measured, on a small disk: each figure comes once a round, and the table and the chart
+// hold all of them.
 func TestFigures(t *testing.T) {
 	testkit.Need(t, "mkfs.ext4", "zstd", "cp", "sync", "mount")
 	testkit.Root(t)
@@ -21,6 +21,7 @@ func TestFigures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	b.cold = false // other tests have use for the kernel's memory
 	k, err := b.measure(t.Context())
 	if err != nil {
 		t.Fatal(err)

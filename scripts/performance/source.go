@@ -31,7 +31,8 @@ type bench struct {
 	stretch string // what is used on it, one stretch after another, as a plain file
 	length  int64  // bytes of that
 	held    bool   // the kernel's memory holds the disk before each command, so that it is never waited for
-	root    bool   // file systems can be mounted, and the kernel's memory emptied
+	root    bool   // file systems can be mounted
+	cold    bool   // the kernel's memory is emptied before each command
 }
 
 // roots is where the disk's files come from, so that programs, texts and what is packed already are all among them.
@@ -40,7 +41,7 @@ var roots = []string{"/usr/bin", "/usr/share", "/usr/lib", "/var", "/usr/local"}
 // prepare builds the program and makes the disk: an ext4 with what this machine has.
 func prepare(ctx context.Context, s setting, dir string) (*bench, error) {
 	b := &bench{setting: s, dir: dir, program: filepath.Join(dir, "twinshelf"), image: filepath.Join(dir, "kiosk.img"),
-		stretch: filepath.Join(dir, "used"), root: os.Geteuid() == 0}
+		stretch: filepath.Join(dir, "used"), root: os.Geteuid() == 0, cold: os.Geteuid() == 0}
 	tree := filepath.Join(dir, "tree")
 	if err := gather(tree, s.used); err != nil {
 		return nil, err

@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 )
 
-// takeOut takes files out of the disk and out of a twin of it, beside cp -a from the mounted disk, each with a sync; the
-// program reads back what it wrote.
+// takeOut takes files out of the disk and out of a twin of it, beside cp -a from the mounted disk, each with a sync;
+// the program reads back what it wrote.
 func (b *bench) takeOut(ctx context.Context, k *book) error {
 	if !b.root {
 		return nil
@@ -35,7 +35,8 @@ func (b *bench) takeOut(ctx context.Context, k *book) error {
 		var copied cost
 		if err := b.mounted(ctx, "loop,ro,noatime", func(point string) (err error) {
 			copied, err = into(func() (cost, error) {
-				return b.run(ctx, []string{"cp", "-a", filepath.Join(point, what.path), out}, []string{"sync", "-f", out})
+				return b.run(ctx, []string{"cp", "-a", filepath.Join(point, what.path), out},
+					[]string{"sync", "-f", out})
 			})
 			return err
 		}); err != nil {
@@ -43,8 +44,8 @@ func (b *bench) takeOut(ctx context.Context, k *book) error {
 		}
 		for _, from := range []struct{ name, ref string }{{"the disk", b.image}, {"a twin", machine}} {
 			c, err := into(func() (cost, error) {
-				return b.run(ctx, []string{b.program, "--quiet", "--shelf", shelf, "take", from.ref, what.path, "--to", out},
-					[]string{"sync", "-f", out})
+				return b.run(ctx, []string{b.program, "--quiet", "--shelf", shelf, "take", from.ref, what.path,
+					"--to", out}, []string{"sync", "-f", out})
 			})
 			if err != nil {
 				return err
