@@ -18,7 +18,7 @@ import (
 
 // mostMemory is how many bytes are used before the garbage collector works harder than it would by itself: with the
 // pages of the program's own file the process stays below 200 MiB. GOMEMLIMIT sets another limit.
-const mostMemory = 150 << 20
+const mostMemory = 140 << 20
 
 func main() {
 	if os.Getenv("GOMEMLIMIT") == "" {

@@ -29,6 +29,8 @@ type Restore struct {
 	// must not block. Keep are the stretches of the target that are left as they are.
 	Follow func(written span.Span)
 	Keep   span.Set
+	// Beside is how many other targets are written at the same time: each holds less then.
+	Beside int
 
 	toWrite int64
 	data    int64

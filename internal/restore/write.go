@@ -37,8 +37,10 @@ const (
 const (
 	// head is what is written last, in bytes.
 	head = 1 << 20
-	// ahead is how many pieces are read ahead of the writing.
-	ahead = 6
+	// mostAhead is how many pieces are read ahead of the writing; of many targets each has a share of that, and
+	// leastAhead.
+	mostAhead  = 6
+	leastAhead = 2
 	// checkpoint is how long it takes until the next flush; an interrupted restore goes on from the last one.
 	checkpoint = 20 * time.Second
 )
@@ -219,9 +221,12 @@ func (w *writer) goOn() error {
 	return nil
 }
 
+// ahead is how many pieces are read ahead of the writing.
+func (p *Restore) ahead() int { return max(leastAhead, mostAhead/(1+p.Beside/2)) }
+
 // body writes everything but the first MiB, and gives what belongs there.
 func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
-	stop := make(chan struct{})
+	stop, ahead := make(chan struct{}), w.ahead()
 	order := make(chan *block, ahead)
 	todo := make(chan *block, ahead)
 	free := make(chan []byte, ahead+2)

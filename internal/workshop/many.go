@@ -56,6 +56,7 @@ func (w *restoring) writeMany(rc *run.Context, pairs []*Pair) (proof *shelf.Proo
 		if d, ok := p.Plan.Order.Source.(*shelf.Disk); ok {
 			leave = d.Share(sharing)
 		}
+		p.Plan.Beside = len(pairs) - 1
 		write, _ := p.Plan.Bytes()
 		total += 2 * write
 		parts = append(parts, run.Part{Name: nameOf(p), Title: "Restore onto " + disk.Sticker(p.Target.Identity),
