@@ -40,7 +40,7 @@ func routineCommand(o *options) *cobra.Command {
 
 // routineFlags are what a new routine is made of, as its text has it.
 type routineFlags struct {
-	machine, within, zone, spread, keep, heartbeat, alarm                 string
+	machine, within, zone, spread, pack, keep, heartbeat, alarm           string
 	shelves, do, when, tell, failed, weekly, spares, failing, passphrases []string
 	confirm                                                               []string
 	mains, idle, plan, snapshots                                          bool
@@ -90,6 +90,8 @@ func newRoutineCommand(o *options) *cobra.Command {
 	fs.StringVar(&f.heartbeat, "heartbeat", "", "HTTPS address that is asked for after each run that ended well")
 	fs.StringVar(&f.alarm, "alarm", "", "tell when nothing ended well for so long: \"nothing for 8 days\"")
 	fs.StringArrayVar(&f.spares, "spare", nil, "disk that copy writes onto, and erases; one for each disk")
+	fs.StringVar(&f.pack, "pack", "", "how closely captures are packed: follow (as there is time for; the default), "+
+		"close, usual, swift")
 	fs.StringVar(&f.keep, "keep", "", "rule that thin goes by: hourly, daily, weekly, or in words (default: that of "+
 		"the shelf)")
 	fs.StringArrayVar(&f.failing, "on-failure", nil, "\"try again 2 times after 10 minutes\" or \"go on\" with the "+
@@ -142,6 +144,7 @@ func (f *routineFlags) routine(w *workshop.Workshop, name string, disks []string
 	put("shelf", f.shelves...)
 	put("passphrase", f.passphrases...)
 	put("do", f.do...)
+	put("pack", f.pack)
 	put("keep", f.keep)
 	put("on failure", f.failing...)
 	put("when", f.when...)

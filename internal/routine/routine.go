@@ -12,6 +12,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"twinshelf/internal/capture"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/units"
@@ -64,8 +65,10 @@ type Routine struct {
 	Keep keeping.Rule
 	// Snapshots has disks that this machine writes to captured through snapshots of LVM.
 	Snapshots bool
-	Failing   Failing
-	When      []When
+	// Packing is how closely captures are packed.
+	Packing capture.Packing
+	Failing Failing
+	When    []When
 	// Within are the minutes of the day between which it begins; both 0 for any time. From may lie after To: a night.
 	From, To int
 	Zone     string // by its name in the time zone database; empty for that of the machine

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"twinshelf/internal/capture"
 	"twinshelf/internal/keeping"
 	"twinshelf/internal/store/far"
 	"twinshelf/internal/units"
@@ -28,8 +29,8 @@ type LineError struct {
 func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Says) }
 
 // keys are those that a text may have, in the order in which they are written.
-const keys = "name, machine, disk, mounted disks, spare, shelf, passphrase, do, keep, on failure, when, within, " +
-	"zone, spread, only on mains, only when idle, tell, tell on failure, tell weekly, heartbeat, alarm"
+const keys = "name, machine, disk, mounted disks, spare, shelf, passphrase, do, pack, keep, on failure, when, " +
+	"within, zone, spread, only on mains, only when idle, tell, tell on failure, tell weekly, heartbeat, alarm"
 
 // snapshots is how mounted disks may be captured.
 const snapshots = "LVM snapshots"
@@ -97,6 +98,8 @@ func (r *Routine) set(key, value string, again bool) (err error) {
 		}
 	case "do":
 		return r.do(value)
+	case "pack":
+		r.Packing, err = capture.ParsePacking(strings.ToLower(value))
 	case "keep":
 		return r.keep(value)
 	case "on failure":
@@ -332,6 +335,7 @@ func (r *Routine) Text() string {
 	for _, s := range r.Steps {
 		put("do", s.String())
 	}
+	put("pack", string(r.Packing))
 	if len(r.Keep.Generations) > 0 {
 		put("keep", r.Keep.Words())
 	}

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"twinshelf/internal/bench"
+	"twinshelf/internal/capture"
 	"twinshelf/internal/routine"
 	"twinshelf/internal/workshop"
 )
@@ -26,6 +27,7 @@ var lineKinds = []struct{ key, about, such string }{
 	{"when", "a time, or what sets it off", "every weekday at 18:30"},
 	{"do", "capture, prove, thin, copy, check 5 %, carry to …", "prove"},
 	{"shelf", "another one, if those before can't be had", ""},
+	{"pack", "how closely captures are packed: close, usual, swift", "close"},
 	{"keep", "what thin goes by: hourly, daily, weekly, …", "daily"},
 	{"within", "hours in which it begins", "22:00 to 5:00"},
 	{"on failure", "try again 2 times after 10 minutes, or go on", "try again 2 times after 10 minutes"},
@@ -220,7 +222,7 @@ func (m *routinesPage) offerNew() tea.Cmd {
 			stickers = append(stickers, stickerEnd(d.Identity))
 		}
 		starts = append(starts, start{"capture " + g.machine, strings.Join(stickers, ", "),
-			captureLines(g.machine, shelf, g.disks)})
+			captureLines(g.machine, shelf, g.disks, capture.PackFollow)})
 	}
 	starts = append(starts, start{"check a share of the shelf", shelf, []string{"name: " + shelf + ", weekly",
 		"shelf: " + shelf, "do: check 5 %", "when: every sunday at 3:00"}})
@@ -241,13 +243,17 @@ func (m *routinesPage) offerNew() tea.Cmd {
 	return nil
 }
 
-// captureLines are those of a routine that captures a machine in the evening.
-func captureLines(machine, shelf string, disks []*bench.Disk) []string {
+// captureLines are those of a routine that captures a machine in the evening, packed in a way.
+func captureLines(machine, shelf string, disks []*bench.Disk, way capture.Packing) []string {
 	out := []string{"name: " + machine, "machine: " + machine}
 	for _, d := range disks {
 		out = append(out, "disk: "+routine.DiskOf(d.Identity).String())
 	}
-	return append(out, "shelf: "+shelf, "do: capture", "when: every weekday at 18:30")
+	out = append(out, "shelf: "+shelf, "do: capture")
+	if way != capture.PackFollow {
+		out = append(out, "pack: "+string(way))
+	}
+	return append(out, "when: every weekday at 18:30")
 }
 
 // hereMachine is a machine whose disks are attached.
@@ -293,7 +299,8 @@ func saveCapture(m *routinesPage) tea.Cmd {
 		return nil
 	}
 	cmd := m.goTo(stepRoutines)
-	m.draft = &routineDraft{lines: captureLines(m.capturePage.machine, m.w.Shelf.Head().Name, disks)}
+	m.draft = &routineDraft{lines: captureLines(m.capturePage.machine, m.w.Shelf.Head().Name, disks,
+		m.capturePage.packing)}
 	m.offerLines(0)
 	return cmd
 }

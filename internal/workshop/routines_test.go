@@ -36,7 +36,8 @@ func waits(r *run.Run) error { return r.Wait() }
 func TestRoutineRuns(t *testing.T) {
 	w, disks := ferry(t)
 	elm := elm(t, false)
-	r := saved(t, w, "shelf: Nowhere\nshelf: Oak\ndo: capture\ndo: prove\ndo: check 3 %\ndo: carry to "+elm+"\n")
+	r := saved(t, w, "shelf: Nowhere\nshelf: Oak\ndo: capture\npack: close\ndo: prove\ndo: check 3 %\ndo: carry to "+
+		elm+"\n")
 	missed := time.Now().Add(-24 * time.Hour)
 	e, err := w.RunRoutine(t.Context(), r, routine.Due{Missed: []time.Time{missed}}, waits)
 	if err != nil || e.Outcome != routine.Done || e.Twin == "" || len(e.Log) < 4 ||
@@ -44,8 +45,12 @@ func TestRoutineRuns(t *testing.T) {
 		!strings.Contains(e.Says, "carried to Elm") {
 		t.Fatalf("%+v %v", e, err)
 	}
-	if twin, err := w.Shelf.Find(t.Context(), e.Twin); err != nil || twin.Machine != "Harbour kiosk" {
-		t.Errorf("%v", err)
+	twin, err := w.Shelf.Find(t.Context(), e.Twin)
+	if err != nil || twin.Machine != "Harbour kiosk" {
+		t.Fatal(err)
+	}
+	if p := twin.Packing; p.Close == 0 || p.Swift+p.Usual+p.Firm+p.Closer > 0 {
+		t.Errorf("packed otherwise than closely: %+v", p)
 	}
 	retired, err := w.OpenOther(t.Context(), elm)
 	if err != nil {

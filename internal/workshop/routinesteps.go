@@ -94,6 +94,7 @@ func (x *routineRun) capture(ctx context.Context, _ routine.Step) (failed error)
 	if err != nil {
 		return err
 	}
+	p.Packing = x.r.Packing
 	if warnings := p.Warnings(); len(warnings) > 0 {
 		return fmt.Errorf("nothing was captured: %s; shut the machine down cleanly, or unmount what is mounted here",
 			strings.Join(warnings, "; "))
