@@ -15,21 +15,28 @@ import (
 // errJumped is what a block comes with that wasn't asked for.
 var errJumped = errors.New("it lies near a place that can't be read")
 
-// read reads a block, unless it is near a bad place: then its turn comes at the end.
-func (rd *reader) read(buf []byte, on span.Span, spans []span.Span) error {
+// unasked says why a block isn't asked for: the disk is gone, or it is near a bad place, and its turn comes at the end.
+func (rd *reader) unasked(on span.Span) error {
 	if rd.gone != nil {
 		return rd.gone
 	}
 	if on.Start < rd.jumps.Landing() {
 		return errJumped
 	}
-	err := readSpans(rd.dev, buf, on.Start, spans)
-	if err != nil {
-		rd.jumps.Failed(on)
-	} else {
-		rd.jumps.Gave(on.Len())
+	return nil
+}
+
+// landed notes what became of a read, and gives its error.
+func (rd *reader) landed(x *read) error {
+	switch {
+	case rd.gone != nil:
+		return rd.gone
+	case x.err == nil:
+		rd.jumps.Gave(x.on.Len())
+	case !errors.Is(x.err, errJumped):
+		rd.jumps.Failed(x.on)
 	}
-	return err
+	return x.err
 }
 
 // postpone keeps a block that can't be read for the end of the run: a failing

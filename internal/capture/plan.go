@@ -63,6 +63,8 @@ type Plan struct {
 	Now time.Time
 	// there is the share of what is captured that the shelf has already, as far as a sample tells.
 	there float64
+	// depth is how many blocks of a disk are read at the same time; 0 has that found out.
+	depth int
 }
 
 // Estimate is what a capture will probably need.

@@ -182,13 +182,15 @@ func (k *locks) try(ctx context.Context, l *Lock) (inTheWay *Holder, err error) 
 	return inTheWay, err
 }
 
-// holders are the live locks beside the given one. Stale ones are cleared away, with what they left behind.
+// holders are the live locks beside the given one. Stale ones are cleared away, with what they left behind. Whoever has
+// no lock can't tell the clock of the folder, and may be far from it: then all live but those whose process is known to
+// be no more.
 func (k *locks) holders(ctx context.Context, own string) ([]Holder, error) {
 	names, err := k.b.List(ctx, backend.LockFolder)
 	if err != nil {
 		return nil, err
 	}
-	now := time.Now() // by the clock of the folder, as far as it can be told
+	var now time.Time // by the clock of the folder; zero where that can't be told
 	if own != "" {
 		if info, err := k.b.Stat(ctx, lockPath(own)); err == nil {
 			now = info.Changed
@@ -205,7 +207,7 @@ func (k *locks) holders(ctx context.Context, own string) ([]Holder, error) {
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
 			return nil, err
-		case now.Sub(changed) <= staleAfter && !h.dead() && !k.wasLeft(id):
+		case (now.IsZero() || now.Sub(changed) <= staleAfter) && !h.dead() && !k.wasLeft(id):
 			live = append(live, h)
 		case own != "":
 			k.bury(ctx, id)

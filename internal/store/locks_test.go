@@ -211,6 +211,68 @@ func TestUnfinishedPacksAreNobodysYet(t *testing.T) {
 	has(t, reopen(t, s), names, all)
 }
 
+// TestClocksApart: it doesn't matter how far the clock of the shelf's folder is from that of this machine: what another
+// machine is writing isn't counted on, its lock holds, and once it wasn't written for long it is cleared away.
+func TestClocksApart(t *testing.T) {
+	for _, by := range []time.Duration{-10 * time.Minute, 10 * time.Minute, -3 * time.Hour, 40 * 365 * 24 * time.Hour,
+		-40 * 365 * 24 * time.Hour} {
+		near := newStore(t)
+		b := &backendtest.Skewed{Backend: near.b, By: by}
+		s, err := Open(t.Context(), b, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		a, err := s.Begin(t.Context(), "kiosk")
+		if err != nil {
+			t.Fatal(err)
+		}
+		a.lock.holder.Host = "purser" // so that nobody can ask whether its process lives
+		all := blocks(12, "a")
+		put(t, a, all)
+		if err := errors.Join(a.settle(t.Context()), a.lock.write()); err != nil {
+			t.Fatal(err)
+		}
+		other, err := Open(t.Context(), b, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer other.Close()
+		if live, err := other.Holders(t.Context()); err != nil || len(live) != 1 {
+			t.Errorf("%v: %v %v", by, live, err)
+		}
+		if _, err := other.Begin(t.Context(), "kiosk"); !errors.Is(err, ErrBusy) {
+			t.Errorf("%v: two captures of one machine: %v", by, err)
+		}
+		c, err := other.Begin(t.Context(), "ticket desk")
+		if err != nil {
+			t.Fatal(err)
+		}
+		names := put(t, c, all)
+		a.Abort(t.Context())
+		if err := c.Finish(t.Context(), nil); err != nil {
+			t.Fatal(err)
+		}
+		has(t, reopen(t, near), names, all)
+		killed, err := s.Begin(t.Context(), "kiosk")
+		if err != nil {
+			t.Fatal(err)
+		}
+		killed.lock.holder.Host = "purser"
+		abandon(t, killed.lock)
+		old := time.Now().Add(-2 * staleAfter)
+		lock := filepath.Join(near.b.Place(), backend.LockFolder, killed.lock.holder.ID+".lock")
+		if err := os.Chtimes(lock, old, old); err != nil {
+			t.Fatal(err)
+		}
+		again, err := other.Begin(t.Context(), "kiosk")
+		if err != nil {
+			t.Fatalf("%v: after one that was killed: %v", by, err)
+		}
+		again.Abort(t.Context())
+	}
+}
+
 // TestWhatKilledWritersLeft is cleared away by the next one, but for what somebody still writes.
 func TestWhatKilledWritersLeft(t *testing.T) {
 	s := newStore(t)

@@ -24,8 +24,10 @@ const (
 	// one go is asked for once.
 	holds = 2 * time.Second
 	// settled is how old an object must be that bears no tag before a copy of it is kept: times are told in seconds,
-	// and it may be replaced within one.
+	// and it may be replaced within one. It is that old when another one was put so much later, or by this machine's
+	// clock, from which the far one's differs by less than apart.
 	settled = 10 * time.Second
+	apart   = 24 * time.Hour
 )
 
 // Backend is a far backend with copies of it near.
@@ -35,6 +37,7 @@ type Backend struct {
 
 	mu       sync.Mutex
 	listings map[string]*listing
+	latest   time.Time // the last time at which something was put, as far as listings tell
 	warming  sync.WaitGroup
 	warmed   sync.Once
 	life     context.Context // of what is asked for beside the callers; nil before the first of it
@@ -255,6 +258,7 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 		life := b.beside(ctx)
 		b.warming.Go(func() { // not ended with the one who asked first: others may wait for it
 			l.entries, l.err = b.ask(life, far, folder, l)
+			b.tell(l.entries)
 			l.when = time.Now()
 			close(l.ready)
 		})
@@ -281,6 +285,7 @@ func (b *Backend) ask(ctx context.Context, far backend.Lister, folder string, of
 	if err != nil {
 		return nil, err
 	}
+	b.tell(all)
 	var out []backend.Entry
 	in := map[string]*listing{}
 	now := time.Now()
@@ -309,6 +314,24 @@ func (b *Backend) ask(ctx context.Context, far backend.Lister, folder string, of
 		}
 	}
 	return out, nil
+}
+
+// tell notes when things were put.
+func (b *Backend) tell(entries []backend.Entry) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, e := range entries {
+		if e.Changed.After(b.latest) {
+			b.latest = e.Changed
+		}
+	}
+}
+
+// isSettled says whether nothing can be put any more at the time at which an object was.
+func (b *Backend) isSettled(put time.Time) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.latest.Sub(put) > settled || time.Since(put) > apart
 }
 
 // over says whether the answer is there.

@@ -111,7 +111,7 @@ func TestTwinsChange(t *testing.T) {
 	far := &telling{Backend: backend.InFolder(dir)}
 	const name = "twins/kiosk/1.twin"
 	put(t, far, name, []byte("as it was"))
-	old := time.Now().Add(-time.Hour)
+	old := time.Now().Add(-2 * apart)
 	if err := os.Chtimes(filepath.Join(dir, name), old, old); err != nil {
 		t.Fatal(err)
 	}
@@ -134,6 +134,42 @@ func TestTwinsChange(t *testing.T) {
 	put(t, second, name, []byte("once more"))
 	look(second, "once more")
 	is(t, Over(far, cache, 1<<20), name, []byte("once more")) // without a listing
+}
+
+// TestClockBehind: where the far clock is behind, what was put just now looks old. It may be replaced within the same
+// second all the same, so no copy of it is kept until something else was put well after it.
+func TestClockBehind(t *testing.T) {
+	dir, cache := t.TempDir(), t.TempDir()
+	in := &telling{Backend: backend.InFolder(dir)}
+	far := &backendtest.Skewed{Backend: in, By: -10 * time.Minute}
+	const name = "twins/kiosk/1.twin"
+	second := time.Now().Truncate(time.Second)
+	was := func(name, content string, at time.Time) {
+		t.Helper()
+		put(t, far, name, []byte(content))
+		if err := os.Chtimes(filepath.Join(dir, name), at, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	look := func(want string) {
+		t.Helper()
+		b := Over(far, cache, 1<<20)
+		if _, err := b.List(t.Context(), "twins/kiosk"); err != nil {
+			t.Fatal(err)
+		}
+		is(t, b, name, []byte(want))
+	}
+	was(name, "as it was", second)
+	look("as it was")
+	was(name, "replaced!", second)
+	look("replaced!")
+	was("twins/kiosk/2.twin", "another", second.Add(2*settled))
+	look("replaced!")
+	opens := in.opens.Load()
+	look("replaced!")
+	if n := in.opens.Load() - opens; n != 0 {
+		t.Errorf("it was opened %d times far away although nothing can be put in its second any more", n)
+	}
 }
 
 // TestListsAreShared: those who list at once get one answer; after a change from here, or for locks, it is asked anew.

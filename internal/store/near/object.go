@@ -8,7 +8,6 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"time"
 
 	"twinshelf/internal/store/backend"
 )
@@ -58,7 +57,7 @@ func (b *Backend) openSmall(ctx context.Context, name string, never bool) (backe
 	if !known || e.Size > smallest {
 		return b.far.Open(ctx, name)
 	}
-	keep, is := never || e.Tag != "" || time.Since(e.Changed) > settled, was(e)
+	keep, is := never || e.Tag != "" || b.isSettled(e.Changed), was(e)
 	if never {
 		is = ""
 	}
