@@ -31,6 +31,7 @@ type File struct {
 
 	patience patience
 	attended attended
+	held     held
 }
 
 // seat is where a disk is attached; a disk that vanished and came back has another one.
@@ -253,6 +254,7 @@ func (d *File) Sync() error {
 // Close closes the device.
 func (d *File) Close() error {
 	d.patience.wait()
+	d.held.release(d.fd())
 	return d.file().Close()
 }
 
@@ -280,19 +282,15 @@ func (d *File) NextData(off int64) (span.Span, error) {
 	return span.Span{Start: start, End: min(end, d.size)}, nil
 }
 
-// WillRead tells the kernel that the device will be read once, in order.
-func (d *File) WillRead() {
-	_ = unix.Fadvise(d.fd(), 0, 0, unix.FADV_SEQUENTIAL)
-}
-
-// ReadPassing reads like ReadAt, and leaves the kernel's memory of the device as it
-// found it: what wasn't held before isn't held afterwards (cachestat(2), posix_fadvise(2)). Where
-// the kernel can't tell, nothing is dropped. After ErrStalled p must not be used any more: the read may come yet.
+// ReadPassing reads like ReadAt, and leaves the kernel's memory of the device as it found it: what wasn't held before
+// the first such read isn't held afterwards (cachestat(2), posix_fadvise(2)), what the kernel read ahead no longer once
+// the device is closed. Where the kernel can't tell, nothing is dropped. After ErrStalled p must not be used any more:
+// the read may come yet.
 func (d *File) ReadPassing(p []byte, off int64) (int, error) {
-	var held unix.Cachestat_t
-	told := unix.Cachestat(uint(d.fd()), &unix.CachestatRange{Off: uint64(off), Len: uint64(len(p))}, &held, 0) == nil
+	sp := span.At(off, int64(len(p))).Intersect(span.Span{End: d.size})
+	none := !sp.Empty() && d.held.before(d.fd(), d.size, sp)
 	n, err := d.read(p, off, true)
-	if told && held.Cache == 0 && n > 0 {
+	if none && n > 0 {
 		_ = unix.Fadvise(d.fd(), off, int64(n), unix.FADV_DONTNEED)
 	}
 	return n, err

@@ -160,9 +160,14 @@ func TestReadingInPassing(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if err := ReadFullPassing(w, b, 41<<20); err != nil || b[0] != 8 {
+		d, err := Open(w.Path(), Identity{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := ReadFullPassing(d, b, 41<<20); err != nil || b[0] != 8 {
 			t.Fatal(err, b[0])
 		}
+		d.Close()
 		if got := held(41<<20, 1<<20) > 0; told && got != before {
 			t.Errorf("held before %v, after %v", before, got)
 		}
