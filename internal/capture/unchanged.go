@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"io"
 	"slices"
 
 	"twinshelf/internal/disk"
@@ -131,7 +132,11 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 	if err != nil {
 		return nil
 	}
-	was, err := families.Examine(ctx, disk.Section(dev, r.Span.Start, r.Span.Len()), r.Span.Len(), dev.SectorSize())
+	examine := examined
+	if r.Accounted {
+		examine = families.ExamineChecked
+	}
+	was, err := examine(ctx, disk.Section(dev, r.Span.Start, r.Span.Len()), r.Span.Len(), dev.SectorSize())
 	if err != nil || !was.Maps {
 		return nil
 	}
@@ -141,6 +146,11 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 		return nil
 	}
 	return e
+}
+
+// examined compares the maps of a part with its records.
+func examined(ctx context.Context, r io.ReaderAt, size int64, sector int) (fsys.Content, error) {
+	return families.Examine(ctx, r, size, sector)
 }
 
 // tally is what is known of a block: how many used bytes it has, how many of them are proven, a sum of where the used

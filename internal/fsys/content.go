@@ -58,6 +58,16 @@ func (f Families) Examine(ctx context.Context, r io.ReaderAt, size int64, sector
 
 // Judge says which bytes of a part matter that holds a volume; see Examine.
 func Judge(ctx context.Context, v Volume, size int64) (Content, error) {
+	return judge(ctx, v, size, true)
+}
+
+// JudgeChecked is Judge of a volume whose maps were compared with its records when it was as it is now, which somebody
+// has on record: that isn't done again, so Sound isn't said.
+func JudgeChecked(ctx context.Context, v Volume, size int64) (Content, error) {
+	return judge(ctx, v, size, false)
+}
+
+func judge(ctx context.Context, v Volume, size int64, check bool) (Content, error) {
 	c := Content{size: size, Used: size, Volume: v, Info: v.Info()}
 	if c.Why = c.Info.Opaque; c.Why == "" {
 		c.Why = c.Info.Unclean
@@ -76,7 +86,7 @@ func Judge(ctx context.Context, v Volume, size int64) (Content, error) {
 		}
 	}
 	used, err := c.count(ctx)
-	if a, ok := v.(Accountable); ok && err == nil {
+	if a, ok := v.(Accountable); ok && check && err == nil {
 		err = CheckKept(ctx, a, v.Used())
 	}
 	if ctx.Err() != nil {
@@ -87,7 +97,7 @@ func Judge(ctx context.Context, v Volume, size int64) (Content, error) {
 		c.Omit, c.omit = nil, span.Set{}
 		return c, nil
 	}
-	c.Maps, c.Sound, c.Used = true, true, used
+	c.Maps, c.Sound, c.Used = true, check, used
 	return c, nil
 }
 

@@ -87,6 +87,16 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 }
 
 // unlock has a volume in which others are encrypted read these with the keys that the context carries.
+// ExamineChecked is Examine of a part whose maps were compared with its records when it was as it is now, as a twin says
+// of its parts; see fsys.JudgeChecked.
+func ExamineChecked(ctx context.Context, r io.ReaderAt, size int64, sector int) (fsys.Content, error) {
+	v, err := Identify(ctx, r, size, sector)
+	if _, layers := v.(fsys.Layered); err != nil || v == nil || layers {
+		return Examine(ctx, r, size, sector)
+	}
+	return fsys.JudgeChecked(ctx, v, size)
+}
+
 func unlock(ctx context.Context, v fsys.Volume) {
 	if x, ok := v.(fsys.Lockable); ok {
 		x.Use(lock.From(ctx))
