@@ -13,9 +13,9 @@ const (
 	never   = 1 << 62
 )
 
-// depth finds out how many reads at the same time a disk likes, by how much it gives: it begins with one, which is what
-// rotating disks like, and doubles as long as that brings more. Only what was read while the disk was waited for counts:
-// where it isn't, one is enough.
+// depth finds out how many reads at the same time a disk likes, by how much it gives: it begins with one, which is
+// what rotating disks like, and doubles as long as that brings more. Only what was read while the disk was waited for
+// counts: where it isn't, one is enough.
 type depth struct {
 	now         int
 	before      float64 // bytes a second with half as many; 0 with one

@@ -20,21 +20,21 @@ import (
 func TestDepth(t *testing.T) {
 	const piece = trial / 4
 	for name, x := range map[string]struct {
-		rate   func(depth int) float64 // megabytes a second
+		rate   func(n float64) float64 // megabytes a second with so many at the same time
 		waited bool
 		want   []int // one after another, until it stays
 	}{
-		"one that answers each after a while":     {func(n int) float64 { return 200 * float64(n) }, true, []int{1, 2, 4, 8}},
-		"one with room for two":                   {func(n int) float64 { return 300 * float64(min(n, 2)) }, true, []int{1, 2, 4, 2}},
-		"one that gives as much as it can":        {func(int) float64 { return 150 }, true, []int{1, 2, 1}},
-		"one that goes to and fro":                {func(n int) float64 { return 150 / float64(n*n) }, true, []int{1, 2, 1}},
-		"one that is never waited for":            {func(n int) float64 { return 5000 * float64(n) }, false, []int{1}},
-		"one that gives a little more with three": {func(n int) float64 { return 100 + 10*float64(n) }, true, []int{1, 2, 1}},
+		"answers each read after a while": {func(n float64) float64 { return 200 * n }, true, []int{1, 2, 4, 8}},
+		"has room for two":                {func(n float64) float64 { return 300 * min(n, 2) }, true, []int{1, 2, 4, 2}},
+		"gives as much as it can":         {func(float64) float64 { return 150 }, true, []int{1, 2, 1}},
+		"goes to and fro":                 {func(n float64) float64 { return 150 / (n * n) }, true, []int{1, 2, 1}},
+		"is never waited for":             {func(n float64) float64 { return 5000 * n }, false, []int{1}},
+		"gives a little more with two":    {func(n float64) float64 { return 100 + 10*n }, true, []int{1, 2, 1}},
 	} {
 		d, got := newDepth(0), []int{1}
 		feed := func(bytes int64) {
 			for range bytes / piece {
-				took := time.Duration(piece / (x.rate(d.now) * 1e6) * float64(time.Second))
+				took := time.Duration(piece / (x.rate(float64(d.now)) * 1e6) * float64(time.Second))
 				d.gave(piece, took, x.waited)
 				if d.now != got[len(got)-1] {
 					got = append(got, d.now)

@@ -13,8 +13,8 @@ import (
 	"twinshelf/internal/span"
 )
 
-// TestWholeDiskInPassing: a disk that is read from its beginning to its end leaves the kernel's memory as it was, though
-// the kernel reads ahead; also where several read it at once, and here and there.
+// TestWholeDiskInPassing: a disk that is read from its beginning to its end leaves the kernel's memory as it was,
+// though the kernel reads ahead; also where several read it at once, and here and there.
 func TestWholeDiskInPassing(t *testing.T) {
 	const size, piece = 96 << 20, 1 << 20
 	path := filepath.Join(t.TempDir(), "pier.img")

@@ -87,8 +87,8 @@ func examine(ctx context.Context, r io.ReaderAt, size int64, sector int, others 
 }
 
 // unlock has a volume in which others are encrypted read these with the keys that the context carries.
-// ExamineChecked is Examine of a part whose maps were compared with its records when it was as it is now, as a twin says
-// of its parts; see fsys.JudgeChecked.
+// ExamineChecked is Examine of a part whose maps were compared with its records when it was as it is now, as a twin
+// says of its parts; see fsys.JudgeChecked.
 func ExamineChecked(ctx context.Context, r io.ReaderAt, size int64, sector int) (fsys.Content, error) {
 	v, err := Identify(ctx, r, size, sector)
 	if _, layers := v.(fsys.Layered); err != nil || v == nil || layers {

@@ -43,5 +43,7 @@ func (s *Skewed) Entries(ctx context.Context, folder string) ([]backend.Entry, e
 
 // Sweep is that of the backend.
 func (s *Skewed) Sweep(ctx context.Context, abandoned func(label string, changed time.Time) bool) error {
-	return s.Backend.Sweep(ctx, func(label string, changed time.Time) bool { return abandoned(label, changed.Add(s.By)) })
+	return s.Backend.Sweep(ctx, func(label string, changed time.Time) bool {
+		return abandoned(label, changed.Add(s.By))
+	})
 }
