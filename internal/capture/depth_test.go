@@ -24,12 +24,12 @@ func TestDepth(t *testing.T) {
 		waited bool
 		want   []int // one after another, until it stays
 	}{
-		"answers each read after a while": {func(n float64) float64 { return 200 * n }, true, []int{1, 2, 4, 8}},
-		"has room for two":                {func(n float64) float64 { return 300 * min(n, 2) }, true, []int{1, 2, 4, 2}},
-		"gives as much as it can":         {func(float64) float64 { return 150 }, true, []int{1, 2, 1}},
-		"goes to and fro":                 {func(n float64) float64 { return 150 / (n * n) }, true, []int{1, 2, 1}},
-		"is never waited for":             {func(n float64) float64 { return 5000 * n }, false, []int{1}},
-		"gives a little more with two":    {func(n float64) float64 { return 100 + 10*n }, true, []int{1, 2, 1}},
+		"takes a while for each":       {func(n float64) float64 { return 200 * n }, true, []int{1, 2, 4, 8}},
+		"has room for two":             {func(n float64) float64 { return 300 * min(n, 2) }, true, []int{1, 2, 4, 2}},
+		"gives as much as it can":      {func(float64) float64 { return 150 }, true, []int{1, 2, 1}},
+		"goes to and fro":              {func(n float64) float64 { return 150 / (n * n) }, true, []int{1, 2, 1}},
+		"is never waited for":          {func(n float64) float64 { return 5000 * n }, false, []int{1}},
+		"gives a little more with two": {func(n float64) float64 { return 100 + 10*n }, true, []int{1, 2, 1}},
 	} {
 		d, got := newDepth(0), []int{1}
 		feed := func(bytes int64) {
