@@ -87,7 +87,11 @@ func Walk(ctx context.Context, dir, tool string, out io.Writer, by Hands) error 
 		if !c.Holds {
 			mark = "FAILS"
 		}
-		say("  %s: %s: %s (%s).", mark, c.About, c.Says, c.Evidence)
+		evidence := ""
+		if c.Evidence != "" {
+			evidence = " (" + c.Evidence + ")"
+		}
+		say("  %s: %s: %s%s.", mark, c.About, c.Says, evidence)
 	}
 	if !proof.Holds() {
 		return fmt.Errorf("%w: %s", prove.ErrFails, proof.Words())
