@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"io"
 	"slices"
 
 	"twinshelf/internal/disk"
@@ -132,11 +131,13 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 	if err != nil {
 		return nil
 	}
-	examine := examined
+	var was fsys.Content
+	part := disk.Section(dev, r.Span.Start, r.Span.Len())
 	if r.Accounted {
-		examine = families.ExamineChecked
+		was, err = families.ExamineChecked(ctx, part, r.Span.Len(), dev.SectorSize())
+	} else {
+		was, err = families.Examine(ctx, part, r.Span.Len(), dev.SectorSize())
 	}
-	was, err := examine(ctx, disk.Section(dev, r.Span.Start, r.Span.Len()), r.Span.Len(), dev.SectorSize())
 	if err != nil || !was.Maps {
 		return nil
 	}
@@ -146,11 +147,6 @@ func (p *Plan) earlier(ctx context.Context, a *survey.Area, id disk.Identity, bl
 		return nil
 	}
 	return e
-}
-
-// examined compares the maps of a part with its records.
-func examined(ctx context.Context, r io.ReaderAt, size int64, sector int) (fsys.Content, error) {
-	return families.Examine(ctx, r, size, sector)
 }
 
 // tally is what is known of a block: how many used bytes it has, how many of them are proven, a sum of where the used

@@ -193,7 +193,11 @@ func (o *options) showAccount(s *shelf.Shelf, a *shelfAccount) {
 		o.say("  retired: %s", a.Note)
 	}
 	for _, h := range a.Locks {
-		o.say("  in use now: %s", h)
+		if h.Here() {
+			o.say("  in use now: %s", h)
+		} else {
+			o.say("  locked: %s; whether that is still at work can't be told from here", h)
+		}
 	}
 	for _, n := range slices.Concat(a.Vanished, a.Concerns, a.Damage, a.Notes, a.Problems) {
 		o.say("  %s", n)

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"sync"
 
+	"twinshelf/internal/fsys"
+	"twinshelf/internal/fsys/prelist"
 	"twinshelf/internal/lock"
 	"twinshelf/internal/names"
 	"twinshelf/internal/shelf"
@@ -155,7 +157,7 @@ func (l *Library) unlocked(ctx context.Context, t *shelf.Twin, x *Listed) error 
 			return ctx.Err() // it stays as it is
 		}
 		m := &names.Memory{}
-		made, err := names.Make(ctx, tree, m)
+		made, err := namesOf(ctx, tree, m)
 		if err != nil {
 			return err
 		}
@@ -270,6 +272,14 @@ func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error
 	return out, nil
 }
 
+// namesOf makes the index of a part of a twin: each of its folders costs the unpacking of a block, so they are listed
+// before their turn. An attached disk isn't read so: it may be failing.
+func namesOf(ctx context.Context, t fsys.Tree, to names.Store) (*names.Made, error) {
+	soon := prelist.Of(t)
+	defer soon.Close()
+	return names.Make(ctx, soon, to)
+}
+
 // listingOf reads the folders of all parts of a twin. hurt says that damage of the shelf was in the way.
 func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store,
 	list func(context.Context, []string) ([]string, error)) (out *shelf.Listing, hurt bool, err error) {
@@ -289,7 +299,7 @@ func (l *Library) listingOf(ctx context.Context, t *shelf.Twin, to names.Store,
 			}
 			tree, err := p.Tree(ctx)
 			if err == nil {
-				m, err = names.Make(ctx, tree, to)
+				m, err = namesOf(ctx, tree, to)
 			} else {
 				err = errors.Unwrap(err) // without the part, which stands beside it
 			}

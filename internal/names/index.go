@@ -13,7 +13,6 @@ import (
 	"github.com/zeebo/blake3"
 
 	"twinshelf/internal/fsys"
-	"twinshelf/internal/fsys/prelist"
 )
 
 const modeLink = fs.ModeSymlink
@@ -51,9 +50,7 @@ func Make(ctx context.Context, t fsys.Tree, s Store) (*Made, error) {
 		return nil, err
 	}
 	m := &maker{store: s, Made: &Made{}}
-	soon := prelist.Of(t)
-	defer soon.Close()
-	err = fsys.Walk(soon, root, ".", func(path string, folder fsys.Item, entries []fsys.Entry, err error) error {
+	err = fsys.Walk(t, root, ".", func(path string, folder fsys.Item, entries []fsys.Entry, err error) error {
 		if folder.Attr&fsys.Earlier != 0 {
 			return fs.SkipDir // most of it would be there twice
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -14,6 +15,9 @@ import (
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/testkit"
 )
+
+// cache is how long a drive reads ahead by itself while nobody asks.
+const cache = 30 * time.Millisecond
 
 // farTwin is a twin's disk whose blocks come at so many bytes a second, as from a shelf on a slow drive; 0 for as many
 // as there can be.
@@ -112,4 +116,11 @@ func restoredAndProven(b *testing.B, s *shelf.Shelf, twin *shelf.Twin, target st
 	}); err != nil || !proof.Holds() {
 		b.Fatalf("%v %+v", err, proof)
 	}
+}
+
+// middle is the median.
+func middle(all []float64) float64 {
+	sorted := slices.Clone(all)
+	slices.Sort(sorted)
+	return sorted[len(sorted)/2]
 }

@@ -230,10 +230,16 @@ func (k *locks) holder(ctx context.Context, id string) (h Holder, changed time.T
 	return h, info.Changed, err
 }
 
+// Here says whether the holder is, or was, a process of this host: of others it can't be told whether they are still at
+// work.
+func (h Holder) Here() bool {
+	host, _ := os.Hostname()
+	return h.PID != 0 && h.Host == host && h.Boot != ""
+}
+
 // dead says whether the holder was a process of this host that is no more.
 func (h Holder) dead() bool {
-	host, _ := os.Hostname()
-	if h.PID == 0 || h.Host != host || h.Boot == "" {
+	if !h.Here() {
 		return false
 	}
 	if h.Boot != bootID() {

@@ -238,7 +238,7 @@ func TestClocksApart(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer other.Close()
-		if live, err := other.Holders(t.Context()); err != nil || len(live) != 1 {
+		if live, err := other.Holders(t.Context()); err != nil || len(live) != 1 || live[0].Here() {
 			t.Errorf("%v: %v %v", by, live, err)
 		}
 		if _, err := other.Begin(t.Context(), "kiosk"); !errors.Is(err, ErrBusy) {

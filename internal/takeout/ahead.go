@@ -3,6 +3,7 @@ package takeout
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 
 	"github.com/zeebo/blake3"
 
@@ -11,7 +12,7 @@ import (
 )
 
 // Small files are read before it is their turn to be written, several at the same time: it is the disk that is waited
-// for, not the copying.
+// for, not the copying. After the first that can't be read one is read at a time: a failing drive is spared.
 const (
 	readers    = 4         // files that are read at the same time
 	aheadFiles = 64        // of a folder
@@ -24,6 +25,7 @@ type ahead struct {
 	jobs    chan *fetched
 	workers sync.WaitGroup
 	room    int64 // bytes that may still be read ahead; whoever takes out owns it
+	hurt    atomic.Bool
 }
 
 // fetched is a file that is read ahead.
@@ -44,7 +46,7 @@ func readAhead(ctx context.Context) *ahead {
 	for range readers {
 		a.workers.Go(func() {
 			for f := range a.jobs {
-				f.fetch(ctx)
+				f.fetch(ctx, a)
 			}
 		})
 	}
@@ -57,11 +59,16 @@ func (a *ahead) stop() {
 	a.workers.Wait()
 }
 
-func (f *fetched) fetch(ctx context.Context) {
+func (f *fetched) fetch(ctx context.Context, a *ahead) {
 	defer close(f.ready)
-	if f.err = ctx.Err(); f.err != nil {
+	if ctx.Err() != nil || a.hurt.Load() {
 		return
 	}
+	defer func() {
+		if f.err != nil {
+			a.hurt.Store(true)
+		}
+	}()
 	if f.contents, f.err = f.tree.Open(f.item, ""); f.err != nil {
 		return
 	}
@@ -97,8 +104,8 @@ func (a *ahead) folder(t fsys.Tree, entries []fsys.Entry, wanted func(name strin
 	return &queue{ahead: a, tree: t, entries: entries, wanted: wanted, waiting: map[int]*fetched{}}
 }
 
-// take gives what was read ahead of entry i, nil where nothing was or it failed: then it is read anew. Entries are
-// taken in their order.
+// take gives what was read ahead of entry i, or why that failed; nil where nothing was. Entries are taken in their
+// order.
 func (q *queue) take(i int) *fetched {
 	q.ask(i)
 	f := q.waiting[i]
@@ -108,7 +115,7 @@ func (q *queue) take(i int) *fetched {
 	<-f.ready
 	delete(q.waiting, i)
 	q.room += f.room
-	if f.err != nil || f.sum == nil {
+	if f.err == nil && f.sum == nil {
 		return nil
 	}
 	return f
@@ -116,7 +123,7 @@ func (q *queue) take(i int) *fetched {
 
 // ask has as much read ahead from entry i on as there is room for.
 func (q *queue) ask(i int) {
-	for q.asked = max(q.asked, i); q.asked < min(len(q.entries), i+aheadFiles); q.asked++ {
+	for q.asked = max(q.asked, i); q.asked < min(len(q.entries), i+aheadFiles) && !q.hurt.Load(); q.asked++ {
 		e := &q.entries[q.asked]
 		if e.Err != nil || !e.Mode.IsRegular() || e.Links > 1 || e.Size > aheadFile || !q.wanted(e.Name) {
 			continue

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 
@@ -17,7 +18,8 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// moody is a tree of which some files are longer than they say, and some can be read at the second try only.
+// moody is a tree of which some files are longer than they say, and some can't be read; it counts how often each is
+// opened.
 type moody struct {
 	hostile
 	mu    sync.Mutex
@@ -29,14 +31,13 @@ const longer = 3 * aheadFile
 func (m *moody) Open(it fsys.Item, stream string) (fsys.Contents, error) {
 	m.mu.Lock()
 	m.tries[it.Name]++
-	first := m.tries[it.Name] == 1
 	m.mu.Unlock()
-	switch {
-	case it.Name == "shy" && first:
-		return nil, errors.New("not now")
-	case it.Name == "torn", it.Name == "faint" && first:
+	switch it.Name {
+	case "shut":
+		return nil, errTorn
+	case "torn":
 		return torn{}, nil
-	case it.Name == "longer":
+	case "longer":
 		return &fsys.Resident{Bytes: make([]byte, longer)}, nil
 	}
 	return m.hostile.Open(it, stream)
@@ -52,14 +53,15 @@ func (torn) Size() int64                       { return 4 }
 func (torn) Data() span.Set                    { return span.Of(span.At(0, 4)) }
 func (torn) Spans() []span.Span                { return nil }
 
-// TestReadAhead: what is read ahead is what would have been read; what fails then is tried again in its turn, and only
-// what fails there as well is left out. Folders with more files than are read ahead, and deep ones, come whole.
-func TestReadAhead(t *testing.T) {
+// crowd is a tree with some files, and folders with more than are read ahead, each in the one before.
+func crowd(names ...string) (tree *moody, root fsys.Item) {
 	file := func(name string) fsys.Item { return fsys.Item{Name: name, Mode: 0o644, Size: 4, Ref: name} }
-	tree := &moody{hostile: hostile{"": {file("shy"), file("torn"), file("faint"), file("longer")}},
-		tries: map[string]int{}}
+	tree = &moody{hostile: hostile{}, tries: map[string]int{}}
+	for _, n := range names {
+		tree.hostile[""] = append(tree.hostile[""], file(n))
+	}
 	at := ""
-	for deep := range 5 { // each with more files than are read ahead
+	for deep := range 5 {
 		folder := fmt.Sprintf("%d below", deep)
 		tree.hostile[at] = append(tree.hostile[at], fsys.Item{Name: folder, Mode: fs.ModeDir | 0o755, Ref: folder})
 		for i := range 3 * aheadFiles {
@@ -67,29 +69,52 @@ func TestReadAhead(t *testing.T) {
 		}
 		at = folder
 	}
-	root, _ := tree.Root()
+	root, _ = tree.Root()
 	root.Name = "all"
+	return tree, root
+}
+
+// TestReadAhead: what is read ahead is what would have been read, in deep folders and in ones with more files than are
+// read ahead, also where a file is longer than it says, and where it is written over what is there.
+func TestReadAhead(t *testing.T) {
+	tree, root := crowd("longer")
 	dest := t.TempDir()
-	r := taken(t, func(rc *run.Context) (*Report, error) {
-		return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: "."}}, dest, Options{})
-	})
-	if want := 5*3*aheadFiles + 3; r.Files != want || r.Verified != want || r.LeftOut != 1 ||
-		r.Left[0].Path != "torn" {
-		t.Errorf("%d files, %d read back, left out: %v", r.Files, r.Verified, r.Left)
+	for _, o := range []Options{{}, {Clash: Replace}} {
+		r := taken(t, func(rc *run.Context) (*Report, error) {
+			return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: "."}}, dest, o)
+		})
+		if want := 5*3*aheadFiles + 1; r.Files != want || r.Verified != want || r.LeftOut != 0 ||
+			r.Bytes != int64(4*(want-1)+longer) {
+			t.Errorf("%+v", r)
+		}
 	}
 	if st, err := os.Stat(filepath.Join(dest, "all", "longer")); err != nil || st.Size() != longer {
 		t.Errorf("the longer one: %v %v", st, err)
 	}
-	for name, want := range map[string]int{"shy": 2, "faint": 2, "torn": 2, "000": 5} {
-		if tree.tries[name] != want {
-			t.Errorf("%s was opened %d times", name, tree.tries[name])
+}
+
+// TestSpares: what can't be read is asked for once, and from then on one file at a time; the others come all the same.
+func TestSpares(t *testing.T) {
+	for _, bad := range []string{"shut", "torn"} {
+		tree, root := crowd(bad)
+		r := taken(t, func(rc *run.Context) (*Report, error) {
+			return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: "."}}, t.TempDir(), Options{})
+		})
+		if want := 5 * 3 * aheadFiles; r.Files != want || r.Verified != want || r.LeftOut != 1 ||
+			r.Left[0].Path != bad || !strings.HasSuffix(r.Left[0].Why, errTorn.Error()) {
+			t.Errorf("%s: %d files, %d read back, left out: %v", bad, r.Files, r.Verified, r.Left)
+		}
+		if n := tree.tries[bad]; n != 1 {
+			t.Errorf("%s was opened %d times", bad, n)
 		}
 	}
-	again := taken(t, func(rc *run.Context) (*Report, error) {
-		return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: "."}}, dest, Options{Clash: Replace})
-	})
-	if again.Files != r.Files || again.Bytes != r.Bytes {
-		t.Errorf("written over: %+v", again)
+	a := readAhead(t.Context())
+	defer a.stop()
+	a.hurt.Store(true)
+	tree, _ := crowd()
+	entries := []fsys.Entry{{Item: fsys.Item{Name: "000", Mode: 0o644}}}
+	if f := a.folder(tree, entries, func(string) bool { return true }).take(0); f != nil || len(tree.tries) > 0 {
+		t.Errorf("read ahead of a failing drive: %+v", f)
 	}
 }
 

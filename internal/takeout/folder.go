@@ -34,14 +34,18 @@ func ToFolder(rc *run.Context, choices []Choice, folder string, o Options) (*Rep
 	t := &taker{rc: rc, o: o, r: &Report{}, root: f, links: map[identity]string{}, buf: make([]byte, chunk),
 		owner: os.Geteuid() == 0, ahead: readAhead(rc)}
 	defer t.ahead.stop()
+	defer func() { _ = t.finish() }() // where something else ends it
 	top := &dir{f: f, written: map[string]string{}}
 	for _, c := range choices {
 		t.tree, t.source, t.seen = c.Tree, c.Source, map[uint64]bool{}
 		if err := t.item(top, c.Item, c.name(), c.Path, nil); err != nil {
-			return t.r, errors.Join(err, t.finish())
+			return t.r, err
 		}
 	}
-	return t.r, errors.Join(t.settle(), t.finish())
+	if err := t.settle(); err != nil {
+		return t.r, err
+	}
+	return t.r, t.finish()
 }
 
 // dir is a folder outside that is being filled.
@@ -326,15 +330,16 @@ func (t *taker) file(d *dir, it fsys.Item, name, path string, f *fetched) error 
 		}
 	}
 	if f == nil {
-		c, err := t.tree.Open(it, "")
-		if err != nil {
-			return err
-		}
-		f = &fetched{contents: c}
+		f = &fetched{}
+		f.contents, f.err = t.tree.Open(it, "")
+	}
+	if f.err != nil {
+		return f.err
 	}
 	more := t.more(it, path)
 	as, err := t.write(d, it, more, f, name, path)
 	if err != nil {
+		t.ahead.hurt.Store(true) // it may have been the reading
 		return err
 	}
 	if it.Links > 1 && it.ID != 0 {

@@ -455,6 +455,7 @@ func (m *routinesPage) beside(w int) []string {
 	put("Machine", s.Machine)
 	put("Disks", strings.Join(disks, "; "))
 	put("Does", strings.Join(s.Does(), ", then "))
+	put("Packs", s.Packing.Words())
 	if len(spares) > 0 {
 		out = append(out, m.th.labelled("ERASES", strings.Join(spares, "; "), w, m.th.writes.Render)...)
 	}

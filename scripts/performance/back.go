@@ -55,16 +55,16 @@ func (b *bench) back(ctx context.Context, k *book) error {
 	if err != nil {
 		return err
 	}
-	k.add("restore and proof: time", "zstd -d and sync", one.clock/unpacked.clock, one.clock, aims{1})
+	k.add("restore and proof: time", "zstd -d and sync", one.clock/unpacked.clock, one.clock, 1)
 	k.add("the same beside the same work: time", "zstd -d, sync, reading back",
-		one.clock/(unpacked.clock+again.clock), one.clock, aims{})
-	k.add("restore and proof: processor time", "zstd -d and sync", one.busy/unpacked.busy, one.busy, aims{})
+		one.clock/(unpacked.clock+again.clock), one.clock, 0)
+	k.add("restore and proof: processor time", "zstd -d and sync", one.busy/unpacked.busy, one.busy, 0)
 	k.memory("restore and proof: memory", one)
-	k.add("onto three targets: time", "one target", three.clock/one.clock, three.clock, aims{})
+	k.add("onto three targets: time", "one target", three.clock/one.clock, three.clock, 0)
 	k.memory("onto three targets: memory", three)
 	k.add("onto a target of 150 MB/s: time", "writing and reading it",
-		slow.clock/(2*float64(b.length)/150e6), slow.clock, aims{})
-	k.add("proof of a twin: time", "zstd -t", proof.clock/tested.clock, proof.clock, aims{})
+		slow.clock/(2*float64(b.length)/150e6), slow.clock, 0)
+	k.add("proof of a twin: time", "zstd -t", proof.clock/tested.clock, proof.clock, 0)
 	return errors.Join(os.RemoveAll(shelf), os.Remove(packed), os.Remove(plain))
 }
 

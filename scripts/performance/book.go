@@ -17,15 +17,12 @@ type book struct {
 	figures []figure
 }
 
-// aims is what a figure should come to at the most; 0 where nothing is aimed at.
-type aims struct{ most float64 }
-
 // figure is one thing, measured once in each round. Its values are ratios, or MiB of memory.
 type figure struct {
 	group, name, beside string
-	aims
-	values  []float64
-	seconds []float64 // of the work itself, where it is about time
+	most                float64   // what it should come to at the most; 0 where nothing is aimed at
+	values              []float64 // one for each round
+	seconds             []float64 // of the work itself, where it is about time
 }
 
 // mostMiB is how much memory the program may take.
@@ -34,11 +31,11 @@ const mostMiB = 200
 // inMiB is what a figure of memory is beside.
 const inMiB = "MiB"
 
-func (k *book) add(name, beside string, value, seconds float64, a aims) {
+func (k *book) add(name, beside string, value, seconds, most float64) {
 	i := slices.IndexFunc(k.figures, func(f figure) bool { return f.group == k.group && f.name == name })
 	if i < 0 {
 		i = len(k.figures)
-		k.figures = append(k.figures, figure{group: k.group, name: name, beside: beside, aims: a})
+		k.figures = append(k.figures, figure{group: k.group, name: name, beside: beside, most: most})
 	}
 	f := &k.figures[i]
 	f.values = append(f.values, value)
@@ -48,7 +45,7 @@ func (k *book) add(name, beside string, value, seconds float64, a aims) {
 }
 
 func (k *book) memory(name string, c cost) {
-	k.add(name, inMiB, float64(c.peak)/(1<<20), 0, aims{mostMiB})
+	k.add(name, inMiB, float64(c.peak)/(1<<20), 0, mostMiB)
 }
 
 // spread is the lowest, the middle and the highest of some values.

@@ -77,9 +77,9 @@ func (b *bench) fromFast(ctx context.Context, k *book) error {
 		if err != nil {
 			return err
 		}
-		time, busy, more := aims{}, aims{}, aims{}
+		time, busy, more := 0.0, 0.0, 0.0
 		if way == "follow" {
-			time, busy, more = aims{0.6}, aims{0.9}, aims{1.3}
+			time, busy, more = 0.6, 0.9, 1.3
 		}
 		k.add(way+": time", "zstd -1 -T2", c.clock/base.clock, c.clock, time)
 		k.add(way+": processor time", "zstd -1 -T2", c.busy/base.busy, c.busy, busy)
@@ -105,9 +105,9 @@ func (b *bench) fromSlow(ctx context.Context, k *book, rate int64) error {
 		}
 	}
 	for _, way := range ways {
-		time, less := aims{}, aims{}
+		time, less := 0.0, 0.0
 		if way == "follow" && rate < 200e6 {
-			time, less = aims{1.05}, aims{0.92}
+			time, less = 1.05, 0.92
 		}
 		k.add(way+": time", "only reading", took[way].clock/base.clock, took[way].clock, time)
 		if way != "usual" {
@@ -176,7 +176,7 @@ func (b *bench) later(ctx context.Context, k *book) error {
 		if err != nil {
 			return err
 		}
-		k.add(x.name+": time", "the first capture", c.clock/first.clock, c.clock, aims{})
+		k.add(x.name+": time", "the first capture", c.clock/first.clock, c.clock, 0)
 	}
 	return os.RemoveAll(shelf)
 }

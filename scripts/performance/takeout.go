@@ -50,9 +50,9 @@ func (b *bench) takeOut(ctx context.Context, k *book) error {
 			if err != nil {
 				return err
 			}
-			aim := aims{}
+			aim := 0.0
 			if from.ref == b.image && what.path == "usr/share" {
-				aim = aims{1}
+				aim = 1
 			}
 			k.add(what.name+" from "+from.name+": time", "cp -a and sync", c.clock/copied.clock, c.clock, aim)
 		}

@@ -6,63 +6,14 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"testing"
 
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys/families"
 	"twinshelf/internal/plan"
-	"twinshelf/internal/shelf"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/testkit"
 )
-
-// BenchmarkFirst measures first captures, into an open and into a sealed shelf, and the general-purpose compressor in
-// turn, several times within one run, and reports the medians and the extremes of the ratios, of the time on the clock
-// and of that of the processors: one measurement alone says little on a busy machine.
-func BenchmarkFirst(b *testing.B) {
-	const rounds = 7
-	img := mixed(b, 1<<30)
-	used, _ := usedBytes(b, img)
-	packed := filepath.Join(b.TempDir(), "used.zst")
-	kinds := []struct {
-		name        string
-		shelf       func(testing.TB) *shelf.Shelf
-		clock, busy []float64
-	}{{name: "sealed", shelf: newSealed}, {name: "open", shelf: newShelf}}
-	for b.Loop() {
-		for range rounds {
-			was := busy(b)
-			pack := timed(b, func() { shell(b, "zstd -q -1 -T2 -f "+used+" -o "+packed+" && sync "+packed) })
-			packBusy := busy(b) - was
-			for i := range kinds {
-				k := &kinds[i]
-				s := k.shelf(b)
-				was := busy(b)
-				k.clock = append(k.clock, timed(b, func() { mustTake(b, s, img) })/pack)
-				k.busy = append(k.busy, (busy(b)-was)/packBusy)
-			}
-		}
-	}
-	for _, k := range kinds {
-		report(b, k.name+"/zstd", k.clock)
-		report(b, k.name+"/zstd, processor time", k.busy)
-	}
-}
-
-// busy is the processor time of this process and of those it started and waited for, in seconds.
-func busy(b *testing.B) float64 {
-	b.Helper()
-	total := int64(0)
-	for _, who := range []int{syscall.RUSAGE_SELF, syscall.RUSAGE_CHILDREN} {
-		var r syscall.Rusage
-		if err := syscall.Getrusage(who, &r); err != nil {
-			b.Fatal(err)
-		}
-		total += r.Utime.Nano() + r.Stime.Nano()
-	}
-	return float64(total) / 1e9
-}
 
 // BenchmarkCopy measures a direct copy, and a restore, against copying only the used stretches in order to their places
 // in a synced file, and the general-purpose decompressor, in turn.
