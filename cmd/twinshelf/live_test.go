@@ -81,18 +81,22 @@ func TestLiveDisk(t *testing.T) {
 		Devices: []string{"-drive", "if=none,format=raw,id=a,file=" + img, "-device",
 			"ide-hd,bus=ide.0,drive=a,serial=KK2-LIVE", "-drive", "if=none,format=raw,id=b,file=" + store, "-device",
 			"ide-hd,bus=ide.1,drive=b,serial=PP5-OAK"},
-		Script: `for i in $(seq 60); do [ -b /dev/sda1 ] && [ -b /dev/sda2 ] && [ -b /dev/sdb ] && break; sleep 1; done
+		Script: `desk=; for i in $(seq 60); do # the kernel looks at both disks at the same time: either comes first
+  for d in sda sdb; do [ -b /dev/${d}2 ] && desk=$d; done
+  [ -b /dev/sda ] && [ -b /dev/sdb ] && [ "$desk" ] && break; sleep 1
+done
 sleep 2
+oak=sdb; [ "$desk" = sdb ] && oak=sda
 mkdir -p /r /boot /shelf /run/lock/lvm /dev/mapper
 lvm vgchange -q -ay desk
-for i in $(seq 60); do mount /dev/sda1 /boot && break; sleep 1; done # the kernel may read the table anew meanwhile
-mount /dev/mapper/desk-root /r && mount /dev/sdb /shelf || echo no mount
+for i in $(seq 60); do mount /dev/${desk}1 /boot && break; sleep 1; done # it may read the table anew meanwhile
+mount /dev/mapper/desk-root /r && mount /dev/$oak /shelf || echo no mount
 twinshelf shelf new /shelf/oak --name Oak
 export TWINSHELF_SHELF=/shelf/oak
 ( while :; do dd if=/dev/urandom of=/r/busy bs=64k count=10 2>/dev/null; echo x >>/r/log; sync; done ) &
-twinshelf routine new Desk sda --machine Desk >/dev/null
+twinshelf routine new Desk $desk --machine Desk >/dev/null
 twinshelf -q routine run Desk; echo "refused $?"
-twinshelf routine new Desk sda --machine Desk --snapshots --do capture --do prove >/dev/null
+twinshelf routine new Desk $desk --machine Desk --snapshots --do capture --do prove >/dev/null
 twinshelf -q routine run Desk; echo "ran $?"
 twinshelf routine show Desk --json | grep -o '".*was read through[^"]*"\|".*read-only meanwhile"'
 kill %1; wait
