@@ -38,7 +38,7 @@ func TestHealthOfRealDrivers(t *testing.T) {
 	}
 	g := testkit.Guest{Files: map[string]string{"bin/twinshelf": static(t)}, Within: time.Minute,
 		Modules: []string{"virtio_pci", "virtio_scsi", "ata_piix", "sd_mod"},
-		Script: `for i in $(seq 60); do [ -b /dev/sda ] && [ -b /dev/sdb ] && [ -b /dev/nvme0n1 ] && break; sleep 1; done
+		Script: `cd /dev; for i in $(seq 60); do [ -b sda ] && [ -b sdb ] && [ -b nvme0n1 ] && break; sleep 1; done
 twinshelf health --json`}
 	g.Devices = append(g.Devices, drive("ata")...)
 	g.Devices = append(g.Devices, "-device", "ide-hd,bus=ide.0,drive=ata,serial=PT32-1")
