@@ -377,6 +377,11 @@ func (b *Bench) patience() time.Duration {
 	return b.Patience
 }
 
+// MayFail is what is said beside an error of reading a disk's first records.
+const MayFail = "the disk may be failing: capture it before anything else is tried"
+
+const cancelledWords = "looking at it was cancelled"
+
 func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 	if d.Image && d.Identity.Sector == 0 {
 		dev.SetSectorSize(table.DetectSector(dev, dev.Size()))
@@ -390,9 +395,9 @@ func (b *Bench) look(ctx context.Context, d *Disk, dev *disk.File) {
 	}
 	if err != nil {
 		dev.Close()
-		d.Problem = err.Error() + "; the disk may be failing: capture it before anything else is tried"
+		d.Problem = err.Error() + "; " + MayFail
 		if ctx.Err() != nil {
-			d.Problem = "looking at it was cancelled"
+			d.Problem = cancelledWords
 		}
 		return
 	}

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -36,6 +37,15 @@ func TestAHangingDisk(t *testing.T) {
 	if d := disks[1]; d.Problem != "" || !d.Survey.Blank() {
 		t.Errorf("the other: %q", d.Problem)
 	}
+	opened := b.List()[0]
+	b.Open(t.Context(), opened)
+	if opened.Problem != "" || opened.Survey != nil {
+		t.Fatalf("opened: %q", opened.Problem)
+	}
+	if _, err := opened.Device.ReadAt(make([]byte, 512), 0); !errors.Is(err, disk.ErrStalled) {
+		t.Errorf("a read of what was only opened: %v", err)
+	}
+	opened.Device.Close()
 	b.Patience = time.Minute
 	again := b.List()[0]
 	b.Probe(t.Context(), again)

@@ -74,7 +74,7 @@ func drawn(ctx context.Context, o *options, ref string) (*workshop.Workshop, wor
 	if err != nil {
 		return nil, workshop.Origin{}, err
 	}
-	from, err := o.insideLook.origin(ctx, w, ref, statErr == nil)
+	from, err := o.insideLook.origin(ctx, w, ref, statErr == nil, probedOne)
 	return w, from, err
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinshelf/internal/answer"
+	"twinshelf/internal/bench"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
 	"twinshelf/internal/units"
@@ -33,16 +34,19 @@ func (o *insideLook) look(ctx context.Context, ref string) (*workshop.Workshop, 
 
 func (o *insideLook) lookWith(ctx context.Context, w *workshop.Workshop, ref string,
 	isFile bool) (*inside.Machine, error) {
-	from, err := o.origin(ctx, w, ref, isFile)
+	from, err := o.origin(ctx, w, ref, isFile, openedOne)
 	if err != nil {
 		return nil, err
 	}
 	return w.LookInto(ctx, from)
 }
 
+// opening opens an attached disk: openedOne, or probedOne where it matters what is on it.
+type opening func(context.Context, *options, *workshop.Workshop, string) (*bench.Disk, error)
+
 // origin is what a reference means: a twin, or a disk that is attached.
-func (o *insideLook) origin(ctx context.Context, w *workshop.Workshop, ref string,
-	isFile bool) (workshop.Origin, error) {
+func (o *insideLook) origin(ctx context.Context, w *workshop.Workshop, ref string, isFile bool,
+	open opening) (workshop.Origin, error) {
 	var twinErr error
 	if w.Shelf != nil && !isFile {
 		t, err := w.Shelf.Find(ctx, ref)
@@ -51,14 +55,14 @@ func (o *insideLook) origin(ctx context.Context, w *workshop.Workshop, ref strin
 		}
 		twinErr = err
 	}
-	disks, err := o.probed(ctx, w, ref)
+	d, err := open(ctx, o.options, w, ref)
 	if err != nil {
 		if twinErr != nil {
 			err = usageError{fmt.Errorf("%q is no twin of this shelf (%v) and no disk on the bench", ref, twinErr)}
 		}
 		return workshop.Origin{}, err
 	}
-	return workshop.Origin{Bench: disks[0]}, nil
+	return workshop.Origin{Bench: d}, nil
 }
 
 // resolve finds an item; one that only another date has is named with that date.

@@ -424,6 +424,33 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 	return disks, ctx.Err()
 }
 
+// openedOne opens one disk for looking into; what is locked on it with a key given is looked for on all of it.
+func openedOne(ctx context.Context, o *options, w *workshop.Workshop, ref string) (*bench.Disk, error) {
+	if o.keys.wanted() {
+		return probedOne(ctx, o, w, ref)
+	}
+	disks, err := listed(w, []string{ref})
+	if err != nil {
+		return nil, err
+	}
+	w.Bench.Open(ctx, disks[0])
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if d := disks[0]; d.Problem != "" {
+		return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
+	}
+	return disks[0], nil
+}
+
+func probedOne(ctx context.Context, o *options, w *workshop.Workshop, ref string) (*bench.Disk, error) {
+	disks, err := o.probed(ctx, w, ref)
+	if err != nil {
+		return nil, err
+	}
+	return disks[0], nil
+}
+
 func (o *options) print(v any) error {
 	b, err := answer.Encode(v)
 	if err != nil {

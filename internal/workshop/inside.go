@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"twinshelf/internal/bench"
 	"twinshelf/internal/disk"
 	"twinshelf/internal/fsys"
 	"twinshelf/internal/inside"
@@ -22,7 +23,11 @@ func (w *looking) LookInto(ctx context.Context, o Origin) (*inside.Machine, erro
 		if o.Bench.Device == nil {
 			return nil, fmt.Errorf("%s can't be read: %s", o.Bench.Path, o.Bench.Words())
 		}
-		return inside.OfDisk(ctx, o.Title(), o.Bench.Device)
+		in, err := inside.OfDisk(ctx, o.Title(), o.Bench.Device)
+		if err != nil && ctx.Err() == nil {
+			err = fmt.Errorf("%s: %w; %s", o.Bench.Path, err, bench.MayFail)
+		}
+		return in, err
 	}
 	if w.shelf() == nil {
 		return nil, ErrNoShelf
