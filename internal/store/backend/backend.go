@@ -141,6 +141,12 @@ type Fetcher interface {
 	Fetch(ctx context.Context, name string, p []byte) error
 }
 
+// Dialler are backends over a connection, which they make when they are first used.
+type Dialler interface {
+	// Dial makes the connection where there is none, so that what is asked for next can be asked for at once.
+	Dial(ctx context.Context) error
+}
+
 // Distant are backends whose answers take long on their way, so that much is asked for at once.
 type Distant interface {
 	// AtOnce is how many requests are worth being on their way at once.

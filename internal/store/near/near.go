@@ -58,36 +58,6 @@ func Over(far backend.Backend, dir string, most int64) *Backend {
 	return &Backend{far: far, copies: &copies{dir: dir, most: most}, listings: map[string]*listing{}}
 }
 
-// first is what whoever opens a shelf reads first. When it is there, the far side answers, and the rest is asked for.
-const first = "head"
-
-// looked are the folders that are asked for next.
-var looked = []string{"index", "packs", backend.LockFolder, "twins", "marks", "proofs"}
-
-// warm asks for what opening needs at once; what asks for it afterwards waits for the answers under way.
-func (b *Backend) warm(ctx context.Context) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.closed {
-		return
-	}
-	ctx = b.beside(ctx)
-	for _, folder := range looked {
-		b.warming.Go(func() {
-			in, err := b.Entries(ctx, folder)
-			if err != nil || folder != "twins" {
-				return
-			}
-			for _, e := range in[:min(len(in), mostFolders)] {
-				b.warming.Go(func() { _, _ = b.Entries(ctx, folder+"/"+e.Name) })
-			}
-		})
-	}
-}
-
-// mostFolders bounds how many folders of machines are asked for ahead.
-const mostFolders = 200
-
 // Place names the far backend.
 func (b *Backend) Place() string { return b.far.Place() }
 
@@ -251,18 +221,7 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 		b.mu.Unlock()
 		return nil, fs.ErrClosed
 	}
-	l := b.listings[folder]
-	if l == nil || l.over() && (l.err != nil || time.Since(l.when) > holds) {
-		l = &listing{ready: make(chan struct{})}
-		b.listings[folder] = l
-		life := b.beside(ctx)
-		b.warming.Go(func() { // not ended with the one who asked first: others may wait for it
-			l.entries, l.err = b.ask(life, far, folder, l)
-			b.tell(l.entries)
-			l.when = time.Now()
-			close(l.ready)
-		})
-	}
+	l := b.listed(ctx, far, folder)
 	b.mu.Unlock()
 	select {
 	case <-ctx.Done():
@@ -270,6 +229,28 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 	case <-l.ready:
 		return l.entries, l.err
 	}
+}
+
+// listed is a listing of a folder that holds or is under way; it is asked for where there is none, and with it the
+// folders in it that are known already. mu is held.
+func (b *Backend) listed(ctx context.Context, far backend.Lister, folder string) *listing {
+	was := b.listings[folder]
+	if was != nil && (!was.over() || was.err == nil && time.Since(was.when) <= holds) {
+		return was
+	}
+	l := &listing{ready: make(chan struct{})}
+	b.listings[folder] = l
+	life := b.beside(ctx)
+	b.warming.Go(func() { // not ended with the one who asked first: others may wait for it
+		l.entries, l.err = b.ask(life, far, folder, l)
+		b.tell(l.entries)
+		l.when = time.Now()
+		close(l.ready)
+	})
+	for _, in := range b.below(folder, was) {
+		b.listed(ctx, far, in)
+	}
+	return l
 }
 
 // walked are folders that have a folder for each machine or twin: where one answer has them all, all are asked for.

@@ -32,6 +32,60 @@ func (b *telling) Open(ctx context.Context, name string) (backend.Object, error)
 	return b.Backend.Open(ctx, name)
 }
 
+// connected is one over a connection, whose head comes when a folder was asked for.
+type connected struct {
+	telling
+	after string
+	asked chan struct{}
+	once  sync.Once
+}
+
+func (b *connected) Dial(context.Context) error { return nil }
+
+func (b *connected) Entries(ctx context.Context, folder string) ([]backend.Entry, error) {
+	if folder == b.after {
+		b.once.Do(func() { close(b.asked) })
+	}
+	return b.telling.Entries(ctx, folder)
+}
+
+func (b *connected) Open(ctx context.Context, name string) (backend.Object, error) {
+	if name == first {
+		select {
+		case <-b.asked:
+		case <-time.After(time.Minute):
+			return nil, fmt.Errorf("nobody asks for %s before the head is there", b.after)
+		}
+	}
+	return b.telling.Open(ctx, name)
+}
+
+// TestAskedTogether: over a connection everything is asked for with the head, also the folders of machines of which
+// copies are near.
+func TestAskedTogether(t *testing.T) {
+	dir, cache := t.TempDir(), t.TempDir()
+	const name = "twins/kiosk/1.twin"
+	plain := backend.InFolder(dir)
+	put(t, plain, first, []byte("the head"))
+	put(t, plain, name, []byte("as it was"))
+	old := time.Now().Add(-2 * apart)
+	if err := os.Chtimes(filepath.Join(dir, name), old, old); err != nil {
+		t.Fatal(err)
+	}
+	for _, after := range []string{"proofs", "twins/kiosk"} {
+		far := &connected{telling: telling{Backend: plain}, after: after, asked: make(chan struct{})}
+		b := Over(far, cache, 1<<20)
+		is(t, b, first, []byte("the head"))
+		if _, err := b.List(t.Context(), "twins/kiosk"); err != nil {
+			t.Fatal(err)
+		}
+		is(t, b, name, []byte("as it was")) // and a copy of it is near
+		if err := b.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 func TestConforms(t *testing.T) {
 	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
 		far, cache := t.TempDir(), t.TempDir()

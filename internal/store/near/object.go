@@ -44,11 +44,10 @@ func (b *Backend) Open(ctx context.Context, name string) (backend.Object, error)
 	case "proofs", "journal", "jobs": // they have random names too
 		return b.openSmall(ctx, name, true)
 	}
-	o, err := b.far.Open(ctx, name)
-	if err == nil && name == first {
-		b.warmed.Do(func() { b.warm(ctx) })
+	if name == first {
+		return b.openFirst(ctx)
 	}
-	return o, err
+	return b.far.Open(ctx, name)
 }
 
 // openSmall opens an object, by its copy where that is the same one: a listing says so, or it never changes.

@@ -59,6 +59,11 @@ func open(a Address, dial func(context.Context) (*ssh.Client, error)) *Folder {
 	return &Folder{at: a, link: &link{dial: dial, pause: firstPause}, root: a.Path}
 }
 
+// Dial makes the connection.
+func (f *Folder) Dial(ctx context.Context) error {
+	return f.link.do(ctx, func(*sftp.Client) error { return nil })
+}
+
 // Close ends the connection.
 func (f *Folder) Close() error { return f.link.close() }
 
@@ -263,6 +268,7 @@ func (o *object) ReadAt(ctx context.Context, p []byte, off int64) (n int, err er
 	return n, nil
 }
 
+// Close lets go of the file; the server's answer, which says nothing of what was read, isn't waited for.
 func (o *object) Close() error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -270,9 +276,8 @@ func (o *object) Close() error {
 		return fs.ErrClosed
 	}
 	o.closed = true
-	if err := o.file.Close(); err != nil && !lost(err) {
-		return err
-	}
+	file := o.file
+	o.f.link.beside(func() { _ = file.Close() })
 	return nil
 }
 
