@@ -75,6 +75,9 @@ func (h Host) atlas() *atlas {
 	for _, n := range maps.Clone(a.byName) { // partitions lie below their disks
 		entries, _ := os.ReadDir(n.dir)
 		for _, e := range entries {
+			if !e.IsDir() {
+				continue
+			}
 			dir := filepath.Join(n.dir, e.Name())
 			if _, err := os.Stat(filepath.Join(dir, "partition")); err == nil {
 				p := a.byName[e.Name()]

@@ -58,6 +58,9 @@ func (h Host) nodes(name string) map[string]string {
 	out := map[string]string{name: dir}
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
 		if _, err := os.Stat(filepath.Join(dir, e.Name(), "partition")); err == nil {
 			out[e.Name()] = filepath.Join(dir, e.Name())
 		}

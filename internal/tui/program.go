@@ -21,6 +21,10 @@ import (
 // lookEvery is how often it is looked whether disks were attached or taken away.
 const lookEvery = 2 * time.Second
 
+// drawnEach is how often a second it is looked whether there is something to draw, which costs a slow machine something
+// also while nothing changes; quicker than people see it.
+const drawnEach = 20
+
 // askQuit is sent when the program is asked to end from outside.
 type askQuit struct{}
 
@@ -45,7 +49,7 @@ func Run(ctx context.Context, w *workshop.Workshop, glyphs string) error {
 		}
 		m.fail(sentence(errors.New(said)))
 	}
-	opts := []tea.ProgramOption{tea.WithoutSignalHandler()}
+	opts := []tea.ProgramOption{tea.WithoutSignalHandler(), tea.WithFPS(drawnEach)}
 	if os.Getenv("NO_COLOR") != "" {
 		opts = append(opts, tea.WithColorProfile(colorprofile.ASCII))
 	}

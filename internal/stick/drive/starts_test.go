@@ -99,8 +99,12 @@ type machine struct {
 }
 
 // processors are those of an emulated machine. With a single one, what wakes a Go program's threads while another waits
-// for a drive takes most of its time, which on real machines nobody notices.
-const processors = "2"
+// for a drive takes most of its time, which on real machines nobody notices. They take turns in one thread: where each
+// has its own, and other tests need the cores as well, each waits for what the other holds while it isn't running.
+const (
+	processors  = "2"
+	accelerator = "tcg,thread=single"
+)
 
 func start(t *testing.T, args ...string) *machine {
 	t.Helper()
@@ -110,7 +114,7 @@ func start(t *testing.T, args ...string) *machine {
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 3*within)
 	c := exec.CommandContext(ctx, qemu, append([]string{"-m", "1024", "-display", "none", "-serial", "stdio",
-		"-no-reboot", "-net", "none", "-accel", "tcg", "-cpu", "max", "-smp", processors}, args...)...)
+		"-no-reboot", "-net", "none", "-accel", accelerator, "-cpu", "max", "-smp", processors}, args...)...)
 	m := &machine{t: t, off: make(chan error, 1), stop: stop}
 	c.Stdout, c.Stderr = &m.line, &m.line
 	if m.keys, err = c.StdinPipe(); err == nil {
