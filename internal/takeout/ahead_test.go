@@ -1,6 +1,7 @@
 package takeout
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -88,18 +89,92 @@ func TestReadAhead(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
+	nothingHalf(t, dest)
 	if st, err := os.Stat(filepath.Join(dest, "all", "longer")); err != nil || st.Size() != longer {
 		t.Errorf("the longer one: %v %v", st, err)
 	}
+}
+
+// nothingHalf fails where a file stands under a passing name.
+func nothingHalf(t *testing.T, dest string) {
+	t.Helper()
+	must(t, filepath.WalkDir(dest, func(path string, _ fs.DirEntry, err error) error {
+		if strings.Contains(path, ".twinshelf-part") {
+			t.Errorf("%s was left behind", path)
+		}
+		return err
+	}))
+}
+
+// telling is a tree whose files hold what they are called inside; one may end the run.
+type telling struct {
+	hostile
+	end func()
+}
+
+func (m telling) Open(it fsys.Item, _ string) (fsys.Contents, error) {
+	if it.Name == "end" {
+		m.end()
+	}
+	return &fsys.Resident{Bytes: []byte(it.Ref.(string))}, nil
+}
+
+// TestNamedTwice: files that have one name in a damaged folder are kept apart, whichever is read first.
+func TestNamedTwice(t *testing.T) {
+	tree := telling{hostile: hostile{}}
+	for i := range 2 * aheadFiles {
+		ref := fmt.Sprintf("%03d", i)
+		name := fmt.Sprint("fare ", i/2)
+		tree.hostile[""] = append(tree.hostile[""], fsys.Item{Name: name, Mode: 0o644, Size: 3, Ref: ref})
+	}
+	root, _ := tree.Root()
+	dest := t.TempDir()
+	r := taken(t, func(rc *run.Context) (*Report, error) {
+		return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: ".", Name: "all"}}, dest, Options{})
+	})
+	if r.Files != 2*aheadFiles || r.Verified != r.Files || len(r.Renamed) != aheadFiles || r.LeftOut != 0 {
+		t.Errorf("%+v", r)
+	}
+	for i := range aheadFiles {
+		b, err := os.ReadFile(filepath.Join(dest, "all", fmt.Sprint("fare ", i)))
+		if want := fmt.Sprintf("%03d", 2*i); err != nil || string(b) != want {
+			t.Errorf("the first of the name %d holds %q, %v", i, b, err)
+		}
+	}
+	nothingHalf(t, dest)
+}
+
+// TestEndedAhead: a run that is cancelled leaves nothing of what was written ahead.
+func TestEndedAhead(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	tree := telling{hostile{}, cancel}
+	for i := range aheadFiles {
+		for _, name := range []string{fmt.Sprint("fare ", i), fmt.Sprint("crew ", i)} {
+			tree.hostile[""] = append(tree.hostile[""], fsys.Item{Name: name, Mode: 0o644, Size: 4, Ref: "4.20"})
+		}
+	}
+	tree.hostile[""][aheadFiles].Name = "end"
+	root, _ := tree.Root()
+	dest := t.TempDir()
+	err := run.Start(ctx, "x", Phases, nil, func(rc *run.Context) error {
+		_, err := ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: ".", Name: "all"}}, dest, Options{})
+		return err
+	}).Wait()
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("it ended with %v", err)
+	}
+	nothingHalf(t, dest)
 }
 
 // TestSpares: what can't be read is asked for once, and from then on one file at a time; the others come all the same.
 func TestSpares(t *testing.T) {
 	for _, bad := range []string{"shut", "torn"} {
 		tree, root := crowd(bad)
+		dest := t.TempDir()
 		r := taken(t, func(rc *run.Context) (*Report, error) {
-			return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: "."}}, t.TempDir(), Options{})
+			return ToFolder(rc, []Choice{{Tree: tree, Item: root, Path: "."}}, dest, Options{})
 		})
+		nothingHalf(t, dest)
 		if want := 5 * 3 * aheadFiles; r.Files != want || r.Verified != want || r.LeftOut != 1 ||
 			r.Left[0].Path != bad || !strings.HasSuffix(r.Left[0].Why, errTorn.Error()) {
 			t.Errorf("%s: %d files, %d read back, left out: %v", bad, r.Files, r.Verified, r.Left)
