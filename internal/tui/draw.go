@@ -36,9 +36,18 @@ func (m *model) draw() []string {
 	lines = append(lines, m.middle(w)...)
 	lines = append(lines, bottom...)
 	for i := range lines {
-		lines[i] = ansi.Truncate(lines[i], w, "")
+		lines[i] = cutOff(lines[i], w)
 	}
 	return lines[:min(len(lines), m.high)]
+}
+
+// cutOff cuts a line at the edge of the window. Where that takes something away it shows, as in very narrow ones.
+func cutOff(line string, w int) string {
+	mark := ""
+	if ansi.StringWidth(line) > w && ansi.StringWidth(strings.TrimRight(ansi.Strip(line), " ")) > w {
+		mark = "…"
+	}
+	return ansi.Truncate(line, w, mark)
 }
 
 // twoPanes is from how many columns on a page shows both of its panes.

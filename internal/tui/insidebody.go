@@ -137,25 +137,25 @@ func (m *insidePage) partRows(w int) []string {
 		return m.plain(w, "This disk", "has no parts that can be looked into.",
 			"Its table is missing or doesn't add up, or it was captured as a whole. Esc leads back.")
 	}
+	const unknown, fixed = "no file system that is known", 2 + 6 + 8 + 10 + 2
+	title := max(12, min(34, w-fixed-len(unknown)))
+	rest := max(0, w-fixed-title)
 	var out []string
 	for i, p := range l.in.Parts {
 		why := ""
 		switch {
 		case !p.Known():
-			why = m.th.dim.Render("no file system that is known")
+			why = m.th.dim.Render(fit(unknown, rest))
 		case p.Unclean != "":
-			why = m.th.caution.Render(fit("not quiet: "+p.Unclean, w-62))
+			why = m.th.caution.Render(fit("not quiet: "+p.Unclean, rest))
 		}
-		row := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, min(34, w-40)) + fit(p.Kind, 8) +
-			right(m.th.size(p.Span.Len()), 10) + "  " + why
+		name := fit(p.Label("", l.in.Disks), 6) + fit(p.Title, title)
 		if i == l.at {
-			row = "▶ " + m.th.here.Render(fit(p.Label("", l.in.Disks), 6)+fit(p.Title, min(34, w-40))) +
-				fit(p.Kind, 8) +
-				right(m.th.size(p.Span.Len()), 10) + "  " + why
+			name = "▶ " + m.th.here.Render(name)
 		} else {
-			row = "  " + row
+			name = "  " + name
 		}
-		out = append(out, row)
+		out = append(out, name+fit(p.Kind, 8)+right(m.th.size(p.Span.Len()), 10)+"  "+why)
 	}
 	return append(out, "", m.th.dim.Render("  → opens a part."))
 }

@@ -128,7 +128,8 @@ var everyView = [][]string{{"1"}, {"2"}, {"3"}, {"4"}, {"4", "enter"}, {"4", "en
 	{"4", "i", "right", "right", "right", "right"}, {"4", "i", "right", "c"}, {"4", "i", "right", "c", "enter"},
 	{"4", "i", "?"}}
 
-// TestEveryStepFitsEverySize draws all pages in many sizes: no line too wide, none too many.
+// TestEveryStepFitsEverySize draws all pages in many sizes: no line too wide, none too many, and from 80 columns on
+// none cut off at the edge.
 func TestEveryStepFitsEverySize(t *testing.T) {
 	m := targeted(opened(t))
 	for _, keys := range everyView {
@@ -149,6 +150,11 @@ func TestEveryStepFitsEverySize(t *testing.T) {
 				}
 			}
 			if size[0] >= 60 && size[1] >= 15 {
+				for _, l := range m.(*model).middle(size[0]) {
+					if l = strings.TrimRight(ansi.Strip(l), " "); size[0] >= 80 && lipgloss.Width(l) > size[0] {
+						t.Errorf("%q at %v: cut off at the edge: %q", keys, size, l)
+					}
+				}
 				plain := ansi.Strip(text)
 				if !strings.Contains(plain, "READS") && !strings.Contains(plain, "TARGET") ||
 					!strings.Contains(plain, "WRITES") {
