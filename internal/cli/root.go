@@ -409,14 +409,8 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 		}
 		return disks, ctx.Err()
 	}
-	for _, d := range disks {
-		w.Bench.Probe(ctx, d)
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if d.Problem != "" {
-			return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
-		}
+	if err := each(ctx, disks, w.Bench.Probe); err != nil {
+		return nil, err
 	}
 	if err := o.keys.disks(ctx, o, w, disks); err != nil {
 		return nil, err
@@ -424,7 +418,21 @@ func (o *options) probed(ctx context.Context, w *workshop.Workshop, only ...stri
 	return disks, ctx.Err()
 }
 
-// openedOne opens one disk for looking into; what is locked on it with a key given is looked for on all of it.
+// each looks at disks that were named: a problem of one is an error.
+func each(ctx context.Context, disks []*bench.Disk, look func(context.Context, *bench.Disk)) error {
+	for _, d := range disks {
+		look(ctx, d)
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if d.Problem != "" {
+			return fmt.Errorf("%s: %s", d.Path, d.Problem)
+		}
+	}
+	return nil
+}
+
+// openedOne opens a disk for looking into. With a key it is looked at whole, to find what the key opens.
 func openedOne(ctx context.Context, o *options, w *workshop.Workshop, ref string) (*bench.Disk, error) {
 	if o.keys.wanted() {
 		return probedOne(ctx, o, w, ref)
@@ -433,14 +441,7 @@ func openedOne(ctx context.Context, o *options, w *workshop.Workshop, ref string
 	if err != nil {
 		return nil, err
 	}
-	w.Bench.Open(ctx, disks[0])
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	if d := disks[0]; d.Problem != "" {
-		return nil, fmt.Errorf("%s: %s", d.Path, d.Problem)
-	}
-	return disks[0], nil
+	return disks[0], each(ctx, disks, w.Bench.Open)
 }
 
 func probedOne(ctx context.Context, o *options, w *workshop.Workshop, ref string) (*bench.Disk, error) {

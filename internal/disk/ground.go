@@ -73,19 +73,12 @@ func (h Host) atlas() *atlas {
 		}
 	}
 	for _, n := range maps.Clone(a.byName) { // partitions lie below their disks
-		entries, _ := os.ReadDir(n.dir)
-		for _, e := range entries {
-			if !e.IsDir() {
-				continue
+		for _, part := range partitionsIn(n.dir) {
+			p := a.byName[part]
+			if p == nil {
+				p = a.add(part, filepath.Join(n.dir, part))
 			}
-			dir := filepath.Join(n.dir, e.Name())
-			if _, err := os.Stat(filepath.Join(dir, "partition")); err == nil {
-				p := a.byName[e.Name()]
-				if p == nil {
-					p = a.add(e.Name(), dir)
-				}
-				p.parent = n
-			}
+			p.parent = n
 		}
 	}
 	for _, n := range a.byName {

@@ -56,13 +56,21 @@ func (h Host) UsesOfBlock(name string) []Use {
 func (h Host) nodes(name string) map[string]string {
 	dir := h.path("sys/class/block/" + name)
 	out := map[string]string{name: dir}
+	for _, part := range partitionsIn(dir) {
+		out[part] = filepath.Join(dir, part)
+	}
+	return out
+}
+
+// partitionsIn are the kernel names of the partitions in a disk's sysfs folder.
+func partitionsIn(dir string) (out []string) {
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
-		if !e.IsDir() {
+		if !e.IsDir() { // most are files, and this is asked every few seconds
 			continue
 		}
 		if _, err := os.Stat(filepath.Join(dir, e.Name(), "partition")); err == nil {
-			out[e.Name()] = filepath.Join(dir, e.Name())
+			out = append(out, e.Name())
 		}
 	}
 	return out

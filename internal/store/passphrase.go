@@ -217,17 +217,20 @@ func sealedAsSaid(ctx context.Context, b backend.Backend, head Head) error {
 		return out, err
 	}
 	folders := []string{packFolder, indexFolder, "journal", "marks", parityFolder, "names", "unlocking", "tried"}
-	machines, err := few("twins")
+	all := func(folders []string) ([][]string, error) {
+		in, errs := make([][]string, len(folders)), make([]error, len(folders))
+		backend.Each(b, len(folders), func(i int) { in[i], errs[i] = few(folders[i]) })
+		return in, errors.Join(errs...)
+	}
+	in, err := all(append(folders, "twins")) // asked for together: the shelf may be far
 	if err != nil {
 		return err
 	}
-	folders = append(machines, folders...)
-	in, errs := make([][]string, len(folders)), make([]error, len(folders))
-	backend.Each(b, len(folders), func(i int) { in[i], errs[i] = few(folders[i]) })
-	if err := errors.Join(errs...); err != nil {
+	twins, err := all(in[len(folders)])
+	if err != nil {
 		return err
 	}
-	files := append(slices.Concat(in...), RulesFile, checkedFile)
+	files := append(slices.Concat(slices.Concat(in[:len(folders)]...), slices.Concat(twins...)), RulesFile, checkedFile)
 	suites := make([]uint16, len(files))
 	backend.Each(b, len(files), func(i int) {
 		if suite, ok := suiteOf(ctx, b, files[i]); ok {

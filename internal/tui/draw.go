@@ -41,7 +41,7 @@ func (m *model) draw() []string {
 	return lines[:min(len(lines), m.high)]
 }
 
-// cutOff cuts a line at the edge of the window. Where that takes something away it shows, as in very narrow ones.
+// cutOff cuts a line at the edge of the window, with a mark where words are lost.
 func cutOff(line string, w int) string {
 	mark := ""
 	if ansi.StringWidth(line) > w && ansi.StringWidth(strings.TrimRight(ansi.Strip(line), " ")) > w {

@@ -11,11 +11,8 @@ import (
 // first is what whoever opens a shelf reads first: with it, the rest is asked for.
 const first = "head"
 
-// looked are the folders that are asked for with it, looked into those that are looked into next.
-var (
-	looked = []string{"index", "packs", backend.LockFolder, machines, "marks", "proofs"}
-	dialed = []string{"journal", "names", "parity", "tried", "unlocking"}
-)
+// looked are the folders that opening looks into.
+var looked = []string{"index", "packs", backend.LockFolder, machines, "marks", "proofs"}
 
 // machines is a folder with a folder for each machine.
 const machines = "twins"
@@ -26,30 +23,28 @@ const mostFolders = 200
 // openFirst opens the head. Over a connection the rest is asked for together with it; elsewhere once it is there, since
 // each question would meet a far side that doesn't answer by itself.
 func (b *Backend) openFirst(ctx context.Context) (backend.Object, error) {
-	folders := looked
 	if d, dials := b.far.(backend.Dialler); dials {
 		if err := d.Dial(ctx); err != nil {
 			return nil, err
 		}
-		folders = append(looked[:len(looked):len(looked)], dialed...) // a listing costs nothing there
-		b.warmed.Do(func() { b.warm(ctx, folders) })
+		b.warmed.Do(func() { b.warm(ctx) })
 	}
 	o, err := b.far.Open(ctx, first)
 	if err == nil {
-		b.warmed.Do(func() { b.warm(ctx, folders) })
+		b.warmed.Do(func() { b.warm(ctx) })
 	}
 	return o, err
 }
 
 // warm asks for what opening needs at once; what asks for it afterwards waits for the answers under way.
-func (b *Backend) warm(ctx context.Context, folders []string) {
+func (b *Backend) warm(ctx context.Context) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.closed {
 		return
 	}
 	ctx = b.beside(ctx)
-	for _, folder := range folders {
+	for _, folder := range looked {
 		b.warming.Go(func() {
 			in, err := b.Entries(ctx, folder)
 			if err != nil || folder != machines {
