@@ -3,6 +3,7 @@ package pace
 import (
 	"errors"
 	"net"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -61,6 +62,43 @@ func (c *impatient) Write(b []byte) (int, error) {
 	n, err := c.Conn.Write(b)
 	if err == nil {
 		err = c.SetReadDeadline(time.Now().Add(c.silent))
+	}
+	return n, err
+}
+
+// Watched is a connection that knows for how long nothing went over it.
+type Watched struct {
+	net.Conn
+	last atomic.Pointer[time.Time]
+}
+
+// Watch watches a connection.
+func Watch(c net.Conn) *Watched {
+	w := &Watched{Conn: c}
+	w.went()
+	return w
+}
+
+// Quiet is for how long nothing has come, and nothing that was written has been taken.
+func (c *Watched) Quiet() time.Duration { return time.Since(*c.last.Load()) }
+
+func (c *Watched) went() {
+	now := time.Now()
+	c.last.Store(&now)
+}
+
+func (c *Watched) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	if n > 0 {
+		c.went()
+	}
+	return n, err
+}
+
+func (c *Watched) Write(b []byte) (int, error) {
+	n, err := c.Conn.Write(b)
+	if n > 0 {
+		c.went()
 	}
 	return n, err
 }

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
-	"golang.org/x/crypto/ssh"
 
 	"twinshelf/internal/store/backend"
 	"twinshelf/internal/store/door"
@@ -46,7 +45,7 @@ func Open(a Address, sshDir string, asks Asks, pacer *pace.Pacer) (*Folder, erro
 		return nil, err
 	}
 	known := &remembered{asks: asks}
-	return open(a, func(ctx context.Context) (*ssh.Client, error) {
+	return open(a, func(ctx context.Context) (*session, error) {
 		conn, err := dial(ctx, s, known.asking(), pacer)
 		if errors.As(err, new(*LoginError)) {
 			known.forget()
@@ -55,7 +54,7 @@ func Open(a Address, sshDir string, asks Asks, pacer *pace.Pacer) (*Folder, erro
 	}), nil
 }
 
-func open(a Address, dial func(context.Context) (*ssh.Client, error)) *Folder {
+func open(a Address, dial func(context.Context) (*session, error)) *Folder {
 	return &Folder{at: a, link: &link{dial: dial, pause: firstPause}, root: a.Path}
 }
 

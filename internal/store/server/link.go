@@ -11,13 +11,13 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
-	"golang.org/x/crypto/ssh"
 
 	"twinshelf/internal/store/pace"
 )
 
 const (
-	// keepAlive is how often a connection is asked whether it is alive, silent for how long it may not answer.
+	// keepAlive is how often a connection is asked whether it is alive, silent for how long it may not answer while
+	// nothing else goes over it: on a slow line the question waits behind what was written before.
 	keepAlive = 5 * time.Second
 	silent    = 15 * time.Second
 	// tries is how often something is tried over a connection that breaks, firstPause how long it is waited before the
@@ -28,11 +28,11 @@ const (
 
 // link is a connection to a server that is taken up again when it was lost.
 type link struct {
-	dial  func(ctx context.Context) (*ssh.Client, error)
+	dial  func(ctx context.Context) (*session, error)
 	pause time.Duration // before the second try
 
 	mu      sync.Mutex
-	conn    *ssh.Client
+	conn    *session
 	client  *sftp.Client
 	closed  bool
 	was     bool // there was a connection: that it comes back is worth waiting for
@@ -56,7 +56,7 @@ func (l *link) get(ctx context.Context) (*sftp.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	client, err := sftp.NewClient(conn, sftp.UseConcurrentReads(true), sftp.UseConcurrentWrites(true))
+	client, err := sftp.NewClient(conn.Client, sftp.UseConcurrentReads(true), sftp.UseConcurrentWrites(true))
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the server doesn't speak SFTP to you: %w", err), conn.Close())
 	}
@@ -66,7 +66,7 @@ func (l *link) get(ctx context.Context) (*sftp.Client, error) {
 }
 
 // mind asks a connection whether it is alive until it isn't.
-func (l *link) mind(conn *ssh.Client, client *sftp.Client) {
+func (l *link) mind(conn *session, client *sftp.Client) {
 	over := make(chan struct{})
 	go func() {
 		defer close(over)
@@ -87,10 +87,22 @@ func (l *link) mind(conn *ssh.Client, client *sftp.Client) {
 }
 
 // answers says whether a connection answers in time; one that doesn't is closed.
-func answers(conn *ssh.Client) bool {
-	late := time.AfterFunc(silent, func() { conn.Close() })
-	defer late.Stop()
+func answers(conn *session) bool {
+	answered := make(chan struct{})
+	var waiting sync.WaitGroup
+	waiting.Go(func() {
+		for left := silent; left > 0; left = silent - conn.line.Quiet() {
+			select {
+			case <-answered:
+				return
+			case <-time.After(left):
+			}
+		}
+		conn.Close()
+	})
 	_, _, err := conn.SendRequest("keepalive@openssh.com", true, nil)
+	close(answered)
+	waiting.Wait()
 	return err == nil
 }
 

@@ -53,8 +53,14 @@ type login struct {
 	agent net.Conn
 }
 
+// session is a connection to a server, and the line that it goes over.
+type session struct {
+	*ssh.Client
+	line *pace.Watched
+}
+
 // dial opens a connection to a server.
-func dial(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (*ssh.Client, error) {
+func dial(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (*session, error) {
 	patience := newPatience()
 	asks = patience.spare(asks)
 	known, err := newHosts(s, asks.Trust)
@@ -65,10 +71,11 @@ func dial(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (*ssh.Cl
 	defer l.close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	conn, err := reach(ctx, s, asks, pacer)
+	way, err := reach(ctx, s, asks, pacer)
 	if err != nil {
 		return nil, err
 	}
+	conn := pace.Watch(way)
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	patience.begin(conn)
 	defer patience.end()
@@ -93,7 +100,7 @@ func dial(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (*ssh.Cl
 		conn.Close()
 		return nil, fmt.Errorf("%s answers, but no connection comes about: %w", s.host, err)
 	}
-	return ssh.NewClient(c, channels, requests), nil
+	return &session{ssh.NewClient(c, channels, requests), conn}, nil
 }
 
 // reach connects to a server, through those on the way to it.
@@ -122,7 +129,7 @@ func reach(ctx context.Context, s *server, asks Asks, pacer *pace.Pacer) (net.Co
 // tunnel is a connection through another server; both end together.
 type tunnel struct {
 	net.Conn
-	way *ssh.Client
+	way *session
 }
 
 func (t *tunnel) Close() error { return errors.Join(t.Conn.Close(), t.way.Close()) }

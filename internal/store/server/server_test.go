@@ -351,8 +351,8 @@ func TestSilentServer(t *testing.T) {
 // TestSlowLine: a line on which what is on its way takes long isn't taken for a dead one.
 func TestSlowLine(t *testing.T) {
 	s := testkit.OpenSSH(t)
-	line, f := overLine(t, s, testkit.LineWeather{Rate: 90_000})
-	content := bytes.Repeat([]byte("oak and elm "), 230_000) // 30 s
+	line, f := overLine(t, s, testkit.LineWeather{Rate: 50_000})
+	content := bytes.Repeat([]byte("oak and elm "), 140_000) // 34 s, of which 1 MiB, 21 s, is on its way
 	if err := backend.Put(t.Context(), f, "packs/1", content, backend.Options{Owner: "a"}, nil); err != nil {
 		t.Fatal(err)
 	}
