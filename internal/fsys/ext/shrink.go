@@ -27,6 +27,7 @@ var _ fsys.Shrinker = (*Volume)(nil)
 // shrinkage is a volume that becomes smaller: whole groups go, what they hold is moved.
 type shrinkage struct {
 	growth
+	placing
 	groups []group  // as they were
 	meta   span.Set // the bitmaps and inode tables of all groups, as they were
 	walked int64    // blocks of maps and directories that were read
@@ -139,8 +140,8 @@ func (v *Volume) shrunk(size int64) (*shrinkage, error) {
 	if err := s.cut(size / v.blockSize); err != nil {
 		return nil, err
 	}
-	for _, step := range []func() error{s.readDescriptors, s.survey, s.renumber, s.files, s.resizeInodeShrunk,
-		s.writeInodeBitmaps, s.writeBlockBitmaps} {
+	for _, step := range []func() error{s.readDescriptors, s.survey, s.renumber, s.place, s.files,
+		s.resizeInodeShrunk, s.writeInodeBitmaps, s.writeBlockBitmaps} {
 		if err := step(); err != nil {
 			return nil, err
 		}
@@ -268,15 +269,23 @@ func (s *shrinkage) take(n int64) ([]span.Span, error) {
 		return nil, &fsys.Cant{Why: err.Error()}
 	}
 	for _, r := range runs {
-		for b := r.Start; b < r.End; b++ {
-			bits, i, err := s.bitmapAt(b)
-			if err != nil {
-				return nil, err
-			}
-			bits[i/8] |= 1 << (i % 8)
+		if err := s.mark(r); err != nil {
+			return nil, err
 		}
 	}
 	return runs, nil
+}
+
+// mark marks blocks before the new end as used.
+func (s *shrinkage) mark(blocks span.Span) error {
+	for b := blocks.Start; b < blocks.End; b++ {
+		bits, i, err := s.bitmapAt(b)
+		if err != nil {
+			return err
+		}
+		bits[i/8] |= 1 << (i % 8)
+	}
+	return nil
 }
 
 // release marks a block before the new end as free. It isn't used again here.
@@ -340,7 +349,7 @@ func (s *shrinkage) renumber() error {
 		}
 		first := int64(0)
 		if n == 0 {
-			first = max(11, int64(le.Uint32(s.super[sbFirstInode:])))
+			first = s.firstInode()
 		}
 		was := limit
 		for i := first; i < o.inodesPerGrp && len(homeless) > 0; i++ {
@@ -366,6 +375,9 @@ func (s *shrinkage) renumber() error {
 	}
 	return nil
 }
+
+// firstInode is the number of the first inode that isn't the file system's own.
+func (s *shrinkage) firstInode() int64 { return max(11, int64(le.Uint32(s.super[sbFirstInode:]))) }
 
 // slot is at which byte an inode stands, by its new number.
 func (s *shrinkage) slot(number int64) int64 {

@@ -1,7 +1,7 @@
 package ext
 
 import (
-	"bytes"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -18,9 +18,19 @@ type file struct {
 	seed       uint32 // of the checksums of its blocks, afterwards
 }
 
-// files goes over every inode in use, moves what it has past the new end, and in directories puts new numbers for
-// old.
+// files goes over every inode in use, says where what it has past the new end will be, and in directories puts new
+// numbers for old.
 func (s *shrinkage) files() error {
+	return s.eachInode(func(number int64, raw []byte) error {
+		if len(s.moves)+len(s.patches) > maxChanges {
+			return &fsys.Cant{Why: fmt.Sprintf("more than %d changes would be needed", maxChanges)}
+		}
+		return s.file(number, raw)
+	})
+}
+
+// eachInode gives every inode in use, in order; its bytes hold until the next one.
+func (s *shrinkage) eachInode(do func(number int64, raw []byte) error) error {
 	o := s.old
 	table := make([]byte, o.inodesPerGrp*o.inodeSize)
 	for n := range o.groups {
@@ -39,12 +49,9 @@ func (s *shrinkage) files() error {
 			if bits[i/8]&(1<<(i%8)) == 0 || number == resizeInode {
 				continue
 			}
-			if err := s.file(number, table[i*o.inodeSize:(i+1)*o.inodeSize]); err != nil {
+			if err := do(number, table[i*o.inodeSize:(i+1)*o.inodeSize]); err != nil {
 				return fmt.Errorf("inode %d: %w", number, err)
 			}
-		}
-		if len(s.moves)+len(s.patches) > maxChanges {
-			return &fsys.Cant{Why: fmt.Sprintf("more than %d changes would be needed", maxChanges)}
 		}
 	}
 	return nil
@@ -61,14 +68,10 @@ func (s *shrinkage) file(number int64, raw []byte) error {
 	}
 	mode := le.Uint16(f.b[inoMode:]) & modeMask
 	flags := le.Uint32(f.b[inoFlags:])
-	first := max(11, int64(le.Uint32(s.super[sbFirstInode:])))
 	switch {
-	case mode != modeFile && mode != modeDir && mode != modeLink && number >= first:
-	case flags&flagInline != 0, mode == modeLink && s.fastLink(f):
-	case number == badInode:
-		if !bytes.Equal(f.b[inoBlock:inoBlock+inoBlockSz], make([]byte, inoBlockSz)) {
-			return &fsys.Cant{Why: "bad blocks are marked on it"}
-		}
+	case number == badInode && !disk.IsZero(f.b[inoBlock:inoBlock+inoBlockSz]):
+		return &fsys.Cant{Why: "bad blocks are marked on it"}
+	case !s.hasMap(f):
 	case flags&flagExtents != 0:
 		if err := s.extentTree(f); err != nil {
 			return err
@@ -104,6 +107,18 @@ func (s *shrinkage) file(number int64, raw []byte) error {
 // ownBlocks says that a file's blocks carry their own places in their checksums.
 func (s *shrinkage) ownBlocks(number int64) bool {
 	return s.old.compat&compatOrphanFile != 0 && int64(le.Uint32(s.super[sbOrphanFile:])) == number
+}
+
+// hasMap says whether a file has a map of blocks that lead to its contents.
+func (s *shrinkage) hasMap(f *file) bool {
+	mode := le.Uint16(f.b[inoMode:]) & modeMask
+	switch {
+	case mode != modeFile && mode != modeDir && mode != modeLink && f.number >= s.firstInode():
+		return false
+	case mode == modeLink && s.fastLink(f):
+		return false
+	}
+	return le.Uint32(f.b[inoFlags:])&flagInline == 0 && f.number != badInode
 }
 
 // fastLink says that a symbolic link stands in its inode.
@@ -158,17 +173,19 @@ func (s *shrinkage) block(at int64) ([]byte, error) {
 	if at <= 0 || at >= s.old.blocks {
 		return nil, fmt.Errorf("it points to block %d of %d", at, s.old.blocks)
 	}
-	if s.walked++; s.walked > 3*s.old.blocks { // every block belongs to one file only
-		return nil, fmt.Errorf("the maps of its files lead in circles")
+	if err := s.walk(); err != nil {
+		return nil, err
 	}
 	b := make([]byte, s.old.blockSize)
 	return b, disk.ReadFull(s.old.r, b, at*s.old.blockSize)
 }
 
-// move has blocks stand elsewhere.
-func (s *shrinkage) move(from, n, to int64) {
-	bs := s.v.blockSize
-	s.moves = append(s.moves, disk.Move{From: span.At(from*bs, n*bs), To: to * bs})
+// walk counts a block of a map or a directory. Every one belongs to one file only, and is read a few times at the most.
+func (s *shrinkage) walk() error {
+	if s.walked++; s.walked > 4*s.old.blocks {
+		return errors.New("the maps of its files lead in circles")
+	}
+	return nil
 }
 
 // extentTree moves what a file with extents has past the new end.
@@ -290,42 +307,23 @@ func (s *shrinkage) extentNode(f *file, entries [][]byte, depth int) (out [][]by
 	return out, changed, nil
 }
 
-// extent gives an extent as it will be: moved as a whole where there is room in one piece, otherwise in several.
+// extent gives an extent as it will be, in one piece or in several.
 func (s *shrinkage) extent(e []byte) (out [][]byte, moved bool, err error) {
 	x, written := entryExtent(e)
-	logical, at, n := x.logical, x.physical, x.n
-	if at <= 0 || at+n > s.old.blocks {
-		return nil, false, fmt.Errorf("an extent of %d blocks at block %d lies beyond the volume", n, at)
+	if x.physical <= 0 || x.physical+x.n > s.old.blocks {
+		return nil, false, fmt.Errorf("an extent of %d blocks at block %d lies beyond the volume", x.n, x.physical)
 	}
-	if at+n <= s.v.blocks {
-		return [][]byte{e}, false, nil
-	}
-	put := func(logical, at, n int64) {
-		out = append(out, appendExtent(nil, extent{logical, at, n}, written))
-	}
-	keep := max(0, s.v.blocks-at)
-	if keep > 0 && s.free.Longest() >= n { // in one piece, so that the file doesn't get one more
-		for b := at; b < at+keep; b++ {
-			if err := s.release(b); err != nil {
-				return nil, false, err
-			}
-		}
-		keep = 0
-	}
-	if keep > 0 {
-		put(logical, at, keep)
-	}
-	runs, err := s.take(n - keep)
+	runs, err := s.places.standing(span.At(x.physical, x.n), s.v.blocks)
 	if err != nil {
 		return nil, false, err
 	}
-	logical, at = logical+keep, at+keep
+	if len(runs) == 1 && runs[0].Start == x.physical {
+		return [][]byte{e}, false, nil
+	}
+	logical := x.logical
 	for _, r := range runs {
-		put(logical, r.Start, r.Len())
-		if written {
-			s.move(at, r.Len(), r.Start)
-		}
-		logical, at = logical+r.Len(), at+r.Len()
+		out = append(out, appendExtent(nil, extent{logical, r.Start, r.Len()}, written))
+		logical += r.Len()
 	}
 	return out, true, nil
 }
@@ -355,6 +353,13 @@ func (s *shrinkage) mapped(at int64, level int) (int64, error) {
 	if at >= s.old.blocks {
 		return 0, fmt.Errorf("its map points to block %d of %d", at, s.old.blocks)
 	}
+	if level == 0 {
+		runs, err := s.places.standing(span.At(at, 1), s.v.blocks)
+		if err != nil {
+			return 0, err
+		}
+		return runs[0].Start, nil
+	}
 	to := at
 	if at >= s.v.blocks {
 		runs, err := s.take(1)
@@ -362,12 +367,6 @@ func (s *shrinkage) mapped(at int64, level int) (int64, error) {
 			return 0, err
 		}
 		to = runs[0].Start
-	}
-	if level == 0 {
-		if to != at {
-			s.move(at, 1, to)
-		}
-		return to, nil
 	}
 	b, err := s.block(at)
 	if err != nil {

@@ -19,6 +19,8 @@ const (
 	// bytes.
 	spareShare = 32
 	leastSpare = 4 << 20
+	// longFile is how long a piece is, in bytes, that gets the longest stretches that are free.
+	longFile = 4 << 20
 )
 
 var _ fsys.Shrinker = (*Volume)(nil)
@@ -298,7 +300,11 @@ func (s *shrinkage) take(n int64, whole bool) ([]span.Span, error) {
 	case whole && s.free.Longest() < n:
 		return nil, &fsys.Cant{Why: fmt.Sprintf("there is no room for %s in one piece", units.Bytes(n*s.v.unit))}
 	}
-	to, err := s.free.Take(n)
+	take := s.free.Take
+	if n < longFile/s.v.unit { // what is read one after the other lies one after the other
+		take = s.free.TakeNext
+	}
+	to, err := take(n)
 	if err != nil {
 		return nil, &fsys.Cant{Why: err.Error()}
 	}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/binary"
 	"fmt"
-	"math"
 	"math/bits"
 	"slices"
 
@@ -289,76 +288,43 @@ func addTo(all *fsys.FreeRuns, open *span.Span, free span.Span) {
 	*open = free
 }
 
-// outlier is a run beyond the new end, in clusters.
-type outlier struct {
-	span.Span
-	own bool // of the volume's own files
-}
-
-// place gives everything beyond the new end another place: first what the volume itself needs, and long runs, which
-// shall stay in few pieces; then the rest as it lies, so that it is read and written in its order.
+// place gives everything beyond the new end another place.
 func (s *shrinkage) place(behind span.Set) error {
-	all, err := s.outliers()
+	all, err := s.strays()
 	if err != nil {
 		return err
 	}
 	found := int64(0)
-	for _, o := range all {
-		found += o.Len()
+	for _, x := range all {
+		found += x.Len()
 	}
 	if found != behind.Total() {
 		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters beyond that are in use and its files "+
 			"have %d there", behind.Total(), found)}
 	}
-	long := max(1, longRun/s.v.cluster)
-	weight := func(o outlier) int64 {
-		switch {
-		case o.own:
-			return math.MaxInt64
-		case o.Len() >= long:
-			return o.Len()
-		}
-		return 0
-	}
-	slices.SortStableFunc(all, func(a, b outlier) int {
-		return cmp.Or(cmp.Compare(weight(b), weight(a)), cmp.Compare(a.Start, b.Start))
+	err = s.free.Place(all, max(1, longRun/s.v.cluster), func(_ fsys.Stray, from, to, n int64) error {
+		return s.move(from, to, n)
 	})
-	for _, o := range all {
-		take := s.free.Take
-		if weight(o) == 0 {
-			take = s.free.TakeNext
-		}
-		if err := s.move(o.Span, take); err != nil {
-			return err
-		}
-	}
 	slices.SortFunc(s.moves, func(a, b disk.Move) int { return cmp.Compare(a.From.Start, b.From.Start) })
-	return nil
+	return err
 }
 
-// move puts clusters where there is room.
-func (s *shrinkage) move(sp span.Span, take func(int64) ([]span.Span, error)) error {
-	to, err := take(sp.Len())
-	if err != nil {
-		return &fsys.Cant{Why: err.Error()}
-	}
+// move has n clusters stand elsewhere.
+func (s *shrinkage) move(from, to, n int64) error {
 	c := s.v.cluster
-	for _, t := range to {
-		m := disk.Move{From: span.At(sp.Start*c, t.Len()*c), To: t.Start * c}
-		sp.Start += t.Len()
-		if n := len(s.moves); n > 0 && s.moves[n-1].From.End == m.From.Start && s.moves[n-1].Target().End == m.To {
-			s.moves[n-1].From.End = m.From.End
-			continue
-		}
-		if s.moves = append(s.moves, m); len(s.moves) > maxPieces {
-			return &fsys.Cant{Why: fmt.Sprintf(tooMany, maxPieces)}
-		}
+	m := disk.Move{From: span.At(from*c, n*c), To: to * c}
+	if n := len(s.moves); n > 0 && s.moves[n-1].From.End == m.From.Start && s.moves[n-1].Target().End == m.To {
+		s.moves[n-1].From.End = m.From.End
+		return nil
+	}
+	if s.moves = append(s.moves, m); len(s.moves) > maxPieces {
+		return &fsys.Cant{Why: fmt.Sprintf(tooMany, maxPieces)}
 	}
 	return nil
 }
 
-// outliers are the runs of all files beyond the new end, in the order of their records.
-func (s *shrinkage) outliers() (out []outlier, err error) {
+// strays are the runs of all files beyond the new end, in the order of their records.
+func (s *shrinkage) strays() (out []fsys.Stray, err error) {
 	v := s.v
 	scratch := make([]byte, v.record)
 	err = v.walkRecords(func(number int64, raw []byte) error {
@@ -379,7 +345,7 @@ func (s *shrinkage) outliers() (out []outlier, err error) {
 				if x.sparse || sp.Empty() {
 					continue
 				}
-				if out = append(out, outlier{sp, number < firstUser}); len(out) > maxPieces {
+				if out = append(out, fsys.Stray{Span: sp, Own: number < firstUser}); len(out) > maxPieces {
 					return &fsys.Cant{Why: fmt.Sprintf(tooMany, maxPieces)}
 				}
 			}
