@@ -8,7 +8,7 @@ import (
 	"twinshelf/internal/span"
 )
 
-var zeros = make([]byte, 4<<20)
+var zeros = make([]byte, 1<<20)
 
 // WriteZeros makes a stretch read as zeros. Where the device knows that it does
 // already nothing is written. step, which may be nil, hears of each stretch and

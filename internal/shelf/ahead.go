@@ -1,7 +1,6 @@
 package shelf
 
 import (
-	"errors"
 	"slices"
 	"sync"
 
@@ -10,31 +9,8 @@ import (
 )
 
 // Reads of a twin's disk come in swarms: small ones beside each other, and files that are read from their beginning to
-// their end. The latest blocks are kept, and of a shelf that lies far away the next ones are asked for together
-// with one that follows those before: each alone would cost the way there and back.
-
-type cachedBlock struct {
-	name store.Name
-	b    []byte
-}
-
-// comingBlock is a block that somebody reads.
-type comingBlock struct {
-	name  store.Name
-	ready chan struct{} // closed once b or err is there
-	b     []byte
-	err   error
-}
-
-// errNotRead is what others are told while the reading of a block ends in no other way.
-var errNotRead = errors.New("the block wasn't read to its end")
-
-// isThere is what those wait for who needn't wait.
-var isThere = func() chan struct{} {
-	c := make(chan struct{})
-	close(c)
-	return c
-}()
+// their end. The latest blocks are kept (latest.go), and of a shelf that lies far away the next ones are asked for
+// together with one that follows those before: each alone would cost the way there and back.
 
 // trail is a part that is read block by block.
 type trail struct {
@@ -43,25 +19,29 @@ type trail struct {
 	steps  int   // how many are asked for at once then
 }
 
-const (
-	cachedBlocks = 24
-	// mostTrails is how many are followed at once: a file's contents, and where a file system says where they lie.
-	mostTrails = 4
-)
+// mostTrails is how many are followed at once: a file's contents, and where a file system says where they lie.
+const mostTrails = 4
 
 // blockOf gives block k of a region, which refs, its node's references, name.
 func (d *Disk) blockOf(r *Region, k int64, refs []BlockRef) ([]byte, error) {
 	n := refs[k%NodeBlocks].Name
-	c, mine := d.claim(n)
+	c, mine := d.latest.claim(n)
 	if !mine {
-		<-c.ready
-		return c.b, c.err
+		select {
+		case <-c.ready:
+		case <-d.ctx.Done():
+			return nil, d.ctx.Err()
+		}
+		if c.err == nil {
+			return c.b, nil
+		}
+		return d.fetch([]store.Name{n}) // what failed another one, who may have been stopped, needn't fail here
 	}
-	defer d.came(c)
+	defer d.latest.came(c)
 	names := []store.Name{n}
 	from := k % NodeBlocks
 	for _, ref := range refs[from+1 : min(from+d.steps(r, k), int64(len(refs)))] {
-		if ref.Kind == disk.Data && !slices.Contains(names, ref.Name) && !d.has(ref.Name) {
+		if ref.Kind == disk.Data && !slices.Contains(names, ref.Name) && !d.latest.has(ref.Name) {
 			names = append(names, ref.Name)
 		}
 	}
@@ -87,40 +67,6 @@ func (d *Disk) steps(r *Region, k int64) int64 {
 	return int64(t.steps)
 }
 
-// has says whether a block is among those that were kept.
-func (d *Disk) has(n store.Name) bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return slices.ContainsFunc(d.recent, func(c cachedBlock) bool { return c.name == n })
-}
-
-// claim gives a block that was read lately or is on its way to somebody else; mine says that it is neither, and then
-// whoever claimed it reads it and calls came.
-func (d *Disk) claim(n store.Name) (c *comingBlock, mine bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for i := len(d.recent) - 1; i >= 0; i-- {
-		if k := d.recent[i]; k.name == n {
-			d.recent = append(slices.Delete(d.recent, i, i+1), k)
-			return &comingBlock{name: n, b: k.b, ready: isThere}, false
-		}
-	}
-	if i := slices.IndexFunc(d.coming, func(c *comingBlock) bool { return c.name == n }); i >= 0 {
-		return d.coming[i], false
-	}
-	c = &comingBlock{name: n, ready: make(chan struct{}), err: errNotRead}
-	d.coming = append(d.coming, c)
-	return c, true
-}
-
-// came lets those go on who wait for a block.
-func (d *Disk) came(c *comingBlock) {
-	d.mu.Lock()
-	d.coming = slices.DeleteFunc(d.coming, func(o *comingBlock) bool { return o == c })
-	d.mu.Unlock()
-	close(c.ready)
-}
-
 // fetch reads blocks at once, keeps them, and gives the first one. What goes wrong with the others is found when
 // somebody asks for them.
 func (d *Disk) fetch(names []store.Name) ([]byte, error) {
@@ -132,15 +78,10 @@ func (d *Disk) fetch(names []store.Name) ([]byte, error) {
 	}
 	got[0], problems[0] = d.s.Block(d.ctx, names[0], nil)
 	others.Wait()
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	for i := len(names) - 1; i >= 0; i-- { // the one that was asked for is the latest
 		if problems[i] == nil {
-			d.recent = append(d.recent, cachedBlock{names[i], got[i]})
+			d.latest.keep(names[i], got[i])
 		}
-	}
-	if more := len(d.recent) - cachedBlocks; more > 0 {
-		d.recent = slices.Delete(d.recent, 0, more)
 	}
 	return got[0], problems[0]
 }

@@ -21,9 +21,10 @@ type slow struct {
 	backend.Backend
 
 	mu             sync.Mutex
-	reads, now, at int   // at: the most at once
-	most           int   // that are worth it
-	breaks         int64 // from which byte of a pack on nothing can be read; 0 for none
+	reads, now, at int           // at: the most at once
+	most           int           // that are worth it
+	breaks         int64         // from which byte of a pack on nothing can be read; 0 for none
+	held           chan struct{} // closed when reads may go on; nil where they may
 }
 
 func (s *slow) AtOnce() int { return s.most }
@@ -46,7 +47,15 @@ func (o *slowObject) ReadAt(ctx context.Context, p []byte, off int64) (int, erro
 	o.s.reads++
 	o.s.now++
 	o.s.at = max(o.s.at, o.s.now)
+	held := o.s.held
 	o.s.mu.Unlock()
+	if held != nil {
+		select {
+		case <-held:
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		}
+	}
 	time.Sleep(5 * time.Millisecond) // so that those that are sent at once meet
 	n, err := o.Object.ReadAt(ctx, p, off)
 	o.s.mu.Lock()
@@ -80,9 +89,8 @@ func slowDisk(t *testing.T) (*slow, [][]byte, func() *shelf.Disk) {
 	near, blocks := shelftest.New(t), shelftest.Content(64, 5)
 	tw := committed(t, near, "Kiosk", blocks)
 	b := &slow{Backend: backend.InFolder(near.Place()), most: 64}
-	s := shelftest.At(t, b)
 	return b, blocks, func() *shelf.Disk {
-		d, err := s.OpenDisk(t.Context(), tw, 0)
+		d, err := shelftest.At(t, b).OpenDisk(t.Context(), tw, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -179,5 +187,60 @@ func TestReadTogether(t *testing.T) {
 	}
 	if reads, _ := b.since(); reads != 1 {
 		t.Errorf("%d reads of one block", reads)
+	}
+}
+
+// TestLatestShared: what one disk of a shelf read another one needn't read, and who waits for somebody else's reading,
+// which was stopped, reads by itself.
+func TestLatestShared(t *testing.T) {
+	near, blocks := shelftest.New(t), shelftest.Content(64, 5)
+	tw := committed(t, near, "Kiosk", blocks)
+	b := &slow{Backend: backend.InFolder(near.Place()), most: 1}
+	s := shelftest.At(t, b)
+	open := func(ctx context.Context) *shelf.Disk {
+		d, err := s.OpenDisk(ctx, tw, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	read := func(d *shelf.Disk, k int64) error {
+		p := make([]byte, shelftest.Block)
+		_, err := d.ReadAt(p, k*shelftest.Block)
+		if err == nil && !bytes.Equal(p, blocks[k]) {
+			err = errors.New("it is another one")
+		}
+		return err
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	one, other := open(ctx), open(t.Context())
+	if err := errors.Join(read(one, 8), read(other, 2)); err != nil { // and with it the block map
+		t.Fatal(err)
+	}
+	b.since()
+	if err := read(other, 8); err != nil {
+		t.Fatal(err)
+	}
+	if reads, _ := b.since(); reads != 0 {
+		t.Errorf("%d reads of what was read before", reads)
+	}
+	held := make(chan struct{})
+	b.mu.Lock()
+	b.held = held
+	b.mu.Unlock()
+	results := [2]chan error{make(chan error, 1), make(chan error, 1)}
+	go func() { results[0] <- read(one, 9) }()
+	for reads := 0; reads == 0; {
+		reads, _ = b.since()
+	}
+	go func() { results[1] <- read(other, 9) }()
+	time.Sleep(20 * time.Millisecond) // it waits for the first one, or comes after it: both shall do
+	stop()
+	if err := <-results[0]; !errors.Is(err, context.Canceled) {
+		t.Errorf("stopped: %v", err)
+	}
+	close(held)
+	if err := <-results[1]; err != nil {
+		t.Error(err)
 	}
 }

@@ -22,10 +22,10 @@ type Disk struct {
 	d     *TwinDisk
 	block int64
 
+	latest *latest
+
 	mu      sync.Mutex
 	nodes   map[string][]BlockRef
-	recent  []cachedBlock
-	coming  []*comingBlock
 	trails  []trail
 	sharing *Sharing // nil where it reads by itself
 	seat    *sharer
@@ -45,7 +45,7 @@ func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	}
 	KeysOn(s).use(ctx, t.ID)
 	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()),
-		nodes: map[string][]BlockRef{}}, nil
+		latest: s.latest.get(), nodes: map[string][]BlockRef{}}, nil
 }
 
 func (d *Disk) Size() int64             { return d.d.Identity.Size }
@@ -229,11 +229,9 @@ func (d *Disk) PiecesIn(sp span.Span) iter.Seq2[disk.Piece, error] {
 func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool,
 	fail func(disk.Piece, error) bool) bool {
 	perNode := NodeBlocks * d.block
-	for k := 0; int64(k)*perNode < r.Span.Len(); k++ {
+	within := sp.Intersect(r.Span)
+	for k := int((within.Start - r.Span.Start) / perNode); r.Span.Start+int64(k)*perNode < within.End; k++ {
 		area := span.At(r.Span.Start+int64(k)*perNode, perNode).Intersect(r.Span)
-		if !area.Overlaps(sp) {
-			continue
-		}
 		refs, err := d.node(r, k)
 		if err != nil {
 			if !fail(disk.Piece{Span: area, Kind: disk.Data}, err) {
@@ -247,11 +245,11 @@ func (d *Disk) regionPieces(r *Region, sp span.Span, emit func(disk.Piece) bool,
 			}
 			continue
 		}
-		for j, ref := range refs {
-			p := disk.Piece{Span: span.At(area.Start+int64(j)*d.block, d.block).Intersect(area), Kind: ref.Kind}
-			if !p.Overlaps(sp) {
-				continue
-			}
+		first := max(0, within.Start-area.Start) / d.block
+		last := min(int64(len(refs)), (within.End-area.Start+d.block-1)/d.block)
+		for j := first; j < last; j++ {
+			ref := refs[j]
+			p := disk.Piece{Span: span.At(area.Start+j*d.block, d.block).Intersect(area), Kind: ref.Kind}
 			if ref.Kind == disk.Data {
 				p.Name = ref.Name.String()
 			}

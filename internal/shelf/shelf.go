@@ -12,6 +12,7 @@ import (
 type Shelf struct {
 	*store.Store
 	described described
+	latest    sharedLatest
 }
 
 // Create makes a shelf in a folder, which must not hold one already; it is made when missing, and must otherwise be

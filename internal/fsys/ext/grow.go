@@ -226,6 +226,18 @@ func (g *growth) add(block int64, b []byte, why string) {
 	g.patches = append(g.patches, disk.Patch{Off: block * g.v.blockSize, Data: b, Why: why})
 }
 
+// addShort writes a block that begins with b; the rest of it is zeros.
+func (g *growth) addShort(block int64, b []byte, why string) {
+	at, end := block*g.v.blockSize, (block+1)*g.v.blockSize
+	if len(b) > 0 {
+		g.add(block, b, why)
+		at += int64(len(b))
+	}
+	if at < end {
+		g.patches = append(g.patches, disk.Patch{Off: at, Zeros: end - at, Why: why})
+	}
+}
+
 // putBlockBitmap writes a group's block bitmap with its checksum.
 func (g *growth) putBlockBitmap(d []byte, at int64, bits []byte) {
 	g.add(at, bits, "block bitmap")
@@ -468,11 +480,11 @@ func (g *growth) resizeInode() error {
 			return fsys.Contradiction(dind*o.blockSize, "inode 7 doesn't name block %d, which is kept for "+
 				"descriptors", at)
 		}
-		b := make([]byte, o.blockSize)
-		for j, n := range now {
-			le.PutUint32(b[4*j:], uint32(at+n*o.blocksPerGrp))
+		var b []byte
+		for _, n := range now {
+			b = le.AppendUint32(b, uint32(at+n*o.blocksPerGrp))
 		}
-		g.add(at, b, "room for more group descriptors")
+		g.addShort(at, b, "room for more group descriptors")
 		blocks += int64(len(now)-len(before)) * unit
 	}
 	le.PutUint32(ino[inoBlocksLo:], uint32(blocks))

@@ -486,11 +486,11 @@ func (s *shrinkage) resizeInodeShrunk() error {
 	for i := v.descBlocks; i < v.descBlocks+v.reservedGDT; i++ {
 		at := o.superBlock() + 1 + i
 		le.PutUint32(list[4*(i%per):], uint32(at))
-		b := make([]byte, o.blockSize)
-		for j, n := range copies {
-			le.PutUint32(b[4*j:], uint32(at+n*o.blocksPerGrp))
+		var b []byte
+		for _, n := range copies {
+			b = le.AppendUint32(b, uint32(at+n*o.blocksPerGrp))
 		}
-		s.add(at, b, "room for more group descriptors")
+		s.addShort(at, b, "room for more group descriptors")
 	}
 	le.PutUint32(ino[inoBlocksLo:], uint32((1+v.reservedGDT*int64(1+len(copies)))*(o.blockSize/512)))
 	s.add(dind, list, "map of the room for group descriptors")

@@ -12,8 +12,8 @@ import (
 
 // file is an inode while it is looked at.
 type file struct {
-	number, to int64 // its number now and afterwards
-	b          []byte
+	number, to int64  // its number now and afterwards
+	b          []byte // as it will be
 	changed    bool
 	seed       uint32 // of the checksums of its blocks, afterwards
 }
@@ -21,12 +21,43 @@ type file struct {
 // files goes over every inode in use, says where what it has past the new end will be, and in directories puts new
 // numbers for old.
 func (s *shrinkage) files() error {
-	return s.eachInode(func(number int64, raw []byte) error {
-		if len(s.moves)+len(s.patches) > maxChanges {
+	var changed inodeRuns
+	err := s.eachInode(func(number int64, raw []byte) error {
+		if len(s.moves)+len(s.patches)+len(changed.patches) > maxChanges {
 			return &fsys.Cant{Why: fmt.Sprintf("more than %d changes would be needed", maxChanges)}
 		}
-		return s.file(number, raw)
+		f, err := s.file(number, raw)
+		if err == nil && f.changed {
+			changed.add(s.slot(f.to), s.sealInode(uint32(f.to), f.b))
+		}
+		return err
 	})
+	s.patches = append(s.patches, changed.patches...)
+	return err
+}
+
+// inodeRuns are patches of inodes: those that follow each other are one.
+type inodeRuns struct {
+	patches []disk.Patch
+	b       []byte // the latest patches' bytes, in the order in which they came
+}
+
+// inodeRun is how many bytes of inodes are kept in one piece of memory.
+const inodeRun = 64 << 10
+
+// add copies an inode that stands at a byte of the volume.
+func (r *inodeRuns) add(off int64, b []byte) {
+	if len(r.b)+len(b) > cap(r.b) {
+		r.b = make([]byte, 0, max(inodeRun, len(b)))
+	}
+	at := len(r.b)
+	r.b = append(r.b, b...)
+	if k := len(r.patches) - 1; at > 0 && r.patches[k].Span().End == off {
+		at -= len(r.patches[k].Data)
+		r.patches[k].Data = r.b[at:len(r.b):len(r.b)]
+		return
+	}
+	r.patches = append(r.patches, disk.Patch{Off: off, Data: r.b[at:len(r.b):len(r.b)], Why: "inodes"})
 }
 
 // eachInode gives every inode in use, in order; its bytes hold until the next one.
@@ -57,19 +88,34 @@ func (s *shrinkage) eachInode(do func(number int64, raw []byte) error) error {
 	return nil
 }
 
-func (s *shrinkage) file(number int64, raw []byte) error {
-	f := &file{number: number, to: number, b: slices.Clone(raw)}
+// file gives an inode as it will be, in the memory of raw.
+func (s *shrinkage) file(number int64, raw []byte) (*file, error) {
+	f := &file{number: number, to: number, b: raw}
 	if to, ok := s.renamed[number]; ok {
 		f.to, f.changed = to, true
 	}
 	f.seed = csum(s.seed, u32(uint32(f.to)), f.b[inoGeneration:inoGeneration+4])
 	if err := s.attributes(f); err != nil {
-		return err
+		return nil, err
 	}
+	if err := s.contents(f); err != nil {
+		return nil, err
+	}
+	if f.changed && int64(le.Uint32(s.super[sbJournalInode:])) == f.number {
+		s.journal = slices.Clone(f.b)
+	}
+	if f.changed && s.ownBlocks(f.number) {
+		return nil, &fsys.Cant{Why: "the list of files that are being deleted lies beyond that"}
+	}
+	return f, nil
+}
+
+// contents says where a file's contents will be, and puts new numbers into a directory.
+func (s *shrinkage) contents(f *file) error {
 	mode := le.Uint16(f.b[inoMode:]) & modeMask
 	flags := le.Uint32(f.b[inoFlags:])
 	switch {
-	case number == badInode && !disk.IsZero(f.b[inoBlock:inoBlock+inoBlockSz]):
+	case f.number == badInode && !disk.IsZero(f.b[inoBlock:inoBlock+inoBlockSz]):
 		return &fsys.Cant{Why: "bad blocks are marked on it"}
 	case !s.hasMap(f):
 	case flags&flagExtents != 0:
@@ -81,26 +127,15 @@ func (s *shrinkage) file(number int64, raw []byte) error {
 			return err
 		}
 	}
-	if mode == modeDir {
-		if f.to != f.number {
-			s.dirs[(f.to-1)/s.v.inodesPerGrp]++
-		}
-		if len(s.renamed) > 0 && flags&flagInline == 0 {
-			if err := s.directory(f); err != nil {
-				return err
-			}
-		}
-	}
-	if !f.changed {
+	if mode != modeDir {
 		return nil
 	}
-	if int64(le.Uint32(s.super[sbJournalInode:])) == f.number {
-		s.journal = f.b
+	if f.to != f.number {
+		s.dirs[(f.to-1)/s.v.inodesPerGrp]++
 	}
-	if s.ownBlocks(f.number) {
-		return &fsys.Cant{Why: "the list of files that are being deleted lies beyond that"}
+	if len(s.renamed) > 0 && flags&flagInline == 0 {
+		return s.directory(f)
 	}
-	s.patches = append(s.patches, disk.Patch{Off: s.slot(f.to), Data: s.sealInode(uint32(f.to), f.b), Why: "inode"})
 	return nil
 }
 
