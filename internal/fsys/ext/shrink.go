@@ -30,7 +30,7 @@ type shrinkage struct {
 	placing
 	groups []group  // as they were
 	meta   span.Set // the bitmaps and inode tables of all groups, as they were
-	walked int64    // blocks of maps and directories that were read
+	walked walked
 	// bitmaps are the block bitmaps that change, by group.
 	bitmaps map[int64][]byte
 	inodes  map[int64][]byte // inode bitmaps that change, by group

@@ -208,16 +208,20 @@ func (s *shrinkage) block(at int64) ([]byte, error) {
 	if at <= 0 || at >= s.old.blocks {
 		return nil, fmt.Errorf("it points to block %d of %d", at, s.old.blocks)
 	}
-	if err := s.walk(); err != nil {
+	if err := s.walked.step(s.old.blocks); err != nil {
 		return nil, err
 	}
 	b := make([]byte, s.old.blockSize)
 	return b, disk.ReadFull(s.old.r, b, at*s.old.blockSize)
 }
 
-// walk counts a block of a map or a directory. Every one belongs to one file only, and is read a few times at the most.
-func (s *shrinkage) walk() error {
-	if s.walked++; s.walked > 4*s.old.blocks {
+// walked counts blocks of maps and directories that were read.
+type walked int64
+
+// step counts one more on a volume of so many blocks. Every one belongs to one file only, and is read a few times at
+// the most.
+func (w *walked) step(blocks int64) error {
+	if *w++; int64(*w) > 4*blocks {
 		return errors.New("the maps of its files lead in circles")
 	}
 	return nil

@@ -80,7 +80,7 @@ func (s *shrinkage) findStrays(number int64, raw []byte) error {
 			}
 			return s.stray(span.At(block, count), own)
 		},
-		node: func(int64) error { return s.walk() },
+		node: func(int64) error { return s.walked.step(s.old.blocks) },
 	})
 }
 
