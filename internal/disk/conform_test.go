@@ -1,6 +1,7 @@
 package disk_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
@@ -51,13 +52,24 @@ func TestFileConforms(t *testing.T) {
 	disktest.Conform(t, holed(t), someBytes())
 }
 
+// packedPatch is a patch whose bytes are packed.
+func packedPatch(t *testing.T) disk.Patch {
+	t.Helper()
+	var packer disk.Packer
+	p := packer.Patch(2<<20-100, bytes.Repeat([]byte("tide and ebb "), 3000), "packed")
+	if p.Data != nil || p.Kind() != disk.Data || p.Span() != span.At(2<<20-100, 39_000) {
+		t.Fatalf("it isn't packed: %v", p.Span())
+	}
+	return p
+}
+
 // TestPatchedConforms: patches over a device that knows its holes, and over one that doesn't; one of them fills a hole.
 func TestPatchedConforms(t *testing.T) {
 	patches := []disk.Patch{{Off: 700_000, Data: []byte("in a hole")}, {Off: 4096, Zeros: 8192},
-		{Off: conformSize - 4, Data: []byte("last")}, {Off: 1<<20 - 3, Data: []byte("across")}}
+		{Off: conformSize - 4, Data: []byte("last")}, {Off: 1<<20 - 3, Data: []byte("across")}, packedPatch(t)}
 	want := someBytes()
 	for _, p := range patches {
-		copy(want[p.Off:], append(p.Data, make([]byte, p.Zeros)...))
+		copy(want[p.Off:], append(bytes.Clone(p.Bytes()), make([]byte, p.Zeros)...))
 	}
 	for _, base := range []disk.Device{memory(t, someBytes()), holed(t)} {
 		d, err := disk.Patched(base, patches)
@@ -111,9 +123,9 @@ func TestOverlayConforms(t *testing.T) {
 	base := memory(t, want)
 	patches := []disk.Patch{{Off: 0, Data: []byte("first")}, {Off: 700_000, Zeros: 5000},
 		{Off: 1<<20 - 3, Data: []byte("across")},
-		{Off: conformSize - 4, Data: []byte("last")}}
+		packedPatch(t), {Off: conformSize - 4, Data: []byte("last")}}
 	for _, p := range patches {
-		copy(want[p.Off:], append(p.Data, make([]byte, p.Zeros)...))
+		copy(want[p.Off:], append(bytes.Clone(p.Bytes()), make([]byte, p.Zeros)...))
 	}
 	for _, size := range []int64{conformSize, conformSize + 1<<20} { // as large as its base, and larger
 		o, err := disk.NewOverlay(base, patches, size)

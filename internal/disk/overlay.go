@@ -2,110 +2,11 @@ package disk
 
 import (
 	"cmp"
-	"fmt"
 	"iter"
 	"slices"
 
 	"twinshelf/internal/span"
 )
-
-// Patch is a run of bytes that stands at byte Off instead of what the base
-// holds: Data, or Zeros zero bytes when there is no Data. Several patches may
-// share one Data.
-type Patch struct {
-	Off   int64
-	Data  []byte
-	Zeros int64
-	Why   string // in words, for the plan and the proof
-}
-
-// Span is the bytes that the patch covers.
-func (p Patch) Span() span.Span {
-	if p.Data == nil {
-		return span.At(p.Off, p.Zeros)
-	}
-	return span.At(p.Off, int64(len(p.Data)))
-}
-
-// Kind is Zero for a patch of zeros, otherwise Data.
-func (p Patch) Kind() PieceKind {
-	if p.Data == nil {
-		return Zero
-	}
-	return Data
-}
-
-// Write puts the patch onto a device. step, which may be nil, hears of each
-// stretch and whether it had to be written, and stops the work with its error.
-func (p Patch) Write(w Writable, step func(sp span.Span, written bool) error) error {
-	if p.Data == nil {
-		return WriteZeros(w, p.Span(), step)
-	}
-	const most = 4 << 20
-	for at := 0; at < len(p.Data); at += most {
-		b := p.Data[at:min(len(p.Data), at+most)]
-		if _, err := w.WriteAt(b, p.Off+int64(at)); err != nil {
-			return err
-		}
-		if step != nil {
-			if err := step(span.At(p.Off+int64(at), int64(len(b))), true); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// read fills dst, which begins at byte off of the device, as far as the patch covers it.
-func (p Patch) read(dst []byte, off int64) {
-	hit := p.Span().Intersect(span.At(off, int64(len(dst))))
-	if hit.Empty() {
-		return
-	}
-	to := dst[hit.Start-off : hit.End-off]
-	if p.Data == nil {
-		clear(to)
-		return
-	}
-	copy(to, p.Data[hit.Start-p.Off:])
-}
-
-// SortPatches orders patches by place and refuses those that overlap or lie
-// beyond a device of size bytes. Empty ones are dropped.
-func SortPatches(patches []Patch, size int64) ([]Patch, error) {
-	ps := slices.DeleteFunc(slices.Clone(patches), func(p Patch) bool { return p.Span().Empty() })
-	slices.SortFunc(ps, func(a, b Patch) int { return cmp.Compare(a.Off, b.Off) })
-	end := int64(0)
-	for _, p := range ps {
-		if p.Off < end || p.Span().End > size {
-			return nil, fmt.Errorf("patch %s (%s) overlaps another one or lies beyond the end at byte %d", p.Span(),
-				p.Why, size)
-		}
-		end = p.Span().End
-	}
-	return ps, nil
-}
-
-// Over lays patches over others: where both cover a byte, the upper ones win. Neither list may overlap in itself.
-func Over(upper, lower []Patch) []Patch {
-	var covered span.Set
-	for _, p := range upper {
-		covered.Add(p.Span())
-	}
-	out := slices.Clone(upper)
-	for _, p := range lower {
-		for sp := range span.Of(p.Span()).Subtract(covered.Clip(p.Span())).All() {
-			q := Patch{Off: sp.Start, Why: p.Why}
-			if p.Data == nil {
-				q.Zeros = sp.Len()
-			} else {
-				q.Data = p.Data[sp.Start-p.Off : sp.End-p.Off]
-			}
-			out = append(out, q)
-		}
-	}
-	return out
-}
 
 // Overlay is a planned disk: a base, patches over it, and possibly another
 // size. Behind the base's end it reads as zeros and is undefined for Pieces.

@@ -48,7 +48,7 @@ func (p *sparsePatched) NextData(off int64) (span.Span, error) {
 	}
 	for _, q := range p.patches {
 		here := q.Span().Intersect(span.Span{Start: off, End: q.Span().End})
-		if q.Data == nil || here.Empty() {
+		if q.Kind() == Zero || here.Empty() {
 			continue
 		}
 		if errors.Is(err, io.EOF) || here.Start < data.Start {

@@ -119,3 +119,43 @@ func TestPatchKinds(t *testing.T) {
 		t.Errorf("a covered one is left: %d", len(left))
 	}
 }
+
+// TestPacked: packed patches say what others say, in whole and in part, whether their bytes pack well or not.
+func TestPacked(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	var packer Packer
+	for range 300 {
+		data := make([]byte, 1+r.IntN(3000))
+		for i := range data {
+			data[i] = byte(r.IntN(1 + r.IntN(255)))
+		}
+		if r.IntN(2) == 0 {
+			data = bytes.Repeat(data[:1+len(data)/20], 15)
+		}
+		p := packer.Patch(1000, data, "some")
+		if p.Kind() != Data || p.Span() != span.At(1000, int64(len(data))) || !bytes.Equal(p.Bytes(), data) {
+			t.Fatalf("%d bytes: %v, %v", len(data), p.Kind(), p.Span())
+		}
+		a, b := r.IntN(len(data)), r.IntN(len(data)+1)
+		a, b = min(a, b), max(a, b)
+		part := p.Part(span.Span{Start: 1000 + int64(a), End: 1000 + int64(b)})
+		if !bytes.Equal(part.Bytes(), data[a:b]) || part.Off != 1000+int64(a) || part.Why != "some" {
+			t.Fatalf("%d to %d of %d bytes", a, b, len(data))
+		}
+		m := NewMemory(8000, 512)
+		if err := p.Write(m, nil); err != nil || !bytes.Equal(m.Bytes[1000:1000+len(data)], data) {
+			t.Fatalf("%d bytes are written as others: %v", len(data), err)
+		}
+		window := bytes.Repeat([]byte{7}, 500)
+		p.read(window, 1000+int64(a)-100)
+		want := bytes.Repeat([]byte{7}, 500)
+		for i := range want {
+			if k := a - 100 + i; k >= 0 && k < len(data) {
+				want[i] = data[k]
+			}
+		}
+		if !bytes.Equal(window, want) {
+			t.Fatalf("read at %d of %d bytes", a-100, len(data))
+		}
+	}
+}

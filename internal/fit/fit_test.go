@@ -35,7 +35,7 @@ func source(t *testing.T, kind table.Kind, sector int) *disk.Memory {
 		t.Fatal(err)
 	}
 	for _, p := range patches {
-		copy(d.Bytes[p.Off:], p.Data)
+		copy(d.Bytes[p.Off:], p.Bytes())
 	}
 	return d
 }

@@ -69,7 +69,7 @@ func random(t *testing.T, r *rand.Rand) *disk.Memory {
 		}
 	}
 	for _, p := range patches {
-		copy(d.Bytes[p.Off:], p.Data)
+		copy(d.Bytes[p.Off:], p.Bytes())
 	}
 	for _, p := range l.Parts { // something in each that must arrive
 		copy(d.Bytes[p.Span.Start+p.Span.Len()/2:], fmt.Sprintf("cargo of part %d", p.Number))

@@ -38,7 +38,7 @@ func gappy(t *testing.T) Order {
 			t.Fatal(err)
 		}
 		for _, q := range patches {
-			copy(m.Bytes[p.Span.Start+q.Off:], append(q.Data, make([]byte, q.Zeros)...))
+			copy(m.Bytes[p.Span.Start+q.Off:], append(q.Bytes(), make([]byte, q.Zeros)...))
 		}
 	}
 	lying, err := inside.Lying(t.Context(), m, 0, []string{fares})

@@ -97,7 +97,7 @@ func summary(p Plan) string {
 	if p.Layout != nil {
 		l := *p.Layout
 		for _, q := range l.Patches {
-			text += fmt.Sprintf(" %v %x", q.Span(), sha256.Sum256(q.Data))
+			text += fmt.Sprintf(" %v %x", q.Span(), sha256.Sum256(q.Bytes()))
 		}
 		l.Patches = nil
 		text += fmt.Sprintf(" %+v", l)

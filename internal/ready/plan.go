@@ -133,8 +133,8 @@ func (d *Draft) tablePatches(dev disk.Device) ([]disk.Patch, error) {
 		return patches, err
 	}
 	return slices.DeleteFunc(patches, func(p disk.Patch) bool {
-		now := make([]byte, len(p.Data))
-		return disk.ReadFull(dev, now, p.Off) == nil && string(now) == string(p.Data)
+		now := make([]byte, len(p.Bytes()))
+		return disk.ReadFull(dev, now, p.Off) == nil && string(now) == string(p.Bytes())
 	}), nil
 }
 

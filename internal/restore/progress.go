@@ -110,7 +110,7 @@ func (p *Restore) name(origin string) string {
 	}
 	for _, q := range p.Disk.Patches() {
 		fmt.Fprintf(h, "%s\n", q.Span())
-		h.Write(q.Data)
+		h.Write(q.Bytes())
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }

@@ -104,7 +104,7 @@ func Told(ctx context.Context, planned, target disk.Device, old []string) (map[s
 		now := ""
 		for _, p := range refs.Patches {
 			b := make([]byte, len(id))
-			if len(p.Data) != len(id) || disk.ReadFull(target, b, p.Off) != nil || now != "" &&
+			if len(p.Bytes()) != len(id) || disk.ReadFull(target, b, p.Off) != nil || now != "" &&
 				!strings.EqualFold(now, string(b)) {
 				now = ""
 				break

@@ -86,8 +86,9 @@ func onVolume(m *fsys.Mapped, p disk.Patch) ([]disk.Patch, error) {
 		if hit.Start != at {
 			return nil, errPacked
 		}
-		out = append(out, disk.Patch{Off: s.At + hit.Start - s.Start, Data: p.Data[at-p.Off : hit.End-p.Off],
-			Why: p.Why})
+		q := p.Part(hit)
+		q.Off = s.At + hit.Start - s.Start
+		out = append(out, q)
 		at = hit.End
 	}
 	if at != p.Span().End || !(span.Span{End: m.Length}).Covers(p.Span()) {

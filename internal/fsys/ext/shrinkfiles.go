@@ -32,32 +32,39 @@ func (s *shrinkage) files() error {
 		}
 		return err
 	})
+	changed.end()
 	s.patches = append(s.patches, changed.patches...)
 	return err
 }
 
-// inodeRuns are patches of inodes: those that follow each other are one.
+// inodeRuns are patches of inodes: those that follow each other are one, and packed, since there may be many.
 type inodeRuns struct {
 	patches []disk.Patch
-	b       []byte // the latest patches' bytes, in the order in which they came
+	off     int64
+	b       []byte // the run that isn't among the patches so far
+	packer  disk.Packer
 }
 
-// inodeRun is how many bytes of inodes are kept in one piece of memory.
-const inodeRun = 64 << 10
+// inodeRun is how long a run becomes at the most, in bytes.
+const inodeRun = 16 << 10
 
 // add copies an inode that stands at a byte of the volume.
 func (r *inodeRuns) add(off int64, b []byte) {
-	if len(r.b)+len(b) > cap(r.b) {
-		r.b = make([]byte, 0, max(inodeRun, len(b)))
+	if len(r.b) >= inodeRun || r.off+int64(len(r.b)) != off {
+		r.end()
 	}
-	at := len(r.b)
+	if len(r.b) == 0 {
+		r.off = off
+	}
 	r.b = append(r.b, b...)
-	if k := len(r.patches) - 1; at > 0 && r.patches[k].Span().End == off {
-		at -= len(r.patches[k].Data)
-		r.patches[k].Data = r.b[at:len(r.b):len(r.b)]
-		return
+}
+
+// end makes the run a patch.
+func (r *inodeRuns) end() {
+	if len(r.b) > 0 {
+		r.patches = append(r.patches, r.packer.Patch(r.off, r.b, "inodes"))
 	}
-	r.patches = append(r.patches, disk.Patch{Off: off, Data: r.b[at:len(r.b):len(r.b)], Why: "inodes"})
+	r.b = r.b[:0]
 }
 
 // eachInode gives every inode in use, in order; its bytes hold until the next one.

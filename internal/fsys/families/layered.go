@@ -388,12 +388,8 @@ func outward(patches []disk.Patch, m *container.Map) ([]disk.Patch, error) {
 			if r.Member != 0 {
 				return nil, errors.New("some of what would change lies on another member")
 			}
-			p := disk.Patch{Off: r.Off, Why: q.Why}
-			if q.Data == nil {
-				p.Zeros = r.Inner.Len()
-			} else {
-				p.Data = q.Data[r.Inner.Start-q.Off : r.Inner.End-q.Off]
-			}
+			p := q.Part(r.Inner)
+			p.Off = r.Off
 			out = append(out, p)
 			at = r.Inner.End
 		}

@@ -94,7 +94,7 @@ func (x *inner) stored(patches []disk.Patch) ([]disk.Patch, error) {
 	}
 	var open []disk.Patch
 	for _, p := range patches {
-		b := p.Data
+		b := p.Bytes()
 		if b == nil {
 			b = make([]byte, p.Zeros)
 		}

@@ -341,7 +341,7 @@ func Resized(t testing.TB, from string, b fsys.Bounds) (path string, c *fsys.Cha
 		if q.Span().End > size {
 			t.Fatalf("patch %s (%s) lies beyond the part of %d bytes", q.Span(), q.Why, size)
 		}
-		data := q.Data
+		data := q.Bytes()
 		if data == nil && sparse {
 			continue // it is a hole
 		} else if data == nil {

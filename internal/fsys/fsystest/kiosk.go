@@ -41,7 +41,7 @@ func Kiosk(t testing.TB) *disk.Memory {
 		}
 	}
 	for _, q := range patches {
-		copy(m.Bytes[q.Off:q.Span().End], append(bytes.Clone(q.Data), make([]byte, q.Zeros)...))
+		copy(m.Bytes[q.Off:q.Span().End], append(bytes.Clone(q.Bytes()), make([]byte, q.Zeros)...))
 	}
 	return m
 }

@@ -189,12 +189,8 @@ func inFile(all []extent, unit, at int64, p disk.Patch) (out []disk.Patch) {
 	for _, e := range all {
 		from, to := max(at, begin), min(at+n, begin+e.count*unit)
 		if from < to {
-			q := disk.Patch{Off: e.first*unit + from - begin, Why: p.Why}
-			if p.Data == nil {
-				q.Zeros = to - from
-			} else {
-				q.Data = p.Data[from-at : to-at]
-			}
+			q := p.Part(span.Span{Start: from, End: to}.Shift(p.Off - at))
+			q.Off = e.first*unit + from - begin
 			out = append(out, q)
 		}
 		begin += e.count * unit

@@ -262,12 +262,8 @@ func (g *growth) stream(runs []run, at int64, p disk.Patch) {
 		if hit.Empty() {
 			continue
 		}
-		q := disk.Patch{Off: r.lcn*g.v.cluster + hit.Start - r.vcn*g.v.cluster, Why: "cluster bitmap"}
-		if p.Data == nil {
-			q.Zeros = hit.Len()
-		} else {
-			q.Data = p.Data[hit.Start-at : hit.End-at]
-		}
+		q := p.Part(hit.Shift(p.Off - at))
+		q.Off, q.Why = r.lcn*g.v.cluster+hit.Start-r.vcn*g.v.cluster, "cluster bitmap"
 		g.patches = append(g.patches, q)
 	}
 }
