@@ -42,7 +42,8 @@ type shrinkage struct {
 	attrs   map[int64]int64  // new places of blocks with extended attributes
 	nodes   map[int64][]byte // blocks of maps as they will be, by their new place
 	fresh   []disk.Patch     // inodes that were never used, under those that are now
-	journal []byte           // the journal's inode, when it changes
+	packer  disk.Packer
+	journal []byte // the journal's inode, when it changes
 }
 
 // Least tries how small the volume can become: its groups with what they need themselves, and all that is in use.

@@ -41,7 +41,7 @@ func (s *shrinkage) directory(f *file) error {
 				if !ok {
 					return fmt.Errorf("block %d of the directory has no place", logical)
 				}
-				s.add(at, b, "names of a directory")
+				s.patches = append(s.patches, s.packer.Patch(at*s.v.blockSize, b, "names of a directory"))
 			}
 		}
 	}

@@ -21,7 +21,7 @@ type file struct {
 // files goes over every inode in use, says where what it has past the new end will be, and in directories puts new
 // numbers for old.
 func (s *shrinkage) files() error {
-	var changed inodeRuns
+	changed := inodeRuns{packer: &s.packer}
 	err := s.eachInode(func(number int64, raw []byte) error {
 		if len(s.moves)+len(s.patches)+len(changed.patches) > maxChanges {
 			return &fsys.Cant{Why: fmt.Sprintf("more than %d changes would be needed", maxChanges)}
@@ -42,7 +42,7 @@ type inodeRuns struct {
 	patches []disk.Patch
 	off     int64
 	b       []byte // the run that isn't among the patches so far
-	packer  disk.Packer
+	packer  *disk.Packer
 }
 
 // inodeRun is how long a run becomes at the most, in bytes.
