@@ -17,6 +17,7 @@ import (
 	"twinshelf/internal/run"
 	"twinshelf/internal/shelf"
 	"twinshelf/internal/span"
+	"twinshelf/internal/store"
 	"twinshelf/internal/survey"
 	"twinshelf/internal/units"
 )
@@ -51,6 +52,7 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 	t := &shelf.Twin{ID: shelf.NewTwinID(p.Now), Machine: p.Machine, Note: p.Note, Tool: p.Tool, Taken: p.Now}
 	e, _ := p.Estimate(rc)
 	w := newWork(rc, session, p.Shelf.Head().BlockSize, newPacing(p.Packing))
+	w.glimpses = p.Glimpses
 	rc.Phase(phaseRead, e.Keep)
 	t.Disks = make([]shelf.TwinDisk, len(p.Sources)) // postponed blocks point into it
 	for i := range p.Sources {
@@ -137,6 +139,7 @@ type node struct {
 type region struct {
 	area  survey.Area
 	out   shelf.Region
+	seen  span.Set // what was read of it before, in bytes of the area
 	added atomic.Int64
 	fresh atomic.Int64 // plain bytes of blocks that were new to the shelf
 	raw   atomic.Int64 // those of them that couldn't be packed
@@ -165,6 +168,8 @@ type work struct {
 	wg      sync.WaitGroup
 	failed  atomic.Pointer[error]
 	pacing  *pacing
+
+	glimpses *shelf.Glimpses
 
 	regions []*region
 	retry   []deferred
@@ -226,6 +231,9 @@ func (w *work) put(j job) (time.Duration, error) {
 	name, stored, err := w.session.PutBy(w.rc, j.buf, e)
 	added := stored.Bytes
 	ref.Kind, ref.Name = disk.Data, name
+	if err == nil {
+		w.glimpse(j, name)
+	}
 	j.node.region.added.Add(added)
 	if added > 0 {
 		j.node.region.fresh.Add(int64(len(j.buf)))
@@ -235,6 +243,14 @@ func (w *work) put(j job) (time.Duration, error) {
 		}
 	}
 	return stored.Waited, err
+}
+
+// glimpse keeps what of a block was read before.
+func (w *work) glimpse(j job, name store.Name) {
+	at := (int64(j.node.index)*shelf.NodeBlocks + int64(j.slot)) * w.block
+	for sp := range j.node.region.seen.Clip(span.At(at, int64(len(j.buf)))).All() {
+		w.glimpses.Keep(name, sp.Start-at, j.buf[sp.Start-at:sp.End-at])
+	}
 }
 
 // release drops one hold on a node; the last one stores it.
@@ -288,6 +304,9 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 	defer rd.abandon()
 	for _, a := range s.Survey.Areas {
 		r := &region{area: a, out: describe(a)}
+		if p.Glimpses != nil {
+			r.seen = a.Touched()
+		}
 		w.regions = append(w.regions, r)
 		if s.LeaveOut[a.Number()] && a.Part != nil {
 			out.Regions = append(out.Regions, r.out)

@@ -59,6 +59,9 @@ type Plan struct {
 	Trust Trust
 	// Packing says how closely what is new is packed.
 	Packing Packing
+	// Glimpses, where there are some, keep what was read of the disks to find out what they hold: the twin's names can
+	// be listed from them.
+	Glimpses *shelf.Glimpses
 	// Now is the time that the twin carries; zero means the time it starts.
 	Now time.Time
 	// there is the share of what is captured that the shelf has already, as far as a sample tells.

@@ -22,7 +22,8 @@ type Disk struct {
 	d     *TwinDisk
 	block int64
 
-	latest *latest
+	latest   *latest
+	glimpses *Glimpses
 
 	mu      sync.Mutex
 	nodes   map[string][]BlockRef
@@ -45,7 +46,7 @@ func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	}
 	KeysOn(s).use(ctx, t.ID)
 	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()),
-		latest: s.latest.get(), nodes: map[string][]BlockRef{}}, nil
+		latest: s.latest.get(), glimpses: glimpsesOf(ctx), nodes: map[string][]BlockRef{}}, nil
 }
 
 func (d *Disk) Size() int64             { return d.d.Identity.Size }
@@ -137,6 +138,9 @@ func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
 	}
 	if refs == nil || refs[k%NodeBlocks].Kind != disk.Data {
 		clear(p)
+		return nil
+	}
+	if d.glimpses.read(refs[k%NodeBlocks].Name, p, within) {
 		return nil
 	}
 	b, err := d.blockOf(r, k, refs)

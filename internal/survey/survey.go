@@ -27,7 +27,9 @@ type Area struct {
 	// where the device knows its holes.
 	ToRead int64
 	Role   table.Role
-	r      *io.SectionReader
+
+	r       *io.SectionReader
+	touched *touched // what r reads; nil where nobody wants to know
 }
 
 // Survey is what was found on a device. Areas are ascending and cover it.
@@ -120,7 +122,8 @@ func (s *Survey) gap(sp span.Span) {
 }
 
 func (s *Survey) part(ctx context.Context, p *table.Part, others []families.Member, inUse map[int]string) error {
-	a := Area{Span: p.Span, Part: p, r: disk.Section(s.Device, p.Span.Start, p.Span.Len())}
+	t := &touched{Device: s.Device}
+	a := Area{Span: p.Span, Part: p, r: disk.Section(t, p.Span.Start, p.Span.Len()), touched: t}
 	c, err := families.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize(), others...)
 	if err != nil {
 		return err

@@ -265,9 +265,11 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 					return err
 				}
 				defer end()
+				p.Glimpses = shelf.NewGlimpses()
+				defer func() { p.Glimpses = nil }()
 				if t, err = p.Run(rc); err == nil {
 					keepKeys(rc, p, t)
-					w.list(rc, t)
+					w.list(rc, p.Glimpses, t)
 					leaving.drop(rc, p.Shelf)
 				}
 				return err
@@ -299,11 +301,11 @@ func keepKeys(rc *run.Context, p *capture.Plan, t *shelf.Twin) {
 
 // list makes the index of names of a new twin. The twin is whole without it: where it fails it is made when it is
 // wanted.
-func (w *Workshop) list(rc *run.Context, t *shelf.Twin) {
+func (w *Workshop) list(rc *run.Context, g *shelf.Glimpses, t *shelf.Twin) {
 	rc.Phase(phaseNames, 0)
 	lib, err := w.Library()
 	if err == nil {
-		_, err = lib.Of(rc, t)
+		_, err = lib.Of(shelf.WithGlimpses(rc, g), t)
 	}
 	if err != nil {
 		rc.Note("the names of its files couldn't be listed (%v); that is done at the first search", err)
