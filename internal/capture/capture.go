@@ -76,10 +76,16 @@ func (p *Plan) run(rc *run.Context) (*shelf.Twin, error) {
 		}
 	}
 	t.Seconds, t.Packing = time.Since(start).Seconds(), w.pacing.done()
+	if p.Names != nil {
+		if l := p.Names(rc, t, session); l != nil {
+			session.Attach(l)
+		}
+	}
 	rc.Phase(phaseKeep, 0)
 	if err := session.Commit(rc, t); err != nil {
 		return nil, err
 	}
+	p.NamesKept = session.Listed()
 	return t, nil
 }
 
@@ -245,11 +251,18 @@ func (w *work) put(j job) (time.Duration, error) {
 	return stored.Waited, err
 }
 
-// glimpse keeps what of a block was read before.
+// readAlong is how much is read along at the most after what is needed, in bytes.
+const readAlong = 32 << 10
+
+// glimpse keeps what of a block was read before, with the zeros that follow it and may be read along.
 func (w *work) glimpse(j job, name store.Name) {
 	at := (int64(j.node.index)*shelf.NodeBlocks + int64(j.slot)) * w.block
 	for sp := range j.node.region.seen.Clip(span.At(at, int64(len(j.buf)))).All() {
-		w.glimpses.Keep(name, sp.Start-at, j.buf[sp.Start-at:sp.End-at])
+		from, to := sp.Start-at, sp.End-at
+		for most := min(int64(len(j.buf)), to+readAlong); to < most && j.buf[to] == 0; {
+			to++
+		}
+		w.glimpses.Keep(name, from, j.buf[from:to])
 	}
 }
 
@@ -265,11 +278,13 @@ func (w *work) release(n *node) {
 	if !matters {
 		return
 	}
-	name, added, err := w.session.Put(w.rc, shelf.EncodeNode(n.refs))
+	encoded := shelf.EncodeNode(n.refs)
+	name, added, err := w.session.Put(w.rc, encoded)
 	if err != nil {
 		w.fail(err)
 		return
 	}
+	w.glimpses.Keep(name, 0, encoded)
 	n.region.added.Add(added)
 	n.region.mu.Lock()
 	n.region.out.Nodes[n.index] = name.String()
@@ -315,6 +330,7 @@ func (w *work) disk(p *Plan, s *Source, out *shelf.TwinDisk) error {
 		r.out.Captured = true
 		blocks := (a.Span.Len() + w.block - 1) / w.block
 		r.out.Nodes = make([]string, (blocks+shelf.NodeBlocks-1)/shelf.NodeBlocks)
+		r.out.NodeCount = len(r.out.Nodes)
 		rd.earlier = p.earlier(w.rc, &a, dev.Identity(), w.block)
 		err := rd.region(r)
 		if rd.earlier != nil && r.out.Trusted > 0 {

@@ -62,6 +62,10 @@ type Plan struct {
 	// Glimpses, where there are some, keep what was read of the disks to find out what they hold: the twin's names can
 	// be listed from them.
 	Glimpses *shelf.Glimpses
+	// Names, where it is given, lists the names of a twin that isn't on the shelf so far, from glimpses alone; nil
+	// where they don't go far enough. NamesKept says afterwards whether the shelf has that listing.
+	Names     func(ctx context.Context, t *shelf.Twin, s *shelf.Session) *shelf.Listing
+	NamesKept bool
 	// Now is the time that the twin carries; zero means the time it starts.
 	Now time.Time
 	// there is the share of what is captured that the shelf has already, as far as a sample tells.

@@ -243,6 +243,18 @@ func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	return l.opened(ctx, t, listing)
 }
 
+// Ahead makes the listing of a twin that a session is about to commit, from glimpses alone; nil where they don't go far
+// enough.
+func (l *Library) Ahead(ctx context.Context, t *shelf.Twin, g *shelf.Glimpses, session *shelf.Session) *shelf.Listing {
+	only, end := shelf.OnlyGlimpses(ctx, g)
+	defer end()
+	listing, hurt, err := l.listingOf(only, t, sessionStore{session}, session.PutList)
+	if err != nil || hurt || g.Missed() {
+		return nil
+	}
+	return listing
+}
+
 func (l *Library) inMemory(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 	m := &names.Memory{}
 	var keys [][]string

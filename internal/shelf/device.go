@@ -23,7 +23,7 @@ type Disk struct {
 	block int64
 
 	latest   *latest
-	glimpses *Glimpses
+	glancing glancing
 
 	mu      sync.Mutex
 	nodes   map[string][]BlockRef
@@ -44,9 +44,12 @@ func (s *Shelf) OpenDisk(ctx context.Context, t *Twin, i int) (*Disk, error) {
 	if err != nil {
 		return nil, err
 	}
-	KeysOn(s).use(ctx, t.ID)
+	glancing := glancingOf(ctx)
+	if glancing.only == nil {
+		KeysOn(s).use(ctx, t.ID)
+	}
 	return &Disk{ctx: ctx, s: s, twin: t, d: &t.Disks[i], block: int64(s.BlockSize()),
-		latest: s.latest.get(), glimpses: glimpsesOf(ctx), nodes: map[string][]BlockRef{}}, nil
+		latest: s.latest.get(), glancing: glancing, nodes: map[string][]BlockRef{}}, nil
 }
 
 func (d *Disk) Size() int64             { return d.d.Identity.Size }
@@ -92,7 +95,7 @@ func (d *Disk) node(r *Region, k int) ([]BlockRef, error) {
 	if ok && len(refs) == n {
 		return refs, nil
 	}
-	refs, err := d.s.Node(d.ctx, key, n)
+	refs, err := d.readNode(key, n)
 	if err != nil {
 		return nil, fmt.Errorf("the block map of part %d: %w", r.Part, err)
 	}
@@ -103,6 +106,21 @@ func (d *Disk) node(r *Region, k int) ([]BlockRef, error) {
 	d.nodes[key] = refs
 	d.mu.Unlock()
 	return refs, nil
+}
+
+// readNode reads a node that describes n blocks.
+func (d *Disk) readNode(key string, n int) ([]BlockRef, error) {
+	name, err := store.ParseName(key)
+	if err != nil {
+		return nil, err
+	}
+	if b := d.glancing.g.node(name); b != nil {
+		return DecodeNode(b, n)
+	}
+	if err := d.glancing.miss(); err != nil {
+		return nil, err
+	}
+	return d.s.Node(d.ctx, key, n)
 }
 
 // NodeLen is the number of blocks in node k of a region of length bytes.
@@ -140,8 +158,11 @@ func (d *Disk) readBlock(r *Region, k int64, p []byte, within int64) error {
 		clear(p)
 		return nil
 	}
-	if d.glimpses.read(refs[k%NodeBlocks].Name, p, within) {
+	if d.glancing.g.read(refs[k%NodeBlocks].Name, p, within) {
 		return nil
+	}
+	if err := d.glancing.miss(); err != nil {
+		return err
 	}
 	b, err := d.blockOf(r, k, refs)
 	if err != nil {

@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"context"
+	"errors"
 	"sync"
 
 	"twinshelf/internal/store"
@@ -12,11 +13,12 @@ import (
 const mostGlimpses = 16 << 20
 
 // Glimpses are stretches of blocks as they were put onto a shelf: who looks for something there right after needn't
-// read and unpack whole blocks. A nil one keeps nothing.
+// read and unpack whole blocks, and needn't wait until they are there. A nil one keeps nothing.
 type Glimpses struct {
 	mu     sync.Mutex
 	blocks map[store.Name][]glimpse
 	left   int
+	missed bool
 }
 
 type glimpse struct {
@@ -59,14 +61,62 @@ func (g *Glimpses) read(n store.Name, p []byte, off int64) bool {
 	return false
 }
 
-type glimpsesKey struct{}
+// node gives a block that was kept whole; nil where it wasn't.
+func (g *Glimpses) node(n store.Name) []byte {
+	if g == nil {
+		return nil
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if all := g.blocks[n]; len(all) == 1 && all[0].off == 0 {
+		return all[0].b
+	}
+	return nil
+}
+
+// Missed says whether something was looked for, by somebody who had nothing but glimpses, that wasn't kept.
+func (g *Glimpses) Missed() bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.missed
+}
+
+// errMissed means that nothing but glimpses is there, and they don't go far enough.
+var errMissed = errors.New("it was not kept in memory")
+
+// glancing is how a context's disks are read.
+type glancing struct {
+	g    *Glimpses
+	only context.CancelFunc // called where they don't go far enough; nil where the shelf's blocks are there
+}
+
+// miss says that something wasn't kept; nil where it may be read from the shelf.
+func (w glancing) miss() error {
+	if w.only == nil {
+		return nil
+	}
+	w.g.mu.Lock()
+	w.g.missed = true
+	w.g.mu.Unlock()
+	w.only()
+	return errMissed
+}
+
+type glancingKey struct{}
 
 // WithGlimpses gives a context whose disks are read from glimpses as far as those go.
 func WithGlimpses(ctx context.Context, g *Glimpses) context.Context {
-	return context.WithValue(ctx, glimpsesKey{}, g)
+	return context.WithValue(ctx, glancingKey{}, glancing{g: g})
 }
 
-func glimpsesOf(ctx context.Context) *Glimpses {
-	g, _ := ctx.Value(glimpsesKey{}).(*Glimpses)
-	return g
+// OnlyGlimpses gives a context whose disks are read from glimpses alone: those of a twin that isn't on the shelf so
+// far. It ends where they don't go far enough.
+func OnlyGlimpses(ctx context.Context, g *Glimpses) (only context.Context, end context.CancelFunc) {
+	only, end = context.WithCancel(ctx)
+	return context.WithValue(only, glancingKey{}, glancing{g, end}), end
+}
+
+func glancingOf(ctx context.Context) glancing {
+	w, _ := ctx.Value(glancingKey{}).(glancing)
+	return w
 }

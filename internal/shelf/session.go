@@ -12,6 +12,7 @@ type Session struct {
 	*store.Session
 	s       *Shelf
 	listing *Listing // to be kept at the end; nil for none
+	listed  bool     // it was kept
 }
 
 // Begin takes the lock for the capture of a machine and starts adding. Packs that a killed writer finished are kept:
@@ -30,17 +31,22 @@ func (s *Shelf) Begin(ctx context.Context, machine string) (*Session, error) {
 // Attach has the listing of a twin kept when the session ends well. Its blocks must have been put by then.
 func (c *Session) Attach(l *Listing) { c.listing = l }
 
-// Commit makes everything durable, then lets the twin appear. When it fails the shelf is as it was before Begin.
+// Commit makes everything durable, then lets the twin appear, and its listing: one that can't be kept is made when it
+// is wanted. When it fails the shelf is as it was before Begin.
 func (c *Session) Commit(ctx context.Context, t *Twin) error {
 	return c.Session.Commit(ctx, func(ctx context.Context, l *store.Lock) error {
-		if err := c.keepListing(ctx, l); err != nil {
-			return err
+		err := c.s.writeTwin(ctx, l, t)
+		if err == nil {
+			c.listed = c.listing != nil && c.keepListing(ctx, l) == nil
 		}
-		return c.s.writeTwin(ctx, l, t)
+		return err
 	}, func(ctx context.Context) error {
 		return c.s.DeleteKept(ctx, c.s.twinPath(t.Machine, t.ID)) // its copy may be there already
 	})
 }
+
+// Listed says whether Commit kept a listing.
+func (c *Session) Listed() bool { return c.listed }
 
 // Finish makes the blocks durable without a twin of their own, and keeps the listing.
 func (c *Session) Finish(ctx context.Context) error { return c.Session.Finish(ctx, c.keepListing) }

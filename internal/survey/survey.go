@@ -44,6 +44,8 @@ type Survey struct {
 	// Remains are what begins at usual places of a disk without a table: what a lost table named, or leftovers.
 	Remains []Remain
 
+	touched *touched
+
 	blank  bool
 	whole  bool // everything is taken, by wish
 	random bool // its first bytes bear no order
@@ -69,11 +71,12 @@ func Divided(ctx context.Context, d disk.Device) (*Survey, error) {
 
 // of divides a device by its table, and has each part looked at.
 func of(ctx context.Context, d disk.Device, part func(*Survey, *table.Part, []families.Member) error) (*Survey, error) {
-	t, err := table.Read(d, d.Size(), d.SectorSize())
+	seen := &touched{Device: d}
+	t, err := table.Read(seen, d.Size(), d.SectorSize())
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Device: d, Table: t}
+	s := &Survey{Device: d, Table: t, touched: seen}
 	parts := slices.Clone(t.Parts)
 	switch {
 	case !t.Sound(d.Size()):
@@ -114,7 +117,7 @@ func of(ctx context.Context, d disk.Device, part func(*Survey, *table.Part, []fa
 }
 
 func (s *Survey) gap(sp span.Span) {
-	a := Area{Span: sp, r: disk.Section(s.Device, sp.Start, sp.Len())}
+	a := Area{Span: sp, r: disk.Section(s.Device, sp.Start, sp.Len()), touched: s.touched}
 	a.Content = fsys.Everything(sp.Len(), "between the parts")
 	a.Content.Used = dataIn(s.Device, sp)
 	a.ToRead = a.Content.Used
@@ -122,8 +125,7 @@ func (s *Survey) gap(sp span.Span) {
 }
 
 func (s *Survey) part(ctx context.Context, p *table.Part, others []families.Member, inUse map[int]string) error {
-	t := &touched{Device: s.Device}
-	a := Area{Span: p.Span, Part: p, r: disk.Section(t, p.Span.Start, p.Span.Len()), touched: t}
+	a := Area{Span: p.Span, Part: p, r: disk.Section(s.touched, p.Span.Start, p.Span.Len()), touched: s.touched}
 	c, err := families.Examine(ctx, a.r, p.Span.Len(), s.Device.SectorSize(), others...)
 	if err != nil {
 		return err

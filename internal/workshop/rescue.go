@@ -111,7 +111,8 @@ func (w *Workshop) StartRescue(ctx context.Context, p *Rescue) (r *run.Run, resu
 					rc.Note("the twins of earlier sittings stay: %v", failed)
 				}
 				if err == nil {
-					w.list(rc, nil, t)
+					rc.Phase(phaseNames, 0)
+					w.listNames(rc, nil, t)
 				}
 				return err
 			}, func(r *job.Result) { captured(context.WithoutCancel(rc), p.Shelf, t, r) })

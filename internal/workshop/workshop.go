@@ -265,11 +265,10 @@ func (w *Workshop) StartCapture(ctx context.Context, p *capture.Plan,
 					return err
 				}
 				defer end()
-				p.Glimpses = shelf.NewGlimpses()
-				defer func() { p.Glimpses = nil }()
+				defer w.listAhead(p)()
 				if t, err = p.Run(rc); err == nil {
 					keepKeys(rc, p, t)
-					w.list(rc, p.Glimpses, t)
+					w.list(rc, p, t)
 					leaving.drop(rc, p.Shelf)
 				}
 				return err
@@ -299,10 +298,33 @@ func keepKeys(rc *run.Context, p *capture.Plan, t *shelf.Twin) {
 	}
 }
 
-// list makes the index of names of a new twin. The twin is whole without it: where it fails it is made when it is
-// wanted.
-func (w *Workshop) list(rc *run.Context, g *shelf.Glimpses, t *shelf.Twin) {
+// listAhead has the names of a new twin listed before it is committed, where what was read of its disks tells them all;
+// done forgets that.
+func (w *Workshop) listAhead(p *capture.Plan) (done func()) {
+	lib, err := w.Library()
+	if err != nil {
+		return func() {}
+	}
+	g := shelf.NewGlimpses()
+	p.Glimpses, p.NamesKept = g, false
+	p.Names = func(ctx context.Context, t *shelf.Twin, s *shelf.Session) *shelf.Listing {
+		return lib.Ahead(ctx, t, g, s)
+	}
+	return func() { p.Glimpses, p.Names = nil, nil }
+}
+
+// list makes the index of names of a new twin, unless the shelf has it already. The twin is whole without it: where it
+// fails it is made when it is wanted.
+func (w *Workshop) list(rc *run.Context, p *capture.Plan, t *shelf.Twin) {
 	rc.Phase(phaseNames, 0)
+	if p.NamesKept {
+		return
+	}
+	w.listNames(rc, p.Glimpses, t)
+}
+
+// listNames makes the index of names of a twin, with what is still known of it.
+func (w *Workshop) listNames(rc *run.Context, g *shelf.Glimpses, t *shelf.Twin) {
 	lib, err := w.Library()
 	if err == nil {
 		_, err = lib.Of(shelf.WithGlimpses(rc, g), t)
