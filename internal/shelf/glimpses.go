@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"slices"
 	"sync"
 
 	"twinshelf/internal/store"
@@ -38,7 +39,8 @@ func (g *Glimpses) Keep(n store.Name, off int64, b []byte) {
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if len(b) > g.left {
+	same := func(x glimpse) bool { return x.off == off && len(x.b) == len(b) }
+	if len(b) > g.left || slices.ContainsFunc(g.blocks[n], same) {
 		return
 	}
 	g.left -= len(b)
@@ -61,15 +63,17 @@ func (g *Glimpses) read(n store.Name, p []byte, off int64) bool {
 	return false
 }
 
-// node gives a block that was kept whole; nil where it wasn't.
+// node gives a node of a block map, which is kept whole; nil where it wasn't kept.
 func (g *Glimpses) node(n store.Name) []byte {
 	if g == nil {
 		return nil
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if all := g.blocks[n]; len(all) == 1 && all[0].off == 0 {
-		return all[0].b
+	for _, x := range g.blocks[n] {
+		if x.off == 0 {
+			return x.b
+		}
 	}
 	return nil
 }
