@@ -168,6 +168,26 @@ func TestNTFSTableMoves(t *testing.T) {
 		func(point string) { os.RemoveAll(filepath.Join(point, "deck3")) })
 }
 
+// ledgers makes files with room that is kept for them right after their contents, far up on a volume.
+func ledgers(t *testing.T, point string, far int64) {
+	t.Helper()
+	bulk := filepath.Join(point, "bulk")
+	if err := os.WriteFile(bulk, make([]byte, far), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for j := range 60 {
+		f, err := os.Create(filepath.Join(point, fmt.Sprint("ledger", j)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.Write(bytes.Repeat([]byte{byte(j) + 1}, 9*4096))
+		f.Sync()
+		_ = unix.Fallocate(int(f.Fd()), unix.FALLOC_FL_KEEP_SIZE, 9*4096, 1024) // not all kinds can
+		f.Close()
+	}
+	os.Remove(bulk)
+}
+
 // TestExtShrinks makes worn ext volumes smaller: files past the new end are moved, and those whose inodes are there
 // get other numbers.
 func TestExtShrinks(t *testing.T) {
@@ -193,6 +213,7 @@ func TestExtShrinks(t *testing.T) {
 			var want map[string][32]byte
 			links := map[string]string{}
 			testkit.Mounted(t, []string{"mount", "-o", "loop", img}, func(point string) {
+				ledgers(t, point, c.size*6/10)
 				worn(t, point, c.size*4/10, uint64(i))
 				for j := range 400 { // an indexed folder, hard links, long and short symbolic links, attributes
 					os.WriteFile(filepath.Join(point, "pier7",

@@ -45,8 +45,9 @@ func (s *shrinkage) place() error {
 		if i > 0 && s.places[i-1].from+s.places[i-1].n > p.from {
 			return fsys.Contradiction(p.from*s.v.blockSize, "block %d belongs to two files", p.from)
 		}
-		if !s.unwritten.Overlaps(span.At(p.from, p.n)) {
-			s.move(p)
+		piece := span.At(p.from, p.n)
+		for w := range span.Of(piece).Subtract(s.unwritten.Clip(piece)).All() {
+			s.move(placement{w.Start, p.to + w.Start - p.from, w.Len()})
 		}
 	}
 	return nil
@@ -90,8 +91,8 @@ func (s *shrinkage) stray(blocks span.Span, own bool) error {
 	if blocks.End <= s.v.blocks {
 		return nil
 	}
-	if k := len(s.strays) - 1; k >= 0 && s.strays[k].End == blocks.Start && blocks.Len() == 1 &&
-		s.strays[k].Own == own && !s.unwritten.Overlaps(s.strays[k].Span) {
+	k := len(s.strays) - 1
+	if k >= 0 && s.strays[k].End == blocks.Start && blocks.Len() == 1 && s.strays[k].Own == own {
 		s.strays[k].End = blocks.End // a block map names each block alone
 		return nil
 	}
