@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"unique"
 
 	"github.com/klauspost/compress/s2"
 
@@ -23,9 +24,10 @@ type Patch struct {
 	packed *packed
 }
 
-// packed are a patch's bytes in less memory, as a block of S2.
+// packed are a patch's bytes in less memory, as a block of S2. Plans for several targets have the same ones: they are
+// kept once.
 type packed struct {
-	b []byte
+	b unique.Handle[string]
 	n int64 // bytes that they are unpacked
 }
 
@@ -46,7 +48,7 @@ func (k *Packer) Patch(off int64, data []byte, why string) Patch {
 		k.scratch = make([]byte, n)
 	}
 	if b := s2.Encode(k.scratch, data); len(b) < len(data)*3/4 {
-		p.packed = &packed{bytes.Clone(b), int64(len(data))}
+		p.packed = &packed{unique.Make(string(b)), int64(len(data))}
 		return p
 	}
 	p.Data = bytes.Clone(data)
@@ -83,7 +85,7 @@ func (p Patch) Bytes() []byte {
 // unpacked unpacks into dst's memory. What was packed here can be unpacked, unless memory fails; then nothing is
 // written that anybody could take for right.
 func (p Patch) unpacked(dst []byte) []byte {
-	b, err := s2.Decode(dst, p.packed.b)
+	b, err := s2.Decode(dst, []byte(p.packed.b.Value()))
 	if err != nil || int64(len(b)) != p.packed.n {
 		panic(fmt.Sprintf("the memory that says what stands at byte %d (%s) has changed: %v", p.Off, p.Why, err))
 	}

@@ -133,6 +133,10 @@ func TestPacked(t *testing.T) {
 			data = bytes.Repeat(data[:1+len(data)/20], 15)
 		}
 		p := packer.Patch(1000, data, "some")
+		if q := packer.Patch(7, data, "again"); (q.packed == nil) != (p.packed == nil) ||
+			q.packed != nil && q.packed.b != p.packed.b {
+			t.Fatalf("%d bytes are kept twice", len(data))
+		}
 		if p.Kind() != Data || p.Span() != span.At(1000, int64(len(data))) || !bytes.Equal(p.Bytes(), data) {
 			t.Fatalf("%d bytes: %v, %v", len(data), p.Kind(), p.Span())
 		}
