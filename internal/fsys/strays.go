@@ -17,7 +17,7 @@ type Stray struct {
 // Place gives strays, of which those of long units and more are long, a place each: first the volume's own and the
 // long ones, longest first, which shall stay in few pieces; then the rest as it lies, so that it is read and written in
 // its order. put gets the pieces: n units at from go to to. Errors are put's, and a *Cant where too little is free.
-func (f *FreeRuns) Place(strays []Stray, long int64, put func(s Stray, from, to, n int64) error) error {
+func (f *FreeRuns) Place(strays []Stray, long int64, put func(from, to, n int64) error) error {
 	weight := func(s Stray) int64 {
 		switch {
 		case s.Own:
@@ -41,7 +41,7 @@ func (f *FreeRuns) Place(strays []Stray, long int64, put func(s Stray, from, to,
 		}
 		from := s.Start
 		for _, r := range runs {
-			if err := put(s, from, r.Start, r.Len()); err != nil {
+			if err := put(from, r.Start, r.Len()); err != nil {
 				return err
 			}
 			from += r.Len()

@@ -20,8 +20,9 @@ func place(t *testing.T, f *FreeRuns, free span.Set, strays []Stray, long int64)
 	for _, s := range strays {
 		total += s.Len()
 	}
-	err := f.Place(strays, long, func(s Stray, from, to, n int64) error {
-		if !s.Covers(span.At(from, n)) || !free.Covers(span.At(to, n)) {
+	err := f.Place(strays, long, func(from, to, n int64) error {
+		within := func(s Stray) bool { return s.Covers(span.At(from, n)) }
+		if !slices.ContainsFunc(strays, within) || !free.Covers(span.At(to, n)) {
 			t.Fatalf("%d at %d to %d", n, from, to)
 		}
 		for i := range n {
@@ -97,7 +98,7 @@ func TestPlaceFillsAll(t *testing.T) {
 	if got[0] != (placed{120, 20, 7}) || got[1] != (placed{100, 0, 5}) {
 		t.Errorf("%v", got)
 	}
-	err := f.Place([]Stray{{Span: span.At(200, 1)}}, 4, func(Stray, int64, int64, int64) error { return nil })
+	err := f.Place([]Stray{{Span: span.At(200, 1)}}, 4, func(int64, int64, int64) error { return nil })
 	if cant := (*Cant)(nil); !errors.As(err, &cant) {
 		t.Errorf("without room: %v", err)
 	}

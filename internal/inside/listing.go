@@ -221,6 +221,16 @@ func (s sessionStore) Put(ctx context.Context, b []byte) (string, error) {
 	return n.String(), err
 }
 
+// steadyStore puts chunks into a session as long as its own context lasts.
+type steadyStore struct {
+	sessionStore
+	ctx context.Context
+}
+
+func (s steadyStore) Put(_ context.Context, b []byte) (string, error) {
+	return s.sessionStore.Put(s.ctx, b)
+}
+
 // make makes the indexes of a twin, on the shelf if that can be. What damage of the shelf made incomplete isn't kept:
 // it may be mended.
 func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
@@ -248,7 +258,11 @@ func (l *Library) make(ctx context.Context, t *shelf.Twin) ([]*Listed, error) {
 func (l *Library) Ahead(ctx context.Context, t *shelf.Twin, g *shelf.Glimpses, session *shelf.Session) *shelf.Listing {
 	only, end := shelf.OnlyGlimpses(ctx, g)
 	defer end()
-	listing, hurt, err := l.listingOf(only, t, sessionStore{session}, session.PutList)
+	// What ends the looking mustn't end the session's writing: its capture would fail with it.
+	to := steadyStore{sessionStore{session}, ctx}
+	listing, hurt, err := l.listingOf(only, t, to, func(_ context.Context, keys []string) ([]string, error) {
+		return session.PutList(ctx, keys)
+	})
 	if err != nil || hurt || g.Missed() {
 		return nil
 	}

@@ -32,7 +32,7 @@ func (s *shrinkage) place() error {
 	if err := s.eachInode(s.findStrays); err != nil {
 		return err
 	}
-	err := s.free.Place(s.strays, max(1, longExtent/s.v.blockSize), func(_ fsys.Stray, from, to, n int64) error {
+	err := s.free.Place(s.strays, max(1, longExtent/s.v.blockSize), func(from, to, n int64) error {
 		s.places = append(s.places, placement{from, to, n})
 		return s.mark(span.At(to, n))
 	})

@@ -302,9 +302,7 @@ func (s *shrinkage) place(behind span.Set) error {
 		return &fsys.Cant{Why: fmt.Sprintf("its accounts differ: %d clusters beyond that are in use and its files "+
 			"have %d there", behind.Total(), found)}
 	}
-	err = s.free.Place(all, max(1, longRun/s.v.cluster), func(_ fsys.Stray, from, to, n int64) error {
-		return s.move(from, to, n)
-	})
+	err = s.free.Place(all, max(1, longRun/s.v.cluster), s.move)
 	slices.SortFunc(s.moves, func(a, b disk.Move) int { return cmp.Compare(a.From.Start, b.From.Start) })
 	return err
 }
