@@ -148,7 +148,7 @@ func (o *options) planPairs(ctx context.Context, w *workshop.Workshop, t *shelf.
 			return nil, err
 		}
 		wish.Fresh = wish.Fresh || fresh[target]
-		p, err := w.PlanRestore(ctx, workshop.Origin{Twin: t, Disk: i}, target, wish, doing)
+		p, err := w.PlanBeside(ctx, pairs, workshop.Origin{Twin: t, Disk: i}, target, wish, doing)
 		if err != nil {
 			return nil, err
 		}
@@ -241,6 +241,13 @@ func (o *options) writePairs(cmd *cobra.Command, w *workshop.Workshop, pairs []*
 	u := undertaking{summaries: workshop.SummarizeRestore(pairs), plan: f.plan, confirm: f.confirm}
 	u.drawTo, u.drawn = f.draw, func() *scene.Scene { return workshop.DrawPairs(pairs) }
 	u.planned = map[string]any{"targets": plannedTargets(pairs, u.summaries)}
+	for _, p := range pairs {
+		u.targets = append(u.targets, p.Target.Path)
+	}
+	if workshop.OneSource(pairs) {
+		all := workshop.SummarizeMany(pairs)
+		u.together = &all
+	}
 	for _, m := range workshop.MissingDisks(pairs) {
 		u.doubts = append(u.doubts, doubt{capital(m), "--yes-fewer-disks", f.yesFewer})
 	}
@@ -421,10 +428,15 @@ func (o *options) showSummary(s workshop.Summary) {
 	block("Note:", s.Notes)
 }
 
-// confirm asks for the text that shows that the person looked at the target.
-func (o *options) confirm(s workshop.Summary, given string) error {
+// confirm asks for the text that shows that the person looked at the target; whose says which one, where there are
+// several.
+func (o *options) confirm(s workshop.Summary, whose, given string) error {
+	of, begin := "", "To go on"
+	if whose != "" {
+		of, begin = " ("+whose+")", "To go on with "+whose
+	}
 	if given == "" {
-		fmt.Fprintf(o.err, "To go on, type %s: ", s.What)
+		fmt.Fprintf(o.err, "%s, type %s: ", begin, s.What)
 		line, err := o.in.ReadString('\n')
 		if err != nil && line == "" {
 			return refusal{fmt.Errorf("nothing was written: there was nobody to confirm; use --confirm")}
@@ -432,7 +444,7 @@ func (o *options) confirm(s workshop.Summary, given string) error {
 		given = line
 	}
 	if !strings.EqualFold(strings.TrimSpace(given), s.Confirm) {
-		return refusal{fmt.Errorf("nothing was written: %q is not %s", strings.TrimSpace(given), s.What)}
+		return refusal{fmt.Errorf("nothing was written: %q is not %s%s", strings.TrimSpace(given), s.What, of)}
 	}
 	return nil
 }

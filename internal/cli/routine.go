@@ -241,7 +241,7 @@ func confirmRoutine(o *options, r *routine.Routine, given []string) error {
 		if i < len(given) {
 			typed = given[i]
 		}
-		if err := o.confirm(s, typed); err != nil {
+		if err := o.confirm(s, "", typed); err != nil {
 			return err
 		}
 	}

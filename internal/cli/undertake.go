@@ -12,6 +12,10 @@ import (
 type undertaking struct {
 	// summaries say what will be done to each target; each is confirmed by itself.
 	summaries []workshop.Summary
+	// targets name what is confirmed, one for each summary, where there are several; together is shown instead of the
+	// summaries where one says it for all.
+	targets  []string
+	together *workshop.Summary
 	// plan ends it after it was shown; planned is what it says then as JSON.
 	plan    bool
 	planned any
@@ -66,7 +70,11 @@ func (o *options) undertake(u undertaking) error {
 		if i < len(u.confirm) {
 			given = u.confirm[i]
 		}
-		if err := o.confirm(s, given); err != nil {
+		whose := ""
+		if len(u.summaries) > 1 {
+			whose = fmt.Sprintf("%s, %d of %d", u.targets[i], i+1, len(u.summaries))
+		}
+		if err := o.confirm(s, whose, given); err != nil {
 			return err
 		}
 		if u.more == nil {
@@ -80,7 +88,11 @@ func (o *options) undertake(u undertaking) error {
 }
 
 func (o *options) showUndertaking(u undertaking) {
-	for _, s := range u.summaries {
+	shown := u.summaries
+	if u.together != nil {
+		shown = []workshop.Summary{*u.together}
+	}
+	for _, s := range shown {
 		if s.Head != "" {
 			o.showSummary(s)
 		}

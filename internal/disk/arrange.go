@@ -36,10 +36,10 @@ type RangeMapped interface {
 }
 
 // Arrange gives a device of size bytes. Moves must lie within base and within size and not
-// overlap where they lead to; the same bytes may be moved to several places.
+// overlap where they lead to; the same bytes may be moved to several places. Moves that are in the order of where they
+// lead to aren't copied: nobody may change them afterwards.
 func Arrange(base Device, size int64, moves []Move) (*Arranged, error) {
-	ms := slices.DeleteFunc(slices.Clone(moves), func(m Move) bool { return m.From.Empty() })
-	slices.SortFunc(ms, func(a, b Move) int { return cmp.Compare(a.To, b.To) })
+	ms := ordered(moves, Move.Target, func(m Move) int64 { return m.To })
 	end := int64(0)
 	for _, m := range ms {
 		if m.From.Start < 0 || m.From.End > base.Size() {

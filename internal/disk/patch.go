@@ -146,10 +146,10 @@ func (p Patch) read(dst []byte, off int64) {
 }
 
 // SortPatches orders patches by place and refuses those that overlap or lie
-// beyond a device of size bytes. Empty ones are dropped.
+// beyond a device of size bytes. Empty ones are dropped. Patches that are so already aren't copied: nobody may change
+// them afterwards.
 func SortPatches(patches []Patch, size int64) ([]Patch, error) {
-	ps := slices.DeleteFunc(slices.Clone(patches), func(p Patch) bool { return p.Span().Empty() })
-	slices.SortFunc(ps, func(a, b Patch) int { return cmp.Compare(a.Off, b.Off) })
+	ps := ordered(patches, Patch.Span, func(p Patch) int64 { return p.Off })
 	end := int64(0)
 	for _, p := range ps {
 		if p.Off < end || p.Span().End > size {
@@ -159,6 +159,19 @@ func SortPatches(patches []Patch, size int64) ([]Patch, error) {
 		end = p.Span().End
 	}
 	return ps, nil
+}
+
+// ordered are those that cover anything, ascending by where they begin: the same slice where all are so already.
+// Patches and moves of a worn volume take megabytes.
+func ordered[T any](all []T, covers func(T) span.Span, at func(T) int64) []T {
+	empty := func(x T) bool { return covers(x).Empty() }
+	less := func(a, b T) int { return cmp.Compare(at(a), at(b)) }
+	if slices.IsSortedFunc(all, less) && !slices.ContainsFunc(all, empty) {
+		return slices.Clip(all)
+	}
+	out := slices.DeleteFunc(slices.Clone(all), empty)
+	slices.SortFunc(out, less)
+	return slices.Clip(out)
 }
 
 // Over lays patches over others: where both cover a byte, the upper ones win. Neither list may overlap in itself.

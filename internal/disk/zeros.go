@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"iter"
@@ -74,10 +75,12 @@ func Chunks(sp span.Span, n int64) iter.Seq[span.Span] {
 
 // IsZero says whether bytes are all zeros.
 func IsZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
+	for len(b) > 0 {
+		n := min(len(b), len(zeros))
+		if !bytes.Equal(b[:n], zeros[:n]) {
 			return false
 		}
+		b = b[n:]
 	}
 	return true
 }

@@ -4,6 +4,7 @@
 package fit
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -34,12 +35,12 @@ type PartWish struct {
 	Least bool  // as small as it gets
 }
 
-// Layout says what goes where on a target of Size bytes.
+// Layout says what goes where on a target of Size bytes. It never changes.
 type Layout struct {
 	Size    int64        // of the target, bytes
 	Sector  int          // of the target, bytes
-	Moves   []disk.Move  // of the source's bytes
-	Patches []disk.Patch // over them, in bytes of the target
+	Moves   []disk.Move  // of the source's bytes, in the order of the target
+	Patches []disk.Patch // over them, in bytes of the target and in their order
 	Table   *table.Table // of the source
 	Parts   []Part       // in the order of the disk
 	// Leftover is the room after everything that the source held, in bytes.
@@ -137,7 +138,17 @@ func Make(ctx context.Context, source disk.Device, target disk.Identity, wish Wi
 		return nil, err
 	}
 	m.explain()
+	if err := m.plan.order(); err != nil {
+		return nil, err
+	}
 	return m.plan, ctx.Err()
+}
+
+// order puts moves and patches into the order in which they are used, so that nobody has to have a copy of them.
+func (p *Layout) order() (err error) {
+	slices.SortFunc(p.Moves, func(a, b disk.Move) int { return cmp.Compare(a.To, b.To) })
+	p.Patches, err = disk.SortPatches(p.Patches, p.Size)
+	return err
 }
 
 // explain says why the part that would take the room doesn't.

@@ -53,6 +53,9 @@ type Order struct {
 	// Earlier opens the machine's disk as it was before, to say what of its start-up changed; nil, or a nil Device,
 	// where there is none.
 	Earlier func(ctx context.Context) (d disk.Device, taken time.Time, err error)
+	// Like are plans of the same source for other targets, made before. What they have in common with this one is
+	// neither worked out twice nor kept twice.
+	Like []*Plan
 	// Doing hears what the planning is busy with, in words that follow "planning: "; it may be nil.
 	Doing func(what string)
 }

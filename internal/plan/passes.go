@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 
 	"github.com/zeebo/blake3"
@@ -24,13 +25,32 @@ import (
 func layOut(ctx context.Context, p Plan) (Plan, error) {
 	wish := p.Order.Wish.Wish
 	wish.Spare = wish.Spare || p.Order.Wish.NewPart.Kind != ""
-	l, err := fit.Make(ctx, p.source, p.Order.Target, wish)
-	if err != nil {
-		return p, err
+	l := p.Order.known()
+	p.Order.Like = nil // a plan keeps no others
+	if l == nil {
+		var err error
+		if l, err = fit.Make(ctx, p.source, p.Order.Target, wish); err != nil {
+			return p, err
+		}
 	}
+	var err error
 	p.Layout = l
 	p.Disk, err = rehearse.Compose(p.source, l.Size, l.Sector, l.Moves, l.Patches)
 	return p, err
+}
+
+// known is the layout of a plan that the order is like; nil where each of them could be laid out differently.
+func (o Order) known() *fit.Layout {
+	for _, p := range o.Like {
+		was := p.Order
+		if o.Origin != "" && o.Origin == was.Origin &&
+			o.Target.Size == was.Target.Size && o.Target.Sector == was.Target.Sector &&
+			reflect.DeepEqual(o.Wish.Wish, was.Wish.Wish) && o.Wish.NewPart == was.Wish.NewPart &&
+			o.Wish.Gaps == was.Wish.Gaps && o.Wish.Unlocked == was.Wish.Unlocked {
+			return p.Layout
+		}
+	}
+	return nil
 }
 
 // step is what a new part is aligned to, in bytes.

@@ -9,6 +9,7 @@ import (
 	"iter"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -74,6 +75,53 @@ func TestPassesLeaveTheirPlan(t *testing.T) {
 			}
 			if !bytes.Equal(contents(t, again.Disk), contents(t, p.Disk)) {
 				t.Error("the same order makes another disk")
+			}
+		})
+	}
+}
+
+// TestLikePlans: what a plan has in common with others isn't worked out again and not kept twice, and makes the same
+// disk; where anything of it could differ it is worked out.
+func TestLikePlans(t *testing.T) {
+	base := order(t, Wish{})
+	base.Origin = "twin kiosk 0"
+	first, err := Make(t.Context(), base)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		change func(*Order)
+		shared bool
+	}{
+		"the same":             {func(*Order) {}, true},
+		"identities":           {func(o *Order) { o.Wish.Fresh, o.Seed = true, "till 2" }, true},
+		"another size":         {func(o *Order) { o.Target.Size += 4 * miB }, false},
+		"another source":       {func(o *Order) { o.Origin = "twin kiosk 1" }, false},
+		"a source without one": {func(o *Order) { o.Origin = "" }, false},
+		"a part left out":      {func(o *Order) { o.Wish.Parts = map[int]fit.PartWish{1: {Leave: true}} }, false},
+		"a new part":           {func(o *Order) { o.Wish.NewPart = NewPart{"ext4", "SPARE"} }, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := base
+			c.change(&o)
+			alone, err := Make(t.Context(), o)
+			if err != nil {
+				t.Fatal(err)
+			}
+			o.Like = []*Plan{first}
+			p, err := Make(t.Context(), o)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if (p.Layout == first.Layout) != c.shared || len(p.Order.Like) > 0 {
+				t.Errorf("shared is %v, and it keeps %d others", p.Layout == first.Layout, len(p.Order.Like))
+			}
+			if c.shared && (&p.Disk.Moves()[0] != &first.Disk.Moves()[0] ||
+				!o.Wish.Fresh && &p.Disk.Patches()[0] != &first.Disk.Patches()[0]) {
+				t.Error("it has moves or patches of its own")
+			}
+			if !slices.Equal(p.Notes(), alone.Notes()) || !bytes.Equal(contents(t, p.Disk), contents(t, alone.Disk)) {
+				t.Error("it isn't the plan that is made alone")
 			}
 		})
 	}

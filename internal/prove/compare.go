@@ -15,8 +15,13 @@ import (
 	"twinshelf/internal/table"
 )
 
-// compareStep is how exactly a difference is placed, in bytes.
-const compareStep = 4 << 10
+const (
+	// compareStep is how exactly a difference is placed, in bytes.
+	compareStep = 4 << 10
+	// comparedAtOnce is how much of what was planned is put together at a time, in bytes: many targets may be compared
+	// at the same time.
+	comparedAtOnce = 256 << 10
+)
 
 // comparison compares a target with what was planned for it.
 type comparison struct {
@@ -26,8 +31,8 @@ type comparison struct {
 	used    *used
 }
 
-// piece reads a piece of the target and compares it; a hole that should hold zeros needs no reading. A block that
-// differs is looked at once more: bytes of it that nobody uses, which a twin keeps as zeros, don't count.
+// piece reads a piece of the target into buf's memory and compares it; a hole that should hold zeros needs no reading.
+// A block that differs is looked at once more: bytes of it that nobody uses, which a twin keeps as zeros, don't count.
 func (c *comparison) piece(p disk.Piece, buf []byte) ([]byte, verdict) {
 	n := int(p.Len())
 	if p.Kind == disk.Zero {
@@ -44,34 +49,59 @@ func (c *comparison) piece(p disk.Piece, buf []byte) ([]byte, verdict) {
 	if err := disk.ReadFull(c.target, buf, p.Start); err != nil {
 		return buf, verdict{bad: err.Error()}
 	}
-	if p.Kind == disk.Data {
-		if equal, known := c.planned.Named(p, buf); known && equal {
-			return buf, verdict{}
-		}
-	}
-	want := make([]byte, n)
-	if p.Kind == disk.Data {
-		b, err := c.planned.Read(p, want)
-		if err != nil {
-			return buf, verdict{bad: err.Error()}
-		}
-		want = b
-	}
-	if bytes.Equal(want, buf) {
-		return buf, verdict{}
-	}
-	matters, err := c.used.in(c.ctx, p.Span)
+	equal, err := c.equal(p, buf)
 	if err != nil {
 		return buf, verdict{bad: err.Error()}
 	}
-	where := differing(want, buf, p.Start, matters)
+	if equal {
+		return buf, verdict{}
+	}
+	return buf, c.differs(p, buf)
+}
+
+// equal says whether a piece of the target holds just what was planned.
+func (c *comparison) equal(p disk.Piece, have []byte) (bool, error) {
+	if p.Kind == disk.Zero {
+		return disk.IsZero(have), nil
+	}
+	if equal, known := c.planned.Named(p, have); known {
+		return equal, nil
+	}
+	want := make([]byte, min(p.Len(), comparedAtOnce))
+	for sp := range disk.Chunks(p.Span, comparedAtOnce) {
+		b := want[:sp.Len()]
+		if err := disk.ReadFull(c.planned, b, sp.Start); err != nil {
+			return false, err
+		}
+		if !bytes.Equal(b, have[sp.Start-p.Start:sp.End-p.Start]) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// differs looks at a piece that isn't just what was planned.
+func (c *comparison) differs(p disk.Piece, have []byte) verdict {
+	want := make([]byte, p.Len())
+	if p.Kind == disk.Data {
+		b, err := c.planned.Read(p, want)
+		if err != nil {
+			return verdict{bad: err.Error()}
+		}
+		want = b
+	}
+	matters, err := c.used.in(c.ctx, p.Span)
+	if err != nil {
+		return verdict{bad: err.Error()}
+	}
+	where := differing(want, have, p.Start, matters)
 	switch {
 	case where.Empty():
-		return buf, verdict{}
+		return verdict{}
 	case p.Kind == disk.Zero:
-		return buf, verdict{bad: "there should be zeros", where: where}
+		return verdict{bad: "there should be zeros", where: where}
 	}
-	return buf, verdict{bad: fmt.Sprintf("the bytes differ at byte %d", where.Bounds().Start), where: where}
+	return verdict{bad: fmt.Sprintf("the bytes differ at byte %d", where.Bounds().Start), where: where}
 }
 
 // differing is where two pieces that begin at byte base differ, as far as it matters, in steps.

@@ -9,7 +9,7 @@ func Join(all, one *shelf.Proof, name string) *shelf.Proof {
 	if all == nil {
 		all = &shelf.Proof{Twin: one.Twin, Tool: one.Tool}
 	} else {
-		all.Of += " and "
+		all.Of += "; "
 	}
 	all.Of += one.Of
 	all.When = one.When

@@ -150,7 +150,8 @@ func check(rc *run.Context, pieces func(yield func(disk.Piece, error) bool), are
 	return rc.Err()
 }
 
-const zeroStep = 4 << 20
+// zeroStep is how much of what should be zeros is read at a time, in bytes.
+const zeroStep = 1 << 20
 
 func areasOf(d *shelf.TwinDisk) []*area {
 	out := make([]*area, len(d.Regions))

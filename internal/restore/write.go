@@ -40,7 +40,7 @@ const (
 	// mostAhead is how many pieces are read ahead of the writing; of many targets each has a share of that, and
 	// leastAhead.
 	mostAhead  = 6
-	leastAhead = 2
+	leastAhead = 1
 	// checkpoint is how long it takes until the next flush; an interrupted restore goes on from the last one.
 	checkpoint = 20 * time.Second
 )
@@ -237,7 +237,7 @@ func (w *writer) body(first span.Span) (later []disk.Piece, err error) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	defer close(stop)
-	for range runtime.GOMAXPROCS(0) {
+	for range min(ahead, runtime.GOMAXPROCS(0)) {
 		wg.Go(func() {
 			for b := range todo {
 				w.read(b)

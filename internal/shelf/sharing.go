@@ -10,7 +10,7 @@ import (
 
 const (
 	// sharedRoom is how much of a twin's disk is kept for those that haven't come so far, in bytes.
-	sharedRoom = 24 << 20
+	sharedRoom = 16 << 20
 	// sharedPatience is how long those that are ahead wait for those behind, beside one part in sharedShare of the time
 	// that has passed.
 	sharedPatience = 5 * time.Second

@@ -118,7 +118,7 @@ func planMore(m *fitPage, others []*bench.Disk) tea.Cmd {
 		for _, d := range others {
 			own := wish
 			own.Fresh = fresh[d.Path]
-			p, err := w.PlanRestore(m.ctx, o, d, own, nil)
+			p, err := w.PlanBeside(m.ctx, pairs, o, d, own, nil)
 			if err != nil {
 				return paired{err: fmt.Errorf("%s: %w", stickerEnd(d.Identity), err)}
 			}

@@ -37,7 +37,7 @@ func onto(t *testing.T, w *Workshop, twin *shelf.Twin, targets ...*bench.Disk) [
 	t.Helper()
 	var pairs []*Pair
 	for i, d := range targets {
-		p, err := w.PlanRestore(t.Context(), Origin{Twin: twin}, d, plan.Wish{Fresh: i > 0}, nil)
+		p, err := w.PlanBeside(t.Context(), pairs, Origin{Twin: twin}, d, plan.Wish{Fresh: i > 0}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -65,6 +65,9 @@ func TestManyTargets(t *testing.T) {
 	}
 	before := proofs()
 	pairs := onto(t, w, twin, till(t, w, 1, size, nil), till(t, w, 2, size, nil), till(t, w, 3, size, nil))
+	if pairs[1].Plan.Layout != pairs[0].Plan.Layout || pairs[2].Plan.Layout != pairs[0].Plan.Layout {
+		t.Error("targets of one size are laid out anew")
+	}
 	r, proof := w.StartRestore(t.Context(), pairs)
 	if err := r.Wait(); err != nil || !proof().Holds() || proofs() != before+3 {
 		t.Fatalf("%v, %d proofs, %+v", err, proofs()-before, proof())

@@ -98,6 +98,13 @@ type Pair struct {
 // cut off the plan goes on from there. doing hears what the planning is busy with; it may be nil.
 func (w *restoring) PlanRestore(ctx context.Context, o Origin, target *bench.Disk, wish plan.Wish,
 	doing func(string)) (*Pair, error) {
+	return w.PlanBeside(ctx, nil, o, target, wish, doing)
+}
+
+// PlanBeside is PlanRestore in one piece of work with pairs that are planned already: what two targets of one disk of
+// a twin have in common is worked out once.
+func (w *restoring) PlanBeside(ctx context.Context, pairs []*Pair, o Origin, target *bench.Disk, wish plan.Wish,
+	doing func(string)) (*Pair, error) {
 	if target == nil || target.Device == nil {
 		_, err := o.order(ctx, w.room, disk.Identity{})
 		if err == nil {
@@ -111,6 +118,11 @@ func (w *restoring) PlanRestore(ctx context.Context, o Origin, target *bench.Dis
 		return nil, err
 	}
 	order.Wish, order.Doing = wish, doing
+	for _, p := range pairs {
+		if p.Twin != nil && o.Twin != nil && p.Twin.ID == o.Twin.ID && p.Disk == o.Disk {
+			order.Like = append(order.Like, p.Plan.Plan)
+		}
+	}
 	return w.planOrder(ctx, o, target, order)
 }
 
@@ -172,7 +184,7 @@ func (w *restoring) Together(ctx context.Context, pairs []*Pair) ([]*Pair, error
 			continue
 		}
 		order := p.Plan.Order
-		order.Others = others
+		order.Others, order.Like = others, []*plan.Plan{p.Plan.Plan}
 		again, err := w.planOrder(ctx, p.Origin, p.Target, order)
 		if err != nil {
 			return nil, err
