@@ -292,30 +292,35 @@ func packID(file string) (string, bool) {
 }
 
 // looseRecords looks at the packs that no segment covers, but for those that somebody is still writing: they may vanish
-// again.
+// again. Who writes is asked last, and only where it matters: whoever has ended by then has left its packs for good.
 func (x *index) looseRecords(ctx context.Context,
 	covered map[string]bool) (records []indexRecord, problems []string, err error) {
-	live, err := x.locks.holders(ctx, "")
-	if err != nil {
-		return nil, nil, err
-	}
 	ids, err := x.packIDs(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
+	ids = slices.DeleteFunc(ids, func(id string) bool { return covered[id] })
+	if len(ids) == 0 {
+		return nil, nil, nil
+	}
+	live, err := x.locks.holders(ctx, "")
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, id := range ids {
-		if covered[id] || slices.ContainsFunc(live, func(h Holder) bool { return h.writes(id) }) {
+		if slices.ContainsFunc(live, func(h Holder) bool { return h.writes(id) }) {
 			continue
 		}
 		r, err := packRecords(ctx, x.b, id)
-		if ctx.Err() != nil {
+		switch {
+		case ctx.Err() != nil:
 			return nil, nil, ctx.Err()
-		}
-		if err != nil {
+		case errors.Is(err, fs.ErrNotExist): // its writer took it back
+		case err != nil:
 			problems = append(problems, err.Error())
-			continue
+		default:
+			records = append(records, r...)
 		}
-		records = append(records, r...)
 	}
 	return records, problems, nil
 }

@@ -81,7 +81,7 @@ type Lock struct {
 	ctx    context.Context // of whoever took it, but for its end: a lock outlives the cancelling of its work
 	once   sync.Once
 	stop   chan struct{}
-	beats  sync.WaitGroup
+	aside  sync.WaitGroup // what goes on beside the work
 
 	mu     sync.Mutex
 	beaten time.Duration // when it was last written, in time since boot
@@ -147,8 +147,8 @@ func (k *locks) acquire(ctx context.Context, h Holder) (*Lock, error) {
 			return nil, err
 		}
 		if inTheWay == nil {
-			l.beats.Go(l.beat)
-			k.sweep(ctx, h)
+			l.aside.Go(l.beat)
+			l.aside.Go(func() { k.sweep(l.ctx, h) }) // nothing that is done under the lock depends on it
 			return l, nil
 		}
 		if try == tries-1 || time.Since(inTheWay.Since) > 2*time.Second {
@@ -309,7 +309,7 @@ func (l *Lock) Release() {
 	}
 	l.once.Do(func() {
 		close(l.stop)
-		l.beats.Wait()
+		l.aside.Wait()
 		if err := l.of.b.Delete(l.ctx, lockPath(l.holder.ID)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			l.of.leave(l.holder.ID)
 		}

@@ -28,7 +28,7 @@ func abandon(t testing.TB, l *Lock) {
 	t.Helper()
 	l.once.Do(func() {
 		close(l.stop)
-		l.beats.Wait()
+		l.aside.Wait()
 	})
 	l.holder.PID = 1 << 30
 	if err := l.write(); err != nil {

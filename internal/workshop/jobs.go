@@ -88,6 +88,15 @@ func (w *room) SaySizes(in units.System) error {
 
 // NewJob opens a case and chooses it. Without a number it gets the next one.
 func (w *room) NewJob(ctx context.Context, about job.Case) (*job.Job, error) {
+	j, err := w.newJob(ctx, about)
+	if err == nil {
+		copyOf(w, j.ID).share(ctx)
+	}
+	return j, err
+}
+
+// newJob opens a case that is on record here, and not on the shelf so far.
+func (w *room) newJob(ctx context.Context, about job.Case) (*job.Job, error) {
 	_ = w.fetch(ctx) // numbers that only the shelf knows; without them it gets one all the same
 	jobs, _ := w.book().List()
 	if about.Number == "" {
@@ -106,7 +115,7 @@ func (w *room) NewJob(ctx context.Context, about job.Case) (*job.Job, error) {
 	id := job.NewID()
 	e := job.NewEntry(job.About)
 	e.About = &about
-	if err := w.enter(ctx, id, e); err != nil {
+	if err := w.book().Append(id, e); err != nil {
 		return nil, err
 	}
 	if err := w.choose(ctx, id); err != nil {
@@ -195,30 +204,7 @@ func (w *room) enter(ctx context.Context, id string, entries ...job.Entry) error
 	if err := w.book().Append(id, entries...); err != nil {
 		return err
 	}
-	if s := w.shelf(); s != nil {
-		_ = w.push(ctx, s, id) // it is on record here
-	}
-	return nil
-}
-
-// push brings the entries of a case onto a shelf that it lacks.
-func (w *room) push(ctx context.Context, s *shelf.Shelf, id string) error {
-	j, err := w.book().Read(id)
-	if err != nil {
-		return err
-	}
-	there, err := shelf.CasesOn(s).Entries(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, e := range j.Entries {
-		if slices.Contains(there, e.ID) {
-			continue
-		}
-		if err := shelf.CasesOn(s).Put(ctx, id, e.ID, e); err != nil {
-			return err
-		}
-	}
+	copyOf(w, id).share(ctx)
 	return nil
 }
 
@@ -282,7 +268,7 @@ func (w *cases) carry(ctx context.Context, to *shelf.Shelf, wanted func(*job.Job
 		if j, err := w.book().Read(id); err == nil && !wanted(j) {
 			continue
 		}
-		if err := w.push(ctx, to, id); err != nil {
+		if _, err := (caseCopy{w.book(), to, id}).push(ctx, nil); err != nil {
 			hurt = append(hurt, fmt.Errorf("case %s: %w", id, err))
 		}
 	}
@@ -290,7 +276,7 @@ func (w *cases) carry(ctx context.Context, to *shelf.Shelf, wanted func(*job.Job
 }
 
 // jobFor is the case that work on a machine belongs to: the chosen one unless that is another machine's, an open one of
-// the machine, or a new one.
+// the machine, or a new one. What it enters is on record here; whoever asked shares it.
 func (w *room) jobFor(ctx context.Context, machine string) (string, error) {
 	mine := func(j *job.Job) bool {
 		return j.Open() && (machine == "" || j.Machine == "" || strings.EqualFold(j.Machine, machine))
@@ -300,7 +286,7 @@ func (w *room) jobFor(ctx context.Context, machine string) (string, error) {
 	w.mu.Unlock()
 	if chosen != "" {
 		if j, err := w.book().Read(chosen); err == nil && mine(j) {
-			return j.ID, w.nameMachine(ctx, j, machine)
+			return j.ID, w.nameMachine(j, machine)
 		}
 	}
 	_ = w.fetch(ctx) // the case may have been opened on another machine
@@ -311,7 +297,7 @@ func (w *room) jobFor(ctx context.Context, machine string) (string, error) {
 			}
 		}
 	}
-	j, err := w.NewJob(ctx, job.Case{Machine: machine})
+	j, err := w.newJob(ctx, job.Case{Machine: machine})
 	if err != nil {
 		return "", err
 	}
@@ -319,7 +305,7 @@ func (w *room) jobFor(ctx context.Context, machine string) (string, error) {
 }
 
 // nameMachine gives a case that was opened before anything was known the machine that it turns out to be about.
-func (w *room) nameMachine(ctx context.Context, j *job.Job, machine string) error {
+func (w *room) nameMachine(j *job.Job, machine string) error {
 	if j.Machine != "" || machine == "" {
 		return nil
 	}
@@ -327,7 +313,7 @@ func (w *room) nameMachine(ctx context.Context, j *job.Job, machine string) erro
 	about.Machine = machine
 	e := job.NewEntry(job.About)
 	e.About = &about
-	return w.enter(ctx, j.ID, e)
+	return w.book().Append(j.ID, e)
 }
 
 // UseOpenJob chooses a case that is open.
@@ -355,23 +341,26 @@ func (w *room) onRecord(rc *run.Context, k job.Work, do func() error, came func(
 	e.Begun = &k
 	id, err := w.jobFor(ctx, k.Machine)
 	if err == nil {
-		err = w.enter(ctx, id, e)
+		err = w.book().Append(id, e)
 	}
 	if err != nil {
 		rc.Note("this work isn't on record: %v", err)
+		return do()
 	}
+	onShelf := copyOf(w, id)
+	shared := onShelf.beside(ctx)
 	failed := do()
-	if err != nil {
+	there := shared()
+	end := job.NewEntry(job.Ended)
+	end.Ended = resultOf(rc.Snapshot(), e.ID, failed)
+	came(end.Ended)
+	if err := w.book().Append(id, end); err != nil {
+		rc.Note("how this work ended isn't on record: %v", err)
 		return failed
 	}
 	ctx, cancel := context.WithTimeout(ctx, settling)
 	defer cancel()
-	end := job.NewEntry(job.Ended)
-	end.Ended = resultOf(rc.Snapshot(), e.ID, failed)
-	came(end.Ended)
-	if err := w.enter(ctx, id, end); err != nil {
-		rc.Note("how this work ended isn't on record: %v", err)
-	}
+	_, _ = onShelf.push(ctx, there) // it is on record here
 	return failed
 }
 

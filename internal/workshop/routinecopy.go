@@ -112,6 +112,7 @@ func (x *routineRun) sheet(ctx context.Context, s routine.Step) error {
 	if err != nil {
 		return err
 	}
+	copyOf(x.w.room, id).share(ctx)
 	j, err := x.w.book().Read(id)
 	if err != nil {
 		return err

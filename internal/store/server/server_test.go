@@ -39,6 +39,29 @@ func TestOpenSSHConforms(t *testing.T) {
 	})
 }
 
+// TestOnlyTheOwner: what is put on a server, and the folders that are made for it, are their owner's alone, whatever
+// the server does by itself.
+func TestOnlyTheOwner(t *testing.T) {
+	s := testkit.OpenSSH(t)
+	root := filepath.Join(t.TempDir(), "srv", "oak")
+	f, err := Open(addressOf(s, root), s.Person, Asks{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, name := range []string{"copies/twins/kiosk/a", "copies/twins/kiosk/b", "copies/twins/till/c", "d"} {
+		if err := backend.Put(t.Context(), f, name, []byte("fares"), backend.Options{}, nil); err != nil {
+			t.Fatal(err)
+		}
+		for at := filepath.Join(root, name); at != filepath.Dir(filepath.Dir(root)); at = filepath.Dir(at) {
+			st, err := os.Stat(at)
+			if err != nil || st.Mode().Perm()&0o077 != 0 {
+				t.Errorf("%s: %v, %v", at, st.Mode(), err)
+			}
+		}
+	}
+}
+
 // TestAddress: addresses are read and written alike; secrets and what isn't one are refused, and never repeated.
 func TestAddress(t *testing.T) {
 	for text, want := range map[string]Address{

@@ -65,32 +65,70 @@ func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (ba
 			return err
 		}
 		u.client, u.file = c, file
-		return c.Chmod(u.temp, 0o600)
+		return nil
 	})
 	if err != nil {
 		u.stop()
 		return nil, at("create", name, f.room(ctx, err))
 	}
+	// It is on its way before anything is written; the folder is its owner's alone anyway.
+	u.beside(func() error {
+		return f.link.do(u.ctx, func(c *sftp.Client) error { return c.Chmod(u.temp, 0o600) })
+	})
 	return u, nil
+}
+
+// beside does something that flush waits for.
+func (u *upload) beside(work func() error) {
+	u.group.Go(func() {
+		err := work()
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		if u.err == nil {
+			u.err = err
+		}
+	})
 }
 
 // makeFolder makes a folder with those above it, for its owner alone.
 func (f *Folder) makeFolder(c *sftp.Client, dir string) error {
-	if st, err := c.Stat(dir); err == nil && st.IsDir() {
-		return nil
-	}
-	if parent := path.Dir(dir); parent != dir && parent != "." {
-		if err := f.makeFolder(c, parent); err != nil {
-			return err
-		}
-	}
-	if err := c.Mkdir(dir); err != nil {
-		if st, there := c.Stat(dir); there == nil && st.IsDir() { // somebody else made it just now
+	var closing sync.WaitGroup
+	var mu sync.Mutex
+	var problem error
+	err := makeFolders(c, dir, func(made string) {
+		closing.Go(func() {
+			err := c.Chmod(made, 0o700)
+			mu.Lock()
+			defer mu.Unlock()
+			problem = errors.Join(problem, err)
+		})
+	})
+	closing.Wait()
+	return errors.Join(err, problem)
+}
+
+// makeFolders makes a folder, and those above it where they are missing: most often only the lowest is, and each
+// question takes a journey there and back.
+func makeFolders(c *sftp.Client, dir string, made func(string)) error {
+	err := c.Mkdir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if st, there := c.Stat(dir); there == nil && st.IsDir() {
 			return nil
 		}
-		return err
 	}
-	return c.Chmod(dir, 0o700)
+	if parent := path.Dir(dir); err != nil && parent != dir && parent != "." {
+		if err = makeFolders(c, parent, made); err == nil {
+			err = c.Mkdir(dir)
+		}
+	}
+	if err == nil {
+		made(dir)
+		return nil
+	}
+	if st, there := c.Stat(dir); there == nil && st.IsDir() { // somebody else made it just now
+		return nil
+	}
+	return err
 }
 
 // over gives the file over a connection.
@@ -131,14 +169,9 @@ func (u *upload) send(n int64) error {
 	at := u.sent
 	u.sent, u.synced = u.sent+n, false
 	u.slots <- struct{}{}
-	u.group.Go(func() {
+	u.beside(func() error {
 		defer func() { <-u.slots }()
-		err := u.put(at, n)
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		if u.err == nil {
-			u.err = err
-		}
+		return u.put(at, n)
 	})
 	return nil
 }
