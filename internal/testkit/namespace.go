@@ -16,6 +16,15 @@ import (
 // apart is the variable by which a test knows that it has a network of its own.
 const apart = "TWINSHELF_TEST_APART"
 
+// Neighbour lays a cable to another machine, and gives its address. It belongs in a test that is Apart.
+func Neighbour(t testing.TB) (c *Cable, host string) {
+	t.Helper()
+	mask := net.CIDRMask(24, 32)
+	c = Lay(t, "eth0", "port", &net.IPNet{IP: net.IPv4(10, 7, 0, 1), Mask: mask})
+	c.Join("eth0", &net.IPNet{IP: net.IPv4(10, 7, 0, 20), Mask: mask})
+	return c, "10.7.0.1"
+}
+
 // Apart runs a test once more in a process with a network and mounts of its own, where it may do with them as it likes,
 // and says whether this is that process.
 func Apart(t *testing.T) bool {

@@ -37,9 +37,15 @@ const (
 // are global arguments of the server, such as certificates (and then it is secure).
 func S3(t testing.TB, secure bool, more ...string) *S3Server {
 	t.Helper()
+	return S3On(t, "127.0.0.1", secure, more...)
+}
+
+// S3On starts a server on one of the addresses of this machine, or of the other end of a Cable.
+func S3On(t testing.TB, host string, secure bool, more ...string) *S3Server {
+	t.Helper()
 	Need(t, "versitygw")
 	dir := t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := net.Listen("tcp", host+":0")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -69,6 +69,26 @@ func TestBadLineConforms(t *testing.T) {
 	})
 }
 
+// TestConformsBetweenNetworks: a service in another network keeps all its promises, over a cable and the kernel's own
+// ways of sending.
+func TestConformsBetweenNetworks(t *testing.T) {
+	if !testkit.Apart(t) {
+		return
+	}
+	cable, host := testkit.Neighbour(t)
+	var s *testkit.S3Server
+	cable.There(func() error {
+		s = testkit.S3On(t, host, false)
+		return nil
+	})
+	n := 0
+	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
+		n++
+		address := s.Bucket(fmt.Sprint("quay-", n), minio.MakeBucketOptions{})
+		return func() backend.Backend { return opened(t, address) }
+	})
+}
+
 // TestAddress: addresses are read and written alike; secrets and what isn't one are refused, and never repeated.
 func TestAddress(t *testing.T) {
 	for text, want := range map[string]Address{

@@ -53,6 +53,12 @@ func (l *lines) String() string {
 // atDoor starts a door without keys.
 func atDoor(t *testing.T) *served {
 	t.Helper()
+	return atDoorOn(t, "127.0.0.1")
+}
+
+// atDoorOn starts one on an address of this machine, or of the other end of a cable.
+func atDoorOn(t *testing.T, at string) *served {
+	t.Helper()
 	testkit.Need(t, "ssh-keygen")
 	s := &served{dir: filepath.Join(t.TempDir(), "srv"), keys: filepath.Join(t.TempDir(), "keys"), log: new(lines)}
 	if err := errors.Join(os.Mkdir(s.dir, 0o700), os.WriteFile(s.keys, nil, 0o600)); err != nil {
@@ -66,11 +72,11 @@ func atDoor(t *testing.T) *served {
 	if err != nil {
 		t.Fatal(err)
 	}
-	on, err := net.Listen("tcp", "127.0.0.1:0")
+	on, err := net.Listen("tcp", at+":0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.at = Address{User: "tam", Host: "127.0.0.1", Port: on.Addr().(*net.TCPAddr).Port, Path: "/oak"}
+	s.at = Address{User: "tam", Host: at, Port: on.Addr().(*net.TCPAddr).Port, Path: "/oak"}
 	ctx, end := context.WithCancel(context.Background())
 	over := make(chan error)
 	go func() { over <- (&door.Listener{Door: d, Keys: s.keys, Host: host}).Serve(ctx, on) }()
@@ -122,8 +128,10 @@ func (s *served) open(t *testing.T, person string) *Folder {
 	return f
 }
 
-func TestDoorConforms(t *testing.T) {
-	s := atDoor(t)
+func TestDoorConforms(t *testing.T) { doorConforms(t, atDoor(t)) }
+
+func doorConforms(t *testing.T, s *served) {
+	t.Helper()
 	person := s.person(t, door.Key{Name: "desk", Right: door.Keep})
 	n := 0
 	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {

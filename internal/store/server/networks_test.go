@@ -1,7 +1,6 @@
 package server
 
 import (
-	"net"
 	"path/filepath"
 	"testing"
 
@@ -10,29 +9,31 @@ import (
 	"twinshelf/internal/testkit"
 )
 
-// TestConformsBetweenNetworks: a server in another network keeps all its promises, over a cable and the kernel's own
-// ways of sending.
+// TestConformsBetweenNetworks: a server in another network, and a door of ours, keep all their promises over a cable
+// and the kernel's own ways of sending.
 func TestConformsBetweenNetworks(t *testing.T) {
 	if !testkit.Apart(t) {
 		return
 	}
-	mask := net.CIDRMask(24, 32)
-	cable := testkit.Lay(t, "eth0", "port", &net.IPNet{IP: net.IPv4(10, 7, 0, 1), Mask: mask})
-	cable.Join("eth0", &net.IPNet{IP: net.IPv4(10, 7, 0, 20), Mask: mask})
+	cable, host := testkit.Neighbour(t)
 	var s *testkit.SSHServer
+	var d *served
 	cable.There(func() error {
-		s = testkit.OpenSSHOn(t, "10.7.0.1")
+		s, d = testkit.OpenSSHOn(t, host), atDoorOn(t, host)
 		return nil
 	})
-	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
-		dir := filepath.Join(t.TempDir(), "srv", "oak")
-		return func() backend.Backend {
-			f, err := Open(addressOf(s, dir), s.Person, Asks{}, nil)
-			if err != nil {
-				t.Fatal(err)
+	t.Run("OpenSSH", func(t *testing.T) {
+		backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
+			dir := filepath.Join(t.TempDir(), "srv", "oak")
+			return func() backend.Backend {
+				f, err := Open(addressOf(s, dir), s.Person, Asks{}, nil)
+				if err != nil {
+					t.Fatal(err)
+				}
+				t.Cleanup(func() { f.Close() })
+				return f
 			}
-			t.Cleanup(func() { f.Close() })
-			return f
-		}
+		})
 	})
+	t.Run("door", func(t *testing.T) { doorConforms(t, d) })
 }
