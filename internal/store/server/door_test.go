@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -129,6 +130,22 @@ func (s *served) open(t *testing.T, person string) *Folder {
 }
 
 func TestDoorConforms(t *testing.T) { doorConforms(t, atDoor(t)) }
+
+// TestDoorConformsOverBadLine: so does one over a line that is cut again and again.
+func TestDoorConformsOverBadLine(t *testing.T) {
+	s := atDoor(t)
+	line := testkit.NewLine(t, net.JoinHostPort(s.at.Host, strconv.Itoa(s.at.Port)),
+		testkit.LineWeather{Delay: time.Millisecond, CutEvery: 3_000_000})
+	host, port, err := net.SplitHostPort(line.Addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.at.Host = host
+	if s.at.Port, err = strconv.Atoi(port); err != nil {
+		t.Fatal(err)
+	}
+	doorConforms(t, s)
+}
 
 func doorConforms(t *testing.T, s *served) {
 	t.Helper()
