@@ -39,7 +39,7 @@ func fleetBlock(machine, day, n int) []byte {
 }
 
 // fleetCapture is what a capture asks of the shelf: what it has of the machine and of the others, then what is new.
-func fleetCapture(b *testing.B, s *shelf.Shelf, machine, day int, looks bool) {
+func fleetCapture(b testing.TB, s *shelf.Shelf, machine, day int, looks bool) {
 	b.Helper()
 	name := fmt.Sprintf("till %05d", machine)
 	s.LimitPacks(packBlocks * entryBytes)
@@ -94,26 +94,44 @@ func fleetCapture(b *testing.B, s *shelf.Shelf, machine, day int, looks bool) {
 
 // BenchmarkFleet counts what captures of fleets cost in object storage.
 func BenchmarkFleet(b *testing.B) {
-	for _, machines := range []int{10, 1000, 3000} {
+	for _, machines := range []int{10, 1000, 3000, 10_000} {
 		b.Run(fmt.Sprint(machines), func(b *testing.B) {
 			for b.Loop() {
-				fleet(b, machines)
+				daily, c := fleet(b, machines)
+				index, files := c.Size("index")
+				_, packs := c.Size("packs")
+				b.ReportMetric(float64(daily.Puts)/sampled, "puts")
+				b.ReportMetric(float64(daily.Lists)/sampled, "of-them-lists")
+				b.ReportMetric(float64(daily.Gets)/sampled, "gets")
+				b.ReportMetric(float64(daily.Down)/sampled/1e6, "MB-down")
+				b.ReportMetric(float64(index)*scale/1e6, "MB-index")
+				b.ReportMetric(float64(files), "index-files")
+				b.ReportMetric(float64(packs)/float64(machines), "packs-a-machine")
 			}
 		})
 	}
 }
 
-func fleet(b *testing.B, machines int) {
-	c := backendtest.NewCounter()
-	mine := near.Over(c, b.TempDir(), 1<<40)
+// TestFleet: a capture in a small fleet asks for as much as docs/fleet.md says.
+func TestFleet(t *testing.T) {
+	daily, _ := fleet(t, 10)
+	if daily.Puts > 20*sampled || daily.Gets > 50*sampled {
+		t.Errorf("%d captures took %d puts and %d gets", sampled, daily.Puts, daily.Gets)
+	}
+}
+
+// fleet has a fleet capture on two days, and gives what those of some machines asked for on the second.
+func fleet(b testing.TB, machines int) (daily backendtest.Asked, c *backendtest.Counter) {
+	c = backendtest.NewCounter()
 	open := func(over backend.Backend) *shelf.Shelf {
-		s, err := shelf.OpenAt(b.Context(), over, nil)
+		s, err := shelf.OpenAt(b.Context(), over, func() ([]byte, error) { return []byte("low tide at seven"), nil })
 		if err != nil {
 			b.Fatal(err)
 		}
 		return s
 	}
-	s, err := shelf.CreateAt(b.Context(), mine, store.New{Name: "Elm", BlockSize: shelftest.Block})
+	s, err := shelf.CreateAt(b.Context(), near.Over(c, b.TempDir(), 1<<40), store.New{Name: "Elm",
+		BlockSize: shelftest.Block, Passphrase: []byte("low tide at seven"), Cost: shelftest.Cheap})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -124,11 +142,10 @@ func fleet(b *testing.B, machines int) {
 		fleetCapture(b, s, m, 0, false)
 	}
 	s.Close()
-	var daily backendtest.Asked
-	caches := make([]*near.Backend, sampled)
+	caches := make([]string, sampled)
 	for i := range caches { // they looked at everything yesterday
-		caches[i] = near.Over(c, b.TempDir(), 1<<40)
-		s := open(caches[i])
+		caches[i] = b.TempDir()
+		s := open(near.Over(c, caches[i], 1<<40))
 		shelf.NewestTwins(b.Context(), s)
 		s.Knows(b.Context(), s.NameOf(fleetBlock(0, 0, 0)))
 		for k := range 10 {
@@ -143,7 +160,7 @@ func fleet(b *testing.B, machines int) {
 	s.Close()
 	for i := range caches {
 		before := c.Now()
-		s := open(caches[i])
+		s := open(near.Over(c, caches[i], 1<<40))
 		fleetCapture(b, s, i, 1, true)
 		s.Close()
 		asked := c.Now().Less(before)
@@ -151,13 +168,5 @@ func fleet(b *testing.B, machines int) {
 			Lists: daily.Lists + asked.Lists, Deletes: daily.Deletes + asked.Deletes, Up: daily.Up + asked.Up,
 			Down: daily.Down + asked.Down}
 	}
-	index, files := c.Size("index")
-	_, packs := c.Size("packs")
-	b.ReportMetric(float64(daily.Puts)/sampled, "puts")
-	b.ReportMetric(float64(daily.Lists)/sampled, "of-them-lists")
-	b.ReportMetric(float64(daily.Gets)/sampled, "gets")
-	b.ReportMetric(float64(daily.Down)/sampled/1e6, "MB-down")
-	b.ReportMetric(float64(index)*scale/1e6, "MB-index")
-	b.ReportMetric(float64(files), "index-files")
-	b.ReportMetric(float64(packs)/float64(machines), "packs-a-machine")
+	return daily, c
 }

@@ -1,11 +1,8 @@
 package server
 
 import (
-	"path/filepath"
 	"testing"
 
-	"twinshelf/internal/store/backend"
-	"twinshelf/internal/store/backend/backendtest"
 	"twinshelf/internal/testkit"
 )
 
@@ -22,18 +19,6 @@ func TestConformsBetweenNetworks(t *testing.T) {
 		s, d = testkit.OpenSSHOn(t, host), atDoorOn(t, host)
 		return nil
 	})
-	t.Run("OpenSSH", func(t *testing.T) {
-		backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
-			dir := filepath.Join(t.TempDir(), "srv", "oak")
-			return func() backend.Backend {
-				f, err := Open(addressOf(s, dir), s.Person, Asks{}, nil)
-				if err != nil {
-					t.Fatal(err)
-				}
-				t.Cleanup(func() { f.Close() })
-				return f
-			}
-		})
-	})
+	t.Run("OpenSSH", func(t *testing.T) { serverConforms(t, s) })
 	t.Run("door", func(t *testing.T) { doorConforms(t, d) })
 }

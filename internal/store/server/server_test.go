@@ -24,8 +24,10 @@ func addressOf(s *testkit.SSHServer, dir string) Address {
 	return Address{User: s.User, Host: s.Host, Port: s.Port, Path: dir}
 }
 
-func TestOpenSSHConforms(t *testing.T) {
-	s := testkit.OpenSSH(t)
+func TestOpenSSHConforms(t *testing.T) { serverConforms(t, testkit.OpenSSH(t)) }
+
+func serverConforms(t *testing.T, s *testkit.SSHServer) {
+	t.Helper()
 	backendtest.Conform(t, func(t *testing.T) func() backend.Backend {
 		dir := filepath.Join(t.TempDir(), "srv", "oak") // made when it is missing
 		return func() backend.Backend {
