@@ -231,8 +231,8 @@ func (b *Backend) Entries(ctx context.Context, folder string) ([]backend.Entry, 
 	}
 }
 
-// listed is a listing of a folder that holds or is under way; it is asked for where there is none, and with it the
-// folders in it that are known already. mu is held.
+// listed is a listing of a folder that holds or is under way; it is asked for where there is none, and with it those
+// that go along with it. mu is held.
 func (b *Backend) listed(ctx context.Context, far backend.Lister, folder string) *listing {
 	was := b.listings[folder]
 	if was != nil && (!was.over() || was.err == nil && time.Since(was.when) <= holds) {
@@ -247,7 +247,7 @@ func (b *Backend) listed(ctx context.Context, far backend.Lister, folder string)
 		l.when = time.Now()
 		close(l.ready)
 	})
-	for _, in := range b.below(folder, was) {
+	for _, in := range b.along(folder, was) {
 		b.listed(ctx, far, in)
 	}
 	return l

@@ -256,6 +256,22 @@ func TestListsAreShared(t *testing.T) {
 	}
 }
 
+// TestListedAlong: over a connection the folders that dates are read from are listed together.
+func TestListedAlong(t *testing.T) {
+	far := &connected{telling: telling{Backend: backend.InFolder(t.TempDir())}, after: "marks",
+		asked: make(chan struct{})}
+	b := Over(far, t.TempDir(), 1<<20)
+	defer b.Close()
+	if _, err := b.List(t.Context(), "twins"); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-far.asked:
+	case <-time.After(time.Minute):
+		t.Error("nobody asks for the marks")
+	}
+}
+
 // TestRoom: copies that were used longest ago make room for others.
 func TestRoom(t *testing.T) {
 	far := &telling{Backend: backend.InFolder(t.TempDir())}

@@ -17,6 +17,9 @@ var looked = []string{"index", "packs", backend.LockFolder, machines, "marks", "
 // machines is a folder with a folder for each machine.
 const machines = "twins"
 
+// dated are the folders that whoever reads dates looks into next.
+var dated = []string{"proofs", "marks"}
+
 // mostFolders bounds how many folders of machines are asked for ahead.
 const mostFolders = 200
 
@@ -57,9 +60,9 @@ func (b *Backend) warm(ctx context.Context) {
 	}
 }
 
-// below are the folders in a folder that are worth asking for without waiting for its listing: those that the one
-// before named, or of which there are copies. One that is gone by now holds nothing.
-func (b *Backend) below(folder string, was *listing) (out []string) {
+// along are the folders that are worth asking for together with one: those in it that the listing before named, or of
+// which there are copies, and those that are looked into next. One that is gone by now holds nothing.
+func (b *Backend) along(folder string, was *listing) (out []string) {
 	if _, walks := b.far.(backend.Walker); walks || folder != machines {
 		return nil
 	}
@@ -75,5 +78,9 @@ func (b *Backend) below(folder string, was *listing) (out []string) {
 			}
 		}
 	}
-	return out[:min(len(out), mostFolders)]
+	out = out[:min(len(out), mostFolders)]
+	if _, dials := b.far.(backend.Dialler); dials { // elsewhere each question has its price
+		out = append(out, dated...)
+	}
+	return out
 }
