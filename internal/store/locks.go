@@ -148,7 +148,7 @@ func (k *locks) acquire(ctx context.Context, h Holder) (*Lock, error) {
 		}
 		if inTheWay == nil {
 			l.aside.Go(l.beat)
-			l.aside.Go(func() { k.sweep(l.ctx, h) }) // nothing that is done under the lock depends on it
+			l.aside.Go(func() { k.sweep(ctx, h) }) // nothing that is done under the lock depends on it
 			return l, nil
 		}
 		if try == tries-1 || time.Since(inTheWay.Since) > 2*time.Second {

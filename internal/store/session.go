@@ -80,7 +80,7 @@ func (s *Store) begin(ctx context.Context, l *Lock) (*Session, error) {
 	if err := s.index.adopt(ctx, l); err != nil {
 		return nil, err
 	}
-	l.aside.Go(func() { s.KeepReserve(l.ctx) })
+	l.aside.Go(func() { s.KeepReserve(ctx) })
 	c := s.copying(l)
 	c.compressor = &compressor{}
 	return c, nil

@@ -102,7 +102,7 @@ func (w *restoring) PlanRestore(ctx context.Context, o Origin, target *bench.Dis
 }
 
 // PlanBeside is PlanRestore in one piece of work with pairs that are planned already: what two targets of one disk of
-// a twin have in common is worked out once.
+// a twin have in common is worked out once; not where volumes are written unlocked, since keys may have come meanwhile.
 func (w *restoring) PlanBeside(ctx context.Context, pairs []*Pair, o Origin, target *bench.Disk, wish plan.Wish,
 	doing func(string)) (*Pair, error) {
 	if target == nil || target.Device == nil {
@@ -119,7 +119,7 @@ func (w *restoring) PlanBeside(ctx context.Context, pairs []*Pair, o Origin, tar
 	}
 	order.Wish, order.Doing = wish, doing
 	for _, p := range pairs {
-		if p.Twin != nil && o.Twin != nil && p.Twin.ID == o.Twin.ID && p.Disk == o.Disk {
+		if p.Twin != nil && o.Twin != nil && p.Twin.ID == o.Twin.ID && p.Disk == o.Disk && !o.Unlocked {
 			order.Like = append(order.Like, p.Plan.Plan)
 		}
 	}
