@@ -27,13 +27,12 @@ func layOut(ctx context.Context, p Plan) (Plan, error) {
 	wish.Spare = wish.Spare || p.Order.Wish.NewPart.Kind != ""
 	l := p.Order.known()
 	p.Order.Like = nil // a plan keeps no others
+	var err error
 	if l == nil {
-		var err error
 		if l, err = fit.Make(ctx, p.source, p.Order.Target, wish); err != nil {
 			return p, err
 		}
 	}
-	var err error
 	p.Layout = l
 	p.Disk, err = rehearse.Compose(p.source, l.Size, l.Sector, l.Moves, l.Patches)
 	return p, err

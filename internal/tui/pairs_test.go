@@ -91,8 +91,8 @@ func TestTwoDisksTwoTargets(t *testing.T) {
 		t.Fatal(err)
 	}
 	m = feed(m, ticked{})
-	if mm.proofPage.proof == nil || !mm.proofPage.proof.Holds() || !strings.Contains(mm.proofPage.proof.Of, "; Heron") {
-		t.Errorf("%+v\n%s", mm.proofPage.proof, text(m))
+	if p := mm.proofPage.proof; p == nil || !p.Holds() || !strings.Contains(p.Of, "; Heron") {
+		t.Errorf("%+v\n%s", p, text(m))
 	}
 	if p, _ := mm.w.Shelf.Proofs(t.Context(), mm.datesPage.twin().ID); len(p) != 2 {
 		t.Errorf("%d proofs are kept", len(p))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 	"sync"
-	"time"
 
 	"twinshelf/internal/job"
 	"twinshelf/internal/shelf"
@@ -50,16 +49,16 @@ func (c caseCopy) push(ctx context.Context, known []string) (there []string, err
 	return there, nil
 }
 
-// beside does that while something else is done. Whoever calls shared waits for it, not for long, and hears which
-// entries are there then; nil where that isn't known.
-func (c caseCopy) beside(ctx context.Context) (shared func() (there []string)) {
+// beside does that while something else is done. Whoever calls shared waits for it as long as a context lasts, and
+// hears which entries are there then; nil where that isn't known.
+func (c caseCopy) beside(ctx context.Context) (shared func(context.Context) (there []string)) {
 	ctx, stop := context.WithCancel(ctx)
 	var there []string
 	var sharing sync.WaitGroup
 	sharing.Go(func() { there, _ = c.push(ctx, nil) })
-	return func() []string {
+	return func(until context.Context) []string {
 		defer stop()
-		defer time.AfterFunc(settling, stop).Stop()
+		defer context.AfterFunc(until, stop)()
 		sharing.Wait()
 		return there
 	}

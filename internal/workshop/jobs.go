@@ -350,17 +350,15 @@ func (w *room) onRecord(rc *run.Context, k job.Work, do func() error, came func(
 	onShelf := copyOf(w, id)
 	shared := onShelf.beside(ctx)
 	failed := do()
-	there := shared()
 	end := job.NewEntry(job.Ended)
 	end.Ended = resultOf(rc.Snapshot(), e.ID, failed)
 	came(end.Ended)
 	if err := w.book().Append(id, end); err != nil {
 		rc.Note("how this work ended isn't on record: %v", err)
-		return failed
 	}
 	ctx, cancel := context.WithTimeout(ctx, settling)
 	defer cancel()
-	_, _ = onShelf.push(ctx, there) // it is on record here
+	_, _ = onShelf.push(ctx, shared(ctx)) // it is on record here
 	return failed
 }
 

@@ -72,14 +72,14 @@ func (f *Folder) Create(ctx context.Context, name string, o backend.Options) (ba
 		return nil, at("create", name, f.room(ctx, err))
 	}
 	// It is on its way before anything is written; the folder is its owner's alone anyway.
-	u.beside(func() error {
+	u.underWay(func() error {
 		return f.link.do(u.ctx, func(c *sftp.Client) error { return c.Chmod(u.temp, 0o600) })
 	})
 	return u, nil
 }
 
-// beside does something that flush waits for.
-func (u *upload) beside(work func() error) {
+// underWay does something that flush waits for.
+func (u *upload) underWay(work func() error) {
 	u.group.Go(func() {
 		err := work()
 		u.mu.Lock()
@@ -169,7 +169,7 @@ func (u *upload) send(n int64) error {
 	at := u.sent
 	u.sent, u.synced = u.sent+n, false
 	u.slots <- struct{}{}
-	u.beside(func() error {
+	u.underWay(func() error {
 		defer func() { <-u.slots }()
 		return u.put(at, n)
 	})
