@@ -24,6 +24,12 @@ import (
 
 // State is what the program remembers.
 type State struct {
+	Memory
+	path string // never changes: others read it while what is remembered changes
+}
+
+// Memory is what is remembered.
+type Memory struct {
 	// OutOfReach are the keys of the disks that the person put out of reach.
 	OutOfReach []string `json:"out_of_reach"`
 	// Shelf is the folder of the shelf that was open last.
@@ -44,8 +50,6 @@ type State struct {
 	Lines map[string]pace.Pace `json:"lines,omitempty"`
 	// Verdicts are what was found out about what protects far shelves, by their identity.
 	Verdicts map[string]Verdict `json:"verdicts,omitempty"`
-
-	path string
 }
 
 // Mail is a server that sends mail.
@@ -188,7 +192,7 @@ func (s *State) change(do func(*State)) error {
 	if err := durable.Replace(s.path, append(b, '\n')); err != nil {
 		return err
 	}
-	*s = *fresh // with what other processes remembered meanwhile
+	s.Memory = fresh.Memory // with what other processes remembered meanwhile
 	return nil
 }
 
